@@ -1,0 +1,33 @@
+# Every target does its own set-up: a machine with only Python is enough.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test check bench screenshots clean
+
+$(VENV)/.ready: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --upgrade pip
+	$(BIN)/pip install --quiet --editable '.[dev]'
+	touch $@
+
+demo: $(VENV)/.ready
+	$(BIN)/wolfbane demo
+
+test: $(VENV)/.ready
+	$(BIN)/python -m pytest
+
+check: $(VENV)/.ready
+	$(BIN)/ruff check
+	$(BIN)/ruff format --check
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(VENV)/.ready
+	$(BIN)/python benchmarks/figures.py
+
+screenshots: $(VENV)/.ready
+	$(BIN)/python docs/screenshots/make.py
+
+clean:
+	rm -rf $(VENV) build dist .mypy_cache .ruff_cache

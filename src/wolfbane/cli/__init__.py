@@ -1,0 +1,76 @@
+"""The ``wolfbane`` command. Commands are imported when they are called, to start at once."""
+
+from __future__ import annotations
+
+import importlib
+
+import click
+
+from wolfbane import __version__
+
+_COMMANDS = {
+    "run": "Choose tests and run them.",
+    "list": "Show the tests that a selection chooses.",
+    "explain": "Say what is known of one test, and why it is chosen or not.",
+    "show": "Print a recorded run again.",
+    "init": "Write down the suites found here in wolfbane.toml.",
+    "demo": "Try Wolfbane on the sample workspace.",
+}
+
+
+class _Commands(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in _COMMANDS:
+            return None
+        module = importlib.import_module(f"wolfbane.cli.{cmd_name}")
+        command = module.command
+        assert isinstance(command, click.Command)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(_COMMANDS.items()))
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and not args[0].startswith("-") and args[0] not in _COMMANDS:
+            from wolfbane.errors import did_you_mean
+
+            hint = did_you_mean(args[0], _COMMANDS)
+            ctx.fail(f"there is no command '{args[0]}'; {hint}")
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, message="wolfbane %(version)s")
+def root() -> None:
+    """Run every suite of a team, whatever it was written for, through one selection layer."""
+
+
+def main() -> None:
+    """The console script: every error becomes plain text and its exit code."""
+    import sys
+
+    try:
+        sys.exit(root(standalone_mode=False) or 0)
+    except click.exceptions.Abort:
+        sys.exit(130)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(2)
+    except BrokenPipeError:
+        import os
+
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        sys.exit(141)
+    except Exception as error:
+        from wolfbane.errors import WolfbaneError
+
+        if not isinstance(error, WolfbaneError):
+            raise
+        click.echo(f"wolfbane: {error}", err=True)
+        sys.exit(error.exit_code)

@@ -1,0 +1,37 @@
+"""``wolfbane init``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.workspace.detect import detect, settings_text
+from wolfbane.workspace.settings import SETTINGS_NAME
+
+
+@click.command("init")
+@click.argument(
+    "folder", default=".", type=click.Path(path_type=Path, file_okay=False, exists=True)
+)
+def command(folder: Path) -> None:
+    """Write down the suites found in FOLDER (here, unless named) as wolfbane.toml.
+
+    A file that is there is never overwritten.
+    """
+    root = folder.resolve()
+    target = root / SETTINGS_NAME
+    settings = detect(root)
+    try:
+        with target.open("x", encoding="utf-8") as file:
+            file.write(settings_text(root, settings))
+    except FileExistsError:
+        raise InputError(Problem("it is there already, and stays as it is", str(target))) from None
+    except OSError as error:
+        raise InputError(Problem(f"cannot be written: {error}", str(target))) from None
+    for suite in settings.suites:
+        click.echo(f"suite {suite.name} (kind {suite.kind}): {', '.join(suite.paths)}")
+    if not settings.suites:
+        click.echo("no test was found here; the file shows how a suite is written")
+    click.echo(f"written: {target}")

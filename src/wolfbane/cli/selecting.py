@@ -1,0 +1,91 @@
+"""The options that every command with a selection has in common."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wolfbane.inventory import Inventory, open_inventory
+from wolfbane.inventory.asked import Asked, read_choice
+from wolfbane.results import Newest
+from wolfbane.selection import Choice
+from wolfbane.workspace import open_workspace
+
+_FIELDS = {
+    "suite": "Tests of this suite.",
+    "kind": "Tests of this kind: python or tap.",
+    "file": "Tests in this file, folder or glob.",
+    "name": "Tests whose name holds this text.",
+    "tag": "Tests with this tag: smoke, or category=billing.",
+    "category": "Tests tagged category=VALUE.",
+    "status": "Tests that ended so when last run: failed, passed, new, ...",
+    "browser": "Tests in this browser.",
+}
+
+
+@dataclass(frozen=True)
+class Selected:
+    """The workspace's inventory, the checked choice, and what is on record."""
+
+    inventory: Inventory
+    choice: Choice
+    newest: Newest
+
+
+def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """``--workspace FOLDER``."""
+    return click.option(
+        "-w", "--workspace", "workspace", metavar="FOLDER", type=click.Path(path_type=Path),
+        help="The workspace, or its wolfbane.toml; else the nearest one around here.",
+    )(command)  # fmt: skip
+
+
+def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``.
+
+    The command gets them as one ``select``, a function that opens the workspace and checks
+    the selection.
+    """
+
+    @functools.wraps(command)
+    def wrapped(
+        paths: tuple[str, ...],
+        pick: tuple[str, ...],
+        drop: tuple[str, ...],
+        everything: bool,
+        workspace: Path | None,
+        **options: Any,
+    ) -> Any:
+        fields = {name: options.pop(f"field_{name}") for name in _FIELDS}
+        asked = Asked(paths, fields, pick, drop, everything)
+        return command(select=lambda: _select(asked, workspace), **options)
+
+    decorated: Callable[..., Any] = click.argument("paths", nargs=-1, metavar="[PATH]...")(wrapped)
+    for name, text in reversed(_FIELDS.items()):
+        decorated = click.option(
+            f"--{name}", f"field_{name}", multiple=True, metavar="VALUE", help=text
+        )(decorated)
+    decorated = click.option(
+        "--pick", multiple=True, metavar="EXPR", help="Narrow to an expression: 'tag:a and not b'."
+    )(decorated)
+    decorated = click.option(
+        "--drop", multiple=True, metavar="EXPR", help="Take away what an expression matches."
+    )(decorated)
+    decorated = click.option(
+        "--everything", is_flag=True, help="Do not apply the workspace's leave_out."
+    )(decorated)
+    return workspace_option(decorated)
+
+
+def _select(asked: Asked, workspace: Path | None) -> Selected:
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    inventory = open_inventory(found)
+    folder = Path.cwd().resolve()
+    if folder != found.root and found.root not in folder.parents:
+        folder = found.root
+    return Selected(inventory, read_choice(asked, inventory, folder), Newest(found.results))

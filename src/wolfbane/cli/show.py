@@ -1,0 +1,35 @@
+"""``wolfbane show``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wolfbane.cli.selecting import workspace_option
+from wolfbane.reports.console import ConsoleReport
+from wolfbane.reports.style import make_console
+from wolfbane.results import find_run, read_journal
+from wolfbane.workspace import open_workspace
+
+
+@click.command("show")
+@click.argument("run", default="last")
+@workspace_option
+@click.option("-q", "--quiet", is_flag=True, help="Only failures and the closing line.")
+@click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")
+def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> None:
+    """Print a recorded run again, as the console did.
+
+    RUN is the name of a run, the start of it, or 'last' (the default).
+
+    \b
+    wolfbane show
+    wolfbane show 20260301-0912 --verbose
+    """
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    folder = find_run(found.results, run)
+    report = ConsoleReport(make_console(), quiet=quiet, verbose=verbose, live=False)
+    for event in read_journal(folder):
+        report(event)
+    report.unfinished()

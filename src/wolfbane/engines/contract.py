@@ -1,0 +1,48 @@
+"""What an engine is: it serves one kind of suite."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Protocol
+
+from wolfbane.model import TestFile
+from wolfbane.workspace.settings import Suite
+
+WORKERS = Path(__file__).parent.parent / "workers"
+
+
+@dataclass(frozen=True)
+class WorkerCommand:
+    """How to start a worker: the argument list, its folder, and what it is told first."""
+
+    arguments: Sequence[str]
+    folder: Path
+    options: Mapping[str, Any] = field(default_factory=dict)
+
+
+class Engine(Protocol):
+    """Serves one kind: finds its files and tests by reading, and says how to run them."""
+
+    kind: str
+    scan_is_exact: bool
+
+    def patterns(self, suite: Suite) -> Sequence[str]:
+        """Globs of file names that a folder of this suite is searched for."""
+
+    def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
+        """The tests that the source text shows; None where the file is no test file.
+
+        Runs none of the user's code.
+        """
+
+    def worker(self, root: Path, suite: Suite) -> WorkerCommand:
+        """How to start a worker. Raises Missing where the runtime is not here."""
+
+    def runtime(self, root: Path, suite: Suite) -> str:
+        """The runtime's name and version, for people. Raises Missing."""
+
+
+class Missing(Exception):
+    """Something of the surroundings is not there: its suite is blocked. The text says what."""

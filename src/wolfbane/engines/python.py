@@ -1,0 +1,184 @@
+"""The engine of kind ``python``: reads the source for test classes and plain functions."""
+
+from __future__ import annotations
+
+import ast
+import re
+import shutil
+import subprocess
+import sys
+import warnings
+from collections.abc import Iterator, Sequence
+from functools import cache
+from pathlib import Path
+
+from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
+from wolfbane.model import Block, Tag, Test, TestFile
+from wolfbane.workspace.settings import Suite
+
+_Function = ast.FunctionDef | ast.AsyncFunctionDef
+_LOOKS_DYNAMIC = re.compile(
+    rb"load_tests|setattr\(|globals\(\)|\btype\(|exec\(|@parameter|__init_subclass__"
+)
+
+
+class PythonEngine:
+    """Standard-library test classes and plain ``test_*`` functions."""
+
+    kind = "python"
+    scan_is_exact = False
+
+    def patterns(self, suite: Suite) -> Sequence[str]:
+        return ("test*.py", "__init__.py")
+
+    def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
+        package = path.rpartition("/")[2] == "__init__.py"
+        if package and b"load_tests" not in source and b"TestCase" not in source:
+            return None
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                tree = ast.parse(source)
+        except (SyntaxError, ValueError) as error:
+            return TestFile(path, suite.name, self.kind, complete=False, error=str(error))
+        reader = _Reader(tree, suite.name, path)
+        complete = not (reader.inherits_elsewhere or _LOOKS_DYNAMIC.search(source))
+        if complete and not reader.tests:
+            return None
+        return TestFile(
+            path, suite.name, self.kind, tuple(reader.tests), tuple(reader.blocks), complete
+        )
+
+    def worker(self, root: Path, suite: Suite) -> WorkerCommand:
+        folders = [path for path in suite.paths if (root / path).is_dir()]
+        options = {"top": suite.top, "import_path": suite.import_path, "folders": folders}
+        command = [self._interpreter(root, suite), str(WORKERS / "python.py")]
+        return WorkerCommand(command, root / suite.folder, options)
+
+    def runtime(self, root: Path, suite: Suite) -> str:
+        return _version(self._interpreter(root, suite))
+
+    def _interpreter(self, root: Path, suite: Suite) -> str:
+        if not suite.python:
+            return sys.executable
+        local = root / suite.python
+        found = str(local) if local.exists() else shutil.which(suite.python)
+        if not found:
+            raise Missing(f"there is no Python interpreter '{suite.python}'")
+        return found
+
+
+@cache
+def _version(interpreter: str) -> str:
+    code = "import platform; print('Python ' + platform.python_version())"
+    try:
+        run = subprocess.run(
+            [interpreter, "-S", "-E", "-c", code],
+            capture_output=True,
+            text=True,
+            timeout=30,
+            check=True,
+        )
+    except (OSError, subprocess.SubprocessError) as error:
+        raise Missing(f"the Python interpreter '{interpreter}' does not start: {error}") from None
+    return run.stdout.strip()
+
+
+class _Reader:
+    """Walks one module's classes and functions."""
+
+    def __init__(self, tree: ast.Module, suite: str, path: str) -> None:
+        self.suite, self.path = suite, path
+        self.classes = {node.name: node for node in tree.body if isinstance(node, ast.ClassDef)}
+        self.inherits_elsewhere = False
+        self.tests: list[Test] = []
+        self.blocks: list[Block] = []
+        for node in tree.body:
+            if isinstance(node, ast.ClassDef):
+                self._class(node)
+            elif isinstance(node, _Function) and node.name.startswith("test_"):
+                self._add(node.name, node, (), group="")
+
+    def _class(self, node: ast.ClassDef) -> None:
+        if not self._is_test_class(node, set()):
+            return
+        self.blocks.append(Block(node.name, _first_line(node), node.end_lineno or node.lineno))
+        tags = tuple(_source_tags(node, f"class {node.name}"))
+        methods = self._methods(node, set())
+        for name in sorted(methods):
+            owner, function = methods[name]
+            inherited = function if owner is node else node
+            self._add(f"{node.name} / {name}", inherited, tags, node.name, function)
+
+    def _add(
+        self,
+        name: str,
+        place: _Function | ast.ClassDef,
+        tags: tuple[Tag, ...],
+        group: str,
+        function: _Function | None = None,
+    ) -> None:
+        own = function or place
+        found = dict.fromkeys((*tags, *_source_tags(own, "decorator or attribute")))
+        end = place.end_lineno or place.lineno
+        if isinstance(place, ast.ClassDef):
+            end = place.lineno
+        self.tests.append(
+            Test(
+                self.suite, "python", self.path, name, _first_line(place), end, tuple(found), group
+            )
+        )
+
+    def _is_test_class(self, node: ast.ClassDef, seen: set[str]) -> bool:
+        verdict = False
+        for base in node.bases:
+            name = base.attr if isinstance(base, ast.Attribute) else getattr(base, "id", "")
+            if name in ("TestCase", "IsolatedAsyncioTestCase"):
+                verdict = True
+            elif isinstance(base, ast.Name) and name in self.classes and name not in seen:
+                verdict |= self._is_test_class(self.classes[name], {*seen, name})
+            elif name not in ("object", "ABC", "Generic", "Protocol", "Enum", "Exception"):
+                self.inherits_elsewhere = True
+                verdict |= any(m.startswith("test") for m in self._methods(node, set()))
+        return verdict
+
+    def _methods(
+        self, node: ast.ClassDef, seen: set[str]
+    ) -> dict[str, tuple[ast.ClassDef, _Function]]:
+        """Test methods by name, a class's own before inherited ones of the same file."""
+        found: dict[str, tuple[ast.ClassDef, _Function]] = {}
+        for base in reversed(node.bases):
+            name = getattr(base, "id", "")
+            if name in self.classes and name not in seen:
+                found.update(self._methods(self.classes[name], {*seen, name}))
+        for item in node.body:
+            if isinstance(item, _Function) and item.name.startswith("test"):
+                found[item.name] = (node, item)
+        return found
+
+
+def _first_line(node: _Function | ast.ClassDef) -> int:
+    return min([node.lineno, *(decorator.lineno for decorator in node.decorator_list)])
+
+
+def _source_tags(node: ast.AST, origin: str) -> Iterator[Tag]:
+    """Tags by ``@tag("smoke")`` or ``@tags(...)``, and by a class attribute ``tags = [...]``."""
+    for decorator in getattr(node, "decorator_list", ()):
+        if isinstance(decorator, ast.Call):
+            callee = decorator.func
+            name = callee.attr if isinstance(callee, ast.Attribute) else getattr(callee, "id", "")
+            if name in ("tag", "tags"):
+                yield from (Tag.parse(text, origin) for text in _texts(decorator.args))
+    if isinstance(node, ast.ClassDef):
+        for item in node.body:
+            if isinstance(item, ast.Assign) and any(
+                isinstance(target, ast.Name) and target.id == "tags" for target in item.targets
+            ):
+                values = getattr(item.value, "elts", [item.value])
+                yield from (Tag.parse(text, origin) for text in _texts(values))
+
+
+def _texts(nodes: Sequence[ast.expr]) -> Iterator[str]:
+    for node in nodes:
+        if isinstance(node, ast.Constant) and isinstance(node.value, str):
+            yield node.value

@@ -1,0 +1,16 @@
+"""Which engine serves which kind."""
+
+from __future__ import annotations
+
+from wolfbane.engines.contract import Engine
+from wolfbane.engines.python import PythonEngine
+from wolfbane.engines.tap import TapEngine
+
+_ENGINES: dict[str, Engine] = {
+    engine.kind: engine for engine in (PythonEngine(), TapEngine())
+}  # fmt: skip
+
+
+def engine_for(kind: str) -> Engine:
+    """The engine of a kind that the settings allow."""
+    return _ENGINES[kind]

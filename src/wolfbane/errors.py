@@ -1,0 +1,70 @@
+"""What Wolfbane says when it cannot go on, and the exit code that goes with it."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One thing that is wrong, where it stands, and how to mend it."""
+
+    message: str
+    file: str = ""
+    line: int = 0
+    hint: str = ""
+
+    def __str__(self) -> str:
+        place = f"{self.file}:{self.line}: " if self.line else f"{self.file}: " if self.file else ""
+        return f"{place}{self.message}" + (f"; {self.hint}" if self.hint else "")
+
+
+class WolfbaneError(Exception):
+    """Base of every error that is shown to the user as plain text."""
+
+    exit_code = 2
+
+
+class InputError(WolfbaneError):
+    """The command or a file is wrong: carries every problem found, not just the first."""
+
+    def __init__(self, *problems: Problem | str) -> None:
+        self.problems = tuple(Problem(p) if isinstance(p, str) else p for p in problems)
+        super().__init__("\n".join(str(problem) for problem in self.problems))
+
+
+class ExpressionError(InputError):
+    """A selection expression that cannot be read; points at the place."""
+
+    def __init__(self, message: str, text: str, position: int) -> None:
+        self.text, self.position = text, position
+        pointer = f"  {text}\n  {' ' * position}^"
+        super().__init__(f"{message}\n{pointer}")
+
+
+class NothingChosen(WolfbaneError):
+    """No test is left to run; ``help_lines`` say why and what would match."""
+
+    exit_code = 3
+
+    def __init__(self, message: str, help_lines: Iterable[str] = ()) -> None:
+        self.help_lines = tuple(help_lines)
+        super().__init__("\n".join((message, *(f"  {line}" for line in self.help_lines))))
+
+
+def nearest(word: str, words: Iterable[str]) -> str | None:
+    """The word in use that is most like ``word``, or None when nothing comes close."""
+    known = {candidate.lower(): candidate for candidate in words}
+    close = difflib.get_close_matches(word.lower(), known, n=1, cutoff=0.6)
+    return known[close[0]] if close else None
+
+
+def did_you_mean(word: str, words: Iterable[str]) -> str:
+    """``did you mean X?``, else the words there are (when few), else nothing."""
+    known = sorted(set(words))
+    close = nearest(word, known)
+    if close:
+        return f"did you mean {close}?"
+    return f"there is: {', '.join(known)}" if 0 < len(known) <= 12 else ""

@@ -1,0 +1,77 @@
+"""What happens in a run, as typed events. Listeners are the console, the journal, the record."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+from pydantic import Field, TypeAdapter
+
+from wolfbane.model import Result
+
+
+@dataclass(frozen=True)
+class RunStarted:
+    """A run begins: what was chosen, where it runs, what was left out and why."""
+
+    run: str
+    workspace: str
+    began: str
+    command: str
+    expression: str
+    leave_out: str
+    left_out: dict[str, int]
+    tests: int
+    files: dict[str, int]
+    suites: dict[str, int]
+    jobs: int
+    order: str
+    runtimes: dict[str, str]
+    warnings: tuple[str, ...] = ()
+    type: Literal["run-started"] = "run-started"
+
+
+@dataclass(frozen=True)
+class Collecting:
+    """Files are being asked for their exact tests."""
+
+    done: int
+    total: int
+    type: Literal["collecting"] = "collecting"
+
+
+@dataclass(frozen=True)
+class TestStarted:
+    """An attempt begins."""
+
+    address: str
+    suite: str
+    type: Literal["test-started"] = "test-started"
+
+
+@dataclass(frozen=True)
+class TestFinished:
+    """An attempt ended."""
+
+    result: Result
+    type: Literal["test-finished"] = "test-finished"
+
+
+@dataclass(frozen=True)
+class RunFinished:
+    """The run is over. ``unrun`` tests were in the plan and never started."""
+
+    seconds: float
+    exit_code: int
+    counts: dict[str, int]
+    unrun: int = 0
+    reason: str = ""
+    type: Literal["run-finished"] = "run-finished"
+
+
+Event = Annotated[
+    RunStarted | Collecting | TestStarted | TestFinished | RunFinished, Field(discriminator="type")
+]
+Listener = Callable[[Event], None]
+event_adapter: TypeAdapter[Event] = TypeAdapter(Event)

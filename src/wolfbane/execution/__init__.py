@@ -1,0 +1,1 @@
+"""Carry a plan out: workers, time limits, crashes, events."""

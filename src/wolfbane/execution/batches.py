@@ -1,0 +1,144 @@
+"""Run a plan's batches in the pool: hand out, listen, and account for every test."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from wolfbane.events import Event, TestStarted
+from wolfbane.execution.channel import Message
+from wolfbane.execution.pool import Pool, Slot, Unstartable
+from wolfbane.execution.results import ResultMaker
+from wolfbane.execution.worker import End
+from wolfbane.execution.worker import Outcome as Ending
+from wolfbane.model import Outcome, Result, Test
+from wolfbane.planning import Batch, Plan
+from wolfbane.workspace.settings import Workspace
+
+_AFTER_CRASH = {
+    End.CRASHED: Outcome.CRASHED,
+    End.TIMED_OUT: Outcome.TIMED_OUT,
+    End.FLOODED: Outcome.ERRORED,
+    End.NONSENSE: Outcome.ERRORED,
+}
+
+
+class BatchRunner:
+    """Carries out a plan; every test in it ends with a result or is counted as unrun."""
+
+    def __init__(
+        self,
+        pool: Pool,
+        workspace: Workspace,
+        timeout: float | None,
+        tell: Callable[[Event], None],
+        finished: Callable[[Result], None],
+    ) -> None:
+        self._pool, self._workspace, self._timeout = pool, workspace, timeout
+        self._tell, self._finished = tell, finished
+        self._maker = ResultMaker(workspace.root)
+        self._queue: list[Batch] = []
+        self._unrun = 0
+
+    async def carry_out(self, plan: Plan) -> int:
+        """Run every batch; returns how many tests were not run since the run was stopped."""
+        self._queue = list(plan.batches)
+        await self._pool.each(self._work)
+        return self._unrun + sum(len(batch.tests) for batch in self._queue)
+
+    async def _work(self, slot: Slot) -> None:
+        while self._queue and not self._pool.stopping:
+            batch = self._next(slot)
+            self._queue.remove(batch)
+            await _Course(self, slot, batch).run()
+
+    def _next(self, slot: Slot) -> Batch:
+        """The first batch whose file this slot has loaded, else one that no other slot has."""
+        others = [other for other in self._pool.slots if other is not slot]
+        free = None
+        for batch in self._queue:
+            if slot.has_loaded(batch.suite, batch.path):
+                return batch
+            if free is None and not any(o.has_loaded(batch.suite, batch.path) for o in others):
+                free = batch
+        return free or self._queue[0]
+
+
+class _Course:
+    """One batch on its way, through as many workers as it takes."""
+
+    def __init__(self, runner: BatchRunner, slot: Slot, batch: Batch) -> None:
+        self._runner, self._slot, self._batch = runner, slot, batch
+        self._suite = runner._workspace.suite(batch.suite)
+        defaults = runner._workspace.settings.workspace
+        self._limit = runner._timeout or self._suite.timeout or defaults.timeout
+        self._left: dict[str, Test] = {test.address: test for test in batch.tests}
+        self._output: dict[str, list[str]] = {}
+        self._parts: dict[str, list[Mapping[str, object]]] = {}
+
+    async def run(self) -> None:
+        """Run what is left until nothing is; a lost worker costs the test it was running."""
+        while self._left and not self._runner._pool.stopping:
+            try:
+                worker = await self._slot.worker(self._suite)
+            except Unstartable as error:
+                if not self._runner._pool.stopping:
+                    self._end_all(Outcome.BLOCKED, str(error))
+                break
+            names = [test.name for test in self._left.values()]
+            request = {"type": "run", "file": self._batch.path, "names": names}
+            ending = await worker.ask(request, "ran", self._listen, self._limit)
+            worker.loaded.add(self._batch.path)
+            if ending.end is End.DONE:
+                self._end_all(Outcome.ERRORED, "the worker never reported its end")
+            elif ending.end is not End.STOPPED:
+                self._lost(ending, worker.printed())
+                await self._slot.drop(self._suite.name)
+        self._runner._unrun += len(self._left)
+
+    def _listen(self, message: Message) -> None:
+        kind = message["type"]
+        address = str(message.get("address", ""))
+        if kind == "started" and address in self._left:
+            self._runner._tell(TestStarted(address, self._suite.name))
+        elif kind == "output":
+            self._output.setdefault(address, []).append(str(message["text"]))
+        elif kind == "part":
+            self._parts.setdefault(address, []).append(message)
+        elif kind == "finished":
+            test = self._left.pop(address) if address in self._left else self._extra(address)
+            self._end(test, message)
+
+    def _extra(self, address: str) -> Test:
+        """A hook after the tests that failed: reported as an entry of its own."""
+        path, _, name = address.partition("#")
+        if path != self._batch.path:
+            raise ValueError(f"{address} was not asked for")
+        return Test(self._suite.name, self._suite.kind, path, name, exact=True)
+
+    def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
+        output = "".join(self._output.pop(test.address, ())) + printed
+        parts = self._parts.pop(test.address, ())
+        self._runner._finished(self._runner._maker.make(test, message, output, parts))
+
+    def _end_all(self, outcome: Outcome, words: str) -> None:
+        for test in self._left.values():
+            self._end(test, {"outcome": outcome, "message": words})
+        self._left.clear()
+
+    def _lost(self, ending: Ending, printed: str) -> None:
+        """The worker is gone: name the test that it was running, or about to run."""
+        outcome = _AFTER_CRASH[ending.end]
+        words = ending.words
+        test = self._left.pop(ending.current) if ending.current in self._left else None
+        if ending.end is End.TIMED_OUT:
+            words = f"it ran longer than {self._limit:g} s"
+        elif ending.end is End.CRASHED:
+            words = f"its process ended: {ending.words}"
+        if test is None and self._left:
+            test = self._left.pop(next(iter(self._left)))
+            words += " (before the test itself began: while loading, or in a hook)"
+        elif test is None:
+            test = Test(self._suite.name, self._suite.kind, self._batch.path, "", exact=True)
+            words += " (after its last test: in a closing hook)"
+        message = {"outcome": outcome, "message": words, "seconds": round(ending.seconds, 6)}
+        self._end(test, message, printed)

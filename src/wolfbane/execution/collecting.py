@@ -1,0 +1,155 @@
+"""Ask workers for the exact tests of files, before anything is decided."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from wolfbane.engines import engine_for
+from wolfbane.execution.channel import Message
+from wolfbane.execution.pool import Pool, Slot, Unstartable
+from wolfbane.execution.results import ResultMaker
+from wolfbane.execution.worker import End
+from wolfbane.inventory import Inventory
+from wolfbane.model import Outcome, Result, Tag, Test, TestFile
+from wolfbane.selection import Choice, Expression, Matcher, all_of, may_match
+from wolfbane.selection.grammar import Not
+from wolfbane.workspace.settings import Workspace
+
+
+@dataclass
+class Collected:
+    """Exact files, and results for the files that could not be loaded."""
+
+    files: list[TestFile] = field(default_factory=list)
+    broken: list[Result] = field(default_factory=list)
+
+
+def files_to_ask(inventory: Inventory, choice: Choice, status: Mapping[str, str]) -> list[TestFile]:
+    """The files that may hold a chosen test.
+
+    A file whose tests are all known from its source is judged by them; one that may hold
+    more (inherited, generated) is judged by its path, suite and kind alone.
+    """
+    wanted: Expression = all_of([choice.expression, *(Not(rule) for _, rule in choice.rules())])
+    matches = Matcher(wanted, status)
+    promising = {test.path for test in inventory.tests if matches(test)}
+    return [
+        file
+        for file in inventory.files.values()
+        if file.path in promising
+        or (may_match(wanted, file) is not False and not (file.complete or file.exact))
+        or (may_match(choice.expression, file) is True and not file.tests)
+    ]
+
+
+async def collect(
+    pool: Pool,
+    workspace: Workspace,
+    files: Sequence[TestFile],
+    times: Mapping[str, float],
+    timeout: float | None,
+    told: Callable[[int], None],
+) -> Collected:
+    """Collect every file in the pool's workers, the largest first."""
+    collected = Collected(
+        files=[file for file in files if engine_for(file.kind).scan_is_exact]
+    )  # fmt: skip
+    exact = {file.path for file in collected.files}
+    waiting = [file for file in files if file.path not in exact]
+    waiting.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
+    done = 0
+
+    async def work(slot: Slot) -> None:
+        nonlocal done
+        while waiting and not pool.stopping:
+            file = waiting.pop()
+            await _one(slot, workspace, file, timeout, collected)
+            done += 1
+            told(done)
+
+    await pool.each(work)
+    order = {file.path: index for index, file in enumerate(files)}
+    collected.files.sort(key=lambda file: order[file.path])
+    collected.broken.sort(key=lambda result: order[result.path])
+    return collected
+
+
+async def _one(
+    slot: Slot, workspace: Workspace, file: TestFile, timeout: float | None, into: Collected
+) -> None:
+    suite = workspace.suite(file.suite)
+    tests: list[Test] = []
+    answer: Message = {}
+
+    def listen(message: Message) -> None:
+        if message["type"] == "test":
+            tests.append(_test(file, message))
+        elif message["type"] == "collected":
+            answer.update(message)
+
+    limit = timeout or suite.timeout or workspace.settings.workspace.timeout
+    try:
+        worker = await slot.worker(suite)
+    except Unstartable as error:
+        if not slot.pool.stopping:
+            into.broken.append(_broken(workspace, file, Outcome.BLOCKED, str(error)))
+        return
+    request = {"type": "collect", "files": [file.path]}
+    outcome = await worker.ask(request, "collected", listen, limit)
+    if outcome.end is End.STOPPED:
+        return
+    if outcome.end is not End.DONE:
+        words = f"while the file was loaded: {outcome.words or outcome.end.value}"
+        if outcome.end is End.TIMED_OUT:
+            words = f"not loaded within {limit:g} s"
+        ended = {End.TIMED_OUT: Outcome.TIMED_OUT, End.CRASHED: Outcome.CRASHED}
+        kind = ended.get(outcome.end, Outcome.ERRORED)
+        into.broken.append(_broken(workspace, file, kind, words, worker.printed()))
+        await slot.drop(suite.name)
+    elif "outcome" in answer:
+        problem = {**answer, "message": answer.get("message", "")}
+        output = str(answer.get("output", ""))
+        into.broken.append(
+            ResultMaker(workspace.root).make(_whole(file), problem, output)
+        )  # fmt: skip
+        words = str(answer.get("message", "")) or str(answer["outcome"])
+        into.files.append(replace(file, error=words))
+    else:
+        worker.loaded.add(file.path)
+        divisible = bool(answer.get("divisible", False))
+        into.files.append(
+            replace(file, tests=tuple(tests), exact=True, divisible=divisible, error="")
+        )  # fmt: skip
+
+
+def _test(file: TestFile, message: Mapping[str, Any]) -> Test:
+    path, _, name = str(message["address"]).partition("#")
+    if path != file.path:
+        raise ValueError(f"{path} is not the file that was asked for")
+    tags = tuple(Tag.parse(str(tag), "attribute") for tag in message.get("tags", ()))
+    return Test(
+        suite=file.suite,
+        kind=file.kind,
+        path=file.path,
+        name=name,
+        line=int(message.get("line", 0)),
+        end=int(message.get("end", 0)),
+        tags=tags,
+        group=str(message.get("group", "")),
+        exact=True,
+        blocked=str(message.get("blocked", "")),
+    )
+
+
+def _whole(file: TestFile) -> Test:
+    """The file itself in the place of a test, for what befell it as a whole."""
+    return Test(file.suite, file.kind, file.path, "", exact=True)
+
+
+def _broken(
+    workspace: Workspace, file: TestFile, outcome: Outcome, words: str, output: str = ""
+) -> Result:
+    message = {"outcome": outcome, "message": words}
+    return ResultMaker(workspace.root).make(_whole(file), message, output)

@@ -1,0 +1,130 @@
+"""A fixed number of slots that work at once, each with a worker for every suite it serves."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Callable, Coroutine
+from pathlib import Path
+from types import TracebackType
+
+from wolfbane.engines import engine_for
+from wolfbane.engines.contract import Missing
+from wolfbane.execution.channel import ChannelServer, Message
+from wolfbane.execution.processes import Family
+from wolfbane.execution.worker import START_LIMIT, End, Worker
+from wolfbane.workspace.settings import Suite, Workspace
+
+TICK = 0.05
+
+
+class Unstartable(Exception):
+    """A suite's worker cannot be started; the text says why."""
+
+
+class Slot:
+    """One of the things that can be done at a time."""
+
+    def __init__(self, pool: Pool, number: int) -> None:
+        self.pool = pool
+        self._number = number
+        self._started = 0
+        self._workers: dict[str, Worker] = {}
+
+    async def worker(self, suite: Suite) -> Worker:
+        """This slot's worker for a suite, started if need be. Raises Unstartable."""
+        worker = self._workers.get(suite.name)
+        if worker is None or worker.dead:
+            self._started += 1
+            worker = await self.pool.start(suite, f"{self._number}.{self._started}")
+            self._workers[suite.name] = worker
+        return worker
+
+    def has_loaded(self, suite: str, path: str) -> bool:
+        """Whether a worker of this slot holds that file already."""
+        worker = self._workers.get(suite)
+        return worker is not None and not worker.dead and path in worker.loaded
+
+    async def drop(self, suite: str) -> None:
+        """Be done with the worker of a suite that died."""
+        await self._workers.pop(suite).bury()
+
+
+class Pool:
+    """Starts workers, watches over them, and leaves no process behind."""
+
+    def __init__(self, workspace: Workspace, folder: Path, jobs: int) -> None:
+        self.slots = [Slot(self, number) for number in range(1, jobs + 1)]
+        self.stopping = False
+        self._workspace = workspace
+        self._folder = folder
+        self._family = Family()
+        self._server = ChannelServer()
+        self._workers: list[Worker] = []
+        self._unstartable: dict[str, str] = {}
+
+    async def __aenter__(self) -> Pool:
+        self._family.__enter__()
+        await self._server.open()
+        self._ticking = asyncio.create_task(self._tick())
+        return self
+
+    async def __aexit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._ticking.cancel()
+        for worker in self._workers:
+            worker.retire()
+        await asyncio.gather(*(worker.bury() for worker in self._workers))
+        self._server.close()
+        self._family.__exit__(kind, error, trace)
+
+    def stop(self) -> None:
+        """Start nothing new, and end every worker now."""
+        self.stopping = True
+        for worker in self._workers:
+            worker.stop()
+
+    async def each(self, work: Callable[[Slot], Coroutine[None, None, None]]) -> None:
+        """Do the work in every slot at once."""
+        async with asyncio.TaskGroup() as group:
+            for slot in self.slots:
+                group.create_task(work(slot))
+
+    async def start(self, suite: Suite, member: str) -> Worker:
+        """A new worker that has said hello. Raises Unstartable, the same way each time."""
+        if suite.name in self._unstartable:
+            raise Unstartable(self._unstartable[suite.name])
+        capture = self._folder / f"worker-{member}.out"
+        try:
+            command = engine_for(suite.kind).worker(self._workspace.root, suite)
+            worker = Worker(
+                self._server, self._family, member, command, suite.env, capture,
+                self._workspace.root,
+            )  # fmt: skip
+        except (Missing, OSError) as error:
+            self._unstartable[suite.name] = str(error)
+            raise Unstartable(str(error)) from None
+        self._workers.append(worker)
+        outcome = await worker.ask(None, "hello", _ignore, START_LIMIT)
+        if outcome.end is not End.DONE:
+            said = worker.printed().strip()
+            why = f"its worker did not start ({outcome.words or outcome.end.value}) {said}".strip()
+            if outcome.end is not End.STOPPED:
+                self._unstartable[suite.name] = why
+            raise Unstartable(why)
+        return worker
+
+    async def _tick(self) -> None:
+        while True:
+            await asyncio.sleep(TICK)
+            now = time.monotonic()
+            for worker in self._workers:
+                worker.tick(now)
+
+
+def _ignore(message: Message) -> None:
+    pass

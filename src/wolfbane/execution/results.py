@@ -1,0 +1,93 @@
+"""From a worker's messages to results."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from wolfbane.model import Excerpt, Frame, Outcome, Part, Result, Test
+
+BEFORE, AFTER = 3, 2
+LONGEST_TEXT = 1 << 18
+MANY_PARTS = 20_000
+
+
+class ResultMaker:
+    """Builds results with places relative to the workspace and an excerpt of the source."""
+
+    def __init__(self, root: Path) -> None:
+        self._root = root
+        self._start = f"{root}/"
+
+    def make(
+        self, test: Test, message: Mapping[str, Any], output: str, parts: Sequence[Any] = ()
+    ) -> Result:
+        """The result of one attempt. Raises KeyError or ValueError where the message is wrong."""
+        frames = tuple(self._frame(frame) for frame in message.get("frames", ()))
+        told = [*parts, *message.get("parts", ())][:MANY_PARTS]
+        return Result(
+            address=test.address,
+            suite=test.suite,
+            kind=test.kind,
+            path=test.path,
+            name=test.name,
+            outcome=Outcome(message["outcome"]),
+            seconds=float(message.get("seconds", 0.0)),
+            message=_limited(str(message.get("message", ""))),
+            trace=_limited(str(message.get("trace", ""))),
+            frames=frames,
+            excerpt=self._excerpt(frames, test.path) if frames else None,
+            output=_limited(output),
+            parts=tuple(self._part(part) for part in told),
+            tags=tuple(tag.text for tag in test.tags),
+            browser=test.browser,
+        )
+
+    def _frame(self, frame: Mapping[str, Any]) -> Frame:
+        return Frame(
+            self._relative(str(frame["file"])), int(frame["line"] or 0), str(frame["function"])
+        )
+
+    def _part(self, part: Mapping[str, Any]) -> Part:
+        return Part(
+            name=str(part["name"]),
+            outcome=Outcome(part["outcome"]),
+            message=_limited(str(part.get("message", ""))),
+            seconds=float(part.get("seconds", 0.0)),
+            file=self._relative(str(part.get("file", ""))),
+            line=int(part.get("line", 0)),
+            parts=tuple(self._part(inner) for inner in part.get("parts", ())),
+        )
+
+    def _relative(self, file: str) -> str:
+        return file.removeprefix(self._start)
+
+    def _excerpt(self, frames: Sequence[Frame], path: str) -> Excerpt | None:
+        """Around the innermost frame of the test's own file, else of the workspace."""
+        inside = [frame for frame in frames if not frame.file.startswith("/")]
+        own = [frame for frame in inside if frame.file == path]
+        for frame in (*own[-1:], *inside[-1:]):
+            lines = source_lines(self._root / frame.file)
+            if 0 < frame.line <= len(lines):
+                first = max(1, frame.line - BEFORE)
+                shown = lines[first - 1 : frame.line + AFTER]
+                return Excerpt(frame.file, frame.line, first, tuple(shown))
+        return None
+
+
+@lru_cache(maxsize=64)
+def source_lines(path: Path) -> tuple[str, ...]:
+    """A source file's lines, or nothing where it cannot be read."""
+    try:
+        return tuple(path.read_text(encoding="utf-8", errors="replace").splitlines())
+    except OSError:
+        return ()
+
+
+def _limited(text: str) -> str:
+    if len(text) <= LONGEST_TEXT:
+        return text
+    half = LONGEST_TEXT // 2
+    return f"{text[:half]}\n[... {len(text) - 2 * half} characters left out ...]\n{text[-half:]}"

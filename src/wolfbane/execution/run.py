@@ -1,0 +1,235 @@
+"""Drive a run: collect, decide, carry out, tell the listeners."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+import time
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from wolfbane.engines import engine_for
+from wolfbane.engines.contract import Missing
+from wolfbane.errors import NothingChosen
+from wolfbane.events import Collecting, Listener, RunFinished, RunStarted, TestFinished
+from wolfbane.execution.batches import BatchRunner
+from wolfbane.execution.collecting import collect, files_to_ask
+from wolfbane.execution.pool import Pool
+from wolfbane.inventory import Inventory
+from wolfbane.model import Outcome, Result
+from wolfbane.planning import Plan, make_plan
+from wolfbane.selection import Choice, choose, term_counts
+from wolfbane.workspace.settings import Workspace
+
+
+@dataclass(frozen=True)
+class Options:
+    """How to run what was chosen. ``timeout`` (seconds) overrides every suite's own."""
+
+    jobs: int = 1
+    timeout: float | None = None
+    stop_after: int | None = None
+    seed: int | None = None
+    command: str = ""
+
+
+@dataclass(frozen=True)
+class Known:
+    """What is on record of earlier runs: newest outcomes and durations by address."""
+
+    status: Mapping[str, str]
+    times: Mapping[str, float]
+
+
+class Session:
+    """One run from selection to exit code."""
+
+    def __init__(
+        self, inventory: Inventory, choice: Choice, options: Options, known: Known, run: str
+    ) -> None:
+        self.workspace: Workspace = inventory.workspace
+        self.inventory = inventory
+        self.choice, self.options, self.known, self.run = choice, options, known, run
+        self.counts: Counter[Outcome] = Counter()
+        self._listeners: list[Listener] = []
+        self.broken: list[Result] = []
+        self._interrupted = False
+        self._pool: Pool | None = None
+
+    def listen(self, listener: Listener) -> None:
+        """Have every event of the run told to a listener."""
+        self._listeners.append(listener)
+
+    def plan(self, folder: Path) -> Plan:
+        """Work out what would run, and run none of it. Raises NothingChosen."""
+
+        async def collected() -> Plan:
+            async with Pool(self.workspace, folder, self.options.jobs) as pool:
+                plan, self.broken = await self._prepare(pool)
+            if not plan.batches and not self.broken:
+                raise self._nothing_chosen()
+            return plan
+
+        return asyncio.run(collected())
+
+    def execute(self, folder: Path) -> int:
+        """Run and return the exit code. ``folder`` takes what workers leave behind.
+
+        Raises NothingChosen before any event where no test is left to run.
+        """
+        return asyncio.run(self._execute(folder))
+
+    async def _execute(self, folder: Path) -> int:
+        began = time.monotonic()
+        asyncio.get_running_loop().add_signal_handler(signal.SIGINT, self._interrupt)
+        asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, self._interrupt)
+        unrun = 0
+        async with Pool(self.workspace, folder, self.options.jobs) as pool:
+            self._pool = pool
+            plan, broken = await self._prepare(pool)
+            if not plan.batches and not broken and not self._interrupted:
+                raise self._nothing_chosen()
+            self._tell(self._started(plan, broken))
+            for result in broken:
+                self._finished(result)
+            runner = BatchRunner(
+                pool, self.workspace, self.options.timeout, self._tell, self._finished
+            )
+            if not self._interrupted:
+                unrun = await runner.carry_out(plan)
+        seconds = time.monotonic() - began
+        code, reason = self._verdict(unrun)
+        counts = {str(outcome): count for outcome, count in self.counts.items()}
+        self._tell(RunFinished(round(seconds, 3), code, counts, unrun, reason))
+        return code
+
+    async def _prepare(self, pool: Pool) -> tuple[Plan, list[Result]]:
+        """Collect what may match, then decide on the exact tests."""
+        files = files_to_ask(self.inventory, self.choice, self.known.status)
+        total = len(files)
+
+        def told(done: int) -> None:
+            self._tell(Collecting(done, total))
+
+        collected = await collect(
+            pool, self.workspace, files, self.known.times, self.options.timeout, told
+        )
+        self.inventory.collected(collected.files)
+        self.inventory.save()
+        verdict = choose(self.choice, self.inventory.tests, self.known.status)
+        asked = {file.path for file in files}
+        broken = {result.path for result in collected.broken}
+        chosen = [
+            test for test in verdict.chosen if test.path in asked and test.path not in broken
+        ]  # fmt: skip
+        plan = make_plan(
+            chosen, self.inventory.files, verdict.left_out, self.known.times,
+            jobs=self.options.jobs, seed=self.options.seed,
+        )  # fmt: skip
+        return plan, collected.broken
+
+    def _started(self, plan: Plan, broken: Sequence[Result]) -> RunStarted:
+        suites = Counter(test.suite for test in plan.tests)
+        suites.update(result.suite for result in broken)
+        paths = Counter(test.path for test in plan.tests)
+        paths.update(result.path for result in broken)
+        order = "longest file first"
+        if self.options.seed is not None:
+            order = f"random, seed {self.options.seed}"
+        return RunStarted(
+            run=self.run,
+            workspace=self.workspace.name,
+            began=datetime.now().astimezone().isoformat(timespec="seconds"),
+            command=self.options.command,
+            expression=str(self.choice),
+            leave_out=str(self.choice.leave_out or ""),
+            left_out=dict(plan.left_out),
+            tests=sum(suites.values()),
+            files=dict(paths),
+            suites=dict(suites),
+            jobs=self.options.jobs,
+            order=order,
+            runtimes=self._runtimes(suites),
+            warnings=tuple(self._warnings()),
+        )
+
+    def _runtimes(self, suites: Mapping[str, int]) -> dict[str, str]:
+        found = {}
+        for name in suites:
+            suite = self.workspace.suite(name)
+            try:
+                found[name] = engine_for(suite.kind).runtime(self.workspace.root, suite)
+            except Missing as missing:
+                found[name] = str(missing)
+        return found
+
+    def _warnings(self) -> list[str]:
+        """Terms that match nothing inside a larger expression; files claimed by two suites."""
+        said = []
+        for expression in (self.choice.expression, *self.choice.drops):
+            counts = term_counts(expression, self.inventory.tests, self.known.status)
+            said += [str(count) for count in counts if not count.matches]
+        for path, suites in self.inventory.shared.items():
+            said.append(f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}")
+        return said
+
+    def _nothing_chosen(self) -> NothingChosen:
+        return nothing_chosen(self.inventory, self.choice, self.known.status)
+
+    def _finished(self, result: Result) -> None:
+        self.counts[result.outcome] += 1
+        self._tell(TestFinished(result))
+        bad = sum(count for outcome, count in self.counts.items() if outcome.is_bad)
+        if self.options.stop_after and bad >= self.options.stop_after and self._pool:
+            self._pool.stop()
+
+    def _verdict(self, unrun: int) -> tuple[int, str]:
+        """The exit code, and why where it is not plain from the counts."""
+        counts = self.counts
+        if self._interrupted:
+            return 130, "interrupted"
+        if any(outcome.is_bad for outcome in counts):
+            bad = sum(count for outcome, count in counts.items() if outcome.is_bad)
+            stopped = unrun and self.options.stop_after
+            return 1, f"stopped after {bad} that failed" if stopped else ""
+        if counts[Outcome.BLOCKED]:
+            return 4, "blocked by the surroundings"
+        if not counts[Outcome.PASSED] and not counts[Outcome.TODO]:
+            return 3, "nothing was run: every chosen test was skipped"
+        return 0, ""
+
+    def _interrupt(self) -> None:
+        """Once: end the workers, keep and print what ran. Twice: end at once."""
+        if self._interrupted:
+            raise KeyboardInterrupt
+        self._interrupted = True
+        if self._pool is not None:
+            self._pool.stop()
+
+    def _tell(self, event: object) -> None:
+        for listener in self._listeners:
+            listener(event)  # type: ignore[arg-type]
+
+
+def nothing_chosen(
+    inventory: Inventory, choice: Choice, status: Mapping[str, str]
+) -> NothingChosen:
+    """The error for an empty selection: each term's own count, and what was taken away."""
+    tests = inventory.tests
+    if not tests:
+        names = ", ".join(suite.name for suite in inventory.workspace.settings.suites)
+        looked = (
+            f"suites: {names}" if names else "there is no suite; 'wolfbane init' writes one down"
+        )
+        return NothingChosen("Nothing to run: no test was found.", [looked])
+    lines = []
+    for expression in (choice.expression, *choice.drops):
+        lines += [str(count) for count in term_counts(expression, tests, status)]
+    left_out = choose(choice, tests, status).left_out
+    lines += [f"{count} left out by {rule}" for rule, count in left_out.items()]
+    if choice.leave_out is not None and any(r.startswith("leave_out") for r in left_out):
+        lines.append("--everything runs what leave_out keeps away")
+    return NothingChosen("Nothing was chosen, so nothing was run.", lines)

@@ -1,0 +1,196 @@
+"""One worker process: ask it to collect or run, watch over it, know how it ended."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+
+from wolfbane.engines import WorkerCommand
+from wolfbane.execution.channel import ChannelServer, Connection, Message
+from wolfbane.execution.processes import Family, how_it_ended
+
+START_LIMIT = 60.0
+FLOOD = 100 << 20
+KEPT = 1 << 20
+ABORT_GRACE = 0.5
+_LAST_WORDS = 0.2
+
+
+class End(Enum):
+    """How a request to a worker ended."""
+
+    DONE = "done"
+    CRASHED = "crashed"
+    TIMED_OUT = "timed out"
+    FLOODED = "flooded"
+    NONSENSE = "nonsense"
+    STOPPED = "stopped"
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """The end of a request: what was running, and words about it."""
+
+    end: End
+    current: str = ""
+    words: str = ""
+    seconds: float = 0.0
+
+
+class Worker:
+    """A started worker. One request at a time; ``tick`` must be called often."""
+
+    def __init__(
+        self,
+        server: ChannelServer,
+        family: Family,
+        member: str,
+        command: WorkerCommand,
+        environment: Mapping[str, str],
+        capture: Path,
+        root: Path,
+    ) -> None:
+        self.loaded: set[str] = set()
+        self.dead = False
+        self.current = ""
+        self._server, self._family, self._member = server, family, member
+        self._capture = capture
+        self._connection: Connection | None = None
+        self._ready: asyncio.Future[Outcome] | None = None
+        self._listen: Callable[[Message], None] = lambda message: None
+        self._last_word = self._test_began = time.monotonic()
+        self._exited_at: float | None = None
+        self._aborted_at: float | None = None
+        self._limit = START_LIMIT
+        self._until = ""
+        self._token = server.expect(self._hear)
+        self._greeting = {
+            **command.options, "type": "options", "root": str(root), "capture": str(capture)
+        }  # fmt: skip
+        self.process: subprocess.Popen[bytes] = family.start(
+            command.arguments,
+            command.folder,
+            {**environment, "WOLFBANE_CHANNEL": server.address, "WOLFBANE_TOKEN": self._token},
+            capture,
+            member,
+        )
+
+    async def ask(
+        self,
+        request: Message | None,
+        until: str,
+        listen: Callable[[Message], None],
+        limit: float,
+    ) -> Outcome:
+        """Send a request and wait for the message of type ``until``; others go to ``listen``.
+
+        ``limit`` is the longest silence, in seconds. ``None`` waits for the hello.
+        """
+        self._ready = asyncio.get_running_loop().create_future()
+        self._until, self._listen, self._limit = until, listen, limit
+        self._last_word = time.monotonic()
+        self.current = ""
+        if request is not None and self._connection is not None:
+            self._connection.send(request)
+        try:
+            return await self._ready
+        finally:
+            self._ready = None
+
+    def stop(self) -> None:
+        """End the worker now; a request in progress ends as stopped."""
+        self._fail(End.STOPPED, "")
+
+    def retire(self) -> None:
+        """Close the channel, which asks the worker to end by itself."""
+        if self._connection is not None:
+            self._connection.close()
+
+    async def bury(self, patience: float = 2.0) -> None:
+        """See to it that the process and all it started are gone."""
+        limit = time.monotonic() + patience
+        while self.process.poll() is None and time.monotonic() < limit and not self.dead:
+            await asyncio.sleep(0.005)
+        self._server.forget(self._token)
+        if self.process.poll() is None or self.dead:
+            self._family.end(self.process, self._member)
+        with contextlib.suppress(OSError):
+            self._capture.unlink()
+
+    def tick(self, now: float) -> None:
+        """Look whether the worker died, is past its limit, or prints without end."""
+        if self._ready is None or self.dead:
+            return
+        gone = self.process.poll() is not None
+        since = self._test_began if self.current else self._last_word
+        if self._aborted_at is not None:
+            if gone or now - self._aborted_at > ABORT_GRACE:
+                self._fail(End.TIMED_OUT, "")
+        elif gone:
+            self._exited_at = self._exited_at or now
+            if now - self._exited_at > _LAST_WORDS:
+                self._fail(End.CRASHED, how_it_ended(self.process.returncode))
+        elif now - since > self._limit:
+            self._aborted_at = now
+            with contextlib.suppress(OSError):
+                self.process.send_signal(signal.SIGABRT)  # runtimes print where they are
+        elif self._printed() > FLOOD:
+            self._fail(End.FLOODED, f"printed more than {FLOOD >> 20} MiB")
+
+    def printed(self) -> str:
+        """What is in the capture file: the last words of a worker that ended."""
+        try:
+            with self._capture.open("rb") as file:
+                file.seek(max(0, self._printed() - KEPT))
+                return file.read(KEPT).decode("utf-8", "replace")
+        except OSError:
+            return ""
+
+    def _printed(self) -> int:
+        try:
+            return self._capture.stat().st_size
+        except OSError:
+            return 0
+
+    def _hear(self, connection: Connection, message: Message) -> None:
+        if self._aborted_at is not None:
+            return
+        self._last_word = time.monotonic()
+        if connection is not self._connection:
+            first = self._connection is None
+            self._connection = connection
+            if first:
+                connection.send(self._greeting)
+        kind = message["type"]
+        if kind == "nonsense":
+            self._fail(End.NONSENSE, f"it sent something that is no message: {message['text']}")
+            return
+        if kind == "started":
+            self.current = str(message.get("address", ""))
+            self._test_began = self._last_word
+        elif kind == "finished":
+            self.current = ""
+        try:
+            self._listen(message)
+        except (KeyError, TypeError, ValueError) as error:
+            self._fail(End.NONSENSE, f"its message '{kind}' is not right: {error!r}")
+            return
+        if kind == self._until and self._ready is not None and not self._ready.done():
+            self._ready.set_result(Outcome(End.DONE))
+
+    def _fail(self, end: End, words: str) -> None:
+        if self.dead:
+            return
+        self.dead = True
+        seconds = time.monotonic() - self._test_began if self.current else 0.0
+        outcome = Outcome(end, self.current, words, seconds)
+        self._family.end(self.process, self._member)
+        if self._ready is not None and not self._ready.done():
+            self._ready.set_result(outcome)

@@ -1,0 +1,1 @@
+"""Open formats: readers and writers that do no input or output of their own."""

@@ -1,0 +1,198 @@
+"""Read TAP, the Test Anything Protocol: versions 12, 13 and 14, line by line.
+
+Sources: the TAP specifications, https://testanything.org/tap-specification.html (12),
+tap-version-13-specification.html and tap-version-14-specification.html.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+
+_VERSION = re.compile(r"TAP version (\d+)\s*$", re.IGNORECASE)
+_PLAN = re.compile(r"1\.\.(\d+)\s*(?:#\s*(.*?)\s*)?$")
+_POINT = re.compile(r"(not )?ok\b(?:[ \t]+(\d+)(?=\s|$))?[ \t]*(?:-[ \t]*)?(.*)$")
+_DIRECTIVE = re.compile(r"(?:^|(?<=\s))#\s*(skip|todo)(?:\b|(?=\w))\w*:?\s*(.*)$", re.IGNORECASE)
+_BAIL = re.compile(r"Bail out!\s*(.*?)\s*$", re.IGNORECASE)
+_PRAGMA = re.compile(r"pragma\s+([+-]\w.*)$")
+_LOCATION = re.compile(r"#\s+(?:at (?P<file>\S.*?) line (?P<line>\d+)\.?)\s*$")
+_AT_KEY = re.compile(r"^\s*(?:at:\s*)?(?P<key>file|line):\s*['\"]?(?P<value>.*?)['\"]?\s*$")
+_NESTED = "    "
+
+
+@dataclass
+class Point:
+    """One ``ok`` or ``not ok`` line with what belongs to it."""
+
+    number: int
+    ok: bool
+    name: str
+    directive: str = ""
+    reason: str = ""
+    diagnostics: list[str] = field(default_factory=list)
+    points: list[Point] = field(default_factory=list)
+    file: str = ""
+    line: int = 0
+
+    @property
+    def outcome(self) -> str:
+        """The outcome in Wolfbane's words; a point marked todo never fails."""
+        if self.directive == "todo":
+            return "passed" if self.ok else "todo"
+        if self.directive == "skip" and self.ok:
+            return "skipped"
+        return "passed" if self.ok else "failed"
+
+
+@dataclass
+class Document:
+    """A whole TAP stream: its points, its plan and everything that is wrong with it."""
+
+    version: int = 12
+    planned: int | None = None
+    skip_reason: str | None = None
+    points: list[Point] = field(default_factory=list)
+    bail_out: str | None = None
+    problems: list[str] = field(default_factory=list)
+    seen_any: bool = False
+
+
+class Reader:
+    """Feed it lines; it keeps a ``document``. Lines that are not TAP are stray and harmless."""
+
+    def __init__(self) -> None:
+        self.document = Document()
+        self._yaml_indent: str | None = None
+        self._nested: Reader | None = None
+        self._plan_is_last = False
+        self._strict = False
+
+    def feed(self, line: str) -> Point | None:
+        """Take one line without its end; returns the point it made, if it made one."""
+        line = line.rstrip("\r\n")
+        if self._in_yaml(line):
+            return None
+        if line.startswith(_NESTED) and not line.startswith(_NESTED + _NESTED + " "):
+            if self._nested is None:
+                self._nested = Reader()
+            self._nested.feed(line[len(_NESTED) :])
+            return None
+        if point := _POINT.match(line):
+            return self._point(point)
+        if not self._structure(line) and line.strip():
+            self._stray(line)
+        return None
+
+    def finish(self) -> Document:
+        """Check the counts once the stream has ended."""
+        document, problems = self.document, self.document.problems
+        if self._yaml_indent is not None:
+            problems.append("the stream ends inside a YAML block")
+        if document.bail_out is not None:
+            return document
+        if document.planned is None:
+            if document.points:
+                problems.append("there is no plan, so the end may be missing")
+        elif document.planned != len(document.points):
+            said = f"the plan says {document.planned} {_points(document.planned)}"
+            problems.append(f"{said}, the program gave {len(document.points)}")
+        return document
+
+    def _point(self, match: re.Match[str]) -> Point:
+        document = self.document
+        document.seen_any = True
+        expected = len(document.points) + 1
+        number = int(match[2]) if match[2] else expected
+        if number != expected:
+            document.problems.append(f"point {number} came where {expected} was due")
+        if self._plan_is_last:
+            document.problems.append(f"point {number} came after the closing plan")
+            self._plan_is_last = False
+        text, directive, reason = match[3], "", ""
+        if found := _DIRECTIVE.search(_mask_escapes(text)):
+            directive = found[1].lower()
+            reason, text = text[found.start(2) :].strip(), text[: found.start()]
+        name = re.sub(r"\\([\\#])", r"\1", text).strip()
+        point = Point(number, match[1] is None, name, directive, reason)
+        if self._nested is not None:
+            inner = self._nested.finish()
+            if inner.seen_any:
+                point.points = inner.points
+                point.diagnostics += [f"in the subtest: {problem}" for problem in inner.problems]
+            self._nested = None
+        document.points.append(point)
+        return point
+
+    def _structure(self, line: str) -> bool:
+        document = self.document
+        if plan := _PLAN.match(line):
+            if document.planned is not None:
+                document.problems.append(f"a second plan, '{line.strip()}'")
+            elif document.points:
+                self._plan_is_last = True
+            document.planned = int(plan[1]) if document.planned is None else document.planned
+            document.seen_any = True
+            note = plan[2] or ""
+            if document.planned == 0:
+                document.skip_reason = re.sub(r"(?i)^skip\S*\s*", "", note)
+        elif version := _VERSION.match(line):
+            document.version = int(version[1])
+        elif bail := _BAIL.match(line):
+            document.bail_out = bail[1]
+            document.seen_any = True
+        elif pragma := _PRAGMA.match(line):
+            self._strict = "+strict" in pragma[1].replace(" ", "") or (
+                self._strict and "-strict" not in pragma[1]
+            )
+        elif line.startswith("#"):
+            self.diagnose(line)
+        else:
+            return False
+        return True
+
+    def diagnose(self, line: str) -> None:
+        """Attach a ``#`` line to the newest point, and read ``at FILE line N`` from it."""
+        if not self.document.points or line.startswith("# Subtest"):
+            return
+        point = self.document.points[-1]
+        point.diagnostics.append(line)
+        if not point.ok and not point.line and (place := _LOCATION.match(line)):
+            point.file, point.line = place["file"], int(place["line"])
+
+    def _in_yaml(self, line: str) -> bool:
+        if self._yaml_indent is not None:
+            if line.strip() == "..." and line.startswith(self._yaml_indent):
+                self._yaml_indent = None
+            elif not line.startswith(self._yaml_indent) and line.strip():
+                self.document.problems.append("a YAML block is not closed")
+                self._yaml_indent = None
+                return False
+            else:
+                self._yaml_line(line[len(self._yaml_indent) :])
+            return True
+        points = self.document.points
+        if points and self._nested is None and re.match(r"[ \t]{1,3}---", line):
+            self._yaml_indent = line[: len(line) - len(line.lstrip())]
+            return True
+        return False
+
+    def _yaml_line(self, line: str) -> None:
+        point = self.document.points[-1]
+        point.diagnostics.append(line)
+        if place := _AT_KEY.match(line):
+            if place["key"] == "file":
+                point.file = place["value"]
+            elif place["value"].isdigit():
+                point.line = int(place["value"])
+
+    def _stray(self, line: str) -> None:
+        if self._strict:
+            self.document.problems.append(f"not TAP, and the program asked for strict: {line[:80]}")
+
+
+def _mask_escapes(text: str) -> str:
+    return re.sub(r"\\.", "__", text)
+
+
+def _points(count: int) -> str:
+    return "point" if count == 1 else "points"

@@ -1,0 +1,76 @@
+"""Write xUnit-style XML: ``testsuites``, ``testsuite``, ``testcase``, as CI servers read it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from itertools import groupby
+from xml.etree import ElementTree
+
+from wolfbane.model import Outcome, Part, Result
+
+# Production [2] of XML 1.0, https://www.w3.org/TR/xml/#charsets
+_NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+_ERRORS = (Outcome.ERRORED, Outcome.CRASHED, Outcome.TIMED_OUT, Outcome.BLOCKED)
+
+
+def write_xunit(results: Sequence[Result], name: str, began: str) -> bytes:
+    """The document, UTF-8. ``began`` is an ISO 8601 time; durations are in seconds."""
+    root = ElementTree.Element("testsuites", {"name": _clean(name), **_totals(results)})
+    by_suite = sorted(results, key=lambda result: result.suite)
+    for suite, members in groupby(by_suite, key=lambda result: result.suite):
+        held = list(members)
+        element = ElementTree.SubElement(
+            root, "testsuite", {"name": _clean(suite), "timestamp": began, **_totals(held)}
+        )
+        for result in held:
+            _case(element, result)
+    ElementTree.indent(root, " ")
+    text: bytes = ElementTree.tostring(root, encoding="utf-8", xml_declaration=True)
+    return text + b"\n"
+
+
+def _totals(results: Iterable[Result]) -> dict[str, str]:
+    held = list(results)
+    return {
+        "tests": str(len(held)),
+        "failures": str(sum(1 for r in held if r.outcome is Outcome.FAILED)),
+        "errors": str(sum(1 for r in held if r.outcome in _ERRORS)),
+        "skipped": str(sum(1 for r in held if r.outcome in (Outcome.SKIPPED, Outcome.TODO))),
+        "time": f"{sum(r.seconds for r in held):.6f}",
+    }
+
+
+def _case(suite: ElementTree.Element, result: Result) -> None:
+    case = ElementTree.SubElement(
+        suite,
+        "testcase",
+        classname=_clean(result.path),
+        name=_clean(result.name or result.path.rpartition("/")[2]),
+        file=_clean(result.path),
+        time=f"{result.seconds:.6f}",
+    )
+    if result.tags:
+        properties = ElementTree.SubElement(case, "properties")
+        for tag in result.tags:
+            ElementTree.SubElement(properties, "property", name="tag", value=_clean(tag))
+    first = _clean(result.message).partition("\n")[0]
+    detail = _clean("\n".join(filter(None, [result.trace or result.message, *_bad(result.parts)])))
+    if result.outcome is Outcome.FAILED:
+        ElementTree.SubElement(case, "failure", message=first, type="failed").text = detail
+    elif result.outcome in _ERRORS:
+        kind = str(result.outcome)
+        ElementTree.SubElement(case, "error", message=first, type=kind).text = detail
+    elif result.outcome in (Outcome.SKIPPED, Outcome.TODO):
+        reason = f"todo: {first}" if result.outcome is Outcome.TODO else first
+        ElementTree.SubElement(case, "skipped", message=reason)
+    if result.output:
+        ElementTree.SubElement(case, "system-out").text = _clean(result.output)
+
+
+def _bad(parts: Iterable[Part]) -> list[str]:
+    return [f"{p.outcome}: {p.name}" for p in parts if p.outcome.is_bad]
+
+
+def _clean(text: str) -> str:
+    return _NOT_XML.sub(lambda match: f"\\x{ord(match[0]):02x}", text)

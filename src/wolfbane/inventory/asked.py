@@ -1,0 +1,76 @@
+"""From what the command line says to a checked choice."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.inventory.paths import paths_expression
+from wolfbane.inventory.scan import Inventory
+from wolfbane.selection import (
+    FIELDS,
+    Choice,
+    Expression,
+    Term,
+    all_of,
+    field_terms,
+    parse,
+    terms_of,
+)
+from wolfbane.workspace.settings import KINDS
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A selection as it was typed: paths, ``--FIELD`` values, ``--pick`` and ``--drop``."""
+
+    paths: Sequence[str] = ()
+    fields: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    pick: Sequence[str] = ()
+    drop: Sequence[str] = ()
+    everything: bool = False
+
+
+def read_choice(asked: Asked, inventory: Inventory, folder: Path) -> Choice:
+    """Read and check a selection. Raises InputError or ExpressionError."""
+    parts = [paths_expression(inventory, asked.paths, folder)]
+    parts += [field_terms(name, values) for name, values in asked.fields.items() if values]
+    parts += [parse(text) for text in asked.pick]
+    drops = tuple(parse(text) for text in asked.drop)
+    leave_out = inventory.workspace.settings.workspace.leave_out
+    choice = Choice(
+        all_of(parts), drops, parse(leave_out) if leave_out and not asked.everything else None
+    )
+    problems = [
+        problem
+        for expression in (choice.expression, *drops)
+        for problem in _unknown(expression, inventory)
+    ]
+    if problems:
+        raise InputError(*problems)
+    return choice
+
+
+def _unknown(expression: Expression, inventory: Inventory) -> list[Problem]:
+    """Fields, suites, kinds and browsers that do not exist here."""
+    suites = [suite.name for suite in inventory.workspace.settings.suites]
+    declared = {"suite": suites, "kind": list(KINDS), "browser": []}
+    problems = []
+    for term in terms_of(expression):
+        if term.field not in FIELDS:
+            keys = {tag.key for test in inventory.tests for tag in test.tags if tag.key}
+            if term.field not in keys:
+                hint = did_you_mean(term.field, {*FIELDS, *keys})
+                problems.append(Problem(f"unknown field '{term.field}:'", hint=hint))
+        elif term.field in declared and _is_plain(term):
+            words = declared[term.field]
+            if term.value.lower() not in (word.lower() for word in words):
+                hint = did_you_mean(term.value, words) or f"no {term.field} is set up here"
+                problems.append(Problem(f"unknown {term.field} '{term.value}'", hint=hint))
+    return problems
+
+
+def _is_plain(term: Term) -> bool:
+    return term.style != "regex" and not any(mark in term.value for mark in "*?")

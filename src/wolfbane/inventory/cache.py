@@ -1,0 +1,125 @@
+"""What scanning and collecting found, kept under each file's content hash."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+from wolfbane.model import Block, Tag, Test, TestFile
+
+FORMAT = 3
+_Entry = dict[str, Any]
+
+
+class Cache:
+    """A JSON file of entries by suite and path. A damaged or older one is simply not used."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._entries: dict[str, _Entry] = {}
+        self._used: set[str] = set()
+        self._changed = False
+        try:
+            data = json.loads(path.read_bytes())
+            if data["format"] == FORMAT:
+                self._entries = data["files"]
+        except (OSError, ValueError, KeyError, TypeError):
+            pass
+
+    def look_up(
+        self, root: Path, path: str, suite: str, settings: str, status: os.stat_result
+    ) -> tuple[bool, TestFile | None]:
+        """Whether an unchanged file is known, and what it holds (None: no test).
+
+        The same time and size count as unchanged; otherwise the content decides.
+        """
+        key = f"{suite}:{path}"
+        entry = self._entries.get(key)
+        if entry is None or entry["settings"] != settings:
+            return False, None
+        if entry["seen"] != [status.st_mtime_ns, status.st_size]:
+            if entry["hash"] != content_hash((root / path).read_bytes()):
+                return False, None
+            entry["seen"] = [status.st_mtime_ns, status.st_size]
+            self._changed = True
+        self._used.add(key)
+        return True, _read(path, suite, entry)
+
+    def keep(
+        self, path: str, suite: str, settings: str, status: os.stat_result, source: bytes,
+        file: TestFile | None,
+    ) -> None:  # fmt: skip
+        """Remember what a file of this content holds."""
+        entry: _Entry = {
+            "settings": settings,
+            "seen": [status.st_mtime_ns, status.st_size],
+            "hash": content_hash(source),
+        }
+        entry.update({"empty": True} if file is None else _written(file))
+        key = f"{suite}:{path}"
+        self._entries[key] = entry
+        self._used.add(key)
+        self._changed = True
+
+    def save(self) -> None:
+        """Write the cache, if anything changed, without the files that are gone."""
+        files = {key: entry for key, entry in self._entries.items() if key in self._used}
+        if self._changed or len(files) != len(self._entries):
+            text = json.dumps({"format": FORMAT, "files": files}, separators=(",", ":"))
+            write_whole(self._path, text)
+            self._entries, self._changed = files, False
+
+
+def content_hash(data: bytes) -> str:
+    """A short hash of a file's content."""
+    return hashlib.blake2b(data, digest_size=16).hexdigest()
+
+
+def write_whole(path: Path, text: str) -> None:
+    """Write a file in one step, so that another process never reads half of it."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    partial = path.with_name(f"{path.name}.{os.getpid()}")
+    partial.write_text(text, encoding="utf-8")
+    partial.replace(path)
+
+
+def _written(file: TestFile) -> _Entry:
+    return {
+        "complete": file.complete,
+        "exact": file.exact,
+        "divisible": file.divisible,
+        "error": file.error,
+        "blocks": [[block.name, block.start, block.end] for block in file.blocks],
+        "tests": [
+            [t.name, t.line, t.end, t.group, t.blocked, [[g.word, g.key, g.origin] for g in t.tags]]
+            for t in file.tests
+        ],
+    }
+
+
+def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
+    if entry.get("empty"):
+        return None
+    kind, exact = entry["settings"].partition(" ")[0], entry["exact"]
+    tests = tuple(
+        Test(
+            suite,
+            kind,
+            path,
+            name,
+            line,
+            end,
+            tuple(Tag(*tag) for tag in tags),
+            group,
+            exact,
+            blocked,
+        )
+        for name, line, end, group, blocked, tags in entry["tests"]
+    )
+    return TestFile(
+        path, suite, kind, tests, tuple(Block(*block) for block in entry["blocks"]),
+        entry["complete"], exact, entry["divisible"], entry["error"],
+    )  # fmt: skip

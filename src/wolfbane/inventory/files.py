@@ -1,0 +1,67 @@
+"""Which files a suite's paths mean."""
+
+from __future__ import annotations
+
+import fnmatch
+import os
+import re
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from wolfbane.selection.match import path_pattern
+
+_NEVER = {"__pycache__", "node_modules"}
+
+
+def suite_files(
+    root: Path, paths: Sequence[str], patterns: Sequence[str], exclude: Sequence[str]
+) -> list[str]:
+    """The files under ``root`` that a suite's paths name, relative, in sorted order."""
+    unwanted = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in exclude]
+    named = {
+        file for path in paths for file in _expand(root, path.rstrip("/") or ".", patterns)
+    }  # fmt: skip
+    return sorted(
+        file for file in named if not any(glob.fullmatch(file) for glob in unwanted)
+    )  # fmt: skip
+
+
+def _expand(root: Path, path: str, patterns: Sequence[str]) -> Iterator[str]:
+    path = path.removeprefix("./")
+    if any(mark in path for mark in "*?["):
+        fixed = "/".join(_before_glob(path.split("/")))
+        matches = re.compile(path_pattern(path)).fullmatch
+        yield from (file for file in walk(root, fixed) if matches(file))
+    elif (root / path).is_dir():
+        wanted = [re.compile(fnmatch.translate(pattern)).match for pattern in patterns]
+        for file in walk(root, "" if path == "." else path):
+            if any(match(file.rpartition("/")[2]) for match in wanted):
+                yield file
+    elif (root / path).is_file():
+        yield path
+
+
+def walk(root: Path, folder: str) -> Iterator[str]:
+    """Every file below a folder, relative to ``root``; hidden and installed things left out."""
+    try:
+        entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
+    except OSError:
+        return
+    if any(entry.name == "pyvenv.cfg" for entry in entries):
+        return
+    for entry in entries:
+        inside = f"{folder}/{entry.name}" if folder else entry.name
+        if entry.name.startswith(".") or entry.name in _NEVER:
+            continue
+        if entry.is_dir():
+            if not entry.is_symlink():
+                yield from walk(root, inside)
+        elif entry.is_file():
+            yield inside
+
+
+def _before_glob(segments: Sequence[str]) -> Iterator[str]:
+    for segment in segments:
+        if any(mark in segment for mark in "*?["):
+            return
+        yield segment

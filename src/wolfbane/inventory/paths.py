@@ -1,0 +1,87 @@
+"""What a PATH on the command line means: a file, folder, glob, FILE:LINE or address."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+from wolfbane.errors import InputError, Problem, nearest
+from wolfbane.inventory.scan import Inventory
+from wolfbane.model import Test
+from wolfbane.selection import EVERYTHING, Expression, Term, any_of
+
+_LINE = re.compile(r"(.+):(\d+)")
+
+
+def paths_expression(inventory: Inventory, paths: Sequence[str], folder: Path) -> Expression:
+    """The union of the paths, read from ``folder``. Raises InputError with every problem."""
+    problems: list[Problem] = []
+    found: list[Expression] = []
+    for path in paths:
+        try:
+            found.append(_one(inventory, path, folder))
+        except InputError as error:
+            problems += error.problems
+    if problems:
+        raise InputError(*problems)
+    return any_of(found) if found else EVERYTHING
+
+
+def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
+    root = inventory.workspace.root
+    whole = _on_disk(root, path, folder)
+    if whole is not None:
+        return EVERYTHING if whole == "." else Term("file", whole, "quoted")
+    file, mark, name = path.partition("#")
+    if mark and (place := _on_disk(root, file, folder)):
+        return Term("at", f"{place}#{name}", "quoted")
+    if (line := _LINE.fullmatch(path)) and (place := _on_disk(root, line[1], folder)):
+        return _at_line(inventory, place, int(line[2]))
+    if any(sign in path for sign in "*?"):
+        inside = os.path.relpath(folder, root)
+        glob = path if inside == "." else f"{inside}/{path}"
+        return Term("file", glob)
+    raise InputError(Problem(f"there is no '{path}'", hint=_like(inventory, file)))
+
+
+def _on_disk(root: Path, path: str, folder: Path) -> str | None:
+    """The path relative to the workspace, looked for from the user's folder, then the root."""
+    for start in (folder, root):
+        place = Path(os.path.normpath(start / path))
+        if place.exists():
+            if place != root and root not in place.parents:
+                raise InputError(Problem(f"'{path}' is outside the workspace {root}"))
+            return place.relative_to(root).as_posix()
+    return None
+
+
+def _like(inventory: Inventory, path: str) -> str:
+    close = nearest(path, inventory.files) or nearest(
+        path.rpartition("/")[2], (file.rpartition("/")[2] for file in inventory.files)
+    )
+    return f"did you mean {close}?" if close else ""
+
+
+def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
+    """The tests whose source covers a line, else the whole class around it."""
+    file = inventory.files.get(path)
+    if file is None:
+        return Term("file", path, "quoted")
+    covering = [test for test in file.tests if not test.name or _covers(test, line)]
+    if covering:
+        return any_of(Term("at", test.address, "quoted") for test in covering)
+    blocks = [block for block in file.blocks if block.start <= line <= block.end]
+    if blocks:
+        inner = max(blocks, key=lambda block: block.start)
+        return Term("at", f"{path}#{inner.name}", "quoted")
+    if not (file.complete or file.exact):
+        return Term("at", f"{path}:{line}", "quoted")
+    near = min(file.tests, key=lambda test: abs(test.line - line), default=None)
+    hint = f"the nearest is {near.name} on line {near.line}" if near else ""
+    raise InputError(Problem("no test is on this line", path, line, hint))
+
+
+def _covers(test: Test, line: int) -> bool:
+    return 0 < test.line <= line <= max(test.line, test.end)

@@ -1,0 +1,129 @@
+"""Ask the engines for every test file of the workspace, through the cache."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+from wolfbane.engines import engine_for
+from wolfbane.inventory.cache import Cache
+from wolfbane.inventory.files import suite_files
+from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
+from wolfbane.model import Tag, Test, TestFile
+from wolfbane.workspace.settings import Suite, Workspace
+
+
+@dataclass
+class Inventory:
+    """All test files of a workspace. ``files`` is keyed by path."""
+
+    workspace: Workspace
+    files: dict[str, TestFile]
+    shared: dict[str, list[str]]
+    cache: Cache
+
+    @cached_property
+    def tests(self) -> list[Test]:
+        """Every test, tagged by suites and rules too, in the order of suites and files."""
+        rules = self.workspace.settings.tag_rules
+        tags = {
+            suite.name: tuple(Tag.parse(text, f"suite {suite.name}") for text in suite.tags)
+            for suite in self.workspace.settings.suites
+        }
+        tests: list[Test] = []
+        for file in self.files.values():
+            extra = tags.get(file.suite)
+            if extra:
+                tests += [replace(t, tags=unique((*t.tags, *extra))) for t in file.tests]
+            else:
+                tests += file.tests
+        return apply_rules(tests, rules) if rules else tests
+
+    def collected(self, exact: Iterable[TestFile]) -> None:
+        """Take in what workers collected, keep it in the cache, and work tests out anew."""
+        for file in exact:
+            known = self.files[file.path]
+            suite = self.workspace.suite(file.suite)
+            place = self.workspace.root / file.path
+            source = place.read_bytes()
+            merged = _merge(known, file, source)
+            if not merged.error:
+                self.cache.keep(
+                    file.path, suite.name, settings_key(suite), place.stat(), source, merged
+                )  # fmt: skip
+            self.files[file.path] = merged
+        self.__dict__.pop("tests", None)
+
+    def save(self) -> None:
+        """Write the cache."""
+        self.cache.save()
+
+
+def open_inventory(workspace: Workspace) -> Inventory:
+    """Scan the workspace: read only what changed since it was last seen."""
+    cache = Cache(workspace.results / "inventory.json")
+    files: dict[str, TestFile] = {}
+    shared: dict[str, list[str]] = {}
+    for suite in workspace.settings.suites:
+        for path in suite_paths(workspace, suite):
+            if path in files:
+                shared.setdefault(path, [files[path].suite]).append(suite.name)
+            elif file := _scan_one(workspace, suite, path, cache):
+                files[path] = file
+    inventory = Inventory(workspace, files, shared, cache)
+    inventory.save()
+    return inventory
+
+
+def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
+    """The files that a suite's settings name."""
+    patterns = engine_for(suite.kind).patterns(suite)
+    results = workspace.settings.workspace.results
+    return suite_files(workspace.root, suite.paths, patterns, [*suite.exclude, results])
+
+
+def settings_key(suite: Suite) -> str:
+    """Changes when a setting of the suite does, so that old entries are not used."""
+    return f"{suite.kind} {hashlib.blake2b(suite.model_dump_json().encode()).hexdigest()[:12]}"
+
+
+def _scan_one(workspace: Workspace, suite: Suite, path: str, cache: Cache) -> TestFile | None:
+    place = workspace.root / path
+    settings = settings_key(suite)
+    try:
+        status = place.stat()
+        known, file = cache.look_up(workspace.root, path, suite.name, settings, status)
+        if known:
+            return file
+        source = place.read_bytes()
+    except OSError as error:
+        return TestFile(path, suite.name, suite.kind, complete=False, error=str(error))
+    engine = engine_for(suite.kind)
+    file = engine.scan(workspace.root, suite, path, source)
+    if file is not None:
+        file = with_source_tags(replace(file, exact=engine.scan_is_exact), source)
+        if engine.scan_is_exact:
+            file = replace(file, tests=tuple(replace(t, exact=True) for t in file.tests))
+    cache.keep(path, suite.name, settings, status, source, file)
+    return file
+
+
+def _merge(scanned: TestFile, exact: TestFile, source: bytes) -> TestFile:
+    """Exact tests, with the ends, lines and tags that only the source shows."""
+    if exact.error:
+        return replace(scanned, error=exact.error)
+    by_name = {test.name: test for test in scanned.tests}
+    starts = {block.name: block.start for block in scanned.blocks}
+    tests = []
+    for test in exact.tests:
+        seen = by_name.get(test.name)
+        if seen is not None:
+            tags = unique((*seen.tags, *test.tags))
+            test = replace(test, line=seen.line or test.line, end=seen.end, tags=tags)  # noqa: PLW2901
+        elif not test.line:
+            test = replace(test, line=starts.get(test.name.partition(" / ")[0], 0))  # noqa: PLW2901
+        tests.append(test)
+    merged = replace(exact, tests=tuple(tests), blocks=scanned.blocks, complete=True)
+    return with_source_tags(merged, source)

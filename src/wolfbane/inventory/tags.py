@@ -1,0 +1,83 @@
+"""Tags that any language can carry: comment lines, words after ``@`` in titles, rules."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+
+from wolfbane.model import Block, Tag, Test, TestFile
+from wolfbane.selection import Matcher, parse
+from wolfbane.workspace.settings import TagRule
+
+_COMMENT = re.compile(
+    r"^[ \t]*(?:#|//|--|;|%|\*|/\*)+[ \t]*tags:[ \t]*(.*?)[ \t]*(?:\*/)?[ \t]*$", re.I
+)
+_ANY_COMMENT = re.compile(r"^\s*(?:#|//|--|;|%|\*|/\*|$)")
+_TITLE = re.compile(r"(?:^|\s)@([A-Za-z][\w.-]*(?:=[\w.-]+)?)")
+
+
+def with_source_tags(file: TestFile, source: bytes) -> TestFile:
+    """Add tags from comment lines and from titles to the tests of a file."""
+    comments = _comment_tags(source) if b"tags:" in source.lower() else []
+    titled = any("@" in test.name for test in file.tests)
+    if not comments and not titled:
+        return file
+    return replace(
+        file, tests=tuple(_tagged(test, file.blocks, comments) for test in file.tests)
+    )  # fmt: skip
+
+
+def apply_rules(tests: Iterable[Test], rules: Sequence[TagRule]) -> list[Test]:
+    """Put each rule's tag on what its expression matches; later rules see earlier tags."""
+    tagged = list(tests)
+    for rule in rules:
+        tag = Tag.parse(rule.name, f"rule {rule.match}")
+        matches = Matcher(parse(rule.match))
+        tagged = [
+            replace(test, tags=(*test.tags, tag)) if matches(test) else test for test in tagged
+        ]
+    return tagged
+
+
+class _Comment:
+    """Tags on one comment line, and the first line of code they stand above (0: whole file)."""
+
+    def __init__(self, tags: tuple[Tag, ...], target: int) -> None:
+        self.tags, self.target = tags, target
+
+
+def _comment_tags(source: bytes) -> list[_Comment]:
+    lines = source.decode("utf-8", "replace").splitlines()
+    found = []
+    in_head = True
+    for index, line in enumerate(lines):
+        match = _COMMENT.match(line)
+        if match:
+            target = index
+            while (
+                target < len(lines) and _ANY_COMMENT.match(lines[target]) and lines[target].strip()
+            ):
+                target += 1
+            loose = target >= len(lines) or not lines[target].strip()
+            where = "file head" if in_head and loose else f"comment on line {index + 1}"
+            tags = tuple(Tag.parse(t, where) for t in match[1].split(",") if t.strip())
+            found.append(_Comment(tags, 0 if in_head and loose else target + 1))
+        in_head = in_head and bool(_ANY_COMMENT.match(line))
+    return found
+
+
+def _tagged(test: Test, blocks: Sequence[Block], comments: Sequence[_Comment]) -> Test:
+    starts = {block.start for block in blocks if test.name.startswith(block.name + " / ")}
+    starts.add(test.line)
+    tags = list(test.tags)
+    for comment in comments:
+        if comment.target == 0 or comment.target in starts or not test.name:
+            tags += comment.tags
+    tags += [Tag.parse(word, "title") for word in _TITLE.findall(test.name)]
+    return replace(test, tags=unique(tags))
+
+
+def unique(tags: Iterable[Tag]) -> tuple[Tag, ...]:
+    """The tags without repeats; the first origin of each is kept."""
+    return tuple({tag.text: tag for tag in reversed(list(tags))}.values())[::-1]

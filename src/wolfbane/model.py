@@ -1,0 +1,173 @@
+"""The nouns of the house: plain frozen data, no input or output."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+
+class Outcome(StrEnum):
+    """How an attempt of a test ended."""
+
+    PASSED = "passed"
+    FAILED = "failed"
+    ERRORED = "errored"
+    TIMED_OUT = "timed out"
+    CRASHED = "crashed"
+    BLOCKED = "blocked"
+    SKIPPED = "skipped"
+    TODO = "todo"
+
+    @property
+    def is_bad(self) -> bool:
+        """True where the outcome fails the run."""
+        return self in _BAD
+
+
+_BAD = frozenset({Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CRASHED})
+
+
+@dataclass(frozen=True, slots=True)
+class Tag:
+    """A word on a test, ``smoke``, or with a key, ``category=billing``; and where it came from."""
+
+    word: str
+    key: str = ""
+    origin: str = ""
+
+    @property
+    def text(self) -> str:
+        """The tag as it is written."""
+        return f"{self.key}={self.word}" if self.key else self.word
+
+    @classmethod
+    def parse(cls, text: str, origin: str = "") -> Tag:
+        """Read ``smoke`` or ``category=billing``."""
+        key, equals, word = text.strip().partition("=")
+        return cls(word.strip(), key.strip(), origin) if equals else cls(key, "", origin)
+
+
+@dataclass(frozen=True, slots=True)
+class Test:
+    """The smallest thing that can be chosen. ``name`` is empty where the file is the test."""
+
+    suite: str
+    kind: str
+    path: str
+    name: str
+    line: int = 0
+    end: int = 0
+    tags: tuple[Tag, ...] = ()
+    group: str = ""
+    exact: bool = False
+    blocked: str = ""
+    browser: str = ""
+
+    @property
+    def address(self) -> str:
+        """The stable name: ``PATH#NAME @BROWSER``, parts that do not apply left out."""
+        named = f"{self.path}#{self.name}" if self.name else self.path
+        return f"{named} @{self.browser}" if self.browser else named
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """A named stretch of a file that holds tests (a class): lines ``start`` to ``end``."""
+
+    name: str
+    start: int
+    end: int
+
+
+@dataclass(frozen=True, slots=True)
+class TestFile:
+    """A test file of a suite and what is known of its tests.
+
+    ``complete`` is False where the source hints at tests that only running it can tell;
+    ``exact`` is True once a worker has collected this content. ``divisible`` files may be
+    run class by class in several workers.
+    """
+
+    path: str
+    suite: str
+    kind: str
+    tests: tuple[Test, ...] = ()
+    blocks: tuple[Block, ...] = ()
+    complete: bool = True
+    exact: bool = False
+    divisible: bool = True
+    error: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """One line of a stack, innermost last."""
+
+    file: str
+    line: int
+    function: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A point, subtest or step inside a test, with an outcome of its own."""
+
+    name: str
+    outcome: Outcome
+    message: str = ""
+    seconds: float = 0.0
+    file: str = ""
+    line: int = 0
+    parts: tuple[Part, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Excerpt:
+    """Source lines around a failing line, kept so that a record stays readable later."""
+
+    file: str
+    line: int
+    first: int
+    lines: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """One attempt of one test, as it ended. Times are in seconds."""
+
+    address: str
+    suite: str
+    kind: str
+    path: str
+    name: str
+    outcome: Outcome
+    seconds: float = 0.0
+    message: str = ""
+    trace: str = ""
+    frames: tuple[Frame, ...] = ()
+    excerpt: Excerpt | None = None
+    output: str = ""
+    parts: tuple[Part, ...] = ()
+    tags: tuple[str, ...] = ()
+    browser: str = ""
+    attempt: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Counts:
+    """How many results there are of each outcome."""
+
+    by_outcome: dict[Outcome, int] = field(default_factory=dict)
+
+    def __getitem__(self, outcome: Outcome) -> int:
+        return self.by_outcome.get(outcome, 0)
+
+    @property
+    def total(self) -> int:
+        """All results together."""
+        return sum(self.by_outcome.values())
+
+    @property
+    def bad(self) -> int:
+        """Results that fail the run."""
+        return sum(count for outcome, count in self.by_outcome.items() if outcome.is_bad)

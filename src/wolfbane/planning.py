@@ -1,0 +1,109 @@
+"""From a selection to a plan: the exact tests in order, cut into batches for workers."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import groupby
+
+from wolfbane.model import Test, TestFile
+
+GUESS = 0.01
+"""Seconds that a test is thought to take while nothing is known of it."""
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Tests of one file that one worker runs in one go."""
+
+    suite: str
+    path: str
+    tests: tuple[Test, ...]
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What will run, in order, and what each rule left out."""
+
+    batches: tuple[Batch, ...]
+    left_out: Mapping[str, int]
+
+    @property
+    def tests(self) -> list[Test]:
+        """The tests in the order in which they are handed out."""
+        return [test for batch in self.batches for test in batch.tests]
+
+
+def make_plan(
+    chosen: Iterable[Test],
+    files: Mapping[str, TestFile],
+    left_out: Mapping[str, int],
+    times: Mapping[str, float],
+    *,
+    jobs: int,
+    seed: int | None = None,
+) -> Plan:
+    """Order the chosen tests, longest file first, or at random from a seed.
+
+    Tests of one class stay together, for its hooks run once. With several jobs a file that
+    is long beside the whole is cut between classes, where its hooks allow.
+    """
+    by_file = {
+        path: list(tests) for path, tests in groupby(chosen, key=lambda test: test.path)
+    }  # fmt: skip
+    shuffle = random.Random(seed)
+    if seed is not None:
+        by_file = {path: _shuffled(tests, shuffle) for path, tests in by_file.items()}
+    batches = [_batch(tests, times) for tests in by_file.values()]
+    share = sum(batch.seconds for batch in batches) / (2 * jobs)
+    cut = [
+        part
+        for batch in batches
+        for part in (
+            _cut(batch, share, times)
+            if jobs > 1 and files[batch.path].divisible and batch.seconds > share
+            else [batch]
+        )
+    ]
+    if seed is not None:
+        shuffle.shuffle(cut)
+    else:
+        cut.sort(key=lambda batch: -batch.seconds)
+    return Plan(tuple(cut), left_out)
+
+
+def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:
+    seconds = sum(times.get(test.address, GUESS) for test in tests)
+    return Batch(tests[0].suite, tests[0].path, tuple(tests), seconds)
+
+
+def _groups(tests: Sequence[Test]) -> list[list[Test]]:
+    """Tests by class, in order of first appearance; plain functions stand alone."""
+    groups: dict[str, list[Test]] = {}
+    for test in tests:
+        groups.setdefault(test.group or test.name, []).append(test)
+    return list(groups.values())
+
+
+def _shuffled(tests: Sequence[Test], shuffle: random.Random) -> list[Test]:
+    groups = _groups(tests)
+    shuffle.shuffle(groups)
+    for group in groups:
+        shuffle.shuffle(group)
+    return [test for group in groups for test in group]
+
+
+def _cut(batch: Batch, share: float, times: Mapping[str, float]) -> list[Batch]:
+    """Pieces of about ``share`` seconds each, between classes."""
+    pieces: list[Batch] = []
+    current: list[Test] = []
+    for group in _groups(batch.tests):
+        current += group
+        if _batch(current, times).seconds >= share:
+            pieces.append(_batch(current, times))
+            current = []
+    if current:
+        pieces.append(_batch(current, times))
+    return pieces

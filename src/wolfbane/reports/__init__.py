@@ -1,0 +1,1 @@
+"""What a run looks like to people and to other programs."""

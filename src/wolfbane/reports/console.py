@@ -1,0 +1,167 @@
+"""The console: a listener that tells a run to a person, live or from its record."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from dataclasses import replace
+
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskID, TextColumn
+from rich.table import Table
+from rich.text import Text
+
+from wolfbane.events import Collecting, Event, RunFinished, RunStarted, TestFinished
+from wolfbane.model import Outcome, Result
+from wolfbane.reports.failure import one_line, print_failure
+from wolfbane.reports.style import ORDER, STYLES
+from wolfbane.reports.summary import closing_line, slowest, summary_table
+from wolfbane.reports.text import clock, many, visible
+
+_TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
+
+
+class ConsoleReport:
+    """Prints the header, the progress, each failure, the summary, and one closing line."""
+
+    def __init__(
+        self, console: Console, *, quiet: bool = False, verbose: bool = False, live: bool = True
+    ) -> None:
+        self._console = console
+        self._quiet, self._verbose = quiet, verbose
+        self._live = live and console.is_terminal and not quiet
+        self._results: list[Result] = []
+        self._open: dict[str, int] = {}
+        self._by_file: defaultdict[str, Counter[Outcome]] = defaultdict(Counter)
+        self._seconds: Counter[str] = Counter()
+        self._progress: Progress | None = None
+        self._bars: dict[str, TaskID] = {}
+        self._run = ""
+        self._ended = False
+
+    def __call__(self, event: Event) -> None:
+        if isinstance(event, TestFinished):
+            self._finished(event.result)
+        elif isinstance(event, RunStarted):
+            self._started(event)
+        elif isinstance(event, RunFinished):
+            self._over(event)
+        elif isinstance(event, Collecting):
+            self._collecting(event)
+
+    def close(self) -> None:
+        """Take the live view away, whatever happened."""
+        if self._progress is not None:
+            self._progress.stop()
+            self._progress = None
+
+    def _collecting(self, event: Collecting) -> None:
+        if not self._live:
+            return
+        progress = self._bar()
+        if "" not in self._bars:
+            self._bars[""] = progress.add_task("reading", total=event.total)
+        progress.update(self._bars[""], completed=event.done)
+
+    def _started(self, event: RunStarted) -> None:
+        self.close()
+        self._bars.clear()
+        self._run = event.run
+        self._open = dict(event.files)
+        if self._quiet:
+            return
+        self._console.print(header(event), soft_wrap=False)
+        for warning in event.warnings:
+            self._console.print(Text.assemble(("warning  ", "bold khaki1"), visible(warning)))
+        self._console.print()
+        if self._live:
+            progress = self._bar()
+            for suite, total in event.suites.items():
+                self._bars[suite] = progress.add_task(suite, total=total)
+
+    def _finished(self, result: Result) -> None:
+        self._results.append(result)
+        counts = self._by_file[result.path]
+        counts[result.outcome] += 1
+        self._seconds[result.path] += result.seconds  # type: ignore[assignment]
+        if self._quiet:
+            return
+        if self._progress is not None:
+            self._progress.advance(self._bars[result.suite])
+            if result.outcome in _TOLD_IN_FULL or self._verbose:
+                self._console.print(one_line(result), soft_wrap=True)
+        elif self._verbose:
+            self._console.print(one_line(result), soft_wrap=True)
+        elif counts.total() == self._open.get(result.path):
+            self._file_line(result.path)
+
+    def _file_line(self, path: str) -> None:
+        del self._open[path]
+        counts = self._by_file[path]
+        line = Text(f"{visible(path)}  ")
+        line.append_text(outcomes(counts))
+        line.append(f"  {clock(self._seconds[path])}", style="dim")
+        self._console.print(line, soft_wrap=True)
+
+    def _over(self, event: RunFinished) -> None:
+        self._ended = True
+        self.close()
+        if not self._quiet and not self._verbose and not self._live:
+            for path in [path for path in self._open if path in self._by_file]:
+                self._file_line(path)
+        for result in self._results:
+            if result.outcome in _TOLD_IN_FULL:
+                print_failure(self._console, result, verbose=self._verbose)
+        if not self._quiet:
+            self._console.print()
+            self._console.print(summary_table(self._results))
+            slow = slowest(self._results)
+            if slow is not None:
+                self._console.print(slow)
+            self._console.print()
+        self._console.print(closing_line(event, self._run), soft_wrap=True)
+
+    def unfinished(self) -> None:
+        """Say of a record without an end that its run was cut off."""
+        if self._run and not self._ended:
+            cut = RunFinished(0.0, 130, dict(Counter(str(r.outcome) for r in self._results)))
+            self._over(replace(cut, reason="cut off: the record has no end"))
+
+    def _bar(self) -> Progress:
+        if self._progress is None:
+            self._progress = Progress(
+                TextColumn("{task.description}", style="bold"),
+                BarColumn(bar_width=30, complete_style="dark_cyan", finished_style="dark_cyan"),
+                MofNCompleteColumn(),
+                console=self._console,
+                transient=True,
+            )
+            self._progress.start()
+        return self._progress
+
+
+def header(event: RunStarted) -> Table:
+    """What was chosen, how it runs, and what was left out and why."""
+    rows = Table.grid(padding=(0, 2))
+    rows.add_column(style="dim", no_wrap=True)
+    rows.add_column(overflow="fold")
+    rows.add_row("workspace", Text(visible(event.workspace), style="bold"))
+    suites = many(len(event.suites), "suite")
+    chosen = f"{many(event.tests, 'test')} in {many(len(event.files), 'file')} of {suites}"
+    asked = "" if event.expression == "everything" else f": {visible(event.expression)}"
+    rows.add_row("chosen", Text(chosen + asked))
+    for rule, count in event.left_out.items():
+        rows.add_row("left out", Text(f"{count} by {visible(rule)}", style="khaki1"))
+    runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
+    rows.add_row("how", Text(f"headless, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
+    rows.add_row("run", Text(event.run))
+    return rows
+
+
+def outcomes(counts: Counter[Outcome]) -> Text:
+    """``12 passed, 1 failed`` in their colours."""
+    said = [
+        Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
+        for outcome in ORDER
+        if counts[outcome]
+    ]
+    return Text(", ").join(said)

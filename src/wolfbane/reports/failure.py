@@ -1,0 +1,101 @@
+"""One failure, told in full: message, place in the source, output, and how to run it again."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator
+
+from rich.console import Console, Group, RenderableType
+from rich.rule import Rule
+from rich.text import Text
+
+from wolfbane.model import Excerpt, Outcome, Part, Result
+from wolfbane.reports.style import STYLES
+from wolfbane.reports.text import clock, visible
+
+SHOWN_LINES = 40
+
+
+def print_failure(console: Console, result: Result, *, verbose: bool) -> None:
+    """Print one failure. Everything a test said is shown as plain, safe text."""
+    style = STYLES[result.outcome]
+    head = Text.assemble((f"{result.outcome}", style), "  ", (visible(result.address), "bold"))
+    console.print()
+    console.print(Rule(style="dim"))
+    console.print(head, soft_wrap=True)
+    for block in _blocks(result, verbose=verbose):
+        console.print(block, soft_wrap=True)
+
+
+def _blocks(result: Result, *, verbose: bool) -> Iterator[RenderableType]:
+    if result.message:
+        yield _message(result.message)
+    if result.excerpt is not None:
+        yield Group(Text(), *_excerpt(result.excerpt))
+    calls = [f"{frame.file}:{frame.line} in {frame.function}" for frame in result.frames]
+    if len(calls) > 1 and not verbose:
+        yield _section("called through", "\n".join(calls[-6:]))
+    if verbose and result.trace:
+        yield _section("trace", result.trace)
+    points = list(_bad_parts(result.parts))
+    if points:
+        yield _section("parts that failed", "\n".join(points[:SHOWN_LINES]))
+    if result.output.strip():
+        yield _section("it printed", _tail(result.output, verbose=verbose))
+    again = shlex.join(["wolfbane", "run", result.address])
+    yield Text.assemble(("\n  run it again: ", "dim"), visible(again))
+
+
+def _message(message: str) -> Text:
+    first, _, rest = visible(message).partition("\n")
+    text = Text(f"  {first}\n", style="bold")
+    for line in rest.splitlines():
+        style = "dark_cyan" if line.startswith("+") else "indian_red1" if line[:1] == "-" else ""
+        text.append(f"  {line}\n", style=f"not bold {style}")
+    text.rstrip()
+    return text
+
+
+def _excerpt(excerpt: Excerpt) -> Iterator[Text]:
+    yield Text(f"  {excerpt.file}:{excerpt.line}", style="dim")
+    width = len(str(excerpt.first + len(excerpt.lines)))
+    for number, line in enumerate(excerpt.lines, excerpt.first):
+        here = number == excerpt.line
+        mark = "> " if here else "  "
+        yield Text.assemble(
+            (f"  {mark}{number:>{width}} | ", "mark" if here else "dim"),
+            (visible(line), "bold" if here else ""),
+        )
+
+
+def _section(title: str, body: str) -> Text:
+    text = Text(f"\n  {title}:\n", style="dim")
+    for line in visible(body).rstrip().splitlines():
+        text.append(f"    {line}\n", style="not dim default")
+    text.rstrip()
+    return text
+
+
+def _bad_parts(parts: tuple[Part, ...], depth: int = 0) -> Iterator[str]:
+    for part in parts:
+        if part.outcome in (Outcome.FAILED, Outcome.ERRORED):
+            place = f"  ({part.file}:{part.line})" if part.line else ""
+            yield f"{'  ' * depth}{part.outcome}  {part.name}{place}"
+            yield from _bad_parts(part.parts, depth + 1)
+
+
+def _tail(output: str, *, verbose: bool) -> str:
+    lines = output.rstrip().splitlines()
+    if verbose or len(lines) <= SHOWN_LINES:
+        return "\n".join(lines)
+    hidden = len(lines) - SHOWN_LINES
+    return "\n".join([f"[{hidden} lines above are left out; --verbose shows all]", *lines[hidden:]])
+
+
+def one_line(result: Result) -> Text:
+    """A result in one line, for the live view."""
+    return Text.assemble(
+        (f"{result.outcome}", STYLES[result.outcome]),
+        f"  {visible(result.address)}",
+        (f"  {clock(result.seconds)}", "dim"),
+    )

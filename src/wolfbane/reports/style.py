@@ -1,0 +1,37 @@
+"""The look: one colour and one mark for each outcome, the same wherever it appears."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+
+from rich.console import Console
+from rich.theme import Theme
+
+from wolfbane.model import Outcome
+
+ORDER = tuple(Outcome)
+STYLES = {
+    Outcome.PASSED: "dark_cyan",
+    Outcome.FAILED: "bold indian_red1",
+    Outcome.ERRORED: "bold orange1",
+    Outcome.TIMED_OUT: "bold plum2",
+    Outcome.CRASHED: "bold magenta",
+    Outcome.BLOCKED: "bold khaki1",
+    Outcome.SKIPPED: "steel_blue1",
+    Outcome.TODO: "grey70",
+}
+_THEME = Theme({"dim": "grey58", "title": "bold", "mark": "bold indian_red1"})
+PIPED_WIDTH = 80
+
+
+def make_console(*, error: bool = False) -> Console:
+    """A console for standard output: colours on a terminal only, and never with NO_COLOR."""
+    stream = sys.stderr if error else sys.stdout
+    width = None
+    if not stream.isatty():
+        width = int(os.environ.get("COLUMNS") or PIPED_WIDTH)
+    elif shutil.get_terminal_size().columns > 120:
+        width = 120
+    return Console(theme=_THEME, stderr=error, highlight=False, width=width, emoji=False)

@@ -1,0 +1,76 @@
+"""The end of a run's report: a table by suite, the slowest tests, the closing line."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from rich.box import SIMPLE_HEAD
+from rich.table import Table
+from rich.text import Text
+
+from wolfbane.events import RunFinished
+from wolfbane.model import Outcome, Result
+from wolfbane.reports.style import ORDER, STYLES
+from wolfbane.reports.text import clock, many, visible
+
+SLOW = 0.1
+SHOWN_SLOW = 3
+
+
+def summary_table(results: Sequence[Result]) -> Table:
+    """Suites by outcomes; outcomes that never came have no column."""
+    by_suite: dict[str, Counter[Outcome]] = {}
+    seconds: Counter[str] = Counter()
+    for result in results:
+        by_suite.setdefault(result.suite, Counter())[result.outcome] += 1
+        seconds[result.suite] += result.seconds  # type: ignore[assignment]
+    whole = sum(by_suite.values(), Counter[Outcome]())
+    present = [outcome for outcome in ORDER if whole[outcome]]
+    table = Table(box=SIMPLE_HEAD, show_footer=len(by_suite) > 1, pad_edge=False)
+    table.add_column("suite", footer="together")
+    table.add_column("tests", justify="right", footer=str(whole.total()))
+    for outcome in present:
+        number = Text(str(whole[outcome]), style=STYLES[outcome])
+        table.add_column(str(outcome), justify="right", footer=number)
+    table.add_column("time", justify="right", footer=clock(sum(seconds.values())))
+    for suite, counts in by_suite.items():
+        cells = [
+            Text(str(counts[outcome] or "-"), style=STYLES[outcome] if counts[outcome] else "dim")
+            for outcome in present
+        ]
+        table.add_row(suite, str(counts.total()), *cells, clock(seconds[suite]))
+    return table
+
+
+def slowest(results: Sequence[Result]) -> Table | None:
+    """The slowest tests, when any is slow enough to matter."""
+    slow = sorted((r for r in results if r.seconds >= SLOW), key=lambda r: -r.seconds)
+    if not slow:
+        return None
+    table = Table.grid(padding=(0, 2))
+    table.add_column(style="dim", no_wrap=True)
+    table.add_column(justify="right", no_wrap=True)
+    table.add_column(overflow="fold")
+    for place, result in enumerate(slow[:SHOWN_SLOW]):
+        title = "slowest" if place == 0 else ""
+        table.add_row(title, clock(result.seconds), visible(result.address))
+    return table
+
+
+def closing_line(event: RunFinished, run: str) -> Text:
+    """Everything in one line: counts, time, and why the exit code is what it is."""
+    counts = {Outcome(name): count for name, count in event.counts.items()}
+    said = [
+        Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
+        for outcome in ORDER
+        if counts.get(outcome)
+    ]
+    line = Text(", ").join(said) if said else Text("nothing was run")
+    if event.unrun:
+        line.append(f", {many(event.unrun, 'test')} not run", style="bold khaki1")
+    line.append(f" in {clock(event.seconds)}")
+    if event.reason:
+        line.append(f"; {event.reason}", style="bold khaki1")
+    line.append(f"  (exit {event.exit_code}, run {run})", style="dim")
+    return line

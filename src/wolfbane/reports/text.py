@@ -1,0 +1,34 @@
+"""Make any text a test can produce safe to show."""
+
+from __future__ import annotations
+
+import re
+
+_SEQUENCE = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-Z\\^_])")
+_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+
+
+def visible(text: str) -> str:
+    """Text without control sequences, with other control characters as visible escapes."""
+    plain = _SEQUENCE.sub("", text).replace("\r\n", "\n").expandtabs(8)
+    return _CONTROL.sub(lambda match: _escape(match[0]), plain)
+
+
+def _escape(character: str) -> str:
+    code = ord(character)
+    return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}"
+
+
+def clock(seconds: float) -> str:
+    """A duration for people: ``12 ms``, ``3.42 s``, ``2 min 05 s``."""
+    if seconds < 0.0995:
+        return f"{seconds * 1000:.0f} ms"
+    if seconds < 60:
+        return f"{seconds:.2f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    return f"{minutes} min {rest:02d} s"
+
+
+def many(count: int, noun: str) -> str:
+    """``1 test``, ``2 tests``."""
+    return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"

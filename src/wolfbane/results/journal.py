@@ -1,0 +1,52 @@
+"""The journal: every event of a run as a line of JSON, written as it happens."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from types import TracebackType
+
+from pydantic import ValidationError
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.events import Collecting, Event, event_adapter
+
+JOURNAL_NAME = "journal.jsonl"
+
+
+class Journal:
+    """A listener that appends each event to the run's journal and hands it to the system."""
+
+    def __init__(self, folder: Path) -> None:
+        self._file = (folder / JOURNAL_NAME).open("ab", buffering=0)
+
+    def __enter__(self) -> Journal:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._file.close()
+
+    def __call__(self, event: Event) -> None:
+        if not isinstance(event, Collecting):
+            self._file.write(event_adapter.dump_json(event, exclude_defaults=False) + b"\n")
+
+
+def read_journal(folder: Path) -> Iterator[Event]:
+    """The events of a run; a last line that was cut short is left out. Raises InputError."""
+    path = folder / JOURNAL_NAME
+    try:
+        lines = path.read_bytes().split(b"\n")
+    except OSError as error:
+        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+    *whole, _cut_short = lines
+    for number, line in enumerate(whole, 1):
+        try:
+            yield event_adapter.validate_json(line)
+        except ValidationError as error:
+            message = f"not an event: {error.errors()[0]['msg']}"
+            raise InputError(Problem(message, str(path), number)) from None

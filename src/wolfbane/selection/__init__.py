@@ -1,0 +1,24 @@
+"""The selection language: read an expression, decide which tests it means, explain it. Pure."""
+
+from wolfbane.selection.explain import Choice, TermCount, Verdict, choose, term_counts
+from wolfbane.selection.grammar import (
+    EVERYTHING,
+    FIELDS,
+    And,
+    Expression,
+    Not,
+    Or,
+    Term,
+    all_of,
+    any_of,
+    field_terms,
+    parse,
+    terms_of,
+)
+from wolfbane.selection.match import Matcher, may_match
+
+__all__ = [
+    "EVERYTHING", "FIELDS", "And", "Choice", "Expression", "Matcher", "Not", "Or", "Term",
+    "TermCount", "Verdict", "all_of", "any_of", "choose", "field_terms", "may_match", "parse",
+    "term_counts", "terms_of",
+]  # fmt: skip

@@ -1,0 +1,125 @@
+"""Say why: how many tests each term matches alone, what was left out and by which rule."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+from wolfbane.errors import nearest
+from wolfbane.model import Test
+from wolfbane.selection.grammar import EVERYTHING, Expression, Term, terms_of
+from wolfbane.selection.match import Matcher
+
+
+@dataclass(frozen=True)
+class Choice:
+    """What is asked for: an expression, what is taken away from it, and the standing leave-out."""
+
+    expression: Expression = EVERYTHING
+    drops: tuple[Expression, ...] = ()
+    leave_out: Expression | None = None
+
+    def __str__(self) -> str:
+        parts = [f"({self.expression})" if self.drops else str(self.expression)]
+        if self.drops and self.expression == EVERYTHING:
+            parts = []
+        return " and ".join([*parts, *(f"not ({drop})" for drop in self.drops)])
+
+    def rules(self) -> list[tuple[str, Expression]]:
+        """The rules that take tests away, each with the name it is reported under."""
+        named = [(f"--drop {drop}", drop) for drop in self.drops]
+        if self.leave_out is not None:
+            named.append((f"leave_out {self.leave_out}", self.leave_out))
+        return named
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """The tests that are chosen, and how many that were asked for each rule took away."""
+
+    chosen: tuple[Test, ...]
+    left_out: dict[str, int]
+
+
+@dataclass(frozen=True)
+class TermCount:
+    """How many tests one term matches by itself; ``hint`` is the nearest value in use."""
+
+    term: Term
+    matches: int
+    total: int
+    hint: str = ""
+
+    def __str__(self) -> str:
+        tests = "test" if self.total == 1 else "tests"
+        said = f"{self.term} matches {self.matches} of {self.total} {tests}"
+        return f"{said}; did you mean {self.hint}?" if self.hint else said
+
+
+def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> Verdict:
+    """Apply a choice to tests; keeps their order."""
+    asked = Matcher(choice.expression, status)
+    rules = [(name, Matcher(expression, status)) for name, expression in choice.rules()]
+    chosen: list[Test] = []
+    left_out: Counter[str] = Counter()
+    for test in tests:
+        if not asked(test):
+            continue
+        for name, rule in rules:
+            if rule(test):
+                left_out[name] += 1
+                break
+        else:
+            chosen.append(test)
+    return Verdict(tuple(chosen), dict(left_out))
+
+
+def term_counts(
+    expression: Expression, tests: Sequence[Test], status: Mapping[str, str]
+) -> list[TermCount]:
+    """Count each term alone over all tests; terms that match nothing get a hint."""
+    counts = []
+    for term in dict.fromkeys(terms_of(expression)):
+        matcher = Matcher(term, status)
+        matches = sum(1 for test in tests if matcher(test))
+        hint = "" if matches else _hint(term, tests, status)
+        counts.append(TermCount(term, matches, len(tests), hint))
+    return counts
+
+
+def _hint(term: Term, tests: Sequence[Test], status: Mapping[str, str]) -> str:
+    if term.style == "regex":
+        return ""
+    uses = values_in_use(term.field, tests, status)
+    if close := nearest(term.value, uses):
+        return f"{Term(term.field, close)} ({uses[close]})"
+    if term.field == "tag":
+        for tag in {tag for test in tests for tag in test.tags if tag.key}:
+            if tag.word.lower() == term.value.lower():
+                return f"{Term(tag.key, tag.word)} ({uses[tag.text]})"
+    return ""
+
+
+def values_in_use(field: str, tests: Iterable[Test], status: Mapping[str, str]) -> Counter[str]:
+    """Every value that tests have in a field, with its number of tests."""
+    uses: Counter[str] = Counter()
+    for test in tests:
+        uses.update(set(_values(field, test, status)))
+    return uses
+
+
+def _values(field: str, test: Test, status: Mapping[str, str]) -> list[str]:
+    if field in ("suite", "kind", "browser"):
+        return [getattr(test, field)]
+    if field == "file":
+        return [test.path, test.path.rpartition("/")[2]]
+    if field == "name":
+        return [test.name, *re.findall(r"\w+", test.name), *test.name.split(" / ")]
+    if field == "status":
+        return [status.get(test.address, "new")]
+    if field == "at":
+        return [test.address]
+    return [tag.text if field == "tag" else tag.word
+            for tag in test.tags if field in ("tag", tag.key)]  # fmt: skip

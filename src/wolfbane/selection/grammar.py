@@ -1,0 +1,259 @@
+"""The grammar of selection expressions.
+
+    expression  = and-part { "or" and-part }
+    and-part    = not-part { "and" not-part }
+    not-part    = "not" not-part | "(" expression ")" | term
+    term        = [ field ":" ] value { "," value }
+    value       = word | quoted text | "/" regular expression "/"
+
+A backslash in a word or a quoted text takes the next character as it is.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from dataclasses import field as dataclass_field
+
+from wolfbane.errors import ExpressionError
+
+FIELDS = ("suite", "kind", "file", "name", "tag", "status", "browser", "at")
+_KEYWORDS = ("and", "or", "not")
+_TOKEN = re.compile(
+    r"""\s*(?:
+        (?P<open>\() | (?P<close>\)) |
+        (?P<field>[A-Za-z_][\w.-]*):(?=\S) |
+        (?P<quoted>"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*') |
+        (?P<regex>/(?:[^/\\]|\\.)+/(?=[\s),]|$)) |
+        (?P<word>(?:\\.|[^\s()",'\\])+) |
+        (?P<comma>,)
+    )""",
+    re.VERBOSE,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Term:
+    """One ``field:value``. ``style`` is ``word``, ``quoted`` or ``regex``."""
+
+    field: str
+    value: str
+    style: str = "word"
+    position: int = dataclass_field(default=0, compare=False)
+
+    def __str__(self) -> str:
+        return f"{self.field}:{_written(self.value, self.style)}"
+
+
+@dataclass(frozen=True, slots=True)
+class Not:
+    """Holds where ``item`` does not."""
+
+    item: Expression
+
+    def __str__(self) -> str:
+        return f"not {_nested(self.item)}"
+
+
+@dataclass(frozen=True, slots=True)
+class And:
+    """Holds where every item does; with no item it always holds."""
+
+    items: tuple[Expression, ...]
+
+    def __str__(self) -> str:
+        return " and ".join(_nested(item) for item in self.items) or "everything"
+
+
+@dataclass(frozen=True, slots=True)
+class Or:
+    """Holds where at least one item does."""
+
+    items: tuple[Expression, ...]
+
+    def __str__(self) -> str:
+        return " or ".join(_nested(item) for item in self.items)
+
+
+Expression = Term | Not | And | Or
+EVERYTHING = And(())
+
+
+def all_of(items: Iterable[Expression]) -> Expression:
+    """The items joined by ``and``, without a needless layer."""
+    kept = tuple(item for item in items if item != EVERYTHING)
+    return kept[0] if len(kept) == 1 else And(kept)
+
+
+def any_of(items: Iterable[Expression]) -> Expression:
+    """The items joined by ``or``, without a needless layer."""
+    kept = tuple(items)
+    return kept[0] if len(kept) == 1 else Or(kept)
+
+
+def terms_of(expression: Expression) -> Iterator[Term]:
+    """Every term inside an expression, left to right."""
+    if isinstance(expression, Term):
+        yield expression
+    elif isinstance(expression, Not):
+        yield from terms_of(expression.item)
+    else:
+        for item in expression.items:
+            yield from terms_of(item)
+
+
+def field_terms(name: str, values: Iterable[str]) -> Expression:
+    """What ``--NAME VALUE --NAME VALUE`` means: the values are alternatives.
+
+    Raises ExpressionError for a value that cannot be read.
+    """
+    return any_of(_Parser(value, only_field=name).values_only() for value in values)
+
+
+def parse(text: str) -> Expression:
+    """Read an expression. Raises ExpressionError that points at the place."""
+    return _Parser(text).whole()
+
+
+class _Parser:
+    def __init__(self, text: str, only_field: str = "") -> None:
+        self.text = text
+        self.only_field = only_field
+        self.at = 0
+        self.kind, self.value, self.start = "", "", 0
+        self.next()
+
+    def next(self) -> None:
+        if not self.text[self.at :].strip():
+            self.kind, self.value, self.start = "end", "", len(self.text.rstrip())
+            return
+        match = _TOKEN.match(self.text, self.at)
+        if match is None:
+            place = self.at + len(self.text[self.at :]) - len(self.text[self.at :].lstrip())
+            mark = self.text[place]
+            what = f"the quote {mark} is never closed" if mark in "\"'" else f"unexpected {mark!r}"
+            raise ExpressionError(what, self.text, place)
+        kind = match.lastgroup or ""
+        self.kind, self.value, self.start = kind, match[kind], match.start(kind)
+        self.at = match.end()
+        if kind == "word" and self.value.lower() in _KEYWORDS:
+            self.kind = self.value.lower()
+
+    def fail(self, message: str, position: int | None = None) -> ExpressionError:
+        return ExpressionError(message, self.text, self.start if position is None else position)
+
+    def whole(self) -> Expression:
+        if self.kind == "end":
+            raise self.fail("the expression is empty")
+        expression = self.or_part()
+        if self.kind == "close":
+            raise self.fail("this ')' closes nothing")
+        if self.kind != "end":
+            raise self.fail("join terms with 'and' or 'or', or put quotes around a text")
+        return expression
+
+    def or_part(self) -> Expression:
+        items = [self.and_part()]
+        while self.kind == "or":
+            self.next()
+            items.append(self.and_part())
+        return any_of(items)
+
+    def and_part(self) -> Expression:
+        items = [self.not_part()]
+        while self.kind == "and":
+            self.next()
+            items.append(self.not_part())
+        return all_of(items)
+
+    def not_part(self) -> Expression:
+        if self.kind == "not":
+            self.next()
+            return Not(self.not_part())
+        if self.kind == "open":
+            opened = self.start
+            self.next()
+            inner = self.or_part()
+            if self.kind != "close":
+                raise self.fail("this '(' is never closed", opened)
+            self.next()
+            return inner
+        return self.term()
+
+    def term(self) -> Expression:
+        name = "name"
+        if self.kind == "field":
+            name = self.value
+            self.next()
+        return self.values(name)
+
+    def values(self, name: str) -> Expression:
+        found = [self.one_value(name)]
+        while self.kind == "comma":
+            self.next()
+            found.append(self.one_value(name))
+        return any_of(found)
+
+    def one_value(self, name: str) -> Term:
+        if self.kind in ("and", "or", "not", "end", "close", "open", "comma"):
+            said = "the end" if self.kind == "end" else f"'{self.value}'"
+            raise self.fail(f"a term is expected here, not {said}")
+        value, style, start = self.value, "word", self.start
+        if self.kind == "word" and value.endswith(":") and not value.endswith("\\:"):
+            raise self.fail(f"a value is expected after '{value}'", start + len(value))
+        if self.kind == "quoted":
+            value, style = _unescaped(value[1:-1]), "quoted"
+        elif self.kind == "regex":
+            value, style = value[1:-1].replace("\\/", "/"), "regex"
+            self.check_regex(value, start)
+        elif self.kind == "field":
+            self.next()
+            value = f"{value}:{_unescaped(self.value)}"
+        else:
+            value = _unescaped(value)
+        self.next()
+        return Term(name, value, style, start)
+
+    def check_regex(self, value: str, start: int) -> None:
+        try:
+            re.compile(value)
+        except re.error as error:
+            place = start + 1 + (error.pos or 0)
+            raise self.fail(f"not a regular expression: {error.msg}", place) from None
+
+    def values_only(self) -> Expression:
+        """The whole text as values of one field; text that is no list of values is one value."""
+        if self.kind in ("quoted", "regex"):
+            expression = self.values(self.only_field)
+            if self.kind == "end":
+                return expression
+            raise self.fail("nothing may follow the closing mark")
+        words = [word.strip() for word in self.text.split(",")]
+        if not all(words):
+            raise ExpressionError(f"--{self.only_field} has an empty value", self.text, 0)
+        return any_of(Term(self.only_field, word, self.style_of(word)) for word in words)
+
+    def style_of(self, word: str) -> str:
+        """Quotes read better than backslashes, where they mean the same."""
+        plain = self.only_field == "file" or re.search(r"[*?]", word)
+        return "quoted" if not plain and re.search(r"[\s()\"',:\\]", word) else "word"
+
+
+def _unescaped(text: str) -> str:
+    return re.sub(r"\\(.)", r"\1", text)
+
+
+def _written(value: str, style: str) -> str:
+    """A value as it must be typed to be read back as the same term."""
+    if style == "regex":
+        return "/" + re.sub(r"(?<!\\)/", r"\\/", value) + "/"
+    if style == "quoted" or not value.strip():
+        escaped = value.replace("\\", "\\\\").replace('"', '\\"')
+        return f'"{escaped}"'
+    safe = re.sub(r"""([\s()"',:\\])""", r"\\\1", value)
+    return f"\\{safe}" if value.lower() in _KEYWORDS or value.startswith("/") else safe
+
+
+def _nested(item: Expression) -> str:
+    return f"({item})" if isinstance(item, And | Or) else str(item)

@@ -1,0 +1,150 @@
+"""Decide which tests an expression means. Reads nothing but the model."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from collections.abc import Callable, Mapping
+from functools import lru_cache
+from typing import Protocol
+
+from wolfbane.model import Test
+from wolfbane.selection.grammar import And, Expression, Not, Term
+
+Predicate = Callable[[Test], bool]
+TextTest = Callable[[str], bool]
+_LINE = re.compile(r"(.+):(\d+)")
+
+
+class _FileLike(Protocol):
+    @property
+    def path(self) -> str: ...
+    @property
+    def suite(self) -> str: ...
+    @property
+    def kind(self) -> str: ...
+
+
+class Matcher:
+    """An expression made ready to be asked about many tests.
+
+    ``status`` maps an address to the outcome of its newest recorded attempt.
+    """
+
+    def __init__(self, expression: Expression, status: Mapping[str, str] | None = None) -> None:
+        self.expression = expression
+        self._status = status or {}
+        self._holds = self._compile(expression)
+
+    def __call__(self, test: Test) -> bool:
+        return self._holds(test)
+
+    def _compile(self, expression: Expression) -> Predicate:
+        if isinstance(expression, Term):
+            return self._term(expression)
+        if isinstance(expression, Not):
+            inner = self._compile(expression.item)
+            return lambda test: not inner(test)
+        parts = [self._compile(item) for item in expression.items]
+        if isinstance(expression, And):
+            return lambda test: all(part(test) for part in parts)
+        return lambda test: any(part(test) for part in parts)
+
+    def _term(self, term: Term) -> Predicate:
+        if term.field == "at":
+            return _address_test(term.value)
+        check = lru_cache(maxsize=None)(text_test(term))
+        if term.field == "suite":
+            return lambda test: check(test.suite)
+        if term.field == "kind":
+            return lambda test: check(test.kind)
+        if term.field == "file":
+            return lambda test: check(test.path)
+        if term.field == "name":
+            return lambda test: check(test.name or test.path.rpartition("/")[2])
+        if term.field == "browser":
+            return lambda test: bool(test.browser) and check(test.browser)
+        if term.field == "status":
+            return lambda test: check(self._status.get(test.address, "new"))
+        if term.field == "tag":
+            return lambda test: any(check(tag.text) for tag in test.tags)
+        key = term.field
+        return lambda test: any(tag.key == key and check(tag.word) for tag in test.tags)
+
+
+def text_test(term: Term) -> TextTest:
+    """The check that a term makes of one text. Case counts only in regular expressions."""
+    value = term.value.lower()
+    if term.style == "regex":
+        found = re.compile(term.value).search
+        return lambda text: found(text) is not None
+    if term.field == "file":
+        return _file_test(value.rstrip("/"), literal=term.style == "quoted")
+    if term.style == "word" and ("*" in value or "?" in value):
+        whole = re.compile(fnmatch.translate(value)).match
+        return lambda text: whole(text.lower()) is not None
+    if term.field == "name":
+        return lambda text: value in text.lower()
+    if term.field == "status":
+        value = value.replace("-", " ")
+    return lambda text: text.lower() == value
+
+
+def _file_test(value: str, *, literal: bool) -> TextTest:
+    """Quoted: that path or all below it. Plain: any run of whole path segments. Or a glob."""
+    if not literal and ("*" in value or "?" in value):
+        whole = re.compile(path_pattern(value)).fullmatch
+        return lambda text: whole(text.lower()) is not None
+    if literal:
+        return lambda text: text.lower() == value or text.lower().startswith(value + "/")
+    value = value.removeprefix("./")
+    return lambda text: f"/{value}/" in f"/{text.lower()}/"
+
+
+def path_pattern(glob: str) -> str:
+    """A path glob as a regular expression: ``*`` stays inside a segment, ``**`` does not."""
+    parts = re.split(r"(\*\*/?|\*|\?)", glob)
+    made = {"**/": "(?:.*/)?", "**": ".*", "*": "[^/]*", "?": "[^/]"}
+    return "".join(made.get(part, re.escape(part)) for part in parts)
+
+
+def _address_test(value: str) -> Predicate:
+    if "#" not in value and (place := _LINE.fullmatch(value)):
+        path, line = place[1], int(place[2])
+        return lambda test: (
+            test.path == path and (not test.name or test.line <= line <= max(test.end, test.line))
+        )
+    path, _, name = value.partition("#")
+    if not name:
+        return lambda test: value in (test.path, test.address)
+    start = name + " / "
+    return lambda test: (
+        test.path == path
+        and (test.name == name or test.name.startswith(start) or test.address == value)
+    )
+
+
+def may_match(expression: Expression, file: _FileLike) -> bool | None:
+    """Whether tests of a file match, judged by the file alone; None where that is not enough."""
+    if isinstance(expression, Term):
+        return _file_term(expression, file)
+    if isinstance(expression, Not):
+        inner = may_match(expression.item, file)
+        return None if inner is None else not inner
+    verdicts = [may_match(item, file) for item in expression.items]
+    decisive = not isinstance(expression, And)
+    if decisive in verdicts:
+        return decisive
+    return None if None in verdicts else not decisive
+
+
+def _file_term(term: Term, file: _FileLike) -> bool | None:
+    if term.field in ("suite", "kind"):
+        return text_test(term)(getattr(file, term.field))
+    if term.field == "file":
+        return text_test(term)(file.path)
+    if term.field == "at":
+        path = term.value.partition("#")[0]
+        place = _LINE.fullmatch(path)
+        return None if file.path in (path, place[1] if place else "") else False
+    return None

@@ -1,0 +1,167 @@
+"""Show the values in a bare ``assert`` that did not hold.
+
+Only files with plain test functions are compiled this way. Each operand of the condition is
+kept in a variable of its own as it is evaluated, so that nothing is evaluated twice.
+"""
+
+from __future__ import annotations
+
+import ast
+import builtins
+import difflib
+import importlib.machinery
+import importlib.util
+import os
+import pprint
+import sys
+from types import CodeType
+from typing import Any, Dict, List, Optional, Sequence, Set, Tuple
+
+_PREFIX = "_wolfbane_value_"
+_EXPLAIN = "_wolfbane_explain"
+_LONGEST = 2000
+_files: Set[str] = set()
+
+
+def install_loader(file: str) -> None:
+    """Have this file, when it is imported, compiled with asserts that explain themselves."""
+    if not _files:
+        setattr(builtins, _EXPLAIN, explain)
+        sys.meta_path.insert(0, _Finder())
+    _files.add(os.path.realpath(file))
+
+
+class _Finder:
+    """Finds modules as usual, then takes over the loading of the chosen files alone."""
+
+    @staticmethod
+    def find_spec(name: str, path: Any = None, target: Any = None) -> Any:
+        spec = importlib.machinery.PathFinder.find_spec(name, path, target)
+        if spec is None or not spec.origin or os.path.realpath(spec.origin) not in _files:
+            return None
+        if type(spec.loader) is importlib.machinery.SourceFileLoader:
+            spec.loader = _Loader(spec.loader.name, spec.loader.path)
+        return spec
+
+
+class _Loader(importlib.machinery.SourceFileLoader):
+    def get_code(self, fullname: str) -> Optional[CodeType]:
+        with open(self.path, "rb") as source:
+            data = source.read()
+        if b"assert " not in data or b"def test_" not in data:
+            return super().get_code(fullname)
+        tree = ast.parse(data, self.path)
+        if not _has_plain_test(tree):
+            return super().get_code(fullname)
+        rewriter = _Rewriter(importlib.util.decode_source(data))
+        return compile(rewriter.visit(tree), self.path, "exec", dont_inherit=True)
+
+
+def _has_plain_test(tree: ast.Module) -> bool:
+    functions = (ast.FunctionDef, ast.AsyncFunctionDef)
+    return any(isinstance(n, functions) and n.name.startswith("test_") for n in tree.body)
+
+
+class _Rewriter(ast.NodeTransformer):
+    def __init__(self, source: str) -> None:
+        self._source = source
+        self._number = 0
+        self._kept: List[Tuple[str, str]] = []
+
+    def visit_Assert(self, node: ast.Assert) -> List[ast.stmt]:
+        self._kept = []
+        text = self._text(node.test)
+        test = self._keep_operands(node.test)
+        sides: List[Optional[str]] = [None, None]
+        if isinstance(test, ast.Compare) and isinstance(test.ops[-1], ast.Eq):
+            sides = [_kept_name(test.left), _kept_name(test.comparators[-1])]
+        details = ast.parse(f"{_EXPLAIN}({text!r}, {self._kept!r}, {sides!r}, locals(), None)")
+        call = details.body[0].value  # type: ignore[attr-defined]
+        call.args[-1] = node.msg or call.args[-1]
+        for child in (child for argument in call.args[:-1] for child in ast.walk(argument)):
+            ast.copy_location(child, node.test)
+        checked = ast.copy_location(ast.Assert(test, ast.copy_location(call, node.test)), node)
+        made: List[ast.stmt] = [checked]
+        if self._kept:  # let go of the values, so that a test of lifetimes sees no change
+            targets: List[ast.expr] = [ast.Name(name, ast.Store()) for _, name in self._kept]
+            made.append(ast.copy_location(ast.Assign(targets, ast.Constant(None)), node))
+        return [ast.fix_missing_locations(statement) for statement in made]
+
+    def _keep_operands(self, node: ast.expr) -> ast.expr:
+        if isinstance(node, ast.BoolOp):
+            node.values = [self._keep_operands(value) for value in node.values]
+        elif isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
+            node.operand = self._keep_operands(node.operand)
+        elif isinstance(node, ast.Compare):
+            node.left = self._keep(node.left)
+            node.comparators = [self._keep(operand) for operand in node.comparators]
+        else:
+            return self._keep(node)
+        return node
+
+    def _keep(self, node: ast.expr) -> ast.expr:
+        if isinstance(node, (ast.Lambda, ast.NamedExpr, ast.Starred)):
+            return node
+        self._number += 1
+        name = f"{_PREFIX}{self._number}"
+        self._kept.append((self._text(node), name))
+        if isinstance(node, ast.Call):
+            node.args = [self._keep(argument) for argument in node.args]
+        kept = ast.NamedExpr(ast.copy_location(ast.Name(name, ast.Store()), node), node)
+        return ast.copy_location(kept, node)
+
+    def _text(self, node: ast.expr) -> str:
+        return " ".join((ast.get_source_segment(self._source, node) or "").split())
+
+
+def _kept_name(node: ast.expr) -> Optional[str]:
+    return node.target.id if isinstance(node, ast.NamedExpr) else None
+
+
+def explain(
+    text: str,
+    names: Sequence[Tuple[str, str]],
+    sides: Sequence[Optional[str]],
+    values: Dict[str, Any],
+    message: Any,
+) -> str:
+    """The message of an assert that did not hold: its text, its operands, their difference."""
+    lines = [] if message is None else [str(message)]
+    lines.append(f"{text} does not hold")
+    shown: Set[str] = set()
+    for label, name in names:
+        if name in values and label not in shown:
+            value = _short(values[name])
+            if label.replace("'", '"') != value.replace("'", '"'):
+                lines.append(f"  {label} = {value}")
+            shown.add(label)
+    left, right = sides
+    if left in values and right in values:
+        lines += difference(values[left], values[right])
+    return "\n".join(lines)
+
+
+def difference(left: Any, right: Any) -> List[str]:
+    """The lines in which two texts, lists, dicts or sets differ; nothing for other values."""
+    kinds = (str, list, tuple, dict, set)
+    if type(left) is not type(right) or not isinstance(left, kinds) or left == right:
+        return []
+    if isinstance(left, str):
+        before, after = left.splitlines(), right.splitlines()
+        if len(before) < 2 and len(after) < 2:
+            return []
+    else:
+        before = pprint.pformat(left, width=60).splitlines()
+        after = pprint.pformat(right, width=60).splitlines()
+    if len(before) + len(after) > _LONGEST:
+        return []
+    changed = difflib.unified_diff(after, before, "right", "left", lineterm="")
+    return ["", *changed]
+
+
+def _short(value: Any) -> str:
+    try:
+        text = repr(value)
+    except Exception as error:
+        return f"<its repr raised {type(error).__name__}>"
+    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]}... ({len(text)} characters)"

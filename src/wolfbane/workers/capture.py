@@ -1,0 +1,62 @@
+"""Keep what a test prints: descriptors 1 and 2 lead to a file that is cut after each test."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+KEPT = 1 << 20
+
+
+class Capture:
+    """Reads and empties the file that Wolfbane gave the worker as its output.
+
+    Writing goes straight to the file, so that what a crashing test printed is there for
+    Wolfbane to read, and what child processes print is kept as well.
+    """
+
+    def __init__(self, path: str) -> None:
+        self._path = path
+        self._file = os.open(path, os.O_RDWR | os.O_APPEND | os.O_CREAT)
+        self._identity = self._inode(self._file)
+        for stream in (sys.stdout, sys.stderr):
+            reconfigure = getattr(stream, "reconfigure", None)
+            if reconfigure is not None:
+                reconfigure(errors="backslashreplace", line_buffering=True)
+        self._streams = (sys.stdout, sys.stderr)
+
+    def take(self) -> str:
+        """What was printed since the last call; the middle of a flood is left out."""
+        for stream in (*self._streams, sys.stdout, sys.stderr):
+            try:
+                stream.flush()
+            except Exception:  # a test may leave any object behind as sys.stdout
+                pass
+        self._mend()
+        size = os.fstat(self._file).st_size
+        if not size:
+            return ""
+        if size <= KEPT:
+            text = os.pread(self._file, size, 0).decode("utf-8", "replace")
+        else:
+            head = os.pread(self._file, KEPT // 2, 0).decode("utf-8", "replace")
+            tail = os.pread(self._file, KEPT // 2, size - KEPT // 2).decode("utf-8", "replace")
+            text = f"{head}\n[... {size - KEPT} bytes left out ...]\n{tail}"
+        os.ftruncate(self._file, 0)
+        return text
+
+    def _mend(self) -> None:
+        """Open descriptors again that a test closed or pointed elsewhere."""
+        if self._inode(self._file) != self._identity:
+            self._file = os.open(self._path, os.O_RDWR | os.O_APPEND | os.O_CREAT)
+        for descriptor in (1, 2):
+            if self._inode(descriptor) != self._identity:
+                os.dup2(self._file, descriptor)
+
+    @staticmethod
+    def _inode(descriptor: int) -> object:
+        try:
+            status = os.fstat(descriptor)
+        except OSError:
+            return None
+        return status.st_dev, status.st_ino

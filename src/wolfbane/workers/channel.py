@@ -1,0 +1,101 @@
+"""The worker's end of the channel: JSON Lines over a socket, safe against what tests do."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import socket
+import threading
+from typing import Any, Dict, Iterator, Optional
+
+PROTOCOL = 1
+Message = Dict[str, Any]
+
+
+class Channel:
+    """Connects to the address in ``WOLFBANE_CHANNEL`` and says hello with the one-time token.
+
+    A test may close or reuse file descriptors it does not own: every send first looks whether
+    the socket is still the same, and connects again where it is not. A forked child that comes
+    back into the runner is ended rather than allowed to speak.
+    """
+
+    def __init__(self, runtime: str) -> None:
+        host, _, port = os.environ.pop("WOLFBANE_CHANNEL").rpartition(":")
+        self._place = (host, int(port))
+        self._hello = {
+            "type": "hello",
+            "protocol": PROTOCOL,
+            "token": os.environ.pop("WOLFBANE_TOKEN"),
+            "runtime": runtime,
+        }
+        self._pid = os.getpid()
+        self._lock = threading.RLock()
+        self._held: list[str] = []
+        self._socket_type = socket.socket
+        self._connect()
+
+    def _connect(self) -> None:
+        connection = self._socket_type(socket.AF_INET, socket.SOCK_STREAM)
+        connection.connect(self._place)
+        connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        # Away from the low numbers that tests close and compare.
+        high = fcntl.fcntl(connection.fileno(), fcntl.F_DUPFD_CLOEXEC, 200)
+        connection.close()
+        self._socket = self._socket_type(socket.AF_INET, socket.SOCK_STREAM, fileno=high)
+        self._identity = _identity(high)
+        self._socket.sendall(_line(self._hello))
+
+    def send(self, message: Message) -> None:
+        """Send one message now, after any that were held back."""
+        if os.getpid() != self._pid:
+            os._exit(70)
+        with self._lock:
+            self._held.append(json.dumps(message))
+            data = ("\n".join(self._held) + "\n").encode()
+            self._held = []
+            try:
+                if self._identity != _identity(self._socket.fileno()):
+                    raise OSError("the channel's descriptor was closed")
+                self._socket.sendall(data)
+            except OSError:
+                self._socket.detach()
+                self._connect()
+                self._socket.sendall(data)
+
+    def hold(self, message: Message) -> None:
+        """Send a message together with the next one: spares a system call for each test."""
+        if os.getpid() != self._pid:
+            os._exit(70)
+        self._held.append(json.dumps(message))
+
+    def requests(self) -> Iterator[Message]:
+        """What Wolfbane asks, until it closes the channel."""
+        buffer = b""
+        while True:
+            while b"\n" in buffer:
+                line, _, buffer = buffer.partition(b"\n")
+                yield json.loads(line)
+            chunk = self._receive()
+            if not chunk:
+                return
+            buffer += chunk
+
+    def _receive(self) -> bytes:
+        try:
+            return self._socket.recv(1 << 16)
+        except OSError:
+            return b""
+
+
+def _identity(descriptor: int) -> Optional[tuple[int, int]]:
+    try:
+        status = os.fstat(descriptor)
+    except OSError:
+        return None
+    return status.st_dev, status.st_ino
+
+
+def _line(message: Message) -> bytes:
+    return json.dumps(message).encode() + b"\n"

@@ -1,0 +1,297 @@
+"""Collect and run the tests of Python files, and report over the channel."""
+
+from __future__ import annotations
+
+import faulthandler
+import os
+import platform
+import sys
+import time
+import traceback
+import unittest
+import warnings
+from typing import Any, Dict, List, Optional, Tuple, Type
+
+from wolfbane.workers.capture import Capture
+from wolfbane.workers.channel import Channel, Message
+from wolfbane.workers.loading import Found, Library
+
+_OWN = os.path.dirname(os.path.abspath(__file__))
+_SEVERITY = ("passed", "skipped", "todo", "failed", "errored")
+
+
+def main() -> None:
+    """Serve requests until Wolfbane closes the channel."""
+    channel = Channel(f"Python {platform.python_version()}")
+    requests = channel.requests()
+    options = next(requests, None)
+    if options is None:
+        return
+    sys.argv[:] = ["python -m unittest"]
+    capture = Capture(options["capture"])
+    faulthandler.enable()
+    if not sys.warnoptions:
+        warnings.simplefilter("default")
+    worker = _Worker(channel, capture, Library(options["root"], options))
+    for request in requests:
+        if request["type"] == "collect":
+            worker.collect(request["files"])
+        elif request["type"] == "run":
+            worker.run(request["file"], request["names"])
+
+
+class _Worker:
+    def __init__(self, channel: Channel, capture: Capture, library: Library) -> None:
+        self.channel = channel
+        self.capture = capture
+        self.library = library
+
+    def collect(self, files: List[str]) -> None:
+        """Import each file and say what tests it holds."""
+        for path in files:
+            self.channel.send({"type": "collecting", "file": path})
+            problem: Message = {}
+            tests: Dict[str, Found] = {}
+            try:
+                tests = self.library.tests(path)
+            except BaseException as error:
+                problem = _problem(error)
+            output = self.capture.take()
+            for found in tests.values():
+                self.channel.hold(_test_message(path, found))
+            divisible = self.library.divisible.get(path, False)
+            done = {"type": "collected", "file": path, "divisible": divisible, **problem}
+            self.channel.send({**done, "output": output} if problem else done)
+
+    def run(self, path: str, names: List[str]) -> None:
+        """Run the named tests of one file, class and module hooks around them."""
+        waiting: Dict[int, Found] = {}
+        suite = unittest.TestSuite()
+        try:
+            for name in names:
+                found = self.library.take(path, name)
+                if found is None:
+                    self._finish(path, name, "errored", "it is no longer in the file", 0.0)
+                elif found.blocked:
+                    self._finish(path, name, "blocked", found.blocked, 0.0)
+                else:
+                    waiting[id(found.case)] = found
+                    suite.addTest(found.case)
+        except BaseException as error:
+            for name in names:
+                self._finish(path, name, seconds=0.0, **_problem(error))
+            suite = unittest.TestSuite()
+        self.library.use(path)
+        result = _Result(self, path, waiting)
+        while True:
+            try:
+                suite.run(result)
+                break
+            except KeyboardInterrupt as error:  # raised by the test itself: no key reaches us
+                result.interrupted(error)
+                suite = unittest.TestSuite(found.case for found in waiting.values())
+        result.account_for_the_rest()
+        self.channel.send({"type": "ran", "file": path})
+
+    def _finish(
+        self, path: str, name: str, outcome: str, message: str, seconds: float, **more: Any
+    ) -> None:
+        address = f"{path}#{name}"
+        finished = {"address": address, "outcome": outcome, "message": message}
+        self.channel.send({"type": "finished", **finished, "seconds": seconds, **more})
+
+
+class _Result(unittest.TestResult):
+    """Turns what the standard library's classes report into messages."""
+
+    def __init__(self, worker: _Worker, path: str, waiting: Dict[int, Found]) -> None:
+        super().__init__()
+        self._worker = worker
+        self._path = path
+        self._waiting = waiting
+        self._hooks: List[Tuple[str, str, Message]] = []
+        self._hook_output = ""
+        self._current: Optional[Found] = None
+        self._news: List[Message] = []
+        self._parts: List[Message] = []
+        self._began = 0.0
+
+    def startTest(self, test: Any) -> None:
+        found = self._waiting.get(id(test))
+        if found is None:
+            return
+        self._hook_output = self._worker.capture.take()
+        self._current, self._news, self._parts = found, [], []
+        self._worker.channel.send({"type": "started", "address": self._address(found.name)})
+        self._began = time.perf_counter()
+
+    def stopTest(self, test: Any) -> None:
+        found = self._current
+        if found is None or found is not self._waiting.get(id(test)):
+            return
+        seconds = time.perf_counter() - self._began
+        message: Message = {"type": "finished", "address": self._address(found.name)}
+        message.update(_verdict(self._news, self._parts), seconds=round(seconds, 6))
+        if self._parts:
+            message["parts"] = self._parts
+        output = self._hook_output + self._worker.capture.take()
+        if output:
+            kept = {"type": "output", "address": message["address"], "stream": "both"}
+            self._worker.channel.hold({**kept, "text": output})
+        self._worker.channel.hold(message)
+        del self._waiting[id(test)]
+        self._current = None
+
+    def addSuccess(self, test: Any) -> None:
+        self._news.append({"outcome": "passed"})
+
+    def addFailure(self, test: Any, err: Any) -> None:
+        self._news.append(_problem(err[1], "failed"))
+
+    def addError(self, test: Any, err: Any) -> None:
+        if self._current is None:
+            self._hook(test, _problem(err[1]))
+        else:
+            self._news.append(_problem(err[1]))
+
+    def addSkip(self, test: Any, reason: str) -> None:
+        if self._current is None:
+            self._hook(test, {"outcome": "skipped", "message": str(reason)})
+        elif id(test) == id(self._current.case):
+            self._news.append({"outcome": "skipped", "message": str(reason)})
+        else:
+            self._parts.append(
+                {"name": _subtest_name(test), "outcome": "skipped", "message": str(reason)}
+            )
+
+    def addExpectedFailure(self, test: Any, err: Any) -> None:
+        problem = _problem(err[1])
+        self._news.append(
+            {"outcome": "todo", "message": f"fails as expected: {problem['message']}"}
+        )
+
+    def addUnexpectedSuccess(self, test: Any) -> None:
+        self._news.append(
+            {"outcome": "failed", "message": "passed, though marked as an expected failure"}
+        )
+
+    def addSubTest(self, test: Any, subtest: Any, err: Optional[Tuple[Any, Any, Any]]) -> None:
+        part: Message = {"name": _subtest_name(subtest), "outcome": "passed"}
+        if err is not None:
+            outcome = "failed" if issubclass(err[0], test.failureException) else "errored"
+            problem = _problem(err[1], outcome)
+            part.update(outcome=outcome, message=problem["message"])
+            self._news.append(problem)
+        self._parts.append(part)
+
+    def interrupted(self, error: BaseException) -> None:
+        """A KeyboardInterrupt left a test: it counts as that test's own error."""
+        if self._current is not None:
+            self._news.append(_problem(error))
+            self.stopTest(self._current.case)
+
+    def account_for_the_rest(self) -> None:
+        """What class and module hooks reported, once all is over.
+
+        Tests that a failed hook kept from starting take its outcome; a hook that failed
+        after its tests is an entry of its own.
+        """
+        output = self._worker.capture.take()
+        told = set()
+        for found in list(self._waiting.values()):
+            places = (found.group, type(found.case).__module__)
+            hook = next((h for h in self._hooks if h[0] in places), None)
+            told.add(id(hook))
+            problem = hook[2] if hook else _never_started()
+            self._worker._finish(self._path, found.name, seconds=0.0, **problem)
+        for hook in self._hooks:
+            place, name, problem = hook
+            if id(hook) not in told and problem["outcome"] != "skipped":
+                name = f"{place.rpartition('.')[2]} / {name}"
+                if output:
+                    kept = {"type": "output", "address": self._address(name), "stream": "both"}
+                    self._worker.channel.hold({**kept, "text": output})
+                self._worker._finish(self._path, name, seconds=0.0, **problem)
+
+    def _hook(self, holder: Any, problem: Message) -> None:
+        """``holder`` reads ``setUpClass (module.Class)`` or ``tearDownModule (module)``."""
+        hook, _, place = str(holder).partition(" (")
+        if problem["outcome"] != "skipped":
+            problem = {**problem, "message": f"in {hook}: {problem['message']}"}
+        self._hooks.append((place.rstrip(")"), hook, problem))
+
+    def _address(self, name: str) -> str:
+        return f"{self._path}#{name}"
+
+
+def _never_started() -> Message:
+    return {"outcome": "errored", "message": "the standard library's runner never came to it"}
+
+
+def _verdict(news: List[Message], parts: List[Message]) -> Message:
+    """One outcome for a test from all that was reported of it: the gravest, first come."""
+    if not news:
+        skipped = bool(parts) and all(part["outcome"] == "skipped" for part in parts)
+        return {"outcome": "skipped" if skipped else "passed"}
+    verdict = dict(max(news, key=lambda item: _SEVERITY.index(item["outcome"])))
+    first = next((n for n in news if n["outcome"] in ("failed", "errored")), None)
+    if first is not None:
+        verdict = {**first, "outcome": verdict["outcome"]}
+        others = [n for n in news if n is not first and n["outcome"] in ("failed", "errored")]
+        for other in others[:20]:
+            verdict["message"] += f"\n\nand then {other['message']}"
+            verdict["trace"] += f"\n{other['trace']}"
+    return verdict
+
+
+def _test_message(path: str, found: Found) -> Message:
+    message: Message = {"type": "test", "address": f"{path}#{found.name}", "group": found.group}
+    if found.line:
+        message["line"] = found.line
+    if found.tags:
+        message["tags"] = found.tags
+    if found.blocked:
+        message["blocked"] = found.blocked
+    return message
+
+
+def _subtest_name(subtest: Any) -> str:
+    describe = getattr(subtest, "_subDescription", None)
+    return str(describe()) if callable(describe) else str(subtest)
+
+
+def _problem(error: BaseException, outcome: str = "errored") -> Message:
+    """What a record keeps of an exception: its message, frames of the suite, whole trace."""
+    if isinstance(error, unittest.SkipTest):
+        return {"outcome": "skipped", "message": str(error)}
+    kind: Type[BaseException] = type(error)
+    try:
+        text = str(error)
+    except Exception as broken:
+        text = f"<its text raised {type(broken).__name__}>"
+    plain = kind is AssertionError and text
+    message = text if plain else f"{kind.__name__}: {text}" if text else kind.__name__
+    frames = [
+        {"file": frame.filename, "line": frame.lineno, "function": frame.name}
+        for frame, number in _frames(error)
+    ]
+    try:
+        trace = "".join(traceback.format_exception(kind, error, error.__traceback__))
+    except Exception:
+        trace = message
+    return {"outcome": outcome, "message": message, "frames": frames, "trace": trace}
+
+
+def _frames(error: BaseException) -> List[Tuple[Any, int]]:
+    """Stack frames from the test on: without the runner's and the standard classes' own."""
+    steps = list(traceback.walk_tb(error.__traceback__))
+    summary = traceback.StackSummary.extract(iter(steps), lookup_lines=False)
+    kept = []
+    for (frame, number), entry in zip(steps, summary):
+        inside = entry.filename.startswith(_OWN) or "importlib._bootstrap" in entry.filename
+        if not inside and "__unittest" not in frame.f_globals:
+            kept.append((entry, number))
+    if isinstance(error, SyntaxError) and error.filename and error.lineno:
+        entry = traceback.FrameSummary(error.filename, error.lineno, "<module>", lookup_line=False)
+        kept.append((entry, error.lineno))
+    return kept[-50:]

@@ -1,0 +1,217 @@
+"""The worker for suites of kind ``tap``: runs programs that print TAP, one after the other.
+
+Runs under Wolfbane's own interpreter.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import selectors
+import shlex
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import IO, Any
+
+sys.path[0] = str(Path(__file__).resolve().parent.parent.parent)
+
+from wolfbane.formats.tap import Document, Point, Reader  # noqa: E402
+from wolfbane.workers.channel import Channel, Message  # noqa: E402
+
+KEPT = 1 << 20
+FLOOD = 100 << 20
+_FAILED_AT = re.compile(
+    r"#\s+Failed (?:\(TODO\) )?test(?: '(?P<name>.*?)')?(?:\s+#)?\s+at (?P<file>\S.*?) line (?P<line>\d+)"
+)
+
+
+def main() -> None:
+    """Serve requests until Wolfbane closes the channel."""
+    channel = Channel(f"TAP, by Python {sys.version.split()[0]}")
+    requests = channel.requests()
+    options = next(requests, None)
+    if options is None:
+        return
+    for request in requests:
+        if request["type"] == "collect":
+            for path in request["files"]:
+                channel.send({"type": "collecting", "file": path})
+                channel.hold({"type": "test", "address": path})
+                channel.send({"type": "collected", "file": path, "divisible": False})
+        elif request["type"] == "run":
+            _Program(channel, options, request["file"]).run()
+            channel.send({"type": "ran", "file": request["file"]})
+
+
+class _Program:
+    def __init__(self, channel: Channel, options: Message, path: str) -> None:
+        self.channel, self.path = channel, path
+        self.file = os.path.join(options["root"], path)
+        self.interpreters: dict[str, list[str]] = options["interpreters"]
+        self.defaults: dict[str, str] = options["defaults"]
+        self.reader = Reader()
+        self.errors = ""
+        self.printed = 0
+        self.buffer = b""
+
+    def run(self) -> None:
+        self.channel.send({"type": "started", "address": self.path})
+        began = time.perf_counter()
+        try:
+            command = command_line(self.file, self.interpreters, self.defaults)
+            process = subprocess.Popen(
+                command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+            )
+        except OSError as error:
+            verdict: Message = {"outcome": "blocked", "message": f"it cannot be started: {error}"}
+        else:
+            flooded = self.follow(process)
+            document = self.reader.finish()
+            locate(document.points, self.errors)
+            verdict = judge(document, process.returncode)
+            if flooded:
+                verdict = {"outcome": "errored", "message": f"it printed over {FLOOD >> 20} MiB"}
+            verdict["parts"] = [part(point) for point in document.points]
+        seconds = round(time.perf_counter() - began, 6)
+        finished = {"type": "finished", "address": self.path, "seconds": seconds}
+        self.channel.send({**finished, **verdict})
+
+    def follow(self, process: subprocess.Popen[bytes]) -> bool:
+        """Read both streams as they come, until the program has ended; True after a flood."""
+        with selectors.DefaultSelector() as selector:
+            assert process.stdout is not None and process.stderr is not None
+            selector.register(process.stdout, selectors.EVENT_READ, self.take_tap)
+            selector.register(process.stderr, selectors.EVENT_READ, self.take_errors)
+            while selector.get_map():
+                for key, _ in sorted(
+                    selector.select(0.05), key=lambda e: e[0].data != self.take_tap
+                ):
+                    stream: Any = key.fileobj
+                    if not self.read(stream, key.data):
+                        selector.unregister(stream)
+                if self.printed > FLOOD:
+                    process.kill()
+                    break
+                if process.poll() is not None and not selector.select(0):
+                    break  # a child it left behind may hold the streams open for ever
+        if self.buffer:
+            self.take_tap(b"\n")
+        process.wait()
+        process.stdout.close()
+        process.stderr.close()
+        return self.printed > FLOOD
+
+    def read(self, stream: IO[bytes], take: Any) -> bool:
+        data = os.read(stream.fileno(), 1 << 16)
+        if data:
+            self.printed += len(data)
+            if self.printed <= KEPT:
+                text = data.decode("utf-8", "replace")
+                message = {"type": "output", "address": self.path, "stream": "both", "text": text}
+                self.channel.send(message)
+            take(data)
+        return bool(data)
+
+    def take_tap(self, data: bytes) -> None:
+        self.buffer += data
+        *lines, self.buffer = self.buffer.split(b"\n")
+        if len(self.buffer) > KEPT:
+            self.buffer = b""
+        for line in lines:
+            self.reader.feed(line.decode("utf-8", "replace"))
+
+    def take_errors(self, data: bytes) -> None:
+        if len(self.errors) < KEPT:
+            self.errors += data.decode("utf-8", "replace")
+
+
+def command_line(
+    file: str, interpreters: dict[str, list[str]], defaults: dict[str, str]
+) -> list[str]:
+    """How to start a program: the suite's map, its ``#!`` line, its ending, or by itself."""
+    suffix = os.path.splitext(file)[1]
+    with open(file, "rb") as source:
+        first = source.readline(512)
+    shebang = shlex.split(first[2:].decode("utf-8", "replace")) if first[:2] == b"#!" else []
+    if shebang and os.path.basename(shebang[0]) == "env":
+        shebang = [word for word in shebang[1:] if word != "-S"]
+    name = os.path.basename(shebang[0]) if shebang else ""
+    mapped = interpreters.get(suffix)
+    if mapped:
+        same = name and os.path.basename(mapped[0]) == name
+        return [*mapped, *(shebang[1:] if same else []), file]
+    if shebang:
+        found = shebang[0] if os.path.exists(shebang[0]) else shutil.which(name)
+        if not found:
+            raise OSError(f"its interpreter '{shebang[0]}' is not here")
+        return [found, *shebang[1:], file]
+    compiled = first.startswith(b"\x7fELF")
+    return [file] if compiled or suffix not in defaults else [defaults[suffix], file]
+
+
+def locate(points: list[Point], errors: str) -> None:
+    """Give failed points the line that the program named on its error stream."""
+    said = list(_FAILED_AT.finditer(errors))
+    for point in points:
+        if point.ok or point.line:
+            continue
+        match = next((m for m in said if (m["name"] or "") == point.name), None)
+        if match is not None:
+            said.remove(match)
+            point.file, point.line = match["file"], int(match["line"])
+
+
+def judge(document: Document, code: int) -> Message:
+    """The outcome of the whole program."""
+    failed = [point for point in document.points if point.outcome == "failed"]
+    problems = list(document.problems)
+    if code < 0:
+        name = signal.Signals(-code).name
+        return {"outcome": "crashed", "message": f"the program was ended by {name}"}
+    if document.bail_out is not None:
+        return {"outcome": "errored", "message": f"Bail out! {document.bail_out}".strip()}
+    if not document.seen_any:
+        problems.append(f"no TAP came (exit code {code})")
+    elif document.planned == 0 and document.skip_reason is not None and not failed and not code:
+        return {"outcome": "skipped", "message": document.skip_reason}
+    if code and not failed:
+        problems.append(f"exit code {code}, though no point failed")
+    if failed:
+        total = len(document.points)
+        lines = [f"{len(failed)} of {total} points failed", *(f"  {label(p)}" for p in failed[:20])]
+        frames = [
+            {"file": point.file, "line": point.line, "function": point.name}
+            for point in reversed(failed)
+            if point.line
+        ]
+        return {"outcome": "failed", "message": "\n".join(lines + problems), "frames": frames}
+    if problems:
+        return {"outcome": "errored", "message": "\n".join(problems)}
+    return {"outcome": "passed"}
+
+
+def label(point: Point) -> str:
+    """A failed point in one line, with its place where the program said it."""
+    place = f" ({point.file}:{point.line})" if point.line else ""
+    return f"{point.number} {point.name or '(no name)'}{place}"
+
+
+def part(point: Point) -> Message:
+    """A point as the part of its test."""
+    message: Message = {"name": point.name or f"point {point.number}", "outcome": point.outcome}
+    text = "\n".join([point.reason, *point.diagnostics] if point.reason else point.diagnostics)
+    if text and (point.outcome != "passed" or point.directive):
+        message["message"] = text
+    if point.line:
+        message.update(file=point.file, line=point.line)
+    if point.points:
+        message["parts"] = [part(inner) for inner in point.points]
+    return message
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,92 @@
+"""Work out suites from the files of a folder, for a workspace without settings."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+
+from wolfbane.workspace.settings import SETTINGS_NAME, Settings, Suite
+
+_NEVER = {"__pycache__", "node_modules", "build", "dist"}
+_PYTHON_TEST = re.compile(rb"^\s*class\s+\w+\(.*\):|^(?:async )?def test_|load_tests", re.M)
+
+
+def detect(root: Path) -> Settings:
+    """Settings with a suite for each kind in each folder at the top that holds its tests."""
+    found: dict[tuple[str, str], None] = {}
+    for file in _files(root):
+        if kind := _kind_of(root, file):
+            top = file.partition("/")[0] if "/" in file else "."
+            found[(kind, top)] = None
+    suites = []
+    used: set[str] = set()
+    for kind, top in sorted(found, key=lambda item: (item[1], item[0])):
+        name = kind if top == "." else re.sub(r"[^\w.-]", "-", top)
+        name = f"{name}-{kind}" if name in used else name
+        used.add(name)
+        suites.append(Suite(name=name, kind=kind, paths=_paths(kind, top)))  # type: ignore[arg-type]
+    return Settings(suite=suites)  # type: ignore[call-arg]
+
+
+def settings_text(root: Path, settings: Settings) -> str:
+    """A commented ``wolfbane.toml`` for what was detected."""
+    lines = [
+        f"# {SETTINGS_NAME}: which suites there are here, and how they are run.",
+        "",
+        "[workspace]",
+        f'name = "{root.name}"',
+        '# leave_out = "tag:wip"       # kept out of every run until --everything',
+        '# timeout = "2m"              # for each test',
+        '# results = ".wolfbane"       # where runs are recorded',
+    ]
+    for suite in settings.suites:
+        paths = ", ".join(f'"{path}"' for path in suite.paths)
+        lines += ["", "[[suite]]", f'name = "{suite.name}"', f'kind = "{suite.kind}"']
+        lines += [f"paths = [{paths}]", '# tags = ["unit"]             # on each of its tests']
+        lines += _hints(suite.kind)
+    if not settings.suites:
+        lines += ["", "# No test was found here. A suite looks like this:", "#"]
+        lines += ["# [[suite]]", '# name = "tides"', '# kind = "python"', '# paths = ["tests"]']
+    lines += ["", "# [[tag]]                      # a tag on whatever an expression matches"]
+    lines += ['# name = "slow"', '# match = "file:**/pages/**"', ""]
+    return "\n".join(lines)
+
+
+def _hints(kind: str) -> list[str]:
+    if kind == "python":
+        return [
+            '# python = ".venv/bin/python" # the interpreter that runs it',
+            '# import_path = ["src"]       # put before everything else',
+        ]
+    return ['# interpreters = { ".t" = ["perl", "-Ilib"] }']
+
+
+def _paths(kind: str, top: str) -> list[str]:
+    if top != ".":
+        return [top]
+    return ["test*.py"] if kind == "python" else ["*.t"]
+
+
+def _kind_of(root: Path, file: str) -> str:
+    name = file.rpartition("/")[2]
+    if name.endswith(".t"):
+        return "tap"
+    if name.endswith(".py") and name.startswith("test"):
+        try:
+            return "python" if _PYTHON_TEST.search((root / file).read_bytes()) else ""
+        except OSError:
+            return ""
+    return ""
+
+
+def _files(root: Path) -> list[str]:
+    found = []
+    for folder, folders, names in os.walk(root):
+        if "pyvenv.cfg" in names:
+            folders.clear()
+            continue
+        folders[:] = sorted(f for f in folders if not f.startswith(".") and f not in _NEVER)
+        inside = Path(folder).relative_to(root).as_posix()
+        found += [name if inside == "." else f"{inside}/{name}" for name in sorted(names)]
+    return found

@@ -1,0 +1,27 @@
+"""Find the workspace around a folder."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.workspace.detect import detect
+from wolfbane.workspace.read import read_settings
+from wolfbane.workspace.settings import SETTINGS_NAME, Workspace
+
+
+def open_workspace(start: Path, *, given: bool = False) -> Workspace:
+    """The workspace of the nearest ``wolfbane.toml`` at or above ``start``, else as detected.
+
+    ``given`` means that the user named the folder (or the file) itself. Raises InputError.
+    """
+    start = start.resolve()
+    if start.is_file():
+        return Workspace(start.parent, read_settings(start), start)
+    if not start.is_dir():
+        raise InputError(Problem(f"there is no folder '{start}'"))
+    for folder in (start,) if given else (start, *start.parents):
+        file = folder / SETTINGS_NAME
+        if file.is_file():
+            return Workspace(folder, read_settings(file), file)
+    return Workspace(start, detect(start), None)
