@@ -23,22 +23,19 @@ from wolfbane.results import new_run
 from wolfbane.workspace.settings import seconds
 
 
-class _Duration(click.ParamType[float]):
-    name = "duration"
-
-    def convert(
-        self, value: object, param: click.Parameter | None, ctx: click.Context | None
-    ) -> float:
-        try:
-            return seconds(value)
-        except ValueError as error:
-            self.fail(str(error), param, ctx)
+def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
+    if value is None:
+        return None
+    try:
+        return seconds(value)
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from None
 
 
 @click.command("run")
 @selection_options
 @click.option("-j", "--jobs", type=click.IntRange(1), help="Workers at once. [default: cores]")
-@click.option("--timeout", type=_Duration(), metavar="TIME", help="Limit for each test: 30s, 2m.")
+@click.option("--timeout", callback=_duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
 @click.option("--stop-after", type=click.IntRange(1), metavar="N", help="Stop after N failures.")
 @click.option(
     "--order", type=click.Choice(["longest", "random"]), default="longest", show_default=True,

@@ -19,6 +19,7 @@ from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.collecting import collect, files_to_ask
 from wolfbane.execution.pool import Pool
 from wolfbane.inventory import Inventory
+from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.model import Outcome, Result
 from wolfbane.planning import Plan, make_plan
 from wolfbane.selection import Choice, choose, term_counts
@@ -212,24 +213,3 @@ class Session:
     def _tell(self, event: object) -> None:
         for listener in self._listeners:
             listener(event)  # type: ignore[arg-type]
-
-
-def nothing_chosen(
-    inventory: Inventory, choice: Choice, status: Mapping[str, str]
-) -> NothingChosen:
-    """The error for an empty selection: each term's own count, and what was taken away."""
-    tests = inventory.tests
-    if not tests:
-        names = ", ".join(suite.name for suite in inventory.workspace.settings.suites)
-        looked = (
-            f"suites: {names}" if names else "there is no suite; 'wolfbane init' writes one down"
-        )
-        return NothingChosen("Nothing to run: no test was found.", [looked])
-    lines = []
-    for expression in (choice.expression, *choice.drops):
-        lines += [str(count) for count in term_counts(expression, tests, status)]
-    left_out = choose(choice, tests, status).left_out
-    lines += [f"{count} left out by {rule}" for rule, count in left_out.items()]
-    if choice.leave_out is not None and any(r.startswith("leave_out") for r in left_out):
-        lines.append("--everything runs what leave_out keeps away")
-    return NothingChosen("Nothing was chosen, so nothing was run.", lines)

@@ -25,7 +25,8 @@ from wolfbane.workers.channel import Channel, Message  # noqa: E402
 KEPT = 1 << 20
 FLOOD = 100 << 20
 _FAILED_AT = re.compile(
-    r"#\s+Failed (?:\(TODO\) )?test(?: '(?P<name>.*?)')?(?:\s+#)?\s+at (?P<file>\S.*?) line (?P<line>\d+)"
+    r"#\s+Failed (?:\(TODO\) )?test(?: '(?P<name>.*?)')?(?:\s+#)?"
+    r"\s+at (?P<file>\S.*?) line (?P<line>\d+)"
 )
 
 

@@ -1,0 +1,68 @@
+"""``wolfbane list``."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+
+import click
+
+from wolfbane.cli.selecting import Selected, selection_options
+from wolfbane.inventory.empty import nothing_chosen
+from wolfbane.reports.listing import GROUPINGS, as_json, closing_lines, table, tree
+from wolfbane.selection import choose
+
+
+@click.command("list")
+@selection_options
+@click.option(
+    "--as", "form", type=click.Choice(["table", "tree", "json"]), default="table",
+    show_default=True, help="The form of the list.",
+)  # fmt: skip
+@click.option(
+    "--by", type=click.Choice(list(GROUPINGS)), default="suite", show_default=True,
+    help="What to group by.",
+)  # fmt: skip
+@click.option("--exact", is_flag=True, help="Load the chosen files, to list their exact tests.")
+def command(select: Callable[[], Selected], form: str, by: str, exact: bool) -> None:
+    """Show the tests that a selection chooses, without running any.
+
+    Tests marked ~ are read from the source; their list is exact once their file has been run,
+    or with --exact.
+
+    \b
+    wolfbane list
+    wolfbane list --tag smoke --as tree
+    wolfbane list --by tag
+    wolfbane list tests/fees --as json
+    """
+    selected = select()
+    inventory, choice, status = selected.inventory, selected.choice, selected.newest.status
+    if exact:
+        _collect(selected)
+    verdict = choose(choice, inventory.tests, status)
+    for file in inventory.files.values():
+        if file.error:
+            reason = file.error.strip().partition("\n")[0]
+            click.echo(f"wolfbane: {file.path} cannot be loaded: {reason}", err=True)
+    if not verdict.chosen:
+        raise nothing_chosen(inventory, choice, status)
+    if form == "json":
+        click.echo(as_json(verdict.chosen, status))
+        return
+    rows = table(verdict.chosen, by) if form == "table" else tree(verdict.chosen, by)
+    click.echo("\n".join([*rows, *closing_lines(verdict.chosen, verdict.left_out)]))
+
+
+def _collect(selected: Selected) -> None:
+    from wolfbane.execution.processes import available_cores
+    from wolfbane.execution.run import Known, Options, Session
+    from wolfbane.results import new_run
+
+    known = Known(selected.newest.status, selected.newest.times)
+    folder = new_run(selected.inventory.workspace.results)
+    try:
+        options = Options(jobs=available_cores())
+        Session(selected.inventory, selected.choice, options, known, folder.name).plan(folder)
+    finally:
+        shutil.rmtree(folder)

@@ -1,0 +1,96 @@
+"""Lists of tests: a table, a tree or JSON, grouped, with counts."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+
+from wolfbane.model import Test
+from wolfbane.reports.text import many, visible
+
+GROUPINGS: dict[str, Callable[[Test], Iterable[str]]] = {
+    "suite": lambda test: (f"{test.suite} ({test.kind})",),
+    "kind": lambda test: (test.kind,),
+    "file": lambda test: (test.path,),
+    "tag": lambda test: [tag.text for tag in test.tags] or ("(no tag)",),
+}
+GUESSED = "~"
+_WIDEST = 70
+
+
+def table(tests: Sequence[Test], by: str) -> Iterator[str]:
+    """A line for each test, its address and tags, under a heading for each group."""
+    width = min(_WIDEST, max((len(test.address) for test in tests), default=0))
+    for heading, members in _groups(tests, by):
+        yield f"{visible(heading)}: {many(len(members), 'test')}"
+        for test in members:
+            tags = " ".join(tag.text for tag in test.tags)
+            mark = " " if test.exact else GUESSED
+            yield f" {mark} {visible(test.address):<{width}}  {visible(tags)}".rstrip()
+        yield ""
+
+
+def tree(tests: Sequence[Test], by: str) -> Iterator[str]:
+    """Groups, their files, and the names inside them, each level set in."""
+    for heading, members in _groups(tests, by):
+        yield f"{visible(heading)}: {many(len(members), 'test')}"
+        above: list[str] = []
+        for test in members:
+            levels = [test.path] if by != "file" else []
+            levels += test.name.split(" / ") if test.name else []
+            shared = 0
+            while shared < min(len(levels) - 1, len(above)) and above[shared] == levels[shared]:
+                shared += 1
+            for depth in range(shared, len(levels)):
+                last = depth == len(levels) - 1
+                mark = GUESSED if last and not test.exact else " "
+                tags = " ".join(tag.text for tag in test.tags) if last else ""
+                text = f" {mark} {'   ' * depth}{visible(levels[depth])}"
+                yield f"{text}  [{visible(tags)}]" if tags else text
+            above = levels
+        yield ""
+
+
+def as_json(tests: Sequence[Test], status: Mapping[str, str]) -> str:
+    """An array of objects, one for each test."""
+    rows = [
+        {
+            "address": test.address,
+            "suite": test.suite,
+            "kind": test.kind,
+            "path": test.path,
+            "name": test.name,
+            "line": test.line,
+            "tags": [tag.text for tag in test.tags],
+            "browser": test.browser,
+            "exact": test.exact,
+            "status": status.get(test.address, "new"),
+        }
+        for test in tests
+    ]
+    return json.dumps(rows, indent=1)
+
+
+def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int]) -> Iterator[str]:
+    """The counts: tests, files, suites, each tag; what was left out; what ``~`` means."""
+    files = len({test.path for test in tests})
+    suites = len({test.suite for test in tests})
+    said = f"{many(len(tests), 'test')} in {many(files, 'file')} of {many(suites, 'suite')}"
+    yield said
+    tags = Counter(tag.text for test in tests for tag in test.tags)
+    if tags:
+        yield "tags: " + ", ".join(f"{visible(tag)} {n}" for tag, n in tags.most_common(20))
+    for rule, count in left_out.items():
+        yield f"left out: {count} by {visible(rule)}"
+    if not all(test.exact for test in tests):
+        yield f"{GUESSED} read from the source; exact once its file was run or listed with --exact"
+
+
+def _groups(tests: Sequence[Test], by: str) -> list[tuple[str, list[Test]]]:
+    groups: dict[str, list[Test]] = {}
+    headings = GROUPINGS[by]
+    for test in tests:
+        for heading in headings(test):
+            groups.setdefault(heading, []).append(test)
+    return sorted(groups.items()) if by == "tag" else list(groups.items())

@@ -1,0 +1,38 @@
+"""Why one test is chosen or not: every term of a choice, and whether it holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+from wolfbane.model import Test
+from wolfbane.selection.explain import Choice
+from wolfbane.selection.grammar import Expression, Term, terms_of
+from wolfbane.selection.match import Matcher
+
+
+@dataclass(frozen=True)
+class Reason:
+    """A part of a choice: where it comes from, its text, and whether the test matches it."""
+
+    source: str
+    text: str
+    holds: bool
+    terms: tuple[tuple[str, bool], ...]
+
+
+def reasons(choice: Choice, test: Test, status: Mapping[str, str]) -> Iterator[Reason]:
+    """The selection, each drop and the leave-out, in the order in which they decide."""
+    yield _reason("selection", choice.expression, test, status)
+    for drop in choice.drops:
+        yield _reason("--drop", drop, test, status)
+    if choice.leave_out is not None:
+        yield _reason("leave_out", choice.leave_out, test, status)
+
+
+def _reason(source: str, expression: Expression, test: Test, status: Mapping[str, str]) -> Reason:
+    terms = dict.fromkeys(terms_of(expression))
+    told = () if isinstance(expression, Term) else tuple(
+        (str(term), Matcher(term, status)(test)) for term in terms
+    )  # fmt: skip
+    return Reason(source, str(expression), Matcher(expression, status)(test), told)
