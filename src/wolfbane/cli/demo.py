@@ -1,0 +1,45 @@
+"""``wolfbane demo``."""
+
+from __future__ import annotations
+
+import shlex
+import tempfile
+from pathlib import Path
+
+import click
+
+from wolfbane.cli.run import command as run
+from wolfbane.demo import copy_harbour
+
+
+@click.command("demo")
+@click.option(
+    "--into", type=click.Path(path_type=Path), metavar="FOLDER",
+    help="Where to put the workspace: a new or empty folder. [default: a temporary one]",
+)  # fmt: skip
+@click.pass_context
+def command(ctx: click.Context, into: Path | None) -> None:
+    """Try Wolfbane on the sample workspace, a small tidal harbour.
+
+    Copies it to a folder, runs all of it, and says what to try next. One of its tests fails
+    and two are unfinished, so that there is something to see. Exits 0 when the harbour ran.
+
+    \b
+    wolfbane demo
+    wolfbane demo --into harbour
+    """
+    folder = copy_harbour((into or Path(tempfile.mkdtemp(prefix="wolfbane-"))).resolve())
+    click.echo(f"Saltmarsh Harbour is in {folder}\n")
+    code = run.main(["--workspace", str(folder)], standalone_mode=False)
+    click.echo(f"""
+One test fails on purpose. What to try next:
+
+  cd {shlex.quote(str(folder))}
+  wolfbane list --by tag                        what there is, by tag
+  wolfbane run --tag smoke                      the smoke tests of every suite
+  wolfbane run --pick 'category:billing and not tag:slow'
+  wolfbane explain test_catamaran_in_winter     what is known of one test
+  wolfbane run --status failed                  only what failed
+  wolfbane run --everything                     the unfinished ones too
+  wolfbane show last --verbose                  the last run again, in full""")
+    ctx.exit(0 if code in (0, 1) else code)

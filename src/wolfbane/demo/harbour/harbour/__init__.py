@@ -1,0 +1,1 @@
+"""Saltmarsh Harbour: tides, berths and fees."""

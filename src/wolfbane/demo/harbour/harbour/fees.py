@@ -1,0 +1,28 @@
+"""Berth fees, in whole crowns."""
+
+NIGHT_PER_METRE = 3
+WINTER_SHARE = 0.5
+WINTER = {11, 12, 1, 2}
+
+
+def berth_fee(length, nights, month, hulls=1):
+    """The fee for a stay: by metre and night, half in winter, one and a half for two hulls."""
+    fee = length * nights * NIGHT_PER_METRE
+    if month in WINTER:
+        return round(fee * WINTER_SHARE)
+    return round(fee * 1.5) if hulls == 2 else fee
+
+
+def receipt(boat, length, nights, month, hulls=1):
+    """The lines of a receipt."""
+    return [
+        f"boat    {boat}",
+        f"length  {length} m",
+        f"nights  {nights}",
+        f"fee     {berth_fee(length, nights, month, hulls)} crowns",
+    ]
+
+
+def late_fee(fee, days):
+    """A tenth a day on top, never more than the fee itself."""
+    return min(fee, fee // 10 * days)
