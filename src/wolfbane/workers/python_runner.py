@@ -87,8 +87,7 @@ class _Worker:
             try:
                 suite.run(result)
                 break
-            except KeyboardInterrupt as error:  # raised by the test itself: no key reaches us
-                result.interrupted(error)
+            except KeyboardInterrupt:  # raised by a test itself: no key reaches this process
                 suite = unittest.TestSuite(found.case for found in waiting.values())
         result.account_for_the_rest()
         self.channel.send({"type": "ran", "file": path})
@@ -130,6 +129,9 @@ class _Result(unittest.TestResult):
         if found is None or found is not self._waiting.get(id(test)):
             return
         seconds = time.perf_counter() - self._began
+        leaving = sys.exc_info()[1]
+        if isinstance(leaving, KeyboardInterrupt):
+            self._news.append(_problem(leaving))
         message: Message = {"type": "finished", "address": self._address(found.name)}
         message.update(_verdict(self._news, self._parts), seconds=round(seconds, 6))
         if self._parts:
@@ -183,12 +185,6 @@ class _Result(unittest.TestResult):
             part.update(outcome=outcome, message=problem["message"])
             self._news.append(problem)
         self._parts.append(part)
-
-    def interrupted(self, error: BaseException) -> None:
-        """A KeyboardInterrupt left a test: it counts as that test's own error."""
-        if self._current is not None:
-            self._news.append(_problem(error))
-            self.stopTest(self._current.case)
 
     def account_for_the_rest(self) -> None:
         """What class and module hooks reported, once all is over.

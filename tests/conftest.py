@@ -1,0 +1,96 @@
+"""A workspace in a temporary folder, and the built program run on it."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import textwrap
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+
+@dataclass
+class Run:
+    """What a run of the program left: exit code, both outputs, and results by address."""
+
+    code: int
+    out: str
+    err: str
+    results: dict[str, dict[str, Any]]
+
+    @property
+    def outcomes(self) -> dict[str, str]:
+        return {address: result["outcome"] for address, result in self.results.items()}
+
+
+class Folder:
+    """A workspace to write files into and to run the program in."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def write(self, **files: str) -> None:
+        """Write files; ``__`` in a name is a slash, its last ``_`` the dot of the ending."""
+        for name, text in files.items():
+            stem, _, ending = name.replace("__", "/").rpartition("_")
+            self.file(f"{stem}.{ending}", text)
+
+    def file(self, name: str, text: str, mode: int = 0o644) -> Path:
+        path = self.path / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(textwrap.dedent(text).lstrip("\n"), encoding="utf-8")
+        path.chmod(mode)
+        return path
+
+    def command(self, *arguments: str) -> list[str]:
+        return [sys.executable, "-m", "wolfbane", *arguments]
+
+    def environment(self) -> dict[str, str]:
+        return {**os.environ, "PYTHONDONTWRITEBYTECODE": "1", "NO_COLOR": "1", "COLUMNS": "80"}
+
+    def call(self, *arguments: str, **environment: str) -> Run:
+        """Run any command of the program."""
+        done = subprocess.run(
+            self.command(*arguments),
+            cwd=self.path,
+            env={**self.environment(), **environment},
+            capture_output=True,
+            text=True,
+            timeout=120,
+        )
+        return Run(done.returncode, done.stdout, done.stderr, {})
+
+    def run(self, *arguments: str, **environment: str) -> Run:
+        """``wolfbane run`` with a JSON report, whose results are read back."""
+        report = self.path / "report.json"
+        report.unlink(missing_ok=True)
+        run = self.call("run", "--report", f"json={report}", *arguments, **environment)
+        if report.exists():
+            read = json.loads(report.read_text(encoding="utf-8"))["results"]
+            run.results = {result["address"]: result for result in read}
+            assert len(run.results) == len(read), "an address came twice"
+        return run
+
+    def processes(self) -> list[str]:
+        """Command lines of live processes that were started for this folder's runs."""
+        import psutil
+
+        found = []
+        for process in psutil.process_iter():
+            try:
+                mine = str(self.path) in (process.environ().get("WOLFBANE_TEST_MARK") or "")
+                if mine and process.status() != psutil.STATUS_ZOMBIE:
+                    found.append(" ".join(process.cmdline()))
+            except psutil.Error:
+                continue
+        return found
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Folder:
+    return Folder(tmp_path)

@@ -1,0 +1,174 @@
+"""What one test does to its process costs that test alone; and nothing is left behind."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import time
+
+import psutil
+import pytest
+
+BEFORE_AND_AFTER = """
+import ctypes, os, signal, subprocess, sys, threading, time, unittest
+
+class A(unittest.TestCase):
+    def test_1_before(self):
+        pass
+
+    def test_2_trouble(self):
+        {trouble}
+
+    def test_3_after(self):
+        print("still here")
+
+class B(unittest.TestCase):
+    def test_other_class(self):
+        pass
+"""
+NAME = "test_t.py#A / test_2_trouble"
+
+TROUBLES = {
+    "segfault": ("ctypes.string_at(0)", "crashed", "SIGSEGV"),
+    "exit": ("print('last words'); os._exit(0)", "crashed", "exit code 0"),
+    "sys-exit": ("sys.exit(0)", "errored", "SystemExit"),
+    "killed": ("os.kill(os.getpid(), signal.SIGKILL)", "crashed", "SIGKILL"),
+    "group-killed": ("os.killpg(0, signal.SIGKILL)", "crashed", "SIGKILL"),
+    "interrupt": ("raise KeyboardInterrupt", "errored", "KeyboardInterrupt"),
+    "hang": ("time.sleep(600)", "timed out", "longer than 1 s"),
+    "deaf-hang": (
+        "signal.signal(signal.SIGABRT, signal.SIG_IGN); time.sleep(600)",
+        "timed out",
+        "longer than 1 s",
+    ),
+    "flood": (
+        "exec('while True: print(\"tide \" * 10000)')",
+        "errored",
+        "printed more than 100 MiB",
+    ),
+    "closed-descriptors": ("os.closerange(0, 4096)", "passed", ""),
+    "closed-output": ("os.close(1); os.close(2); open(os.devnull); open(os.devnull)", "passed", ""),
+    "forked-child-comes-back": ("os.fork() or time.sleep(0.05)", "passed", ""),
+    "forked-child-stays": ("os.fork() or time.sleep(600)", "passed", ""),
+    "child-left": ("subprocess.Popen(['sleep', '600'])", "passed", ""),
+    "child-escapes": ("subprocess.Popen(['sleep', '600'], start_new_session=True)", "passed", ""),
+    "thread-left": ("threading.Thread(target=time.sleep, args=(600,)).start()", "passed", ""),
+    "stdout-replaced": ("sys.stdout = sys.stderr = None", "passed", ""),
+}
+
+
+@pytest.mark.parametrize("name", TROUBLES)
+def test_one_test_pays_alone(folder, name):
+    trouble, outcome, words = TROUBLES[name]
+    folder.file("test_t.py", BEFORE_AND_AFTER.format(trouble=trouble))
+    mark = {"WOLFBANE_TEST_MARK": str(folder.path)}
+    timeout = "1s" if "hang" in name else "60s"
+    run = folder.run("--timeout", timeout, "--jobs", "1", **mark)
+    assert run.outcomes == {
+        "test_t.py#A / test_1_before": "passed",
+        NAME: outcome,
+        "test_t.py#A / test_3_after": "passed",
+        "test_t.py#B / test_other_class": "passed",
+    }, run.out + run.err
+    assert words in run.results[NAME]["message"]
+    assert run.code == (0 if outcome == "passed" else 1)
+    assert folder.processes() == []
+
+
+def test_last_words_of_a_crash_are_kept(folder):
+    folder.file("test_t.py", BEFORE_AND_AFTER.format(trouble=TROUBLES["exit"][0]))
+    assert "last words" in folder.run().results[NAME]["output"]
+
+
+def test_a_hang_says_where_it_hung(folder):
+    folder.file("test_t.py", BEFORE_AND_AFTER.format(trouble=TROUBLES["hang"][0]))
+    assert "in test_2_trouble" in folder.run("--timeout", "500ms").results[NAME]["output"]
+
+
+@pytest.mark.parametrize(
+    ("place", "outcomes"),
+    [
+        ("import os; os._exit(3)", {"test_bad.py": "crashed"}),
+        ("raise RuntimeError('no tide table')", {"test_bad.py": "errored"}),
+        ("import time; time.sleep(600)", {"test_bad.py": "timed out"}),
+        ("def broken(:", {"test_bad.py": "errored"}),
+        ("import unittest; raise unittest.SkipTest('winter')", {"test_bad.py": "skipped"}),
+    ],
+)
+def test_a_file_that_cannot_be_loaded(folder, place, outcomes):
+    folder.file("test_bad.py", f"{place}\nclass T(unittest.TestCase):\n    def test(self): pass\n")
+    folder.write(test_good_py="def test_one():\n    pass\n")
+    run = folder.run("--timeout", "1s")
+    assert run.outcomes == {**outcomes, "test_good.py#test_one": "passed"}
+
+
+ENDLESS = """
+import subprocess, time, unittest
+
+class T(unittest.TestCase):
+    def test_1_quick(self):
+        pass
+
+    def test_2_slow(self):
+        subprocess.Popen(["sleep", "601"], start_new_session=True)
+        time.sleep(600)
+"""
+
+
+def start_endless(folder):
+    """A run that has finished one test and sits in the next, with an escaped grandchild."""
+    folder.file("test_t.py", ENDLESS)
+    process = subprocess.Popen(
+        folder.command("run", "-j", "1"),
+        cwd=folder.path,
+        env={**folder.environment(), "WOLFBANE_TEST_MARK": str(folder.path)},
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        start_new_session=True,
+    )
+    wait_until(lambda: any("sleep 601" in line for line in folder.processes()))
+    return process
+
+
+def wait_until(condition, seconds=30):
+    limit = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < limit, "it did not come to that"
+        psutil.cpu_percent(0.02)
+
+
+def journal(folder):
+    (path,) = (folder.path / ".wolfbane" / "runs").glob("*/journal.jsonl")
+    return [json.loads(line) for line in path.read_text().splitlines()]
+
+
+def test_interrupted_once(folder):
+    process = start_endless(folder)
+    os.kill(process.pid, signal.SIGINT)
+    out, _ = process.communicate(timeout=30)
+    assert process.returncode == 130
+    assert "1 passed, 1 test not run" in out and "interrupted" in out
+    assert [e["result"]["outcome"] for e in journal(folder) if "result" in e] == ["passed"]
+    assert folder.processes() == []
+
+
+def test_interrupted_twice(folder):
+    process = start_endless(folder)
+    for _ in range(2):
+        os.kill(process.pid, signal.SIGINT)
+    process.communicate(timeout=30)
+    assert process.returncode == 130
+    wait_until(lambda: folder.processes() == [])
+
+
+def test_killed_outright(folder):
+    process = start_endless(folder)
+    os.killpg(process.pid, signal.SIGKILL)
+    process.communicate()
+    wait_until(lambda: folder.processes() == [], seconds=5)
+    results = [event["result"] for event in journal(folder) if "result" in event]
+    assert [result["outcome"] for result in results] == ["passed"]
+    assert "cut off" in folder.call("show").out
