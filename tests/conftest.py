@@ -62,6 +62,7 @@ class Folder:
             capture_output=True,
             text=True,
             timeout=120,
+            check=False,
         )
         return Run(done.returncode, done.stdout, done.stderr, {})
 

@@ -57,7 +57,7 @@ def command(select: Callable[[], Selected], form: str, by: str, exact: bool) -> 
 def _collect(selected: Selected) -> None:
     from wolfbane.execution.processes import available_cores
     from wolfbane.execution.run import Known, Options, Session
-    from wolfbane.results import new_run
+    from wolfbane.results.runs import new_run
 
     known = Known(selected.newest.status, selected.newest.times)
     folder = new_run(selected.inventory.workspace.results)

@@ -19,7 +19,7 @@ from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
 from wolfbane.reports.written import read_targets, write_reports
-from wolfbane.results import new_run
+from wolfbane.results.runs import new_run
 from wolfbane.workspace.settings import seconds
 
 

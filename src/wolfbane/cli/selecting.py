@@ -12,7 +12,7 @@ import click
 
 from wolfbane.inventory import Inventory, open_inventory
 from wolfbane.inventory.asked import Asked, read_choice
-from wolfbane.results import Newest
+from wolfbane.results.newest import Newest
 from wolfbane.selection import Choice
 from wolfbane.workspace import open_workspace
 

@@ -9,7 +9,8 @@ import click
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.style import make_console
-from wolfbane.results import find_run, read_journal
+from wolfbane.results.journal import read_journal
+from wolfbane.results.runs import find_run
 from wolfbane.workspace import open_workspace
 
 

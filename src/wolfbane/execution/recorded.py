@@ -5,7 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from wolfbane.execution.run import Session
-from wolfbane.results import Journal, Newest, Record, RecordKeeper
+from wolfbane.results.journal import Journal
+from wolfbane.results.newest import Newest
+from wolfbane.results.record import Record, RecordKeeper
 
 
 def run_recorded(session: Session, folder: Path, newest: Newest) -> tuple[int, Record]:

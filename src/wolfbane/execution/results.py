@@ -11,7 +11,7 @@ from wolfbane.model import Excerpt, Frame, Outcome, Part, Result, Test
 
 BEFORE, AFTER = 3, 2
 LONGEST_TEXT = 1 << 18
-MANY_PARTS = 20_000
+MANY_PARTS = 250_000
 
 
 class ResultMaker:

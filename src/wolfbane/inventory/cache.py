@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -100,23 +101,22 @@ def _written(file: TestFile) -> _Entry:
     }
 
 
+def _tags(rows: list[list[str]]) -> tuple[Tag, ...]:
+    return _same_tags(tuple(map(tuple, rows))) if rows else ()
+
+
+@lru_cache(maxsize=4096)
+def _same_tags(rows: tuple[tuple[str, str, str], ...]) -> tuple[Tag, ...]:
+    """Tests share their tags' objects where these are the same: there are few different ones."""
+    return tuple(Tag(*row) for row in rows)
+
+
 def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
     if entry.get("empty"):
         return None
     kind, exact = entry["settings"].partition(" ")[0], entry["exact"]
     tests = tuple(
-        Test(
-            suite,
-            kind,
-            path,
-            name,
-            line,
-            end,
-            tuple(Tag(*tag) for tag in tags),
-            group,
-            exact,
-            blocked,
-        )
+        Test(suite, kind, path, name, line, end, _tags(tags), group, exact, blocked)
         for name, line, end, group, blocked, tags in entry["tests"]
     )
     return TestFile(

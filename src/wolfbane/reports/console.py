@@ -12,7 +12,7 @@ from rich.text import Text
 
 from wolfbane.events import Collecting, Event, RunFinished, RunStarted, TestFinished
 from wolfbane.model import Outcome, Result
-from wolfbane.reports.failure import one_line, print_failure
+from wolfbane.reports.failure import one_line, part_lines, print_failure
 from wolfbane.reports.style import ORDER, STYLES
 from wolfbane.reports.summary import closing_line, slowest, summary_table
 from wolfbane.reports.text import clock, many, visible
@@ -33,6 +33,7 @@ class ConsoleReport:
         self._open: dict[str, int] = {}
         self._by_file: defaultdict[str, Counter[Outcome]] = defaultdict(Counter)
         self._seconds: Counter[str] = Counter()
+        self._parts: Counter[str] = Counter()
         self._progress: Progress | None = None
         self._bars: dict[str, TaskID] = {}
         self._run = ""
@@ -67,11 +68,12 @@ class ConsoleReport:
         self._bars.clear()
         self._run = event.run
         self._open = dict(event.files)
-        if self._quiet:
-            return
-        self._console.print(header(event), soft_wrap=False)
+        if not self._quiet:
+            self._console.print(header(event))
         for warning in event.warnings:
             self._console.print(Text.assemble(("warning  ", "bold khaki1"), visible(warning)))
+        if self._quiet:
+            return
         self._console.print()
         if self._live:
             progress = self._bar()
@@ -82,23 +84,32 @@ class ConsoleReport:
         self._results.append(result)
         counts = self._by_file[result.path]
         counts[result.outcome] += 1
+        self._parts[result.path] += len(result.parts)
         self._seconds[result.path] += result.seconds  # type: ignore[assignment]
         if self._quiet:
             return
         if self._progress is not None:
             self._progress.advance(self._bars[result.suite])
             if result.outcome in _TOLD_IN_FULL or self._verbose:
-                self._console.print(one_line(result), soft_wrap=True)
+                self._line(result)
         elif self._verbose:
-            self._console.print(one_line(result), soft_wrap=True)
+            self._line(result)
         elif counts.total() == self._open.get(result.path):
             self._file_line(result.path)
+
+    def _line(self, result: Result) -> None:
+        self._console.print(one_line(result), soft_wrap=True)
+        if self._verbose:
+            for line in part_lines(result.parts):
+                self._console.print(line, soft_wrap=True)
 
     def _file_line(self, path: str) -> None:
         del self._open[path]
         counts = self._by_file[path]
         line = Text(f"{visible(path)}  ")
         line.append_text(outcomes(counts))
+        if self._parts[path]:
+            line.append(f", {many(self._parts[path], 'part')}", style="dim")
         line.append(f"  {clock(self._seconds[path])}", style="dim")
         self._console.print(line, soft_wrap=True)
 

@@ -10,7 +10,7 @@ from rich.text import Text
 from wolfbane.model import Outcome, Test
 from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, visible
-from wolfbane.results import Newest
+from wolfbane.results.newest import Newest
 from wolfbane.selection import Choice
 from wolfbane.selection.reasons import Reason, reasons
 

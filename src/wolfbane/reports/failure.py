@@ -92,6 +92,15 @@ def _tail(output: str, *, verbose: bool) -> str:
     return "\n".join([f"[{hidden} lines above are left out; --verbose shows all]", *lines[hidden:]])
 
 
+def part_lines(parts: tuple[Part, ...], depth: int = 1) -> Iterator[Text]:
+    """The parts of a test, a line each, set in below it."""
+    for part in parts:
+        yield Text.assemble(
+            "  " * depth, (f"{part.outcome}", STYLES[part.outcome]), f"  {visible(part.name)}"
+        )
+        yield from part_lines(part.parts, depth + 1)
+
+
 def one_line(result: Result) -> Text:
     """A result in one line, for the live view."""
     return Text.assemble(

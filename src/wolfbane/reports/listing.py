@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import cache
 
-from wolfbane.model import Test
+from wolfbane.model import Tag, Test
 from wolfbane.reports.text import many, visible
 
 GROUPINGS: dict[str, Callable[[Test], Iterable[str]]] = {
@@ -25,9 +26,8 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
     for heading, members in _groups(tests, by):
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         for test in members:
-            tags = " ".join(tag.text for tag in test.tags)
             mark = " " if test.exact else GUESSED
-            yield f" {mark} {visible(test.address):<{width}}  {visible(tags)}".rstrip()
+            yield f" {mark} {visible(test.address):<{width}}  {_tags(test.tags)}".rstrip()
         yield ""
 
 
@@ -45,9 +45,9 @@ def tree(tests: Sequence[Test], by: str) -> Iterator[str]:
             for depth in range(shared, len(levels)):
                 last = depth == len(levels) - 1
                 mark = GUESSED if last and not test.exact else " "
-                tags = " ".join(tag.text for tag in test.tags) if last else ""
+                tags = _tags(test.tags) if last else ""
                 text = f" {mark} {'   ' * depth}{visible(levels[depth])}"
-                yield f"{text}  [{visible(tags)}]" if tags else text
+                yield f"{text}  [{tags}]" if tags else text
             above = levels
         yield ""
 
@@ -85,6 +85,11 @@ def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int]) -> Iterato
         yield f"left out: {count} by {visible(rule)}"
     if not all(test.exact for test in tests):
         yield f"{GUESSED} read from the source; exact once its file was run or listed with --exact"
+
+
+@cache
+def _tags(tags: tuple[Tag, ...]) -> str:
+    return visible(" ".join(tag.text for tag in tags))
 
 
 def _groups(tests: Sequence[Test], by: str) -> list[tuple[str, list[Test]]]:

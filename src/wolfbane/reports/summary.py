@@ -33,12 +33,17 @@ def summary_table(results: Sequence[Result]) -> Table:
     for outcome in present:
         number = Text(str(whole[outcome]), style=STYLES[outcome])
         table.add_column(str(outcome), justify="right", footer=number)
+    parts = {suite: sum(len(r.parts) for r in results if r.suite == suite) for suite in by_suite}
+    if any(parts.values()):
+        table.add_column("parts", justify="right", footer=str(sum(parts.values())))
     table.add_column("time", justify="right", footer=clock(sum(seconds.values())))
     for suite, counts in by_suite.items():
         cells = [
             Text(str(counts[outcome] or "-"), style=STYLES[outcome] if counts[outcome] else "dim")
             for outcome in present
         ]
+        if any(parts.values()):
+            cells.append(Text(str(parts[suite] or "-"), style="" if parts[suite] else "dim"))
         table.add_row(suite, str(counts.total()), *cells, clock(seconds[suite]))
     return table
 

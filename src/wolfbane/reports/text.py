@@ -10,6 +10,8 @@ _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2
 
 def visible(text: str) -> str:
     """Text without control sequences, with other control characters as visible escapes."""
+    if text.isprintable():
+        return text
     plain = _SEQUENCE.sub("", text).replace("\r\n", "\n").expandtabs(8)
     return _CONTROL.sub(lambda match: _escape(match[0]), plain)
 

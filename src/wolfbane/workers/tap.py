@@ -24,6 +24,7 @@ from wolfbane.workers.channel import Channel, Message  # noqa: E402
 
 KEPT = 1 << 20
 FLOOD = 100 << 20
+SEND_EVERY = 0.1
 _FAILED_AT = re.compile(
     r"#\s+Failed (?:\(TODO\) )?test(?: '(?P<name>.*?)')?(?:\s+#)?"
     r"\s+at (?P<file>\S.*?) line (?P<line>\d+)"
@@ -58,6 +59,8 @@ class _Program:
         self.errors = ""
         self.printed = 0
         self.buffer = b""
+        self.unsent: list[str] = []
+        self.last_sent = 0.0
 
     def run(self) -> None:
         self.channel.send({"type": "started", "address": self.path})
@@ -77,6 +80,7 @@ class _Program:
             if flooded:
                 verdict = {"outcome": "errored", "message": f"it printed over {FLOOD >> 20} MiB"}
             verdict["parts"] = [part(point) for point in document.points]
+        self.send_output()
         seconds = round(time.perf_counter() - began, 6)
         finished = {"type": "finished", "address": self.path, "seconds": seconds}
         self.channel.send({**finished, **verdict})
@@ -87,18 +91,16 @@ class _Program:
             assert process.stdout is not None and process.stderr is not None
             selector.register(process.stdout, selectors.EVENT_READ, self.take_tap)
             selector.register(process.stderr, selectors.EVENT_READ, self.take_errors)
-            while selector.get_map():
-                for key, _ in sorted(
-                    selector.select(0.05), key=lambda e: e[0].data != self.take_tap
-                ):
+            while selector.get_map() and self.printed <= FLOOD:
+                ready = selector.select(0.05)
+                if not ready and process.poll() is not None:
+                    break  # a child it left behind may hold the streams open for ever
+                for key, _ in sorted(ready, key=lambda item: item[0].data != self.take_tap):
                     stream: Any = key.fileobj
                     if not self.read(stream, key.data):
                         selector.unregister(stream)
-                if self.printed > FLOOD:
-                    process.kill()
-                    break
-                if process.poll() is not None and not selector.select(0):
-                    break  # a child it left behind may hold the streams open for ever
+        if self.printed > FLOOD:
+            process.kill()
         if self.buffer:
             self.take_tap(b"\n")
         process.wait()
@@ -108,14 +110,22 @@ class _Program:
 
     def read(self, stream: IO[bytes], take: Any) -> bool:
         data = os.read(stream.fileno(), 1 << 16)
+        self.printed += len(data)
         if data:
-            self.printed += len(data)
-            if self.printed <= KEPT:
-                text = data.decode("utf-8", "replace")
-                message = {"type": "output", "address": self.path, "stream": "both", "text": text}
-                self.channel.send(message)
             take(data)
+            if self.printed <= KEPT:
+                self.unsent.append(data.decode("utf-8", "replace"))
+            if time.monotonic() - self.last_sent > SEND_EVERY:
+                self.send_output()
         return bool(data)
+
+    def send_output(self) -> None:
+        """Send what was printed since the last time, so that a program that hangs is not mute."""
+        if self.unsent:
+            message = {"type": "output", "address": self.path, "stream": "both"}
+            self.channel.send({**message, "text": "".join(self.unsent)})
+        self.unsent = []
+        self.last_sent = time.monotonic()
 
     def take_tap(self, data: bytes) -> None:
         self.buffer += data
