@@ -101,7 +101,7 @@ def command(
         if dry_run:
             print_plan(console, session.plan(folder), session.broken)
             shutil.rmtree(folder)
-            return
+            ctx.exit(1 if session.broken else 0)
         session.listen(report)
         code, record = run_recorded(session, folder, selected.newest)
     except WolfbaneError:

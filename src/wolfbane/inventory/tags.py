@@ -14,6 +14,8 @@ _COMMENT = re.compile(
     r"^[ \t]*(?:#|//|--|;|%|\*|/\*)+[ \t]*tags:[ \t]*(.*?)[ \t]*(?:\*/)?[ \t]*$", re.I
 )
 _ANY_COMMENT = re.compile(r"^\s*(?:#|//|--|;|%|\*|/\*|$)")
+_OPENS_TEXT = re.compile(r"""^\s*[rR]?(\"{3}|'{3})""")
+_TEXT_LINE = re.compile(r"""^\s*(?:"[^"]*"|'[^']*');?\s*$""")
 _TITLE = re.compile(r"(?:^|\s)@([A-Za-z][\w.-]*(?:=[\w.-]+)?)")
 
 
@@ -49,8 +51,8 @@ class _Comment:
 
 def _comment_tags(source: bytes) -> list[_Comment]:
     lines = source.decode("utf-8", "replace").splitlines()
+    head_ends = _end_of_head(lines)
     found = []
-    in_head = True
     for index, line in enumerate(lines):
         match = _COMMENT.match(line)
         if match:
@@ -60,11 +62,24 @@ def _comment_tags(source: bytes) -> list[_Comment]:
             ):
                 target += 1
             loose = target >= len(lines) or not lines[target].strip()
-            where = "file head" if in_head and loose else f"comment on line {index + 1}"
+            whole_file = loose and index < head_ends
+            where = "file head" if whole_file else f"comment on line {index + 1}"
             tags = tuple(Tag.parse(t, where) for t in match[1].split(",") if t.strip())
-            found.append(_Comment(tags, 0 if in_head and loose else target + 1))
-        in_head = in_head and bool(_ANY_COMMENT.match(line))
+            found.append(_Comment(tags, 0 if whole_file else target + 1))
     return found
+
+
+def _end_of_head(lines: Sequence[str]) -> int:
+    """The number of lines at the top that are comments, blank, or a text such as a docstring."""
+    inside = ""
+    for index, line in enumerate(lines):
+        if inside:
+            inside = "" if inside in line else inside
+        elif opened := _OPENS_TEXT.match(line):
+            inside = "" if opened[1] in line[opened.end() :] else opened[1]
+        elif not (_ANY_COMMENT.match(line) or _TEXT_LINE.match(line)):
+            return index
+    return len(lines)
 
 
 def _tagged(test: Test, blocks: Sequence[Block], comments: Sequence[_Comment]) -> Test:

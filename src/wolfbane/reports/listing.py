@@ -17,17 +17,27 @@ GROUPINGS: dict[str, Callable[[Test], Iterable[str]]] = {
     "tag": lambda test: [tag.text for tag in test.tags] or ("(no tag)",),
 }
 GUESSED = "~"
-_WIDEST = 70
+_WIDEST = 48
 
 
 def table(tests: Sequence[Test], by: str) -> Iterator[str]:
-    """A line for each test, its address and tags, under a heading for each group."""
-    width = min(_WIDEST, max((len(test.address) for test in tests), default=0))
+    """Groups, their files, and a line for each test: source line, name, tags."""
+    width = min(_WIDEST, max((len(test.name) for test in tests), default=0))
     for heading, members in _groups(tests, by):
         yield f"{visible(heading)}: {many(len(members), 'test')}"
+        path = ""
         for test in members:
+            if test.path != path and test.name:
+                path = test.path
+                if by != "file":
+                    yield f"  {visible(path)}"
             mark = " " if test.exact else GUESSED
-            yield f" {mark} {visible(test.address):<{width}}  {_tags(test.tags)}".rstrip()
+            if test.name:
+                place = test.line or ""
+                row = f"  {mark}{place:>5}  {visible(test.name):<{width}}  {_tags(test.tags)}"
+            else:
+                row = f"  {visible(test.path):<{width + 8}}  {_tags(test.tags)}"
+            yield row.rstrip()
         yield ""
 
 
