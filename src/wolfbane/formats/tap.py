@@ -112,7 +112,8 @@ class Reader:
         if found := _DIRECTIVE.search(_mask_escapes(text)):
             directive = found[1].lower()
             reason, text = text[found.start(2) :].strip(), text[: found.start()]
-        name = re.sub(r"\\([\\#])", r"\1", text).strip()
+        escaped = r"\\([\\#])" if document.version >= 14 else r"\\(#)"
+        name = re.sub(escaped, r"\1", text).strip()
         point = Point(number, match[1] is None, name, directive, reason)
         if self._nested is not None:
             inner = self._nested.finish()

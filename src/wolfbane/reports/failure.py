@@ -14,6 +14,7 @@ from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, visible
 
 SHOWN_LINES = 40
+SHOWN_OF_PART = 12
 
 
 def print_failure(console: Console, result: Result, *, verbose: bool) -> None:
@@ -81,6 +82,8 @@ def _bad_parts(parts: tuple[Part, ...], depth: int = 0) -> Iterator[str]:
         if part.outcome in (Outcome.FAILED, Outcome.ERRORED):
             place = f"  ({part.file}:{part.line})" if part.line else ""
             yield f"{'  ' * depth}{part.outcome}  {part.name}{place}"
+            for line in part.message.splitlines()[:SHOWN_OF_PART]:
+                yield f"{'  ' * depth}  | {line.removeprefix('#').rstrip()}"
             yield from _bad_parts(part.parts, depth + 1)
 
 

@@ -52,7 +52,9 @@ def main() -> None:
 class _Program:
     def __init__(self, channel: Channel, options: Message, path: str) -> None:
         self.channel, self.path = channel, path
-        self.file = os.path.join(options["root"], path)
+        file = os.path.join(options["root"], path)
+        inside = os.path.relpath(file)
+        self.file = file if inside.startswith("..") else inside
         self.interpreters: dict[str, list[str]] = options["interpreters"]
         self.defaults: dict[str, str] = options["defaults"]
         self.reader = Reader()
@@ -93,8 +95,10 @@ class _Program:
             selector.register(process.stderr, selectors.EVENT_READ, self.take_errors)
             while selector.get_map() and self.printed <= FLOOD:
                 ready = selector.select(0.05)
-                if not ready and process.poll() is not None:
-                    break  # a child it left behind may hold the streams open for ever
+                if not ready:
+                    self.send_output()
+                    if process.poll() is not None:
+                        break  # a child it left behind may hold the streams open for ever
                 for key, _ in sorted(ready, key=lambda item: item[0].data != self.take_tap):
                     stream: Any = key.fileobj
                     if not self.read(stream, key.data):
@@ -161,19 +165,23 @@ def command_line(
             raise OSError(f"its interpreter '{shebang[0]}' is not here")
         return [found, *shebang[1:], file]
     compiled = first.startswith(b"\x7fELF")
-    return [file] if compiled or suffix not in defaults else [defaults[suffix], file]
+    if compiled or suffix not in defaults:
+        return [os.path.abspath(file)]
+    return [defaults[suffix], file]
 
 
 def locate(points: list[Point], errors: str) -> None:
-    """Give failed points the line that the program named on its error stream."""
+    """Give failed points the line and the words that the program had for them as errors."""
     said = list(_FAILED_AT.finditer(errors))
+    ends = [*(match.start() for match in said[1:]), len(errors)]
+    told = dict(zip(said, ends, strict=False))
     for point in points:
-        if point.ok or point.line:
-            continue
-        match = next((m for m in said if (m["name"] or "") == point.name), None)
+        match = next((m for m in told if not point.ok and (m["name"] or "") == point.name), None)
         if match is not None:
-            said.remove(match)
-            point.file, point.line = match["file"], int(match["line"])
+            words = errors[match.end() : told.pop(match)].strip(".\n")
+            point.diagnostics += [line for line in words.splitlines() if line.startswith("#  ")]
+            if not point.line:
+                point.file, point.line = match["file"], int(match["line"])
 
 
 def judge(document: Document, code: int) -> Message:
@@ -192,23 +200,18 @@ def judge(document: Document, code: int) -> Message:
     if code and not failed:
         problems.append(f"exit code {code}, though no point failed")
     if failed:
-        total = len(document.points)
-        lines = [f"{len(failed)} of {total} points failed", *(f"  {label(p)}" for p in failed[:20])]
-        frames = [
-            {"file": point.file, "line": point.line, "function": point.name}
-            for point in reversed(failed)
-            if point.line
-        ]
-        return {"outcome": "failed", "message": "\n".join(lines + problems), "frames": frames}
+        said = "\n".join([f"{len(failed)} of {len(document.points)} points failed", *problems])
+        placed = next((point for point in failed if point.line), None)
+        frames = [frame(placed)] if placed else []
+        return {"outcome": "failed", "message": said, "frames": frames}
     if problems:
         return {"outcome": "errored", "message": "\n".join(problems)}
     return {"outcome": "passed"}
 
 
-def label(point: Point) -> str:
-    """A failed point in one line, with its place where the program said it."""
-    place = f" ({point.file}:{point.line})" if point.line else ""
-    return f"{point.number} {point.name or '(no name)'}{place}"
+def frame(point: Point) -> Message:
+    """Where a failed point is, as the one frame of its test."""
+    return {"file": os.path.abspath(point.file), "line": point.line, "function": point.name}
 
 
 def part(point: Point) -> Message:
@@ -218,7 +221,7 @@ def part(point: Point) -> Message:
     if text and (point.outcome != "passed" or point.directive):
         message["message"] = text
     if point.line:
-        message.update(file=point.file, line=point.line)
+        message.update(file=os.path.abspath(point.file), line=point.line)
     if point.points:
         message["parts"] = [part(inner) for inner in point.points]
     return message

@@ -1,0 +1,53 @@
+"""The program as a whole: the demo, its help, errors of the command line."""
+
+from __future__ import annotations
+
+import pytest
+
+from wolfbane import __version__
+
+
+def test_the_demo_shows_what_the_tool_shows(folder):
+    run = folder.call("demo", "--into", "harbour")
+    assert run.code == 0, run.err
+    assert "left out   2 by leave_out tag:wip" in run.out
+    assert "failed  tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter" in run.out
+    assert "21 passed, 1 failed, 1 skipped, 1 todo" in run.out
+    again = folder.call("demo", "--into", "harbour")
+    assert (again.code, "overwrites nothing" in again.err) == (2, True)
+    folder.path /= "harbour"
+    missed = folder.call("run", "--tag", "smok")
+    assert (missed.code, "did you mean tag:smoke (5)?" in missed.err) == (3, True)
+    smoke = folder.run("--tag", "smoke")
+    assert {result["suite"] for result in smoke.results.values()} == {"tides", "fees", "quay-log"}
+    everything = folder.run("--everything")
+    assert list(everything.outcomes.values()).count("errored") == 0
+    assert list(everything.outcomes.values()).count("failed") == 3
+
+
+@pytest.mark.parametrize("command", ["run", "list", "explain", "show", "init", "demo"])
+def test_help_has_an_example_or_says_what_is_written(folder, command):
+    run = folder.call(command, "--help")
+    assert run.code == 0
+    assert f"wolfbane {command}" in run.out or "wolfbane.toml" in run.out
+    assert max(len(line) for line in run.out.splitlines()) <= 80
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["rnu"], "there is no command 'rnu'; did you mean run?"),
+        (["run", "--tga", "x"], "--tga"),
+        (["run", "--timeout", "soon"], "'soon' is not a duration"),
+        (["run", "--seed", "5"], "--seed needs --order random"),
+        (["run", "-w", "nowhere"], "there is no folder"),
+        (["show"], "no run is recorded"),
+    ],
+)
+def test_errors_of_the_command_line(folder, arguments, message):
+    run = folder.call(*arguments)
+    assert (run.code, message in run.err) == (2, True), run.err
+
+
+def test_version(folder):
+    assert folder.call("--version").out == f"wolfbane {__version__}\n"

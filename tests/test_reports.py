@@ -1,0 +1,189 @@
+"""What a run prints and writes: safe, complete, well-formed, and there again later."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import subprocess
+import tempfile
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from lxml import etree
+
+from wolfbane.events import TestFinished as Finished
+from wolfbane.formats.xunit import write_xunit
+from wolfbane.model import Outcome, Result
+from wolfbane.reports.text import visible
+from wolfbane.results.journal import Journal, read_journal
+
+NASTY = r"""
+import sys, unittest
+class T(unittest.TestCase):
+    def test_control(self):
+        print("\x1b[31mred\x1b[0m \x1b]0;title\x07 \x07bell \x00 \x9b2J back\x08space")
+        self.fail("\x1b[2Jcleared ]]> \ud800 \x00 <&>")
+    def test_surrogate_printed(self):
+        print("half \udc80 done")
+        self.fail("see above")
+    def test_huge(self):
+        print("x" * 3_000_000)
+        self.fail("y" * 3_000_000)
+    def test_name(self):
+        for n in ("\x1b[5m", "\ud800", "]]>"):
+            with self.subTest(n): self.fail(n)
+"""
+
+
+def test_any_text_a_test_makes_is_safe(folder):
+    folder.file("test_n.py", NASTY)
+    xml = folder.path / "out" / "x.xml"
+    run = folder.run("--report", f"xunit={xml}")
+    assert run.code == 1
+    assert set(run.outcomes.values()) == {"failed"}
+    for text in (run.out, folder.call("show", "-v").out):
+        assert not [c for c in text if (ord(c) < 32 and c != "\n") or 127 <= ord(c) < 160]
+        assert "red" in text and "\\x07bell" in text and "half \\udc80 done" in text
+    root = etree.parse(str(xml)).getroot()
+    assert (root.get("tests"), root.get("failures")) == ("4", "4")
+    assert xml.stat().st_size < 3_000_000
+
+
+TEXTS = st.text(st.characters(codec=None))
+
+
+@given(TEXTS)
+def test_nothing_shown_moves_the_cursor(text):
+    shown = visible(text)
+    assert not [c for c in shown if (ord(c) < 32 and c not in "\n\t") or 127 <= ord(c) < 160]
+
+
+@given(st.lists(st.tuples(TEXTS, TEXTS, st.sampled_from(Outcome)), max_size=4))
+def test_xunit_is_well_formed_whatever_tests_say(rows):
+    results = [
+        Result(
+            f"{n}", "s", "python", "p", name, outcome, 0.1, text, text, output=text, tags=(name,)
+        )
+        for n, (name, text, outcome) in enumerate(rows)
+    ]
+    root = etree.fromstring(write_xunit(results, "harbour", "2031-05-04T06:10:00"))
+    assert len(root.findall(".//testcase")) == len(rows)
+
+
+@given(st.text(), st.text(), st.sampled_from(Outcome))
+def test_the_journal_gives_back_what_it_was_told(name, text, outcome):
+    event = Finished(Result("a", "s", "python", "p", name, outcome, 0.5, text, output=text))
+    with tempfile.TemporaryDirectory() as place:
+        with Journal(Path(place)) as journal:
+            journal(event)
+        assert list(read_journal(Path(place))) == [event]
+
+
+HARBOUR = """
+import unittest
+class T(unittest.TestCase):
+    def test_good(self): pass
+    def test_bad(self):
+        print("looking at berth 12")
+        self.assertEqual("high\\nlow\\n", "high\\nhigh\\n")
+    @unittest.skip("no wind")
+    def test_skip(self): pass
+"""
+
+
+def test_a_failure_is_told_in_full(folder):
+    folder.file("test_h.py", HARBOUR)
+    out = folder.run().out
+    for words in (
+        "chosen     3 tests in 1 file of 1 suite",
+        "test_h.py  1 passed, 1 failed, 1 skipped",
+        "failed  test_h.py#T / test_bad",
+        "- low",
+        "+ high",
+        "  > 6 |         self.assertEqual(",
+        "it printed:\n    looking at berth 12",
+        "run it again: wolfbane run 'test_h.py#T / test_bad'",
+        "1 passed, 1 failed, 1 skipped in",
+        "(exit 1, run 2",
+    ):
+        assert words in out, out
+    assert max(len(line) for line in out.splitlines()) <= 80
+    quiet = folder.run("--quiet").out
+    assert "workspace" not in quiet and "failed  test_h.py#T / test_bad" in quiet
+    verbose = folder.run("--verbose").out
+    assert "skipped  test_h.py#T / test_skip" in verbose and "Traceback" in verbose
+
+
+def test_show_prints_a_run_as_the_console_did(folder):
+    folder.file("test_h.py", HARBOUR)
+    first = folder.run()
+    folder.file("test_h.py", "def test_other(): pass\n")
+    folder.run()
+    name = first.out.rpartition("run ")[2].strip(" )\n")
+    assert folder.call("show", name).out == first.out
+    assert "test_other" not in folder.call("show", name).out
+    assert "1 passed" in folder.call("show").out
+    unknown = folder.call("show", name + "x")
+    assert (unknown.code, f"did you mean {name}?" in unknown.err) == (2, True)
+
+
+def test_a_run_folder_holds_journal_and_summary_alone(folder):
+    folder.file("test_h.py", HARBOUR)
+    folder.run()
+    (run,) = (folder.path / ".wolfbane" / "runs").iterdir()
+    assert sorted(path.name for path in run.iterdir()) == ["journal.jsonl", "summary.json"]
+    types = [json.loads(line)["type"] for line in (run / "journal.jsonl").read_text().splitlines()]
+    assert types == [
+        "run-started", *["test-started"] * 0, *types[1:-1], "run-finished"
+    ]  # fmt: skip
+    assert types.count("test-finished") == 3
+    summary = json.loads((run / "summary.json").read_text())
+    assert summary["finished"]["counts"] == {"passed": 1, "failed": 1, "skipped": 1}
+
+
+@pytest.mark.parametrize(
+    ("target", "message"),
+    [
+        ("xunitt=x.xml", "unknown format 'xunitt'; did you mean xunit?"),
+        ("json", "write it as json=PATH"),
+        ("json=.", "'.' is a folder"),
+    ],
+)
+def test_bad_report_targets(folder, target, message):
+    folder.file("test_h.py", HARBOUR)
+    run = folder.call("run", "--report", target)
+    assert (run.code, message in run.err) == (2, True), run.err
+    assert not (folder.path / ".wolfbane").exists()
+
+
+def on_a_terminal(folder, *arguments, **environment):
+    """What the program writes when its output is a terminal of 80 columns."""
+    main, terminal = pty.openpty()
+    subprocess.run(["stty", "cols", "80", "rows", "40"], stdin=terminal, check=True)
+    own = {k: v for k, v in folder.environment().items() if k not in ("NO_COLOR", "COLUMNS")}
+    process = subprocess.Popen(
+        folder.command(*arguments), cwd=folder.path, stdout=terminal, stderr=terminal,
+        stdin=terminal, env={**own, "TERM": "xterm-256color", **environment},
+    )  # fmt: skip
+    os.close(terminal)
+    data = b""
+    while True:
+        try:
+            chunk = os.read(main, 65536)
+        except OSError:
+            break
+        data += chunk
+    process.wait()
+    os.close(main)
+    return data.decode()
+
+
+def test_colour_on_a_terminal_only(folder):
+    folder.file("test_h.py", HARBOUR)
+    assert "\x1b[" not in folder.call("run", NO_COLOR="").out
+    assert "\x1b[1;38;5;" in on_a_terminal(folder, "run")
+    plain = on_a_terminal(folder, "run", NO_COLOR="1")
+    assert ";38;5;" not in plain and "[31m" not in plain

@@ -1,0 +1,108 @@
+"""wolfbane.toml: what is wrong with it is said at once, with file, line and nearest word."""
+
+from __future__ import annotations
+
+import pytest
+
+BAD = {
+    "broken": ("[workspace\n", ["wolfbane.toml:1: not valid TOML"]),
+    "keys": (
+        '[workspace]\nnmae = "x"\n[[suite]]\nname = "a"\nkind = "python"\npaths = ["."]\n'
+        'intepreter = "x"\n[sute]\n',
+        [
+            "wolfbane.toml:2: unknown key 'nmae'; did you mean name?",
+            "wolfbane.toml:7: unknown key 'intepreter'; did you mean interpreters?",
+            "wolfbane.toml:8: unknown key 'sute'; did you mean suite?",
+        ],
+    ),
+    "kind": (
+        '[[suite]]\nname = "a"\nkind = "phyton"\npaths = ["."]\n',
+        ["wolfbane.toml:3: unknown kind 'phyton'; did you mean python?"],
+    ),
+    "values": (
+        '[workspace]\ntimeout = "soon"\njobs = 0\n[[suite]]\nkind = "tap"\npaths = []\n',
+        [
+            "wolfbane.toml:2: 'workspace.timeout': 'soon' is not a duration",
+            "wolfbane.toml:3: 'workspace.jobs' is 0",
+            "wolfbane.toml:4: 'suite.name' is missing",
+            "wolfbane.toml:6: 'suite.paths' is []",
+        ],
+    ),
+    "cross": (
+        '[workspace]\nleave_out = "(tag:x"\n'
+        '[[suite]]\nname = "a"\nkind = "tap"\npaths = ["nowhere"]\npython = "python3"\n'
+        '[[suite]]\nname = "a"\nkind = "tap"\npaths = ["."]\nfolder = "gone"\n'
+        '[[tag]]\nname = "slow"\nmatch = "tag:a tag:b"\n',
+        [
+            "wolfbane.toml:2: this '(' is never closed",
+            "wolfbane.toml:6: suite 'a': there is no 'nowhere'",
+            "wolfbane.toml:7: 'python' is for suites of kind python only",
+            "wolfbane.toml:9: two suites are named 'a' (line 4)",
+            "wolfbane.toml:12: there is no folder 'gone'",
+            "wolfbane.toml:15: join terms",
+        ],
+    ),
+}
+
+
+@pytest.mark.parametrize("name", BAD)
+def test_everything_wrong_is_said_at_once(folder, name):
+    text, messages = BAD[name]
+    folder.file("wolfbane.toml", text)
+    run = folder.call("run")
+    assert run.code == 2
+    assert [message for message in messages if message not in run.err] == [], run.err
+    assert not (folder.path / ".wolfbane").exists()
+
+
+def test_unreadable_settings(folder):
+    (folder.path / "wolfbane.toml").write_bytes(b"\xff\xfe")
+    run = folder.call("list")
+    assert (run.code, "cannot be read" in run.err) == (2, True)
+
+
+def test_nothing_to_run_anywhere(folder):
+    run = folder.call("run")
+    assert run.code == 3
+    assert "no test was found" in run.err and "wolfbane init" in run.err
+
+
+def test_every_chosen_test_skipped_is_no_success(folder):
+    folder.file("t/a.t", "#!/bin/sh\necho '1..0 # SKIP closed'\n")
+    run = folder.run()
+    assert (run.code, "every chosen test was skipped" in run.out) == (3, True)
+
+
+def test_init_writes_what_was_detected_and_never_overwrites(folder):
+    folder.file("test_top.py", "def test_a(): pass\n")
+    folder.file("unit/test_b.py", "def test_b(): pass\n")
+    folder.file("unit/c.t", "#!/bin/sh\necho 1..1; echo ok\n")
+    folder.file("unit/helper_test.txt", "")
+    before = folder.run().outcomes
+    run = folder.call("init")
+    assert "suite unit-tap (kind tap): unit" in run.out or "suite unit (kind tap): unit" in run.out
+    assert folder.run().outcomes == before
+    assert set(before.values()) == {"passed"} and len(before) == 3
+    text = (folder.path / "wolfbane.toml").read_text()
+    again = folder.call("init")
+    assert (again.code, "stays as it is" in again.err) == (2, True)
+    assert (folder.path / "wolfbane.toml").read_text() == text
+
+
+def test_a_file_of_two_suites_runs_once_and_is_said(folder):
+    suite = '[[suite]]\nname = "{}"\nkind = "python"\npaths = ["."]\n'
+    folder.file("wolfbane.toml", suite.format("a") + suite.format("b"))
+    folder.file("test_a.py", "def test_a(): pass\n")
+    run = folder.run()
+    assert len(run.results) == 1
+    assert "test_a.py is named by suites a, b; it runs in a" in run.out
+
+
+def test_exclude_and_globs(folder):
+    folder.file(
+        "wolfbane.toml",
+        '[[suite]]\nname = "a"\nkind = "python"\npaths = ["**/check_*.py"]\nexclude = ["old"]\n',
+    )
+    for path in ("check_a.py", "deep/er/check_b.py", "old/check_c.py", "test_d.py"):
+        folder.file(path, "def test_it(): pass\n")
+    assert sorted(folder.run().results) == ["check_a.py#test_it", "deep/er/check_b.py#test_it"]
