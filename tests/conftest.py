@@ -51,7 +51,7 @@ class Folder:
         return [sys.executable, "-m", "wolfbane", *arguments]
 
     def environment(self) -> dict[str, str]:
-        return {**os.environ, "PYTHONDONTWRITEBYTECODE": "1", "NO_COLOR": "1", "COLUMNS": "80"}
+        return {**os.environ, "NO_COLOR": "1", "COLUMNS": "80"}
 
     def call(self, *arguments: str, **environment: str) -> Run:
         """Run any command of the program."""

@@ -191,7 +191,7 @@ def test_perl_says_where_a_point_failed(folder):
     ]  # fmt: skip
     assert result["excerpt"]["line"] == 6
     assert "2 of 4 points failed" in run.out and "failed  sums  (t/a.t:6)" in run.out
-    assert "  |     expected: '5'" in run.out
+    assert "|      expected: '5'" in run.out
     verbose = folder.call("show", "--verbose").out
     assert "failed  deep" in verbose and "todo  not yet" in verbose
 

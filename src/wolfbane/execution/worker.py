@@ -160,7 +160,7 @@ class Worker:
             return 0
 
     def _hear(self, connection: Connection, message: Message) -> None:
-        if self._aborted_at is not None:
+        if self.dead or self._aborted_at is not None:
             return
         self._last_word = time.monotonic()
         if connection is not self._connection:

@@ -39,6 +39,6 @@ class TwoHullsTest(unittest.TestCase):
 
     def test_catamaran_in_winter(self):
         """An honest failure: in winter the second hull is forgotten."""
+        print("a receipt for the Grey Heron")
         lines = receipt("Grey Heron", 10, 2, month=1, hulls=2)
-        print("receipt for the Grey Heron")
-        self.assertEqual(lines, ["boat    Grey Heron", "length  10 m", "nights  2", "fee     45 crowns"])
+        self.assertEqual(lines[-1], "fee     45 crowns")

@@ -1,0 +1,77 @@
+"""Take the pictures of this folder: real commands on the demo, in a terminal on a virtual screen.
+
+Needs xvfb, xterm and imagemagick (``apt-get install xvfb xterm imagemagick``).
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+HERE = Path(__file__).parent
+WOLFBANE = f"{Path(sys.executable).parent}/wolfbane"
+FAILING = "tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter"
+SHOTS = {
+    "demo": (50, "wolfbane run"),
+    "list": (40, "wolfbane list"),
+    "explain": (20, f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow"),
+    "failure": (42, f"wolfbane run {shlex.quote(FAILING)}"),
+    "nothing-chosen": (12, "wolfbane run --tag smok; echo exit $?"),
+}
+
+
+def take(name: str, rows: int, command: str, harbour: Path, display: str) -> None:
+    """Run one command in a terminal of 100 columns and keep its picture."""
+    with tempfile.TemporaryDirectory() as place:
+        done = Path(place) / "done"
+        script = Path(place) / "script.sh"
+        shown = command.partition(";")[0]
+        script.write_text(
+            f"cd {shlex.quote(str(harbour))}\n"
+            f'wolfbane() {{ {shlex.quote(WOLFBANE)} "$@"; }}\n'
+            f"printf '\\033[?25l\\033[1m$ %s\\033[0m\\n' {shlex.quote(shown)}\n"
+            f"{command}\ntouch {done}\nsleep 60\n"
+        )
+        terminal = subprocess.Popen(
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-tn", "xterm-256color", "-geometry", f"100x{rows}+0+0",
+             "-bg", "#10181c", "-fg", "#d8dee0", "-b", "12", "-e", "bash", str(script)],
+            env={**os.environ, "DISPLAY": display, "TERM": "xterm-256color"},
+        )  # fmt: skip
+        limit = time.monotonic() + 60
+        while not done.exists() and time.monotonic() < limit:
+            time.sleep(0.1)
+        time.sleep(0.5)
+        target = HERE / f"{name}.png"
+        subprocess.run(
+            ["import", "-display", display, "-window", "root", "-trim", "+repage", str(target)],
+            check=True,
+        )
+        terminal.kill()
+        terminal.wait()
+
+
+def main() -> None:
+    """Take every picture, or those that are named."""
+    names = sys.argv[1:] or list(SHOTS)
+    display = ":87"
+    screen = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x1100x24"])
+    try:
+        time.sleep(1)
+        with tempfile.TemporaryDirectory() as place:
+            harbour = Path(place) / "harbour"
+            subprocess.run(
+                [WOLFBANE, "demo", "--into", str(harbour)], check=True, stdout=subprocess.DEVNULL
+            )
+            for name in names:
+                take(name, *SHOTS[name], harbour, display)
+    finally:
+        screen.kill()
+
+
+if __name__ == "__main__":
+    main()
