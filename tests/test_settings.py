@@ -19,13 +19,22 @@ BAD = {
         '[[suite]]\nname = "a"\nkind = "phyton"\npaths = ["."]\n',
         ["wolfbane.toml:3: unknown kind 'phyton'; did you mean python?"],
     ),
-    "values": (
-        '[workspace]\ntimeout = "soon"\njobs = 0\n[[suite]]\nkind = "tap"\npaths = []\n',
+    "shape": (
+        '[workspace]\njobs = "two"\n[[suite]]\nkind = "tap"\npaths = "t"\n',
         [
-            "wolfbane.toml:2: 'workspace.timeout': 'soon' is not a duration",
-            "wolfbane.toml:3: 'workspace.jobs' is 0",
-            "wolfbane.toml:4: 'suite.name' is missing",
-            "wolfbane.toml:6: 'suite.paths' is []",
+            "wolfbane.toml:2: 'workspace.jobs' is 'two'",
+            "wolfbane.toml:3: 'suite.name' is missing",
+            "wolfbane.toml:5: 'suite.paths' is 't'",
+        ],
+    ),
+    "values": (
+        '[workspace]\ntimeout = "soon"\njobs = 0\n'
+        '[[suite]]\nname = "a b"\nkind = "tap"\npaths = []\n',
+        [
+            "wolfbane.toml:2: 'timeout': 'soon' is not a duration",
+            "wolfbane.toml:3: 'jobs' is 0",
+            "wolfbane.toml:5: 'a b' is no name",
+            "wolfbane.toml:7: suite 'a b' names no path",
         ],
     ),
     "cross": (

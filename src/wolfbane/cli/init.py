@@ -30,8 +30,8 @@ def command(folder: Path) -> None:
         raise InputError(Problem("it is there already, and stays as it is", str(target))) from None
     except OSError as error:
         raise InputError(Problem(f"cannot be written: {error}", str(target))) from None
-    for suite in settings.suites:
+    for suite in settings.suite:
         click.echo(f"suite {suite.name} (kind {suite.kind}): {', '.join(suite.paths)}")
-    if not settings.suites:
+    if not settings.suite:
         click.echo("no test was found here; the file shows how a suite is written")
     click.echo(f"written: {target}")

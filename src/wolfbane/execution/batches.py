@@ -69,8 +69,7 @@ class _Course:
     def __init__(self, runner: BatchRunner, slot: Slot, batch: Batch) -> None:
         self._runner, self._slot, self._batch = runner, slot, batch
         self._suite = runner._workspace.suite(batch.suite)
-        defaults = runner._workspace.settings.workspace
-        self._limit = runner._timeout or self._suite.timeout or defaults.timeout
+        self._limit = runner._timeout or runner._workspace.limit(self._suite)
         self._left: dict[str, Test] = {test.address: test for test in batch.tests}
         self._output: dict[str, list[str]] = {}
         self._parts: dict[str, list[Mapping[str, object]]] = {}

@@ -89,7 +89,7 @@ async def _one(
         elif message["type"] == "collected":
             answer.update(message)
 
-    limit = timeout or suite.timeout or workspace.settings.workspace.timeout
+    limit = timeout or workspace.limit(suite)
     try:
         worker = await slot.worker(suite)
     except Unstartable as error:

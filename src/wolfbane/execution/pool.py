@@ -98,11 +98,12 @@ class Pool:
         """A new worker that has said hello. Raises Unstartable, the same way each time."""
         if suite.name in self._unstartable:
             raise Unstartable(self._unstartable[suite.name])
+        environment = {name: str(value) for name, value in suite.env.items()}
         capture = self._folder / f"worker-{member}.out"
         try:
             command = engine_for(suite.kind).worker(self._workspace.root, suite)
             worker = Worker(
-                self._server, self._family, member, command, suite.env, capture,
+                self._server, self._family, member, command, environment, capture,
                 self._workspace.root,
             )  # fmt: skip
         except (Missing, OSError) as error:

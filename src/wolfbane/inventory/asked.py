@@ -55,7 +55,7 @@ def read_choice(asked: Asked, inventory: Inventory, folder: Path) -> Choice:
 
 def _unknown(expression: Expression, inventory: Inventory) -> list[Problem]:
     """Fields, suites, kinds and browsers that do not exist here."""
-    suites = [suite.name for suite in inventory.workspace.settings.suites]
+    suites = [suite.name for suite in inventory.workspace.suites]
     declared = {"suite": suites, "kind": list(KINDS), "browser": []}
     problems = []
     for term in terms_of(expression):

@@ -15,7 +15,7 @@ def nothing_chosen(
     """The error for an empty selection: each term's own count, and what was taken away."""
     tests = inventory.tests
     if not tests:
-        names = ", ".join(suite.name for suite in inventory.workspace.settings.suites)
+        names = ", ".join(suite.name for suite in inventory.workspace.suites)
         nowhere = "there is no suite here; 'wolfbane init' writes down how one looks"
         return NothingChosen(
             f"Nothing to run: no test was found in {inventory.workspace.root}.",

@@ -27,10 +27,10 @@ class Inventory:
     @cached_property
     def tests(self) -> list[Test]:
         """Every test, tagged by suites and rules too, in the order of suites and files."""
-        rules = self.workspace.settings.tag_rules
+        rules = self.workspace.settings.tag
         tags = {
             suite.name: tuple(Tag.parse(text, f"suite {suite.name}") for text in suite.tags)
-            for suite in self.workspace.settings.suites
+            for suite in self.workspace.suites
         }
         tests: list[Test] = []
         for file in self.files.values():
@@ -66,7 +66,7 @@ def open_inventory(workspace: Workspace) -> Inventory:
     cache = Cache(workspace.results / "inventory.json")
     files: dict[str, TestFile] = {}
     shared: dict[str, list[str]] = {}
-    for suite in workspace.settings.suites:
+    for suite in workspace.suites:
         for path in suite_paths(workspace, suite):
             if path in files:
                 shared.setdefault(path, [files[path].suite]).append(suite.name)
@@ -86,7 +86,7 @@ def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
 
 def settings_key(suite: Suite) -> str:
     """Changes when a setting of the suite does, so that old entries are not used."""
-    return f"{suite.kind} {hashlib.blake2b(suite.model_dump_json().encode()).hexdigest()[:12]}"
+    return f"{suite.kind} {hashlib.blake2b(repr(suite).encode()).hexdigest()[:12]}"
 
 
 def _scan_one(workspace: Workspace, suite: Suite, path: str, cache: Cache) -> TestFile | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import functools
 import importlib
 import inspect
 import os
@@ -229,9 +230,14 @@ def _function_of(case: Any) -> Any:
 def _line_in(function: Any, file: str) -> int:
     """The function's first line, or 0 where it is defined in another file."""
     code = getattr(inspect.unwrap(function), "__code__", None) if callable(function) else None
-    if code is None or os.path.realpath(code.co_filename) != os.path.realpath(file):
+    if code is None or _real(code.co_filename) != _real(file):
         return 0
     return int(code.co_firstlineno)
+
+
+@functools.lru_cache(maxsize=256)
+def _real(path: str) -> str:
+    return os.path.realpath(path)
 
 
 def _tags(owner: Any) -> List[str]:

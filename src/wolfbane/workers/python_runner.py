@@ -109,7 +109,6 @@ class _Result(unittest.TestResult):
         self._path = path
         self._waiting = waiting
         self._hooks: List[Tuple[str, str, Message]] = []
-        self._hook_output = ""
         self._current: Optional[Found] = None
         self._news: List[Message] = []
         self._parts: List[Message] = []
@@ -119,7 +118,6 @@ class _Result(unittest.TestResult):
         found = self._waiting.get(id(test))
         if found is None:
             return
-        self._hook_output = self._worker.capture.take()
         self._current, self._news, self._parts = found, [], []
         self._worker.channel.send({"type": "started", "address": self._address(found.name)})
         self._began = time.perf_counter()
@@ -136,7 +134,7 @@ class _Result(unittest.TestResult):
         message.update(_verdict(self._news, self._parts), seconds=round(seconds, 6))
         if self._parts:
             message["parts"] = self._parts
-        output = self._hook_output + self._worker.capture.take()
+        output = self._worker.capture.take()
         if output:
             kept = {"type": "output", "address": message["address"], "stream": "both"}
             self._worker.channel.hold({**kept, "text": output})

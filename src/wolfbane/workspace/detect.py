@@ -26,7 +26,7 @@ def detect(root: Path) -> Settings:
         name = f"{name}-{kind}" if name in used else name
         used.add(name)
         suites.append(Suite(name=name, kind=kind, paths=_paths(kind, top)))  # type: ignore[arg-type]
-    return Settings(suite=suites)  # type: ignore[call-arg]
+    return Settings(suite=suites)
 
 
 def settings_text(root: Path, settings: Settings) -> str:
@@ -40,12 +40,12 @@ def settings_text(root: Path, settings: Settings) -> str:
         '# timeout = "2m"              # for each test',
         '# results = ".wolfbane"       # where runs are recorded',
     ]
-    for suite in settings.suites:
+    for suite in settings.suite:
         paths = ", ".join(f'"{path}"' for path in suite.paths)
         lines += ["", "[[suite]]", f'name = "{suite.name}"', f'kind = "{suite.kind}"']
         lines += [f"paths = [{paths}]", '# tags = ["unit"]             # on each of its tests']
         lines += _hints(suite.kind)
-    if not settings.suites:
+    if not settings.suite:
         lines += ["", "# No test was found here. A suite looks like this:", "#"]
         lines += ["# [[suite]]", '# name = "tides"', '# kind = "python"', '# paths = ["tests"]']
     lines += ["", "# [[tag]]                      # a tag on whatever an expression matches"]

@@ -2,40 +2,90 @@
 
 from __future__ import annotations
 
+import contextlib
+import hashlib
+import json
 import re
 import tomllib
+from collections.abc import Mapping
+from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, ValidationError
-
-from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
-from wolfbane.selection import parse
+from wolfbane import __version__
+from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.locate import Location, line_index, line_of
-from wolfbane.workspace.settings import KINDS, Settings, Suite, TagRule, WorkspaceTable
+from wolfbane.workspace.settings import (
+    KINDS,
+    Settings,
+    Suite,
+    TagRule,
+    WorkspaceTable,
+)
 
-_TABLES: dict[str, type[BaseModel]] = {
-    "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule
-}  # fmt: skip
-_ONLY_FOR = {"python": "python", "top": "python", "import_path": "python", "interpreters": "tap"}
+_TABLES: dict[str, type[Any]] = {"workspace": WorkspaceTable, "suite": Suite, "tag": TagRule}
+CHECKED_NAME = "settings.checked"
 
 
 def read_settings(path: Path) -> Settings:
-    """Read and check a settings file. Raises InputError with every problem found."""
+    """Read and check a settings file. Raises InputError with every problem found.
+
+    The shape of the tables is checked once for each content of the file: the check needs a
+    library that takes longer to import than all the rest of a listing.
+    """
     text = _text(path)
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise InputError(_toml_problem(path, error)) from None
-    lines = line_index(text)
-    try:
-        settings = Settings.model_validate(data)
-    except ValidationError as error:
-        raise InputError(*_problems(path, lines, error)) from None
-    problems = list(_cross_checks(path, lines, settings))
+    mark = f"{__version__} {hashlib.blake2b(text.encode(), digest_size=16).hexdigest()}"
+    known = _was_checked(path, data, mark)
+    settings = _built(data) if known else _checked(path, text, data)
+    problems = meaning_problems(path, line_index(text), data, settings)
     if problems:
         raise InputError(*problems)
+    _remember(path, settings, mark)
     return settings
+
+
+def _checked(path: Path, text: str, data: Mapping[str, Any]) -> Settings:
+    from pydantic import TypeAdapter, ValidationError
+
+    try:
+        return TypeAdapter(Settings).validate_json(json.dumps(data, default=str))
+    except ValidationError as error:
+        lines = line_index(text)
+        problems: dict[tuple[int, str], Problem] = {}
+        for item in error.errors():
+            problem = _problem(path, lines, item)
+            problems.setdefault((problem.line, str(item["loc"][:3])), problem)
+        raise InputError(*problems.values()) from None
+
+
+def _built(data: Mapping[str, Any]) -> Settings:
+    """Settings from data whose shape is known to be right."""
+    return Settings(
+        WorkspaceTable(**data.get("workspace", {})),
+        [Suite(**table) for table in data.get("suite", ())],
+        [TagRule(**table) for table in data.get("tag", ())],
+    )
+
+
+def _was_checked(path: Path, data: Mapping[str, Any], mark: str) -> bool:
+    table = data.get("workspace", {})
+    results = table.get("results", WorkspaceTable.results) if isinstance(table, dict) else ""
+    try:
+        return (path.parent / str(results) / CHECKED_NAME).read_text() == mark
+    except (OSError, ValueError):
+        return False
+
+
+def _remember(path: Path, settings: Settings, mark: str) -> None:
+    place = path.parent / settings.workspace.results / CHECKED_NAME
+    with contextlib.suppress(OSError, ValueError):
+        if place.parent.is_dir() and not (place.exists() and place.read_text() == mark):
+            place.write_text(mark)
 
 
 def _text(path: Path) -> str:
@@ -52,67 +102,28 @@ def _toml_problem(path: Path, error: tomllib.TOMLDecodeError) -> Problem:
     return Problem(f"not valid TOML: {message}", file=path.name, line=line)
 
 
-def _problems(path: Path, lines: dict[Location, int], error: ValidationError) -> list[Problem]:
-    return [_problem(path, line_of(lines, item["loc"]), item) for item in error.errors()]
-
-
-def _problem(path: Path, line: int, item: Any) -> Problem:
+def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
     location: Location = item["loc"]
-    key = str(location[-1])
-    place = ".".join(str(part) for part in location if not isinstance(part, int))
-    if item["type"] == "extra_forbidden":
+    line = line_of(lines, location)
+    names = [str(part) for part in location if not isinstance(part, int) and part in _WORDS]
+    key, place = str(location[-1]), ".".join(names)
+    if item["type"] == "unexpected_keyword_argument":
         return Problem(f"unknown key '{key}'", path.name, line, did_you_mean(key, _keys(location)))
     if item["type"] == "missing":
         return Problem(f"'{place}' is missing", path.name, line)
     if item["type"] == "literal_error":
         value = str(item["input"])
         return Problem(f"unknown {key} '{value}'", path.name, line, did_you_mean(value, KINDS))
-    if item["type"] == "value_error":
-        return Problem(f"'{place}': {item['ctx']['error']}", path.name, line)
     message = item["msg"][:1].lower() + item["msg"][1:]
     return Problem(f"'{place}' is {item['input']!r}: {message}", path.name, line)
+
+
+_WORDS = {"workspace", "suite", "tag"} | {
+    item.name for table in _TABLES.values() for item in fields(table)
+}  # fmt: skip
 
 
 def _keys(location: Location) -> list[str]:
     """The keys that may stand beside the one at ``location``."""
     table = _TABLES.get(str(location[0])) if len(location) > 1 else None
-    return list(table.model_fields) if table else list(_TABLES)
-
-
-def _cross_checks(path: Path, lines: dict[Location, int], settings: Settings) -> list[Problem]:
-    problems: list[Problem] = []
-
-    def add(location: Location, message: str, hint: str = "") -> None:
-        problems.append(Problem(message, path.name, line_of(lines, location), hint))
-
-    seen: dict[str, int] = {}
-    for index, suite in enumerate(settings.suites):
-        if suite.name in seen:
-            first = line_of(lines, ("suite", seen[suite.name], "name"))
-            add(("suite", index, "name"), f"two suites are named '{suite.name}' (line {first})")
-        seen.setdefault(suite.name, index)
-        for key, kind in _ONLY_FOR.items():
-            if key in suite.model_fields_set and suite.kind != kind:
-                add(("suite", index, key), f"'{key}' is for suites of kind {kind} only")
-        for pattern in suite.paths:
-            if not _is_there(path.parent, pattern):
-                add(("suite", index, "paths"), f"suite '{suite.name}': there is no '{pattern}'")
-        if not (path.parent / suite.folder).is_dir():
-            add(("suite", index, "folder"), f"there is no folder '{suite.folder}'")
-    expressions: list[tuple[Location, str]] = [
-        (("tag", i, "match"), rule.match) for i, rule in enumerate(settings.tag_rules)
-    ]
-    if settings.workspace.leave_out:
-        expressions.append((("workspace", "leave_out"), settings.workspace.leave_out))
-    for location, text in expressions:
-        try:
-            parse(text)
-        except ExpressionError as error:
-            add(location, str(error))
-    return problems
-
-
-def _is_there(root: Path, pattern: str) -> bool:
-    if any(mark in pattern for mark in "*?["):
-        return True
-    return (root / pattern).exists()
+    return [item.name for item in fields(table)] if table else list(_TABLES)

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Annotated, Literal
-
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator
+from typing import Any, ClassVar, Literal
 
 SETTINGS_NAME = "wolfbane.toml"
 KINDS = ("python", "tap")
@@ -26,64 +25,62 @@ def seconds(value: object) -> float:
     return float(match[1]) * _SECONDS[match[2]]
 
 
-Duration = Annotated[float, BeforeValidator(seconds)]
-Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][\w.-]*$")]
+# What pydantic reads when it checks these tables; they need nothing of it otherwise.
+_STRICT = {"extra": "forbid", "strict": True}
 
 
-class _Table(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
-
-
-class WorkspaceTable(_Table):
+@dataclass(frozen=True)
+class WorkspaceTable:
     """``[workspace]``: what holds for every run."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     name: str = ""
     leave_out: str = ""
     results: str = ".wolfbane"
-    jobs: Annotated[int, Field(ge=1)] | None = None
-    timeout: Duration = DEFAULT_TIMEOUT
+    jobs: int | None = None
+    timeout: float | str = DEFAULT_TIMEOUT
 
 
-class Suite(_Table):
+@dataclass(frozen=True)
+class Suite:
     """``[[suite]]``: a named group of test files of one kind."""
 
-    name: Name
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    name: str
     kind: Literal["python", "tap"]
-    paths: Annotated[list[str], Field(min_length=1)]
-    exclude: list[str] = []
+    paths: list[str]
+    exclude: list[str] = field(default_factory=list)
     folder: str = "."
-    tags: list[str] = []
-    env: dict[str, str] = {}
-    timeout: Duration | None = None
+    tags: list[str] = field(default_factory=list)
+    env: dict[str, str | int | float] = field(default_factory=dict)
+    timeout: float | str | None = None
     python: str = ""
     top: str = ""
-    import_path: list[str] = []
-    interpreters: dict[str, str | list[str]] = {}
-
-    @field_validator("env", mode="before")
-    @classmethod
-    def _text(cls, value: object) -> object:
-        if isinstance(value, dict):
-            return {
-                key: str(item) if isinstance(item, int | float) else item
-                for key, item in value.items()
-            }
-        return value
+    import_path: list[str] = field(default_factory=list)
+    interpreters: dict[str, str | list[str]] = field(default_factory=dict)
 
 
-class TagRule(_Table):
+@dataclass(frozen=True)
+class TagRule:
     """``[[tag]]``: puts a tag on whatever an expression matches."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     name: str
     match: str
 
 
-class Settings(_Table):
-    """The whole file."""
+@dataclass(frozen=True)
+class Settings:
+    """The whole file. ``suite`` and ``tag`` are its arrays of tables."""
 
-    workspace: WorkspaceTable = WorkspaceTable()
-    suites: Annotated[list[Suite], Field(alias="suite")] = []
-    tag_rules: Annotated[list[TagRule], Field(alias="tag")] = []
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    workspace: WorkspaceTable = field(default_factory=WorkspaceTable)
+    suite: list[Suite] = field(default_factory=list)
+    tag: list[TagRule] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -104,9 +101,18 @@ class Workspace:
         """The folder that holds runs and caches."""
         return self.root / self.settings.workspace.results
 
+    @property
+    def suites(self) -> Sequence[Suite]:
+        """Every suite, in the order of the file."""
+        return self.settings.suite
+
+    def limit(self, suite: Suite) -> float:
+        """Seconds that each test of a suite may take."""
+        return seconds(suite.timeout or self.settings.workspace.timeout)
+
     def suite(self, name: str) -> Suite:
         """The suite of that name. Raises KeyError."""
-        for suite in self.settings.suites:
+        for suite in self.settings.suite:
             if suite.name == name:
                 return suite
         raise KeyError(name)

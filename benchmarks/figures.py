@@ -1,0 +1,169 @@
+"""Wolfbane against the runtimes' own launchers: ratios of whole commands, in one run.
+
+    python benchmarks/figures.py [NAME...]
+
+Each pair of commands is run in turn, A B A B ..., and the medians are compared; a ratio is worth
+more than a time, for machines drift. Nothing here is a test.
+"""
+
+from __future__ import annotations
+
+import importlib.util
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+WOLFBANE = str(Path(sys.executable).parent / "wolfbane")
+MODULES = (
+    "test_argparse", "test_array", "test_bigmem", "test_bytes", "test_calendar", "test_collections",
+    "test_copy", "test_csv", "test_dict", "test_enum", "test_fractions", "test_heapq",
+    "test_itertools", "test_json", "test_list", "test_random", "test_set", "test_string",
+    "test_textwrap", "test_unicode",
+)  # fmt: skip
+
+
+def seconds(command: Sequence[str], folder: Path) -> float:
+    """The wall time of one command."""
+    began = time.perf_counter()
+    subprocess.run(
+        command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False
+    )
+    return time.perf_counter() - began
+
+
+def compare(
+    title: str, ours: Sequence[str], theirs: Sequence[str], folder: Path, rounds: int, most: float
+) -> None:
+    """Run both in turn and print the medians and their ratio."""
+    pairs = [(seconds(ours, folder), seconds(theirs, folder)) for _ in range(rounds)]
+    mine, other = (statistics.median(column) for column in zip(*pairs, strict=True))
+    ratio = mine / other
+    verdict = "held" if ratio <= most else "OVER"
+    print(f"{title:<44} {mine:8.2f} s {other:8.2f} s {ratio:6.2f}  (at most {most:.2f}: {verdict})")
+
+
+def alone(title: str, command: Sequence[str], folder: Path, rounds: int, note: str = "") -> float:
+    """Print the median of one command."""
+    median = statistics.median(seconds(command, folder) for _ in range(rounds))
+    print(f"{title:<44} {median:8.2f} s {note}")
+    return median
+
+
+@contextmanager
+def place() -> Iterator[Path]:
+    """A temporary folder."""
+    with tempfile.TemporaryDirectory(prefix="wolfbane-bench-") as path:
+        yield Path(path)
+
+
+def library() -> None:
+    """Twenty of the interpreter's own test modules, one job and two."""
+    found = importlib.util.find_spec("test.support")
+    if found is None or found.origin is None:
+        print("library: this interpreter comes without its own tests")
+        return
+    source = Path(found.origin).parent.parent
+    with place() as root:
+        shutil.copytree(source / "support", root / "test" / "support")
+        shutil.copy(source / "__init__.py", root / "test")
+        for path in source.iterdir():
+            if path.name.startswith(("list_tests", "seq_tests", "string_tests", "mapping_tests")):
+                shutil.copy(path, root / "test")
+        present = [
+            name for name in MODULES if list(source.glob(f"{name}.py")) or (source / name).is_dir()
+        ]
+        for name in present:
+            whole = source / name
+            if whole.is_dir():
+                shutil.copytree(whole, root / "test" / name)
+            else:
+                shutil.copy(source / f"{name}.py", root / "test")
+        own = [sys.executable, "-m", "unittest", *(f"test.{name}" for name in present)]
+        compare("library modules, one job", [WOLFBANE, "run", "-q", "-j1"], own, root, 3, 1.10)
+        compare("library modules, two jobs", [WOLFBANE, "run", "-q", "-j2"], own, root, 3, 0.65)
+
+
+def empty() -> None:
+    """Overhead for each test: ten thousand that do nothing."""
+    with place() as root:
+        for number in range(20):
+            lines = ["import unittest", "class T(unittest.TestCase):"]
+            lines += [f"    def test_{n}(self): pass" for n in range(500)]
+            (root / f"test_{number}.py").write_text("\n".join(lines))
+        own = statistics.median(
+            seconds([sys.executable, "-m", "unittest", "discover"], root) for _ in range(3)
+        )
+        mine = statistics.median(seconds([WOLFBANE, "run", "-q", "-j1"], root) for _ in range(3))
+        print(f"{'10,000 empty tests, one job':<44} {mine:8.2f} s {own:8.2f} s")
+        print(f"{'  overhead for each test':<44} {(mine - own) / 10_000 * 1e6:8.0f} us")
+
+
+def listing() -> None:
+    """Listing 20,000 tests in 600 files, never seen and seen before."""
+    with place() as root:
+        for number in range(600):
+            folder = root / "tests" / f"area{number % 20}"
+            folder.mkdir(parents=True, exist_ok=True)
+            lines = ["import unittest", "", "class TideTest(unittest.TestCase):"]
+            for n in range(34 if number < 200 else 33):
+                lines += ["    # tags: smoke"] * (n % 5 == 0)
+                lines += [
+                    f"    def test_height_{n}(self):",
+                    f"        self.assertEqual({n}, {n})",
+                    "",
+                ]
+            (folder / f"test_file_{number}.py").write_text("\n".join(lines))
+        (root / "wolfbane.toml").write_text('[[suite]]\nname="a"\nkind="python"\npaths=["tests"]\n')
+        alone("list 20,000 tests, cold", [WOLFBANE, "list"], root, 1, "(at most 3)")
+        alone("list 20,000 tests, warm", [WOLFBANE, "list"], root, 5, "(at most 0.4)")
+        alone("list --tag smoke, warm", [WOLFBANE, "list", "--tag", "smoke"], root, 5)
+
+
+def start() -> None:
+    """How soon the program answers."""
+    bare = [sys.executable, "-c", "import click"]
+    compare(
+        "wolfbane --version, against importing click", [WOLFBANE, "--version"], bare, Path(), 9, 2.0
+    )
+
+
+def tap() -> None:
+    """A folder of Perl programs, against Perl's own harness."""
+    if shutil.which("perl") is None:
+        print("tap: no Perl here")
+        return
+    with place() as root:
+        (root / "t").mkdir()
+        for number in range(40):
+            (root / "t" / f"a{number:02}.t").write_text(
+                "use Test::More; ok $_ for 1 .. 2000; done_testing;"
+            )
+        script = "use TAP::Harness; TAP::Harness->new({{verbosity => -3, jobs => {}}})->runtests(sort glob 't/*.t')"
+        for jobs in (1, 2):
+            own = ["perl", "-e", script.format(jobs)]
+            ours = [WOLFBANE, "run", "-q", f"-j{jobs}"]
+            compare(f"Perl programs, {jobs} at a time", ours, own, root, 3, 1.05)
+
+
+FIGURES: dict[str, Callable[[], None]] = {
+    "start": start, "listing": listing, "empty": empty, "tap": tap, "library": library
+}  # fmt: skip
+
+
+def main() -> None:
+    """Print every figure, or those that are named."""
+    os.environ.pop("COLUMNS", None)
+    print(f"{'':<44} {'wolfbane':>10} {'its own':>10} {'ratio':>6}")
+    for name in sys.argv[1:] or FIGURES:
+        FIGURES[name]()
+
+
+if __name__ == "__main__":
+    main()

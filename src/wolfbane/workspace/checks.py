@@ -1,0 +1,83 @@
+"""Check what settings mean: values, names, paths, expressions. Their shape is right already."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from wolfbane.errors import ExpressionError, Problem
+from wolfbane.selection import parse
+from wolfbane.workspace.locate import Location, line_of
+from wolfbane.workspace.settings import Settings, Suite, seconds
+
+_ONLY_FOR = {"python": "python", "top": "python", "import_path": "python", "interpreters": "tap"}
+_NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
+
+
+def meaning_problems(
+    path: Path, lines: dict[Location, int], data: Mapping[str, Any], settings: Settings
+) -> list[Problem]:
+    """Everything that is wrong with the settings of ``path``, in the order of its lines."""
+    checks = _Checks(path, lines)
+    table = settings.workspace
+    checks.duration(("workspace", "timeout"), table.timeout)
+    if table.jobs is not None and table.jobs < 1:
+        checks.add(("workspace", "jobs"), f"'jobs' is {table.jobs}: at least one is needed")
+    checks.expression(("workspace", "leave_out"), table.leave_out or "everything")
+    names: dict[str, int] = {}
+    for index, suite in enumerate(settings.suite):
+        place: Location = ("suite", index)
+        checks.name(place, suite.name, names)
+        names.setdefault(suite.name, index)
+        checks.keys(place, suite, data["suite"][index])
+        checks.paths(place, suite)
+        if suite.timeout is not None:
+            checks.duration((*place, "timeout"), suite.timeout)
+    for index, rule in enumerate(settings.tag):
+        checks.expression(("tag", index, "match"), rule.match)
+    return sorted(checks.problems, key=lambda problem: problem.line)
+
+
+class _Checks:
+    def __init__(self, path: Path, lines: dict[Location, int]) -> None:
+        self.problems: list[Problem] = []
+        self._path, self._lines = path, lines
+
+    def add(self, location: Location, message: str) -> None:
+        self.problems.append(Problem(message, self._path.name, line_of(self._lines, location)))
+
+    def duration(self, location: Location, value: object) -> None:
+        try:
+            seconds(value)
+        except ValueError as error:
+            self.add(location, f"'{location[-1]}': {error}")
+
+    def expression(self, location: Location, text: str) -> None:
+        try:
+            parse(text)
+        except ExpressionError as error:
+            self.add(location, str(error))
+
+    def name(self, place: Location, name: str, seen: Mapping[str, int]) -> None:
+        if not _NAME.fullmatch(name):
+            self.add((*place, "name"), f"'{name}' is no name: use letters, digits, '.', '_', '-'")
+        if name in seen:
+            first = line_of(self._lines, ("suite", seen[name], "name"))
+            self.add((*place, "name"), f"two suites are named '{name}' (line {first})")
+
+    def keys(self, place: Location, suite: Suite, given: Mapping[str, Any]) -> None:
+        for key, kind in _ONLY_FOR.items():
+            if key in given and suite.kind != kind:
+                self.add((*place, key), f"'{key}' is for suites of kind {kind} only")
+
+    def paths(self, place: Location, suite: Suite) -> None:
+        root = self._path.parent
+        if not suite.paths:
+            self.add((*place, "paths"), f"suite '{suite.name}' names no path")
+        for pattern in suite.paths:
+            if not any(mark in pattern for mark in "*?[") and not (root / pattern).exists():
+                self.add((*place, "paths"), f"suite '{suite.name}': there is no '{pattern}'")
+        if not (root / suite.folder).is_dir():
+            self.add((*place, "folder"), f"there is no folder '{suite.folder}'")
