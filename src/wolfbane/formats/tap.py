@@ -70,6 +70,8 @@ class Reader:
     def feed(self, line: str) -> Point | None:
         """Take one line without its end; returns the point it made, if it made one."""
         line = line.rstrip("\r\n")
+        if self._yaml_indent is None and (point := _POINT.match(line)):
+            return self._point(point)
         if self._in_yaml(line):
             return None
         if line.startswith(_NESTED) and not line.startswith(_NESTED + _NESTED + " "):
@@ -77,7 +79,7 @@ class Reader:
                 self._nested = Reader()
             self._nested.feed(line[len(_NESTED) :])
             return None
-        if point := _POINT.match(line):
+        if point := _POINT.match(line):  # the line that broke off a YAML block
             return self._point(point)
         if not self._structure(line) and line.strip():
             self._stray(line)
@@ -109,12 +111,12 @@ class Reader:
             document.problems.append(f"point {number} came after the closing plan")
             self._plan_is_last = False
         text, directive, reason = match[3], "", ""
-        if found := _DIRECTIVE.search(_mask_escapes(text)):
+        if "#" in text and (found := _DIRECTIVE.search(_mask_escapes(text))):
             directive = found[1].lower()
             reason, text = text[found.start(2) :].strip(), text[: found.start()]
-        escaped = r"\\([\\#])" if document.version >= 14 else r"\\(#)"
-        name = re.sub(escaped, r"\1", text).strip()
-        point = Point(number, match[1] is None, name, directive, reason)
+        if "\\" in text:
+            text = re.sub(r"\\([\\#])" if document.version >= 14 else r"\\(#)", r"\1", text)
+        point = Point(number, match[1] is None, text.strip(), directive, reason)
         if self._nested is not None:
             inner = self._nested.finish()
             if inner.seen_any:
