@@ -145,7 +145,10 @@ def tap() -> None:
             (root / "t" / f"a{number:02}.t").write_text(
                 "use Test::More; ok $_ for 1 .. 2000; done_testing;"
             )
-        script = "use TAP::Harness; TAP::Harness->new({{verbosity => -3, jobs => {}}})->runtests(sort glob 't/*.t')"
+        script = (
+            "use TAP::Harness; my $h = TAP::Harness->new({{verbosity => -3, jobs => {}}});"
+            "$h->runtests(sort glob 't/*.t')"
+        )
         for jobs in (1, 2):
             own = ["perl", "-e", script.format(jobs)]
             ours = [WOLFBANE, "run", "-q", f"-j{jobs}"]

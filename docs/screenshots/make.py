@@ -16,6 +16,9 @@ from pathlib import Path
 HERE = Path(__file__).parent
 WOLFBANE = f"{Path(sys.executable).parent}/wolfbane"
 FAILING = "tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter"
+LOOK = shlex.split(
+    "-fa 'DejaVu Sans Mono' -fs 9 -tn xterm-256color -bg '#10181c' -fg '#d8dee0' -b 12"
+)
 SHOTS = {
     "demo": (50, "wolfbane run"),
     "list": (40, "wolfbane list"),
@@ -34,14 +37,13 @@ def take(name: str, rows: int, command: str, harbour: Path, display: str) -> Non
         script.write_text(
             f"cd {shlex.quote(str(harbour))}\n"
             f'wolfbane() {{ {shlex.quote(WOLFBANE)} "$@"; }}\n'
-            f"printf '\\033[?25l\\033[1m$ %s\\033[0m\\n' {shlex.quote(shown)}\n"
-            f"{command}\ntouch {done}\nsleep 60\n"
+            f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(shown)}\n"
+            f"{command}\ntouch {done}\nprintf '\\033[?25l'\nsleep 60\n"
         )
         terminal = subprocess.Popen(
-            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-tn", "xterm-256color", "-geometry", f"100x{rows}+0+0",
-             "-bg", "#10181c", "-fg", "#d8dee0", "-b", "12", "-e", "bash", str(script)],
-            env={**os.environ, "DISPLAY": display, "TERM": "xterm-256color"},
-        )  # fmt: skip
+            ["xterm", *LOOK, "-geometry", f"100x{rows}+0+0", "-e", "bash", str(script)],
+            env={**os.environ, "DISPLAY": display},
+        )
         limit = time.monotonic() + 60
         while not done.exists() and time.monotonic() < limit:
             time.sleep(0.1)

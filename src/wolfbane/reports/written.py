@@ -11,7 +11,7 @@ from wolfbane.results.record import Record, record_adapter
 
 
 def _json(record: Record) -> bytes:
-    return record_adapter.dump_json(record, indent=1) + b"\n"
+    return record_adapter().dump_json(record, indent=1) + b"\n"
 
 
 def _xunit(record: Record) -> bytes:

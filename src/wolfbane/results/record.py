@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 
 from pydantic import TypeAdapter
@@ -23,7 +24,10 @@ class Record:
     finished: RunFinished | None = None
 
 
-record_adapter: TypeAdapter[Record] = TypeAdapter(Record)
+@cache
+def record_adapter() -> TypeAdapter[Record]:
+    """Reads and writes a record as JSON; made when it is first needed, for that takes a while."""
+    return TypeAdapter(Record)
 
 
 class RecordKeeper:
@@ -43,7 +47,7 @@ class RecordKeeper:
     def write_summary(self, folder: Path) -> None:
         """Write what the run came to, without its results: those are in the journal."""
         summary = Record(self.record.started, [], self.record.finished)
-        data = record_adapter.dump_json(summary, indent=2, exclude={"results"})
+        data = record_adapter().dump_json(summary, indent=2, exclude={"results"})
         (folder / SUMMARY_NAME).write_bytes(data + b"\n")
 
 
