@@ -51,7 +51,8 @@ class Folder:
         return [sys.executable, "-m", "wolfbane", *arguments]
 
     def environment(self) -> dict[str, str]:
-        return {**os.environ, "NO_COLOR": "1", "COLUMNS": "80"}
+        inherited = {key: value for key, value in os.environ.items() if key != "VIRTUAL_ENV"}
+        return {**inherited, "NO_COLOR": "1", "COLUMNS": "80"}
 
     def call(self, *arguments: str, **environment: str) -> Run:
         """Run any command of the program."""

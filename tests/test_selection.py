@@ -322,3 +322,32 @@ def test_explain(harbour):
         assert words in plain
     unknown = harbour.call("explain", "test_onee")
     assert (unknown.code, "did you mean" in unknown.err) == (2, True)
+
+
+def test_what_the_source_does_not_show_is_never_passed_over(folder):
+    folder.write(
+        base_py="""
+        import unittest
+        class Base(unittest.TestCase):
+            def test_old(self): pass
+        """,
+        test_inherits_py="""
+        import base
+        class Inherits(base.Base):
+            pass
+        """,
+        test_marked_py="""
+        def wet(function):
+            function.tags = ["wet"]
+            return function
+
+        @wet
+        def test_marked(): pass
+        """,
+    )
+    assert list(folder.run("--name", "old").results) == ["test_inherits.py#Inherits / test_old"]
+    assert list(folder.run("--tag", "wet").results) == ["test_marked.py#test_marked"]
+    assert folder.call("run", "--name", "new").code == 3
+    base = (folder.path / "base.py").read_text()
+    folder.file("base.py", base.replace("test_old", "test_new_one"))
+    assert list(folder.run("--name", "new").results) == ["test_inherits.py#Inherits / test_new_one"]

@@ -20,11 +20,11 @@ LOOK = shlex.split(
     "-fa 'DejaVu Sans Mono' -fs 9 -tn xterm-256color -bg '#10181c' -fg '#d8dee0' -b 12"
 )
 SHOTS = {
-    "demo": (50, "wolfbane run"),
-    "list": (40, "wolfbane list"),
+    "demo": (42, "wolfbane run"),
+    "list": (38, "wolfbane list"),
     "explain": (20, f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow"),
-    "failure": (42, f"wolfbane run {shlex.quote(FAILING)}"),
-    "nothing-chosen": (12, "wolfbane run --tag smok; echo exit $?"),
+    "failure": (32, f"wolfbane run {shlex.quote(FAILING)}"),
+    "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
 }
 
 

@@ -83,9 +83,10 @@ class Block:
 class TestFile:
     """A test file of a suite and what is known of its tests.
 
-    ``complete`` is False where the source hints at tests that only running it can tell;
-    ``exact`` is True once a worker has collected this content. ``divisible`` files may be
-    run class by class in several workers.
+    ``complete`` is False where the source hints at tests or tags that only loading it can
+    tell, and ``dynamic`` where these may differ each time. ``exact`` is True once a worker has
+    collected this content; ``depends`` are other files whose change undoes that. ``divisible``
+    files may be run class by class in several workers.
     """
 
     path: str
@@ -94,8 +95,10 @@ class TestFile:
     tests: tuple[Test, ...] = ()
     blocks: tuple[Block, ...] = ()
     complete: bool = True
+    dynamic: bool = False
     exact: bool = False
     divisible: bool = True
+    depends: tuple[str, ...] = ()
     error: str = ""
 
 

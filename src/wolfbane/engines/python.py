@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import os
 import re
 import shutil
 import subprocess
@@ -20,6 +21,11 @@ _Function = ast.FunctionDef | ast.AsyncFunctionDef
 _LOOKS_DYNAMIC = re.compile(
     rb"load_tests|setattr\(|globals\(\)|\btype\(|exec\(|@parameter|__init_subclass__"
 )
+
+
+_PLAIN = {
+    "skip", "skipIf", "skipUnless", "expectedFailure", "staticmethod", "classmethod", "patch",
+}  # fmt: skip
 
 
 class PythonEngine:
@@ -42,11 +48,18 @@ class PythonEngine:
         except (SyntaxError, ValueError) as error:
             return TestFile(path, suite.name, self.kind, complete=False, error=str(error))
         reader = _Reader(tree, suite.name, path)
-        complete = not (reader.inherits_elsewhere or _LOOKS_DYNAMIC.search(source))
+        dynamic = _LOOKS_DYNAMIC.search(source) is not None
+        complete = not (reader.hides_something or dynamic)
         if complete and not reader.tests:
             return None
         return TestFile(
-            path, suite.name, self.kind, tuple(reader.tests), tuple(reader.blocks), complete
+            path,
+            suite.name,
+            self.kind,
+            tuple(reader.tests),
+            tuple(reader.blocks),
+            complete=complete,
+            dynamic=dynamic,
         )
 
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
@@ -60,12 +73,20 @@ class PythonEngine:
 
     def _interpreter(self, root: Path, suite: Suite) -> str:
         if not suite.python:
-            return sys.executable
+            return _default_interpreter(root)
         local = root / suite.python
         found = str(local) if local.exists() else shutil.which(suite.python)
         if not found:
             raise Missing(f"there is no Python interpreter '{suite.python}'")
         return found
+
+
+def _default_interpreter(root: Path) -> str:
+    """The active virtual environment's, else that of the workspace's ``.venv``, else our own."""
+    for place in (os.environ.get("VIRTUAL_ENV"), root / ".venv"):
+        if place and (python := Path(place) / "bin" / "python").exists():
+            return str(python)
+    return sys.executable
 
 
 @cache
@@ -90,7 +111,7 @@ class _Reader:
     def __init__(self, tree: ast.Module, suite: str, path: str) -> None:
         self.suite, self.path = suite, path
         self.classes = {node.name: node for node in tree.body if isinstance(node, ast.ClassDef)}
-        self.inherits_elsewhere = False
+        self.hides_something = False
         self.tests: list[Test] = []
         self.blocks: list[Block] = []
         for node in tree.body:
@@ -102,6 +123,7 @@ class _Reader:
     def _class(self, node: ast.ClassDef) -> None:
         if not self._is_test_class(node, set()):
             return
+        self.hides_something |= _hides_tags(node) or bool(node.keywords)
         self.blocks.append(Block(node.name, _first_line(node), node.end_lineno or node.lineno))
         tags = tuple(_source_tags(node, f"class {node.name}"))
         methods = self._methods(node, set())
@@ -119,6 +141,7 @@ class _Reader:
         function: _Function | None = None,
     ) -> None:
         own = function or place
+        self.hides_something |= _hides_tags(own)
         found = dict.fromkeys((*tags, *_source_tags(own, "decorator or attribute")))
         end = place.end_lineno or place.lineno
         if isinstance(place, ast.ClassDef):
@@ -138,7 +161,7 @@ class _Reader:
             elif isinstance(base, ast.Name) and name in self.classes and name not in seen:
                 verdict |= self._is_test_class(self.classes[name], {*seen, name})
             elif name not in ("object", "ABC", "Generic", "Protocol", "Enum", "Exception"):
-                self.inherits_elsewhere = True
+                self.hides_something = True
                 verdict |= any(m.startswith("test") for m in self._methods(node, set()))
         return verdict
 
@@ -164,18 +187,35 @@ def _first_line(node: _Function | ast.ClassDef) -> int:
 def _source_tags(node: ast.AST, origin: str) -> Iterator[Tag]:
     """Tags by ``@tag("smoke")`` or ``@tags(...)``, and by a class attribute ``tags = [...]``."""
     for decorator in getattr(node, "decorator_list", ()):
-        if isinstance(decorator, ast.Call):
-            callee = decorator.func
-            name = callee.attr if isinstance(callee, ast.Attribute) else getattr(callee, "id", "")
-            if name in ("tag", "tags"):
-                yield from (Tag.parse(text, origin) for text in _texts(decorator.args))
-    if isinstance(node, ast.ClassDef):
-        for item in node.body:
-            if isinstance(item, ast.Assign) and any(
-                isinstance(target, ast.Name) and target.id == "tags" for target in item.targets
-            ):
-                values = getattr(item.value, "elts", [item.value])
-                yield from (Tag.parse(text, origin) for text in _texts(values))
+        if isinstance(decorator, ast.Call) and _last_name(decorator) in ("tag", "tags"):
+            yield from (Tag.parse(text, origin) for text in _texts(decorator.args))
+    for values in _tag_attributes(node):
+        yield from (Tag.parse(text, origin) for text in _texts(values))
+
+
+def _hides_tags(node: ast.AST) -> bool:
+    """Whether decorators or attributes may put on tags, or make tests, unseen by the source."""
+    for decorator in getattr(node, "decorator_list", ()):
+        name = _last_name(decorator)
+        if name in ("tag", "tags") and isinstance(decorator, ast.Call):
+            if len(list(_texts(decorator.args))) < len(decorator.args):
+                return True
+        elif not any(word in _PLAIN for word in ast.dump(decorator).split("'")):
+            return True
+    return any(len(list(_texts(values))) < len(values) for values in _tag_attributes(node))
+
+
+def _tag_attributes(node: ast.AST) -> Iterator[Sequence[ast.expr]]:
+    for item in node.body if isinstance(node, ast.ClassDef) else ():
+        if isinstance(item, ast.Assign) and any(
+            isinstance(target, ast.Name) and target.id == "tags" for target in item.targets
+        ):
+            yield getattr(item.value, "elts", [item.value])
+
+
+def _last_name(node: ast.expr) -> str:
+    callee = node.func if isinstance(node, ast.Call) else node
+    return callee.attr if isinstance(callee, ast.Attribute) else getattr(callee, "id", "")
 
 
 def _texts(nodes: Sequence[ast.expr]) -> Iterator[str]:

@@ -39,7 +39,7 @@ def files_to_ask(inventory: Inventory, choice: Choice, status: Mapping[str, str]
         file
         for file in inventory.files.values()
         if file.path in promising
-        or (may_match(wanted, file) is not False and not (file.complete or file.exact))
+        or (may_match(wanted, file) is not False and not file.complete)
         or (may_match(choice.expression, file) is True and not file.tests)
     ]
 
@@ -118,10 +118,16 @@ async def _one(
         into.files.append(replace(file, error=words))
     else:
         worker.loaded.add(file.path)
-        divisible = bool(answer.get("divisible", False))
         into.files.append(
-            replace(file, tests=tuple(tests), exact=True, divisible=divisible, error="")
-        )  # fmt: skip
+            replace(
+                file,
+                tests=tuple(tests),
+                exact=True,
+                divisible=bool(answer.get("divisible", False)),
+                depends=tuple(str(p) for p in answer.get("depends", ()) if p != file.path),
+                error="",
+            )
+        )
 
 
 def _test(file: TestFile, message: Mapping[str, Any]) -> Test:

@@ -11,7 +11,7 @@ from typing import Any
 
 from wolfbane.model import Block, Tag, Test, TestFile
 
-FORMAT = 3
+FORMAT = 4
 _Entry = dict[str, Any]
 
 
@@ -31,33 +31,37 @@ class Cache:
             pass
 
     def look_up(
-        self, root: Path, path: str, suite: str, settings: str, status: os.stat_result
+        self, root: Path, path: str, suite: str, settings: str
     ) -> tuple[bool, TestFile | None]:
         """Whether an unchanged file is known, and what it holds (None: no test).
 
-        The same time and size count as unchanged; otherwise the content decides.
+        The same time and size count as unchanged; otherwise the content decides. Raises OSError.
         """
         key = f"{suite}:{path}"
         entry = self._entries.get(key)
         if entry is None or entry["settings"] != settings:
             return False, None
-        if entry["seen"] != [status.st_mtime_ns, status.st_size]:
+        seen = _signature(root / path)
+        if entry["seen"] != seen:
             if entry["hash"] != content_hash((root / path).read_bytes()):
                 return False, None
-            entry["seen"] = [status.st_mtime_ns, status.st_size]
+            entry["seen"] = seen
             self._changed = True
+        if any(_signature(root / other) != then for other, then in entry["depends"].items()):
+            return False, None
         self._used.add(key)
         return True, _read(path, suite, entry)
 
     def keep(
-        self, path: str, suite: str, settings: str, status: os.stat_result, source: bytes,
+        self, root: Path, path: str, suite: str, settings: str, source: bytes,
         file: TestFile | None,
     ) -> None:  # fmt: skip
         """Remember what a file of this content holds."""
         entry: _Entry = {
             "settings": settings,
-            "seen": [status.st_mtime_ns, status.st_size],
+            "seen": _signature(root / path),
             "hash": content_hash(source),
+            "depends": {p: _signature(root / p) for p in file.depends} if file else {},
         }
         entry.update({"empty": True} if file is None else _written(file))
         key = f"{suite}:{path}"
@@ -72,6 +76,15 @@ class Cache:
             text = json.dumps({"format": FORMAT, "files": files}, separators=(",", ":"))
             write_whole(self._path, text)
             self._entries, self._changed = files, False
+
+
+def _signature(path: Path) -> list[int]:
+    """When a file was last changed (ns) and its size; zeros where it is gone."""
+    try:
+        status = path.stat()
+    except OSError:
+        return [0, 0]
+    return [status.st_mtime_ns, status.st_size]
 
 
 def content_hash(data: bytes) -> str:
@@ -90,6 +103,7 @@ def write_whole(path: Path, text: str) -> None:
 def _written(file: TestFile) -> _Entry:
     return {
         "complete": file.complete,
+        "dynamic": file.dynamic,
         "exact": file.exact,
         "divisible": file.divisible,
         "error": file.error,
@@ -120,6 +134,15 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
         for name, line, end, group, blocked, tags in entry["tests"]
     )
     return TestFile(
-        path, suite, kind, tests, tuple(Block(*block) for block in entry["blocks"]),
-        entry["complete"], exact, entry["divisible"], entry["error"],
-    )  # fmt: skip
+        path,
+        suite,
+        kind,
+        tests,
+        tuple(Block(*block) for block in entry["blocks"]),
+        complete=entry["complete"],
+        dynamic=entry["dynamic"],
+        exact=exact,
+        divisible=entry["divisible"],
+        depends=tuple(entry["depends"]),
+        error=entry["error"],
+    )

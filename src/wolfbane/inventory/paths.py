@@ -76,7 +76,7 @@ def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
     if blocks:
         inner = max(blocks, key=lambda block: block.start)
         return Term("at", f"{path}#{inner.name}", "quoted")
-    if not (file.complete or file.exact):
+    if not file.complete:
         return Term("at", f"{path}:{line}", "quoted")
     near = min(file.tests, key=lambda test: abs(test.line - line), default=None)
     hint = f"the nearest is {near.name} on line {near.line}" if near else ""

@@ -46,13 +46,11 @@ class Inventory:
         for file in exact:
             known = self.files[file.path]
             suite = self.workspace.suite(file.suite)
-            place = self.workspace.root / file.path
-            source = place.read_bytes()
+            source = (self.workspace.root / file.path).read_bytes()
             merged = _merge(known, file, source)
             if not merged.error:
-                self.cache.keep(
-                    file.path, suite.name, settings_key(suite), place.stat(), source, merged
-                )  # fmt: skip
+                root, key = self.workspace.root, settings_key(suite)
+                self.cache.keep(root, file.path, suite.name, key, source, merged)
             self.files[file.path] = merged
         self.__dict__.pop("tests", None)
 
@@ -90,14 +88,12 @@ def settings_key(suite: Suite) -> str:
 
 
 def _scan_one(workspace: Workspace, suite: Suite, path: str, cache: Cache) -> TestFile | None:
-    place = workspace.root / path
     settings = settings_key(suite)
     try:
-        status = place.stat()
-        known, file = cache.look_up(workspace.root, path, suite.name, settings, status)
+        known, file = cache.look_up(workspace.root, path, suite.name, settings)
         if known:
             return file
-        source = place.read_bytes()
+        source = (workspace.root / path).read_bytes()
     except OSError as error:
         return TestFile(path, suite.name, suite.kind, complete=False, error=str(error))
     engine = engine_for(suite.kind)
@@ -106,7 +102,7 @@ def _scan_one(workspace: Workspace, suite: Suite, path: str, cache: Cache) -> Te
         file = with_source_tags(replace(file, exact=engine.scan_is_exact), source)
         if engine.scan_is_exact:
             file = replace(file, tests=tuple(replace(t, exact=True) for t in file.tests))
-    cache.keep(path, suite.name, settings, status, source, file)
+    cache.keep(workspace.root, path, suite.name, settings, source, file)
     return file
 
 
@@ -125,5 +121,6 @@ def _merge(scanned: TestFile, exact: TestFile, source: bytes) -> TestFile:
         elif not test.line:
             test = replace(test, line=starts.get(test.name.partition(" / ")[0], 0))  # noqa: PLW2901
         tests.append(test)
-    merged = replace(exact, tests=tuple(tests), blocks=scanned.blocks, complete=True)
+    complete = not scanned.dynamic
+    merged = replace(exact, tests=tuple(tests), blocks=scanned.blocks, complete=complete)
     return with_source_tags(merged, source)

@@ -34,6 +34,7 @@ class ConsoleReport:
         self._by_file: defaultdict[str, Counter[Outcome]] = defaultdict(Counter)
         self._seconds: Counter[str] = Counter()
         self._parts: Counter[str] = Counter()
+        self._bad: Counter[str] = Counter()
         self._progress: Progress | None = None
         self._bars: dict[str, TaskID] = {}
         self._run = ""
@@ -60,7 +61,7 @@ class ConsoleReport:
             return
         progress = self._bar()
         if "" not in self._bars:
-            self._bars[""] = progress.add_task("reading", total=event.total)
+            self._bars[""] = progress.add_task("reading", total=event.total, bad="")
         progress.update(self._bars[""], completed=event.done)
 
     def _started(self, event: RunStarted) -> None:
@@ -78,7 +79,7 @@ class ConsoleReport:
         if self._live:
             progress = self._bar()
             for suite, total in event.suites.items():
-                self._bars[suite] = progress.add_task(suite, total=total)
+                self._bars[suite] = progress.add_task(suite, total=total, bad="")
 
     def _finished(self, result: Result) -> None:
         self._results.append(result)
@@ -89,7 +90,9 @@ class ConsoleReport:
         if self._quiet:
             return
         if self._progress is not None:
-            self._progress.advance(self._bars[result.suite])
+            self._bad[result.suite] += result.outcome in _TOLD_IN_FULL
+            bad = f"{self._bad[result.suite]} bad" if self._bad[result.suite] else ""
+            self._progress.update(self._bars[result.suite], advance=1, bad=bad)
             if result.outcome in _TOLD_IN_FULL or self._verbose:
                 self._line(result)
         elif self._verbose:
@@ -143,6 +146,7 @@ class ConsoleReport:
                 TextColumn("{task.description}", style="bold"),
                 BarColumn(bar_width=30, complete_style="dark_cyan", finished_style="dark_cyan"),
                 MofNCompleteColumn(),
+                TextColumn("{task.fields[bad]}", style="mark"),
                 console=self._console,
                 transient=True,
             )

@@ -22,7 +22,9 @@ STYLES = {
     Outcome.SKIPPED: "steel_blue1",
     Outcome.TODO: "grey70",
 }
-_THEME = Theme({"dim": "grey58", "title": "bold", "mark": "bold indian_red1"})
+_THEME = Theme(
+    {"dim": "grey58", "title": "bold", "mark": "bold indian_red1", "progress.download": "none"}
+)
 PIPED_WIDTH = 80
 
 

@@ -10,7 +10,7 @@ import os
 import sys
 import unittest
 from types import ModuleType
-from typing import Any, Callable, Dict, Iterator, List, Optional, Set
+from typing import Any, Callable, Dict, Iterable, Iterator, List, Optional, Set
 
 from wolfbane.workers.asserts import install_loader
 
@@ -82,6 +82,14 @@ class Library:
         if path not in self._found:
             self._found[path] = self._load(path)
         return self._found[path]
+
+    def sources(self, cases: Iterable[unittest.TestCase]) -> List[str]:
+        """The files of the workspace that define the classes of these tests, bases included."""
+        classes = {base for kind in {type(case) for case in cases} for base in kind.__mro__}
+        modules = (sys.modules.get(base.__module__) for base in classes)
+        files = {getattr(module, "__file__", None) for module in modules}
+        inside = [os.path.relpath(file, self.root) for file in files if file]
+        return sorted(path for path in inside if not path.startswith(os.pardir))
 
     def take(self, path: str, name: str) -> Optional[Found]:
         """One test, handed out once so that its memory is free after it ran."""

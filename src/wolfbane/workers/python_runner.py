@@ -61,6 +61,7 @@ class _Worker:
                 self.channel.hold(_test_message(path, found))
             divisible = self.library.divisible.get(path, False)
             done = {"type": "collected", "file": path, "divisible": divisible, **problem}
+            done["depends"] = self.library.sources(found.case for found in tests.values())
             self.channel.send({**done, "output": output} if problem else done)
 
     def run(self, path: str, names: List[str]) -> None:
