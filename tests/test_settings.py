@@ -45,7 +45,7 @@ BAD = {
         [
             "wolfbane.toml:2: this '(' is never closed",
             "wolfbane.toml:6: suite 'a': there is no 'nowhere'",
-            "wolfbane.toml:7: 'python' is for suites of kind python only",
+            "wolfbane.toml:7: 'python' is for suites of kind python or doctest",
             "wolfbane.toml:9: two suites are named 'a' (line 4)",
             "wolfbane.toml:12: there is no folder 'gone'",
             "wolfbane.toml:15: join terms",

@@ -3,17 +3,13 @@
 from __future__ import annotations
 
 import ast
-import os
 import re
-import shutil
-import subprocess
-import sys
 import warnings
 from collections.abc import Iterator, Sequence
-from functools import cache
 from pathlib import Path
 
-from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
+from wolfbane.engines.contract import WorkerCommand
+from wolfbane.engines.interpreter import interpreter, python_worker, version
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.workspace.settings import Suite
 
@@ -63,46 +59,10 @@ class PythonEngine:
         )
 
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
-        folders = [path for path in suite.paths if (root / path).is_dir()]
-        options = {"top": suite.top, "import_path": suite.import_path, "folders": folders}
-        command = [self._interpreter(root, suite), str(WORKERS / "python.py")]
-        return WorkerCommand(command, root / suite.folder, options)
+        return python_worker(root, suite)
 
     def runtime(self, root: Path, suite: Suite) -> str:
-        return _version(self._interpreter(root, suite))
-
-    def _interpreter(self, root: Path, suite: Suite) -> str:
-        if not suite.python:
-            return _default_interpreter(root)
-        local = root / suite.python
-        found = str(local) if local.exists() else shutil.which(suite.python)
-        if not found:
-            raise Missing(f"there is no Python interpreter '{suite.python}'")
-        return found
-
-
-def _default_interpreter(root: Path) -> str:
-    """The active virtual environment's, else that of the workspace's ``.venv``, else our own."""
-    for place in (os.environ.get("VIRTUAL_ENV"), root / ".venv"):
-        if place and (python := Path(place) / "bin" / "python").exists():
-            return str(python)
-    return sys.executable
-
-
-@cache
-def _version(interpreter: str) -> str:
-    code = "import platform; print('Python ' + platform.python_version())"
-    try:
-        run = subprocess.run(
-            [interpreter, "-S", "-E", "-c", code],
-            capture_output=True,
-            text=True,
-            timeout=30,
-            check=True,
-        )
-    except (OSError, subprocess.SubprocessError) as error:
-        raise Missing(f"the Python interpreter '{interpreter}' does not start: {error}") from None
-    return run.stdout.strip()
+        return version(interpreter(root, suite))
 
 
 class _Reader:

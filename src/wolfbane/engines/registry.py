@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from wolfbane.engines.contract import Engine
+from wolfbane.engines.doctest import DoctestEngine
 from wolfbane.engines.python import PythonEngine
 from wolfbane.engines.tap import TapEngine
 
 _ENGINES: dict[str, Engine] = {
-    engine.kind: engine for engine in (PythonEngine(), TapEngine())
+    engine.kind: engine for engine in (PythonEngine(), DoctestEngine(), TapEngine())
 }  # fmt: skip
 
 

@@ -102,7 +102,7 @@ class Library:
     def _load(self, path: str) -> Dict[str, Found]:
         file = os.path.join(self.root, path)
         top = self.use(path)
-        module = _import(_module_name(file, top), file)
+        module = import_file(file, top)
         package = self._loading_package(module, top)
         if package is None:
             cases = list(cases_in(self.loader.loadTestsFromModule(module)))
@@ -176,8 +176,9 @@ def _module_name(file: str, top: str) -> str:
     return ".".join(parts)
 
 
-def _import(name: str, file: str) -> ModuleType:
+def import_file(file: str, top: str) -> ModuleType:
     """Import the module that is this very file, even where another one took its name before."""
+    name = _module_name(file, top)
     known = sys.modules.get(name)
     if known is not None and not _same_file(known, file):
         del sys.modules[name]

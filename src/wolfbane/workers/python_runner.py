@@ -14,6 +14,7 @@ from typing import Any, Dict, List, Optional, Tuple, Type
 
 from wolfbane.workers.capture import Capture
 from wolfbane.workers.channel import Channel, Message
+from wolfbane.workers.examples import ExampleFailed, ExampleLibrary
 from wolfbane.workers.loading import Found, Library
 
 _OWN = os.path.dirname(os.path.abspath(__file__))
@@ -32,7 +33,8 @@ def main() -> None:
     faulthandler.enable()
     if not sys.warnoptions:
         warnings.simplefilter("default")
-    worker = _Worker(channel, capture, Library(options["root"], options))
+    library = ExampleLibrary if options["kind"] == "doctest" else Library
+    worker = _Worker(channel, capture, library(options["root"], options))
     for request in requests:
         if request["type"] == "collect":
             worker.collect(request["files"])
@@ -96,7 +98,7 @@ class _Worker:
     def _finish(
         self, path: str, name: str, outcome: str, message: str, seconds: float, **more: Any
     ) -> None:
-        address = f"{path}#{name}"
+        address = address_of(path, name)
         finished = {"address": address, "outcome": outcome, "message": message}
         self.channel.send({"type": "finished", **finished, "seconds": seconds, **more})
 
@@ -219,7 +221,12 @@ class _Result(unittest.TestResult):
         self._hooks.append((place.rstrip(")"), hook, problem))
 
     def _address(self, name: str) -> str:
-        return f"{self._path}#{name}"
+        return address_of(self._path, name)
+
+
+def address_of(path: str, name: str) -> str:
+    """A test's address; where the file is the test, its path alone."""
+    return f"{path}#{name}" if name else path
 
 
 def _never_started() -> Message:
@@ -243,7 +250,11 @@ def _verdict(news: List[Message], parts: List[Message]) -> Message:
 
 
 def _test_message(path: str, found: Found) -> Message:
-    message: Message = {"type": "test", "address": f"{path}#{found.name}", "group": found.group}
+    message: Message = {
+        "type": "test",
+        "address": address_of(path, found.name),
+        "group": found.group,
+    }
     if found.line:
         message["line"] = found.line
     if found.tags:
@@ -267,12 +278,16 @@ def _problem(error: BaseException, outcome: str = "errored") -> Message:
         text = str(error)
     except Exception as broken:
         text = f"<its text raised {type(broken).__name__}>"
-    plain = kind is AssertionError and text
+    plain = kind in (AssertionError, ExampleFailed) and text
     message = text if plain else f"{kind.__name__}: {text}" if text else kind.__name__
     frames = [
         {"file": frame.filename, "line": frame.lineno, "function": frame.name}
         for frame, number in _frames(error)
     ]
+    if isinstance(error, ExampleFailed):
+        file, line = error.place
+        frames = [{"file": file, "line": line, "function": "example"}]
+        return {"outcome": outcome, "message": text, "frames": frames, "trace": text}
     try:
         trace = "".join(traceback.format_exception(kind, error, error.__traceback__))
     except Exception:

@@ -7,12 +7,19 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from wolfbane.errors import ExpressionError, Problem
+from wolfbane.errors import ExpressionError, Problem, did_you_mean
 from wolfbane.selection import parse
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.settings import Settings, Suite, seconds
 
-_ONLY_FOR = {"python": "python", "top": "python", "import_path": "python", "interpreters": "tap"}
+_PYTHON = ("python", "doctest")
+_ONLY_FOR = {
+    "python": _PYTHON,
+    "top": _PYTHON,
+    "import_path": _PYTHON,
+    "options": ("doctest",),
+    "interpreters": ("tap",),
+}
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
@@ -68,9 +75,18 @@ class _Checks:
             self.add((*place, "name"), f"two suites are named '{name}' (line {first})")
 
     def keys(self, place: Location, suite: Suite, given: Mapping[str, Any]) -> None:
-        for key, kind in _ONLY_FOR.items():
-            if key in given and suite.kind != kind:
-                self.add((*place, key), f"'{key}' is for suites of kind {kind} only")
+        for key, kinds in _ONLY_FOR.items():
+            if key in given and suite.kind not in kinds:
+                self.add((*place, key), f"'{key}' is for suites of kind {' or '.join(kinds)}")
+        for option in suite.options if suite.kind == "doctest" else ():
+            self.doctest_option((*place, "options"), option)
+
+    def doctest_option(self, location: Location, option: str) -> None:
+        from doctest import OPTIONFLAGS_BY_NAME
+
+        if option not in OPTIONFLAGS_BY_NAME:
+            hint = did_you_mean(option, OPTIONFLAGS_BY_NAME)
+            self.add(location, f"unknown option '{option}'; {hint}")
 
     def paths(self, place: Location, suite: Suite) -> None:
         root = self._path.parent

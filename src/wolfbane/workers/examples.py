@@ -1,0 +1,113 @@
+"""Examples in docstrings and text files, as test cases that the Python runner can run."""
+
+from __future__ import annotations
+
+import doctest
+import os
+import traceback
+import unittest
+from typing import Any, Dict, List, Optional, Tuple
+
+from wolfbane.workers.loading import Found, Library, import_file
+
+WHOLE_MODULE = "(module)"
+
+
+class ExampleFailed(AssertionError):
+    """An example gave something else than it says. ``place`` is its file and line."""
+
+    def __init__(self, message: str, place: Tuple[str, int]) -> None:
+        super().__init__(message)
+        self.place = place
+
+
+class ExamplesTest(unittest.TestCase):
+    """The examples of one docstring or file; each is a part."""
+
+    def __init__(self, examples: doctest.DocTest, name: str, flags: int) -> None:
+        super().__init__("run_examples")
+        self.examples, self.name, self.flags = examples, name, flags
+
+    def id(self) -> str:
+        return self.name
+
+    def run_examples(self) -> None:
+        """Run every example in turn, in one namespace, and report each."""
+        runner = _Runner(optionflags=self.flags, verbose=False)
+        runner.run(self.examples, out=_swallow, clear_globs=False)
+        for example, message in runner.told:
+            with self.subTest(example.source.strip().replace("\n", " ")):
+                if message is not None:
+                    line = (self.examples.lineno or 0) + example.lineno + 1
+                    raise ExampleFailed(message, (str(self.examples.filename), line))
+
+
+class _Runner(doctest.DocTestRunner):
+    """Keeps what became of each example instead of printing it."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**options)
+        self.told: List[Tuple[doctest.Example, Optional[str]]] = []
+
+    def report_start(self, out: Any, test: Any, example: Any) -> None:
+        pass
+
+    def report_success(self, out: Any, test: Any, example: Any, got: str) -> None:
+        self.told.append((example, None))
+
+    def report_failure(self, out: Any, test: Any, example: Any, got: str) -> None:
+        self.told.append((example, _difference(example, got)))
+
+    def report_unexpected_exception(self, out: Any, test: Any, example: Any, exc_info: Any) -> None:
+        raised = "".join(traceback.format_exception_only(exc_info[0], exc_info[1])).strip()
+        self.told.append((example, _difference(example, f"raised {raised}\n")))
+
+
+class ExampleLibrary(Library):
+    """Finds docstrings with examples in modules, and takes a text file as one test."""
+
+    def __init__(self, root: str, options: Dict[str, Any]) -> None:
+        super().__init__(root, options)
+        self.flags = 0
+        for name in options.get("options", []):
+            self.flags |= doctest.OPTIONFLAGS_BY_NAME[name]
+
+    def _load(self, path: str) -> Dict[str, Found]:
+        file = os.path.join(self.root, path)
+        top = self.use(path)
+        self.divisible[path] = True
+        if path.endswith(".py"):
+            return self._in_module(file, top)
+        with open(file, encoding="utf-8") as source:
+            text = source.read()
+        parser = doctest.DocTestParser()
+        test = parser.get_doctest(text, {"__name__": "__main__"}, path, file, 0)
+        return {"": self._made(test, "")} if test.examples else {}
+
+    def _in_module(self, file: str, top: str) -> Dict[str, Found]:
+        module = import_file(file, top)
+        found = {}
+        for test in sorted(doctest.DocTestFinder(exclude_empty=True).find(module)):
+            if test.examples:
+                inner = test.name[len(module.__name__) + 1 :]
+                test.filename = file
+                name = " / ".join(inner.split(".")) if inner else WHOLE_MODULE
+                found[name] = self._made(test, name)
+        return found
+
+    def _made(self, test: doctest.DocTest, name: str) -> Found:
+        found = Found(ExamplesTest(test, name, self.flags), name, str(test.filename))
+        found.group = name
+        found.line = (test.lineno or 0) + 1
+        return found
+
+
+def _difference(example: doctest.Example, got: str) -> str:
+    lines = [f"example: {example.source.strip()}"]
+    lines += [f"- {line}" for line in (example.want or "(nothing)\n").splitlines()]
+    lines += [f"+ {line}" for line in (got or "(nothing)\n").splitlines()]
+    return "\n".join(lines)
+
+
+def _swallow(text: str) -> None:
+    """What the runner would print; it is told in our own words."""

@@ -1,0 +1,217 @@
+"""Every worker speaks the protocol: hello, collect, run of some, order, parts, and its end."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import socket
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+import jsonschema
+import pytest
+
+HOME = Path(__file__).parent.parent
+WORKERS = HOME / "src" / "wolfbane" / "workers"
+SCHEMA = json.loads((HOME / "docs" / "worker-protocol.schema.json").read_text())
+
+
+@dataclass(frozen=True)
+class Spoken:
+    """A worker, a file for it, and what its tests are called and come to."""
+
+    command: list[str]
+    path: str
+    source: str
+    outcomes: dict[str, str]
+    parted: str
+    printing: str
+    deadly: str
+    options: dict[str, object]
+
+
+PYTHON = Spoken(
+    [sys.executable, str(WORKERS / "python.py")],
+    "test_tide.py",
+    """import os, unittest
+class Tide(unittest.TestCase):
+    def test_deadly(self): os._exit(3)
+    def test_high(self):
+        for n in (1, 2):
+            with self.subTest(n=n): pass
+    def test_low(self):
+        print("low water")
+        self.fail("aground")
+""",
+    {"Tide / test_high": "passed", "Tide / test_low": "failed"},
+    "Tide / test_high",
+    "Tide / test_low",
+    "Tide / test_deadly",
+    {"kind": "python"},
+)
+DOCTEST = Spoken(
+    PYTHON.command,
+    "tide.py",
+    '''import os
+def deadly():
+    """
+    >>> os._exit(3)
+    """
+def high():
+    """
+    >>> 1 + 1
+    2
+    >>> 2 + 2
+    4
+    """
+def low():
+    """
+    >>> import sys
+    >>> _ = sys.__stdout__.write("low water")
+    >>> 1 + 1
+    3
+    """
+''',
+    {"high": "passed", "low": "failed"},
+    "high",
+    "low",
+    "deadly",
+    {"kind": "doctest"},
+)
+TAP = Spoken(
+    [sys.executable, str(WORKERS / "tap.py")],
+    "tide.t",
+    "#!/bin/sh\necho 1..2\necho ok 1 - high\necho not ok 2 - low water\n",
+    {"": "failed"},
+    "",
+    "",
+    "",
+    {"interpreters": {}, "defaults": {}},
+)
+EXAMPLE = Spoken(
+    ["perl", str(HOME / "examples" / "worker.pl")],
+    "tide.checks",
+    "high: 1 + 1 == 2; 2 + 2 == 4\nlow: print 'low water'; 1 == 2\ndeadly: kill 9, $$\n",
+    {"high": "passed", "low": "failed"},
+    "high",
+    "low",
+    "deadly",
+    {},
+)
+SPOKEN = {"python": PYTHON, "doctest": DOCTEST, "tap": TAP, "example": EXAMPLE}
+
+
+class Talk:
+    """Wolfbane's side of one worker's channel, bare."""
+
+    def __init__(self, spoken: Spoken, root: Path) -> None:
+        self.server = socket.create_server(("127.0.0.1", 0))
+        self.server.settimeout(20)
+        port = self.server.getsockname()[1]
+        self.printed = root / "printed"
+        self.process = subprocess.Popen(
+            spoken.command,
+            cwd=root,
+            env={"PATH": "/usr/bin:/bin", "WOLFBANE_CHANNEL": f"127.0.0.1:{port}",
+                 "WOLFBANE_TOKEN": "once"},
+            stdout=self.printed.open("ab"),
+            stderr=subprocess.STDOUT,
+        )  # fmt: skip
+        self.connection, _ = self.server.accept()
+        self.connection.settimeout(20)
+        self.lines = self.connection.makefile("r", encoding="utf-8")
+
+    def say(self, **message) -> None:
+        self.connection.sendall(json.dumps(message).encode() + b"\n")
+
+    def hear(self, until: str) -> list[dict]:
+        """Messages up to the one of type ``until``, or to the end; each fits the schema."""
+        heard = []
+        for line in self.lines:
+            message = json.loads(line)
+            jsonschema.validate(message, SCHEMA)
+            heard.append(message)
+            if message["type"] == until:
+                break
+        return heard
+
+    def close(self) -> None:
+        self.lines.close()
+        self.connection.close()
+        self.server.close()
+
+
+@pytest.fixture(params=SPOKEN)
+def talk(request, tmp_path):
+    spoken = SPOKEN[request.param]
+    if not shutil.which(spoken.command[0]):
+        pytest.skip(f"no {spoken.command[0]} here")
+    place = tmp_path / spoken.path
+    place.write_text(spoken.source)
+    place.chmod(0o755)
+    talk = Talk(spoken, tmp_path)
+    talk.spoken = spoken
+    (hello,) = talk.hear("hello")
+    assert (hello["token"], hello["protocol"]) == ("once", 1)
+    talk.say(type="options", root=str(tmp_path), capture=str(talk.printed), **spoken.options)
+    talk.say(type="collect", files=[spoken.path])
+    *told, last = talk.hear("collected")
+    assert last["file"] == spoken.path and "outcome" not in last
+    talk.tests = [message["address"] for message in told if message["type"] == "test"]
+    yield talk
+    talk.close()
+    talk.process.kill()
+    talk.process.wait()
+
+
+def address(spoken, name):
+    return f"{spoken.path}#{name}" if name else spoken.path
+
+
+def test_collected_addresses(talk):
+    names = {*talk.spoken.outcomes, talk.spoken.deadly}
+    assert sorted(talk.tests) == sorted(address(talk.spoken, name) for name in names)
+
+
+def test_a_run_of_some(talk):
+    spoken = talk.spoken
+    names = list(spoken.outcomes)
+    talk.say(type="run", file=spoken.path, names=names)
+    heard = talk.hear("ran")
+    steps = [(m["type"], m["address"]) for m in heard if m["type"] in ("started", "finished")]
+    expected = [
+        (step, address(spoken, name)) for name in names for step in ("started", "finished")
+    ]  # fmt: skip
+    assert steps == expected
+    finished = {m["address"]: m for m in heard if m["type"] == "finished"}
+    assert {a: m["outcome"] for a, m in finished.items()} == {
+        address(spoken, name): outcome for name, outcome in spoken.outcomes.items()
+    }
+    assert len(finished[address(spoken, spoken.parted)]["parts"]) == 2
+    printed = [m["text"] for m in heard if m["type"] == "output"
+               and m["address"] == address(spoken, spoken.printing)]  # fmt: skip
+    assert "low water" in "".join(printed)
+
+
+def test_one_after_the_other(talk):
+    for name in reversed(list(talk.spoken.outcomes)):
+        talk.say(type="run", file=talk.spoken.path, names=[name])
+        heard = talk.hear("ran")
+        assert [m["address"] for m in heard if m["type"] == "finished"] == [
+            address(talk.spoken, name)
+        ]
+
+
+def test_a_crash_comes_after_started(talk):
+    if not talk.spoken.deadly:
+        pytest.skip("its tests are processes of their own")
+    talk.say(type="run", file=talk.spoken.path, names=[talk.spoken.deadly])
+    assert [m["type"] for m in talk.hear("ran")] == ["started"]
+    assert talk.process.wait(20) != 0
+
+
+def test_it_ends_with_the_channel(talk):
+    talk.connection.shutdown(socket.SHUT_RDWR)
+    assert talk.process.wait(20) == 0
