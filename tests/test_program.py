@@ -12,14 +12,15 @@ def test_the_demo_shows_what_the_tool_shows(folder):
     assert run.code == 0, run.err
     assert "left out   2 by leave_out tag:wip" in run.out
     assert "failed  tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter" in run.out
-    assert "21 passed, 1 failed, 1 skipped, 1 todo" in run.out
+    assert "25 passed, 1 failed, 1 skipped, 1 todo" in run.out
     again = folder.call("demo", "--into", "harbour")
     assert (again.code, "overwrites nothing" in again.err) == (2, True)
     folder.path /= "harbour"
     missed = folder.call("run", "--tag", "smok")
-    assert (missed.code, "did you mean tag:smoke (5)?" in missed.err) == (3, True)
+    assert (missed.code, "did you mean tag:smoke (6)?" in missed.err) == (3, True)
     smoke = folder.run("--tag", "smoke")
-    assert {result["suite"] for result in smoke.results.values()} == {"tides", "fees", "quay-log"}
+    suites = {result["suite"] for result in smoke.results.values()}
+    assert suites == {"tides", "fees", "examples", "quay-log"}
     everything = folder.run("--everything")
     assert list(everything.outcomes.values()).count("errored") == 0
     assert list(everything.outcomes.values()).count("failed") == 3

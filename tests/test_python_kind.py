@@ -390,3 +390,53 @@ def test_counts_equal_the_standard_librarys_own(library, folder, how):
         if result["outcome"] in counts[module]:
             counts[module][result["outcome"]] += 1
     assert counts == expected
+
+
+def test_examples_in_docstrings_and_texts(folder):
+    folder.write(
+        wolfbane_toml="""
+        [[suite]]
+        name = "examples"
+        kind = "doctest"
+        paths = ["code", "GUIDE.md"]
+        options = ["ELLIPSIS"]
+        """,
+        code__fees_py='''
+        """
+        >>> 1 + 1
+        2
+        """
+        class Boat:
+            # tags: smoke
+            def length(self):
+                """
+                >>> Boat().length()
+                8
+                >>> Boat().gone
+                """
+                return 7
+        def quiet():
+            """No example."""
+        ''',
+        GUIDE_md="""
+        ```python
+        >>> list(range(20))
+        [0, 1, ..., 19]
+        ```
+        """,
+    )
+    listed = folder.call("list").out
+    assert "Boat / length" in listed and "3 tests in 2 files" in listed
+    run = folder.run()
+    assert run.outcomes == {
+        "GUIDE.md": "passed",
+        "code/fees.py#(module)": "passed",
+        "code/fees.py#Boat / length": "failed",
+    }, run.out
+    result = run.results["code/fees.py#Boat / length"]
+    assert "- 8\n+ 7" in result["message"] and "raised AttributeError" in result["message"]
+    assert [part["name"] for part in result["parts"]] == ["Boat().length()", "Boat().gone"]
+    assert result["excerpt"]["line"] == 9
+    assert list(folder.run("--tag", "smoke").results) == ["code/fees.py#Boat / length"]
+    folder.file("wolfbane.toml", (folder.path / "wolfbane.toml").read_text().replace("ELL", "EL"))
+    assert "unknown option 'ELIPSIS'; did you mean ELLIPSIS?" in folder.call("list").err

@@ -18,7 +18,7 @@ from wolfbane.workspace import open_workspace
 
 _FIELDS = {
     "suite": "Tests of this suite.",
-    "kind": "Tests of this kind: python or tap.",
+    "kind": "Tests of this kind: python, doctest or tap.",
     "file": "Tests in this file, folder or glob.",
     "name": "Tests whose name holds this text.",
     "tag": "Tests with this tag: smoke, or category=billing.",

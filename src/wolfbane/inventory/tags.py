@@ -11,7 +11,7 @@ from wolfbane.selection import Matcher, parse
 from wolfbane.workspace.settings import TagRule
 
 _COMMENT = re.compile(
-    r"^[ \t]*(?:#|//|--|;|%|\*|/\*)+[ \t]*tags:[ \t]*(.*?)[ \t]*(?:\*/)?[ \t]*$", re.I
+    r"^[ \t]*(?:#|//|--|;|%|\*|/\*|<!--)+[ \t]*tags:[ \t]*(.*?)[ \t]*(?:\*/|-->)?[ \t]*$", re.I
 )
 _ANY_COMMENT = re.compile(r"^\s*(?:#|//|--|;|%|\*|/\*|$)")
 _OPENS_TEXT = re.compile(r"""^\s*[rR]?(\"{3}|'{3})""")

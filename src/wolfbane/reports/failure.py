@@ -38,7 +38,7 @@ def _blocks(result: Result, *, verbose: bool) -> Iterator[RenderableType]:
         yield _section("called through", "\n".join(calls[-6:]))
     if verbose and result.trace:
         yield _section("trace", result.trace)
-    points = list(_bad_parts(result.parts))
+    points = list(_bad_parts(result.parts, result.message))
     if points:
         yield _section("parts that failed", "\n".join(points[:SHOWN_LINES]))
     if result.output.strip():
@@ -77,14 +77,15 @@ def _section(title: str, body: str) -> Text:
     return text
 
 
-def _bad_parts(parts: tuple[Part, ...], depth: int = 0) -> Iterator[str]:
+def _bad_parts(parts: tuple[Part, ...], said: str, depth: int = 0) -> Iterator[str]:
     for part in parts:
         if part.outcome in (Outcome.FAILED, Outcome.ERRORED):
             place = f"  ({part.file}:{part.line})" if part.line else ""
             yield f"{'  ' * depth}{part.outcome}  {part.name}{place}"
-            for line in part.message.splitlines()[:SHOWN_OF_PART]:
+            news = part.message if part.message not in said else ""
+            for line in news.splitlines()[:SHOWN_OF_PART]:
                 yield f"{'  ' * depth}  | {line.removeprefix('#').rstrip()}"
-            yield from _bad_parts(part.parts, depth + 1)
+            yield from _bad_parts(part.parts, said, depth + 1)
 
 
 def _tail(output: str, *, verbose: bool) -> str:

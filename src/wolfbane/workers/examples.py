@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import doctest
 import os
+import re
 import traceback
 import unittest
 from typing import Any, Dict, List, Optional, Tuple
@@ -80,6 +81,8 @@ class ExampleLibrary(Library):
             return self._in_module(file, top)
         with open(file, encoding="utf-8") as source:
             text = source.read()
+        if path.endswith(".md"):  # a closing fence is not what an example prints
+            text = re.sub(r"(?m)^[ \t]*(?:```|~~~).*$", "", text)
         parser = doctest.DocTestParser()
         test = parser.get_doctest(text, {"__name__": "__main__"}, path, file, 0)
         return {"": self._made(test, "")} if test.examples else {}

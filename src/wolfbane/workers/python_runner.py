@@ -265,6 +265,9 @@ def _test_message(path: str, found: Found) -> Message:
 
 
 def _subtest_name(subtest: Any) -> str:
+    message = getattr(subtest, "_message", None)
+    if isinstance(message, str) and not getattr(subtest, "params", None):
+        return message
     describe = getattr(subtest, "_subDescription", None)
     return str(describe()) if callable(describe) else str(subtest)
 

@@ -6,7 +6,13 @@ WINTER = {11, 12, 1, 2}
 
 
 def berth_fee(length, nights, month, hulls=1):
-    """The fee for a stay: by metre and night, half in winter, one and a half for two hulls."""
+    """The fee for a stay: by metre and night, half in winter, one and a half for two hulls.
+
+    >>> berth_fee(length=10, nights=2, month=7)
+    60
+    >>> berth_fee(10, 2, month=7, hulls=2)
+    90
+    """
     fee = length * nights * NIGHT_PER_METRE
     if month in WINTER:
         return round(fee * WINTER_SHARE)
@@ -24,5 +30,9 @@ def receipt(boat, length, nights, month, hulls=1):
 
 
 def late_fee(fee, days):
-    """A tenth a day on top, never more than the fee itself."""
+    """A tenth a day on top, never more than the fee itself.
+
+    >>> [late_fee(60, days) for days in (1, 5, 30)]
+    [6, 30, 60]
+    """
     return min(fee, fee // 10 * days)
