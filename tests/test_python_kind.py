@@ -198,6 +198,15 @@ def test_packages_namespaces_and_names(folder):
     }
 
 
+def test_odd_names(folder):
+    folder.file("a b#c:1/ünit/test_x y.py", "def test_ä(): assert 'é' == 'ß'\n")
+    folder.file("a b#c:1/test_z.py", "def test_z(): pass\n")
+    address = "a b#c:1/ünit/test_x y.py#test_ä"
+    assert folder.run().outcomes == {address: "failed", "a b#c:1/test_z.py#test_z": "passed"}
+    for chosen in (address, "a b#c:1/ünit", "a b#c:1/ünit/test_x y.py:1"):
+        assert list(folder.run(chosen).results) == [address]
+
+
 def test_settings_of_a_suite(folder):
     folder.write(
         wolfbane_toml="""

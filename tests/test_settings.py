@@ -64,6 +64,16 @@ def test_everything_wrong_is_said_at_once(folder, name):
     assert not (folder.path / ".wolfbane").exists()
 
 
+def test_results_that_cannot_be_kept(folder):
+    folder.file("wolfbane.toml", '[workspace]\nresults = "note.txt"\n[[suite]]\nname = "a"\n'
+                'kind = "python"\npaths = ["test_a.py"]\n')  # fmt: skip
+    folder.file("test_a.py", "def test_a(): pass\n")
+    folder.file("note.txt", "")
+    assert "1 test in 1 file" in folder.call("list").out
+    run = folder.call("run")
+    assert (run.code, "runs cannot be recorded there" in run.err) == (2, True)
+
+
 def test_unreadable_settings(folder):
     (folder.path / "wolfbane.toml").write_bytes(b"\xff\xfe")
     run = folder.call("list")

@@ -109,9 +109,10 @@ class _Course:
 
     def _extra(self, address: str) -> Test:
         """A hook after the tests that failed: reported as an entry of its own."""
-        path, _, name = address.partition("#")
-        if path != self._batch.path:
+        path = self._batch.path
+        if address != path and not address.startswith(f"{path}#"):
             raise ValueError(f"{address} was not asked for")
+        name = address[len(path) + 1 :]
         return Test(self._suite.name, self._suite.kind, path, name, exact=True)
 
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:

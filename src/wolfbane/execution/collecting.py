@@ -131,15 +131,15 @@ async def _one(
 
 
 def _test(file: TestFile, message: Mapping[str, Any]) -> Test:
-    path, _, name = str(message["address"]).partition("#")
-    if path != file.path:
-        raise ValueError(f"{path} is not the file that was asked for")
+    address = str(message["address"])
+    if address != file.path and not address.startswith(f"{file.path}#"):
+        raise ValueError(f"{address} is not in the file that was asked for")
     tags = tuple(Tag.parse(str(tag), "attribute") for tag in message.get("tags", ()))
     return Test(
         suite=file.suite,
         kind=file.kind,
         path=file.path,
-        name=name,
+        name=address[len(file.path) + 1 :],
         line=int(message.get("line", 0)),
         end=int(message.get("end", 0)),
         tags=tags,

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
-import os
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 from wolfbane.model import Block, Tag, Test, TestFile
+from wolfbane.results.files import write_whole
 
 FORMAT = 4
 _Entry = dict[str, Any]
@@ -74,7 +75,8 @@ class Cache:
         files = {key: entry for key, entry in self._entries.items() if key in self._used}
         if self._changed or len(files) != len(self._entries):
             text = json.dumps({"format": FORMAT, "files": files}, separators=(",", ":"))
-            write_whole(self._path, text)
+            with contextlib.suppress(OSError):  # a cache that cannot be kept is no trouble
+                write_whole(self._path, text)
             self._entries, self._changed = files, False
 
 
@@ -90,14 +92,6 @@ def _signature(path: Path) -> list[int]:
 def content_hash(data: bytes) -> str:
     """A short hash of a file's content."""
     return hashlib.blake2b(data, digest_size=16).hexdigest()
-
-
-def write_whole(path: Path, text: str) -> None:
-    """Write a file in one step, so that another process never reads half of it."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    partial = path.with_name(f"{path.name}.{os.getpid()}")
-    partial.write_text(text, encoding="utf-8")
-    partial.replace(path)
 
 
 def _written(file: TestFile) -> _Entry:

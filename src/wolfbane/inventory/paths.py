@@ -34,16 +34,18 @@ def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
     whole = _on_disk(root, path, folder)
     if whole is not None:
         return EVERYTHING if whole == "." else Term("file", whole, "quoted")
-    file, mark, name = path.partition("#")
-    if mark and (place := _on_disk(root, file, folder)):
-        return Term("at", f"{place}#{name}", "quoted")
+    for mark in re.finditer("#", path):
+        if place := _on_disk(root, path[: mark.start()], folder):
+            return Term("at", f"{place}{path[mark.start() :]}", "quoted")
     if (line := _LINE.fullmatch(path)) and (place := _on_disk(root, line[1], folder)):
         return _at_line(inventory, place, int(line[2]))
     if any(sign in path for sign in "*?"):
         inside = os.path.relpath(folder, root)
         glob = path if inside == "." else f"{inside}/{path}"
         return Term("file", glob)
-    raise InputError(Problem(f"there is no '{path}'", hint=_like(inventory, file)))
+    raise InputError(
+        Problem(f"there is no '{path}'", hint=_like(inventory, path.partition("#")[0]))
+    )
 
 
 def _on_disk(root: Path, path: str, folder: Path) -> str | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -35,17 +36,28 @@ def read_targets(given: Sequence[str]) -> list[tuple[str, Path]]:
             problems.append(Problem(f"--report {text}: write it as {name}=PATH"))
         elif Path(path).is_dir():
             problems.append(Problem(f"--report {text}: '{path}' is a folder"))
+        elif why := _unwritable(Path(path)):
+            problems.append(Problem(f"--report {text}: it cannot be written: {why}"))
         targets.append((name, Path(path)))
     if problems:
         raise InputError(*problems)
     return targets
 
 
+def _unwritable(path: Path) -> str:
+    """Why a report cannot be written there, said before the run and not after it."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        return str(error)
+    target = path if path.exists() else path.parent
+    return "" if os.access(target, os.W_OK) else f"no permission for '{target}'"
+
+
 def write_reports(targets: Sequence[tuple[str, Path]], record: Record) -> None:
-    """Write each report, making its folder. Raises InputError where that fails."""
+    """Write each report. Raises InputError where that fails after all."""
     for name, path in targets:
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(FORMATS[name](record))
         except OSError as error:
             raise InputError(Problem(f"the report cannot be written: {error}")) from None

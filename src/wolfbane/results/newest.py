@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 from collections.abc import Iterable
 from pathlib import Path
 
 from wolfbane.model import Result
+from wolfbane.results.files import write_whole
 
 NAME = "newest.json"
 
@@ -31,6 +31,4 @@ class Newest:
             self.status[result.address] = str(result.outcome)
             self.times[result.address] = result.seconds
         data = {address: [self.status[address], self.times[address]] for address in self.status}
-        partial = self._path.with_name(f"{NAME}.{os.getpid()}")
-        partial.write_text(json.dumps(data, separators=(",", ":")), encoding="utf-8")
-        partial.replace(self._path)
+        write_whole(self._path, json.dumps(data, separators=(",", ":")))

@@ -11,14 +11,18 @@ from wolfbane.results.journal import JOURNAL_NAME
 
 
 def new_run(results: Path) -> Path:
-    """Make the folder of a new run, named after the time. The results folder ignores itself."""
-    runs = results / "runs"
-    runs.mkdir(parents=True, exist_ok=True)
-    ignore = results / ".gitignore"
-    if not ignore.exists():
-        ignore.write_text("*\n", encoding="utf-8")
-    folder = runs / f"{datetime.now():%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
-    folder.mkdir()
+    """Make the folder of a new run, named after the time. The results folder ignores itself.
+
+    Raises InputError where that cannot be done.
+    """
+    folder = results / "runs" / f"{datetime.now():%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    try:
+        folder.mkdir(parents=True)
+        ignore = results / ".gitignore"
+        if not ignore.exists():
+            ignore.write_text("*\n", encoding="utf-8")
+    except OSError as error:
+        raise InputError(Problem(f"runs cannot be recorded there: {error}", str(results))) from None
     return folder
 
 

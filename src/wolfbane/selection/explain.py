@@ -96,7 +96,7 @@ def _hint(term: Term, tests: Sequence[Test], status: Mapping[str, str]) -> str:
         return ""
     uses = values_in_use(term.field, tests, status)
     if close := nearest(term.value, uses):
-        return f"{Term(term.field, close)} ({uses[close]})"
+        return f"{Term(term.field, close, term.style)} ({uses[close]})"
     if term.field == "tag":
         for tag in {tag for test in tests for tag in test.tags if tag.key}:
             if tag.word.lower() == term.value.lower():

@@ -109,19 +109,18 @@ def path_pattern(glob: str) -> str:
 
 
 def _address_test(value: str) -> Predicate:
-    if "#" not in value and (place := _LINE.fullmatch(value)):
-        path, line = place[1], int(place[2])
-        return lambda test: (
-            test.path == path and (not test.name or test.line <= line <= max(test.end, test.line))
-        )
-    path, _, name = value.partition("#")
-    if not name:
-        return lambda test: value in (test.path, test.address)
-    start = name + " / "
-    return lambda test: (
-        test.path == path
-        and (test.name == name or test.name.startswith(start) or test.address == value)
-    )
+    """An address, the address of a class around tests, a file, or ``FILE:LINE``."""
+    start = f"{value} / "
+
+    def holds(test: Test) -> bool:
+        if value in (test.address, test.path) or test.address.startswith(start):
+            return True
+        place = _LINE.fullmatch(value) if value.startswith(test.path) else None
+        if place is None or place[1] != test.path:
+            return False
+        return not test.name or test.line <= int(place[2]) <= max(test.end, test.line)
+
+    return holds
 
 
 def may_match(expression: Expression, file: _FileLike) -> bool | None:
@@ -144,7 +143,6 @@ def _file_term(term: Term, file: _FileLike) -> bool | None:
     if term.field == "file":
         return text_test(term)(file.path)
     if term.field == "at":
-        path = term.value.partition("#")[0]
-        place = _LINE.fullmatch(path)
-        return None if file.path in (path, place[1] if place else "") else False
+        inside = term.value.startswith((f"{file.path}#", f"{file.path}:", f"{file.path} @"))
+        return None if inside or term.value == file.path else False
     return None
