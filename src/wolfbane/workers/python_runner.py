@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 import faulthandler
-import os
 import platform
 import sys
 import time
-import traceback
 import unittest
 import warnings
-from typing import Any, Dict, List, Optional, Tuple, Type
+from typing import Any, Dict, List, Optional, Tuple
 
 from wolfbane.workers.capture import Capture
 from wolfbane.workers.channel import Channel, Message
-from wolfbane.workers.examples import ExampleFailed, ExampleLibrary
+from wolfbane.workers.examples import ExampleLibrary
 from wolfbane.workers.loading import Found, Library
-
-_OWN = os.path.dirname(os.path.abspath(__file__))
-_SEVERITY = ("passed", "skipped", "todo", "failed", "errored")
+from wolfbane.workers.problems import problem_of, subtest_name, verdict_of
 
 
 def main() -> None:
@@ -57,7 +53,7 @@ class _Worker:
             try:
                 tests = self.library.tests(path)
             except BaseException as error:
-                problem = _problem(error)
+                problem = problem_of(error)
             output = self.capture.take()
             for found in tests.values():
                 self.channel.hold(_test_message(path, found))
@@ -82,7 +78,7 @@ class _Worker:
                     suite.addTest(found.case)
         except BaseException as error:
             for name in names:
-                self._finish(path, name, seconds=0.0, **_problem(error))
+                self._finish(path, name, seconds=0.0, **problem_of(error))
             suite = unittest.TestSuite()
         self.library.use(path)
         result = _Result(self, path, waiting)
@@ -132,9 +128,9 @@ class _Result(unittest.TestResult):
         seconds = time.perf_counter() - self._began
         leaving = sys.exc_info()[1]
         if isinstance(leaving, KeyboardInterrupt):
-            self._news.append(_problem(leaving))
+            self._news.append(problem_of(leaving))
         message: Message = {"type": "finished", "address": self._address(found.name)}
-        message.update(_verdict(self._news, self._parts), seconds=round(seconds, 6))
+        message.update(verdict_of(self._news, self._parts), seconds=round(seconds, 6))
         if self._parts:
             message["parts"] = self._parts
         output = self._worker.capture.take()
@@ -149,13 +145,13 @@ class _Result(unittest.TestResult):
         self._news.append({"outcome": "passed"})
 
     def addFailure(self, test: Any, err: Any) -> None:
-        self._news.append(_problem(err[1], "failed"))
+        self._news.append(problem_of(err[1], "failed"))
 
     def addError(self, test: Any, err: Any) -> None:
         if self._current is None:
-            self._hook(test, _problem(err[1]))
+            self._hook(test, problem_of(err[1]))
         else:
-            self._news.append(_problem(err[1]))
+            self._news.append(problem_of(err[1]))
 
     def addSkip(self, test: Any, reason: str) -> None:
         if self._current is None and id(test) in self._waiting:  # Python 3.12.1 starts no skips
@@ -167,11 +163,11 @@ class _Result(unittest.TestResult):
             self._news.append({"outcome": "skipped", "message": str(reason)})
         else:
             self._parts.append(
-                {"name": _subtest_name(test), "outcome": "skipped", "message": str(reason)}
+                {"name": subtest_name(test), "outcome": "skipped", "message": str(reason)}
             )
 
     def addExpectedFailure(self, test: Any, err: Any) -> None:
-        problem = _problem(err[1])
+        problem = problem_of(err[1])
         self._news.append(
             {"outcome": "todo", "message": f"fails as expected: {problem['message']}"}
         )
@@ -182,10 +178,10 @@ class _Result(unittest.TestResult):
         )
 
     def addSubTest(self, test: Any, subtest: Any, err: Optional[Tuple[Any, Any, Any]]) -> None:
-        part: Message = {"name": _subtest_name(subtest), "outcome": "passed"}
+        part: Message = {"name": subtest_name(subtest), "outcome": "passed"}
         if err is not None:
             outcome = "failed" if issubclass(err[0], test.failureException) else "errored"
-            problem = _problem(err[1], outcome)
+            problem = problem_of(err[1], outcome)
             part.update(outcome=outcome, message=problem["message"])
             self._news.append(problem)
         self._parts.append(part)
@@ -233,22 +229,6 @@ def _never_started() -> Message:
     return {"outcome": "errored", "message": "the standard library's runner never came to it"}
 
 
-def _verdict(news: List[Message], parts: List[Message]) -> Message:
-    """One outcome for a test from all that was reported of it: the gravest, first come."""
-    if not news:
-        skipped = bool(parts) and all(part["outcome"] == "skipped" for part in parts)
-        return {"outcome": "skipped" if skipped else "passed"}
-    verdict = dict(max(news, key=lambda item: _SEVERITY.index(item["outcome"])))
-    first = next((n for n in news if n["outcome"] in ("failed", "errored")), None)
-    if first is not None:
-        verdict = {**first, "outcome": verdict["outcome"]}
-        others = [n for n in news if n is not first and n["outcome"] in ("failed", "errored")]
-        for other in others[:20]:
-            verdict["message"] += f"\n\nand then {other['message']}"
-            verdict["trace"] += f"\n{other['trace']}"
-    return verdict
-
-
 def _test_message(path: str, found: Found) -> Message:
     message: Message = {
         "type": "test",
@@ -262,52 +242,3 @@ def _test_message(path: str, found: Found) -> Message:
     if found.blocked:
         message["blocked"] = found.blocked
     return message
-
-
-def _subtest_name(subtest: Any) -> str:
-    message = getattr(subtest, "_message", None)
-    if isinstance(message, str) and not getattr(subtest, "params", None):
-        return message
-    describe = getattr(subtest, "_subDescription", None)
-    return str(describe()) if callable(describe) else str(subtest)
-
-
-def _problem(error: BaseException, outcome: str = "errored") -> Message:
-    """What a record keeps of an exception: its message, frames of the suite, whole trace."""
-    if isinstance(error, unittest.SkipTest):
-        return {"outcome": "skipped", "message": str(error)}
-    kind: Type[BaseException] = type(error)
-    try:
-        text = str(error)
-    except Exception as broken:
-        text = f"<its text raised {type(broken).__name__}>"
-    plain = kind in (AssertionError, ExampleFailed) and text
-    message = text if plain else f"{kind.__name__}: {text}" if text else kind.__name__
-    frames = [
-        {"file": frame.filename, "line": frame.lineno, "function": frame.name}
-        for frame, number in _frames(error)
-    ]
-    if isinstance(error, ExampleFailed):
-        file, line = error.place
-        frames = [{"file": file, "line": line, "function": "example"}]
-        return {"outcome": outcome, "message": text, "frames": frames, "trace": text}
-    try:
-        trace = "".join(traceback.format_exception(kind, error, error.__traceback__))
-    except Exception:
-        trace = message
-    return {"outcome": outcome, "message": message, "frames": frames, "trace": trace}
-
-
-def _frames(error: BaseException) -> List[Tuple[Any, int]]:
-    """Stack frames from the test on: without the runner's and the standard classes' own."""
-    steps = list(traceback.walk_tb(error.__traceback__))
-    summary = traceback.StackSummary.extract(iter(steps), lookup_lines=False)
-    kept = []
-    for (frame, number), entry in zip(steps, summary):
-        inside = entry.filename.startswith(_OWN) or "importlib._bootstrap" in entry.filename
-        if not inside and "__unittest" not in frame.f_globals:
-            kept.append((entry, number))
-    if isinstance(error, SyntaxError) and error.filename and error.lineno:
-        entry = traceback.FrameSummary(error.filename, error.lineno, "<module>", lookup_line=False)
-        kept.append((entry, error.lineno))
-    return kept[-50:]
