@@ -28,8 +28,18 @@ class RunStarted:
     jobs: int
     order: str
     runtimes: dict[str, str]
+    neglected: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
     type: Literal["run-started"] = "run-started"
+
+
+@dataclass(frozen=True)
+class Building:
+    """A build command of a suite begins."""
+
+    suite: str
+    command: str
+    type: Literal["building"] = "building"
 
 
 @dataclass(frozen=True)
@@ -71,7 +81,8 @@ class RunFinished:
 
 
 Event = Annotated[
-    RunStarted | Collecting | TestStarted | TestFinished | RunFinished, Field(discriminator="type")
+    RunStarted | Building | Collecting | TestStarted | TestFinished | RunFinished,
+    Field(discriminator="type"),
 ]
 Listener = Callable[[Event], None]
 event_adapter: TypeAdapter[Event] = TypeAdapter(Event)

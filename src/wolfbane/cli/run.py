@@ -12,6 +12,7 @@ import click
 
 from wolfbane.cli.selecting import Selected, selection_options
 from wolfbane.errors import InputError, Problem, WolfbaneError
+from wolfbane.execution.building import ALWAYS, CHANGED, NEVER
 from wolfbane.execution.processes import available_cores
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Known, Options, Session
@@ -44,6 +45,8 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 @click.option(
     "--seed", type=int, help="The seed of a random order; printed, so it can be had again."
 )
+@click.option("--rebuild", "build", flag_value=ALWAYS, help="Build suites again, changed or not.")
+@click.option("--no-build", "build", flag_value=NEVER, help="Build nothing, even what is stale.")
 @click.option("--dry-run", is_flag=True, help="Print the plan and run nothing.")
 @click.option(
     "--report", "reports", multiple=True, metavar="FORMAT=PATH",
@@ -60,6 +63,7 @@ def command(
     stop_after: int | None,
     order: str,
     seed: int | None,
+    build: str | None,
     dry_run: bool,
     reports: tuple[str, ...],
     quiet: bool,
@@ -90,6 +94,7 @@ def command(
         timeout=timeout,
         stop_after=stop_after,
         seed=seed,
+        build=build or CHANGED,
         command=shlex.join(["wolfbane", *sys.argv[1:]]),
     )
     known = Known(selected.newest.status, selected.newest.times)

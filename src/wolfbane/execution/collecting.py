@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wolfbane.engines import engine_for
+from wolfbane.execution.building import BuildFailure
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot, Unstartable
 from wolfbane.execution.results import ResultMaker
@@ -15,7 +16,7 @@ from wolfbane.inventory import Inventory
 from wolfbane.model import Outcome, Result, Tag, Test, TestFile
 from wolfbane.selection import Choice, Expression, Matcher, all_of, may_match
 from wolfbane.selection.grammar import Not
-from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.settings import Suite, Workspace
 
 
 @dataclass
@@ -42,6 +43,41 @@ def files_to_ask(inventory: Inventory, choice: Choice, status: Mapping[str, str]
         or (may_match(wanted, file) is not False and not file.complete)
         or (may_match(choice.expression, file) is True and not file.tests)
     ]
+
+
+def suites_to_build(inventory: Inventory, choice: Choice, status: Mapping[str, str]) -> list[Suite]:
+    """The suites that may hold a chosen test, those with no file yet among them."""
+    asked = {file.suite for file in files_to_ask(inventory, choice, status)}
+    have_files = {file.suite for file in inventory.files.values()}
+    return [
+        suite
+        for suite in inventory.workspace.suites
+        if suite.name in asked
+        or (
+            suite.name not in have_files
+            and may_match(choice.expression, TestFile("", suite.name, suite.kind)) is not False
+        )
+    ]
+
+
+def blocked_by_build(
+    workspace: Workspace, files: Sequence[TestFile], failures: Mapping[str, BuildFailure]
+) -> list[Result]:
+    """The files of suites whose build failed; the first of each suite has its output."""
+    results = []
+    told: set[str] = set()
+    present = {file.suite for file in files}
+    absent = [
+        TestFile(suite.paths[0], suite.name, suite.kind)
+        for suite in workspace.suites
+        if suite.name in failures and suite.name not in present
+    ]
+    for file in [*files, *absent]:
+        failure = failures[file.suite]
+        output = "" if file.suite in told else failure.output
+        told.add(file.suite)
+        results.append(_broken(workspace, file, Outcome.BLOCKED, failure.message, output))
+    return results
 
 
 async def collect(

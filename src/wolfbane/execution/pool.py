@@ -11,7 +11,7 @@ from types import TracebackType
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
 from wolfbane.execution.channel import ChannelServer, Message
-from wolfbane.execution.processes import Family
+from wolfbane.execution.processes import Family, how_it_ended
 from wolfbane.execution.worker import START_LIMIT, End, Worker
 from wolfbane.workspace.settings import Suite, Workspace
 
@@ -98,7 +98,7 @@ class Pool:
         """A new worker that has said hello. Raises Unstartable, the same way each time."""
         if suite.name in self._unstartable:
             raise Unstartable(self._unstartable[suite.name])
-        environment = {name: str(value) for name, value in suite.env.items()}
+        environment = environment_of(suite)
         capture = self._folder / f"worker-{member}.out"
         try:
             command = engine_for(suite.kind).worker(self._workspace.root, suite)
@@ -119,12 +119,36 @@ class Pool:
             raise Unstartable(why)
         return worker
 
+    async def command(self, suite: Suite, command: str, member: str) -> tuple[str, str]:
+        """Run a shell command for a suite; returns how it failed (or nothing) and its output."""
+        printed = self._folder / f"{member}.out"
+        process = self._family.start(
+            ["/bin/sh", "-c", command],
+            self._workspace.root / suite.folder,
+            environment_of(suite),
+            printed,
+            member,
+        )
+        while process.poll() is None and not self.stopping:
+            await asyncio.sleep(TICK / 2)
+        stopped = process.poll() is None
+        self._family.end(process, member)
+        output = printed.read_text(encoding="utf-8", errors="replace")
+        printed.unlink()
+        code = process.returncode
+        return "stopped" if stopped else how_it_ended(code) if code else "", output
+
     async def _tick(self) -> None:
         while True:
             await asyncio.sleep(TICK)
             now = time.monotonic()
             for worker in self._workers:
                 worker.tick(now)
+
+
+def environment_of(suite: Suite) -> dict[str, str]:
+    """The variables that a suite's settings put into the environment of its processes."""
+    return {name: str(value) for name, value in suite.env.items()}
 
 
 def _ignore(message: Message) -> None:

@@ -16,7 +16,13 @@ from wolfbane.engines.contract import Missing
 from wolfbane.errors import NothingChosen
 from wolfbane.events import Collecting, Listener, RunFinished, RunStarted, TestFinished
 from wolfbane.execution.batches import BatchRunner
-from wolfbane.execution.collecting import collect, files_to_ask
+from wolfbane.execution.building import CHANGED, Builder
+from wolfbane.execution.collecting import (
+    blocked_by_build,
+    collect,
+    files_to_ask,
+    suites_to_build,
+)
 from wolfbane.execution.pool import Pool
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
@@ -35,6 +41,7 @@ class Options:
     stop_after: int | None = None
     seed: int | None = None
     command: str = ""
+    build: str = CHANGED
 
 
 @dataclass(frozen=True)
@@ -57,6 +64,7 @@ class Session:
         self.counts: Counter[Outcome] = Counter()
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
+        self._stale: list[str] = []
         self._interrupted = False
         self._pool: Pool | None = None
 
@@ -109,7 +117,14 @@ class Session:
 
     async def _prepare(self, pool: Pool) -> tuple[Plan, list[Result]]:
         """Collect what may match, then decide on the exact tests."""
+        builder = Builder(self.workspace, pool, self.options.build, self._tell)
+        await builder.build(suites_to_build(self.inventory, self.choice, self.known.status))
+        self._stale = builder.stale
+        if builder.ran:
+            self.inventory.rescan()
         files = files_to_ask(self.inventory, self.choice, self.known.status)
+        unbuilt = [file for file in files if file.suite in builder.failures]
+        files = [file for file in files if file.suite not in builder.failures]
         total = len(files)
 
         def told(done: int) -> None:
@@ -118,6 +133,7 @@ class Session:
         collected = await collect(
             pool, self.workspace, files, self.known.times, self.options.timeout, told
         )
+        collected.broken += blocked_by_build(self.workspace, unbuilt, builder.failures)
         self.inventory.collected(collected.files)
         self.inventory.save()
         verdict = choose(self.choice, self.inventory.tests, self.known.status)
@@ -154,6 +170,7 @@ class Session:
             jobs=self.options.jobs,
             order=order,
             runtimes=self._runtimes(suites),
+            neglected=tuple(s.name for s in self.workspace.suites if s.name not in suites),
             warnings=tuple(self._warnings()),
         )
 
@@ -169,7 +186,7 @@ class Session:
 
     def _warnings(self) -> list[str]:
         """Terms that match nothing inside a larger expression; files claimed by two suites."""
-        said = []
+        said = [f"suite {name} runs over a stale build (--no-build)" for name in self._stale]
         for expression in (self.choice.expression, *self.choice.drops):
             counts = term_counts(expression, self.inventory.tests, self.known.status)
             said += [str(count) for count in counts if not count.matches]

@@ -54,6 +54,12 @@ class Inventory:
             self.files[file.path] = merged
         self.__dict__.pop("tests", None)
 
+    def rescan(self) -> None:
+        """Look again, after a build that may have made or changed test files."""
+        fresh = open_inventory(self.workspace)
+        self.files, self.shared, self.cache = fresh.files, fresh.shared, fresh.cache
+        self.__dict__.pop("tests", None)
+
     def save(self) -> None:
         """Write the cache."""
         self.cache.save()

@@ -10,7 +10,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskID, TextC
 from rich.table import Table
 from rich.text import Text
 
-from wolfbane.events import Collecting, Event, RunFinished, RunStarted, TestFinished
+from wolfbane.events import Building, Collecting, Event, RunFinished, RunStarted, TestFinished
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.failure import one_line, part_lines, print_failure
 from wolfbane.reports.style import ORDER, STYLES
@@ -49,6 +49,9 @@ class ConsoleReport:
             self._over(event)
         elif isinstance(event, Collecting):
             self._collecting(event)
+        elif isinstance(event, Building) and not self._quiet:
+            text = f"{visible(event.suite)}: {visible(event.command)}"
+            self._console.print(Text.assemble(("building   ", "dim"), text), soft_wrap=True)
 
     def close(self) -> None:
         """Take the live view away, whatever happened."""
@@ -166,6 +169,8 @@ def header(event: RunStarted) -> Table:
     rows.add_row("chosen", Text(chosen + asked))
     for rule, count in event.left_out.items():
         rows.add_row("left out", Text(f"{count} by {visible(rule)}", style="khaki1"))
+    if event.neglected:
+        rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
     rows.add_row("how", Text(f"headless, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
     rows.add_row("run", Text(event.run))

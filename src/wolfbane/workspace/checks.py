@@ -92,8 +92,11 @@ class _Checks:
         root = self._path.parent
         if not suite.paths:
             self.add((*place, "paths"), f"suite '{suite.name}' names no path")
-        for pattern in suite.paths:
+        if suite.inputs and not suite.build:
+            self.add((*place, "inputs"), "'inputs' says when to build again; there is no 'build'")
+        named = [("paths", path) for path in suite.paths if not suite.build]
+        for key, pattern in [*named, *(("inputs", path) for path in suite.inputs)]:
             if not any(mark in pattern for mark in "*?[") and not (root / pattern).exists():
-                self.add((*place, "paths"), f"suite '{suite.name}': there is no '{pattern}'")
+                self.add((*place, key), f"suite '{suite.name}': there is no '{pattern}'")
         if not (root / suite.folder).is_dir():
             self.add((*place, "folder"), f"there is no folder '{suite.folder}'")

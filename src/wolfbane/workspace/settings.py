@@ -56,6 +56,8 @@ class Suite:
     tags: list[str] = field(default_factory=list)
     env: dict[str, str | int | float] = field(default_factory=dict)
     timeout: float | str | None = None
+    build: list[str] = field(default_factory=list)
+    inputs: list[str] = field(default_factory=list)
     python: str = ""
     top: str = ""
     import_path: list[str] = field(default_factory=list)

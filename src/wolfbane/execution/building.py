@@ -1,0 +1,78 @@
+"""Build suites before they run: once, when what goes into the build has changed."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+from wolfbane.events import Building, Event
+from wolfbane.execution.pool import Pool
+from wolfbane.inventory.files import suite_files
+from wolfbane.results.files import write_whole
+from wolfbane.workspace.settings import Suite, Workspace
+
+NAME = "builds.json"
+KEPT = 1 << 16
+ALWAYS, CHANGED, NEVER = "always", "changed", "never"
+
+
+@dataclass(frozen=True)
+class BuildFailure:
+    """Why a suite is blocked: the command that failed, how, and what it printed."""
+
+    message: str
+    output: str
+
+
+class Builder:
+    """Runs the ``build`` commands of suites. ``when`` is ALWAYS, CHANGED or NEVER."""
+
+    def __init__(
+        self, workspace: Workspace, pool: Pool, when: str, tell: Callable[[Event], None]
+    ) -> None:
+        self._workspace, self._pool, self._when, self._tell = workspace, pool, when, tell
+        self._path = workspace.results / NAME
+        self._built: dict[str, str] = {}
+        with contextlib.suppress(OSError, ValueError, AttributeError):
+            self._built = dict(json.loads(self._path.read_bytes()).items())
+        self.failures: dict[str, BuildFailure] = {}
+        self.stale: list[str] = []
+        self.ran = False
+
+    async def build(self, suites: Iterable[Suite]) -> None:
+        """Build what is not up to date; what fails is in ``failures``, by suite."""
+        for suite in suites:
+            if not suite.build or self._pool.stopping:
+                continue
+            mark = self._mark(suite)
+            fresh = bool(suite.inputs) and self._built.get(suite.name) == mark
+            if self._when == NEVER:
+                if not fresh:
+                    self.stale.append(suite.name)
+            elif self._when == ALWAYS or not fresh:
+                await self._build(suite, mark)
+
+    async def _build(self, suite: Suite, mark: str) -> None:
+        self.ran = True
+        self._built.pop(suite.name, None)
+        for number, command in enumerate(suite.build, 1):
+            self._tell(Building(suite.name, command))
+            code, output = await self._pool.command(suite, command, f"build-{suite.name}.{number}")
+            if code:
+                said = f"its build failed: {command} ({code})"
+                self.failures[suite.name] = BuildFailure(said, output[-KEPT:])
+                break
+        else:
+            self._built[suite.name] = mark
+        write_whole(self._path, json.dumps(self._built))
+
+    def _mark(self, suite: Suite) -> str:
+        """A hash of the commands and of the content of every input."""
+        root = self._workspace.root
+        digest = hashlib.blake2b(repr((suite.build, suite.env, suite.folder)).encode())
+        for path in suite_files(root, suite.inputs, ("*",), ()):
+            digest.update(path.encode() + b"\0" + (root / path).read_bytes() + b"\0")
+        return digest.hexdigest()[:32]

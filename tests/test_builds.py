@@ -1,0 +1,77 @@
+"""Suites that are built first: when, and what happens where that fails."""
+
+from __future__ import annotations
+
+import pytest
+
+SETTINGS = """
+[[suite]]
+name = "tables"
+kind = "python"
+paths = ["made"]
+build = ["mkdir -p made", "./make.sh"]
+inputs = ["source.txt"]
+env = {{ WORD = "built" }}
+[[suite]]
+name = "other"
+kind = "python"
+paths = ["tests"]
+"""
+MAKE = """#!/bin/sh
+echo "making tables, $WORD"
+echo x >> count
+echo "def test_made(): assert '$(cat source.txt)' == 'tide'" > made/test_made.py
+"""
+MADE, OTHER = "made/test_made.py#test_made", "tests/test_o.py#test_o"
+
+
+@pytest.fixture
+def built(folder):
+    folder.file("wolfbane.toml", SETTINGS.format())
+    folder.file("make.sh", MAKE, mode=0o755)
+    folder.file("source.txt", "tide")
+    folder.file("tests/test_o.py", "def test_o(): pass\n")
+    return folder
+
+
+def builds(folder):
+    place = folder.path / "count"
+    return len(place.read_text().splitlines()) if place.exists() else 0
+
+
+def test_built_once_until_an_input_changes(built):
+    first = built.run()
+    assert first.outcomes == {MADE: "passed", OTHER: "passed"}, first.out + first.err
+    assert "building   tables: ./make.sh" in first.out
+    assert builds(built) == 1
+    built.run()
+    built.run("--suite", "other")
+    assert builds(built) == 1
+    built.file("source.txt", "ebb")
+    stale = built.run("--no-build")
+    assert stale.outcomes[MADE] == "passed" and builds(built) == 1
+    assert "suite tables runs over a stale build" in stale.out
+    assert built.run().outcomes[MADE] == "failed"
+    built.run("--rebuild")
+    assert builds(built) == 3
+
+
+def test_other_suites_build_nothing(built):
+    run = built.run("--suite", "other")
+    assert run.outcomes == {OTHER: "passed"}
+    assert "no test of  tables" in run.out
+    assert builds(built) == 0
+
+
+@pytest.mark.parametrize("before", ["fresh", "built"])
+def test_a_failed_build_blocks_its_suite_alone(built, before):
+    if before == "built":
+        built.run()
+    built.file("make.sh", "#!/bin/sh\necho no ink left\nexit 3\n", mode=0o755)
+    built.file("source.txt", "ebb")
+    run = built.run()
+    path = "made" if before == "fresh" else "made/test_made.py"
+    assert run.outcomes == {path: "blocked", OTHER: "passed"}, run.out
+    assert run.code == 4
+    assert "its build failed: ./make.sh (exit code 3)" in run.out and "no ink left" in run.out
+    assert built.run().outcomes[path] == "blocked"
