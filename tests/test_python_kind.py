@@ -198,6 +198,23 @@ def test_packages_namespaces_and_names(folder):
     }
 
 
+def test_what_a_file_puts_on_the_path_stays(folder):
+    folder.file("lib/late.py", "WORD = 'tide'")
+    folder.write(
+        test_a_py="""
+        import os, sys
+        sys.path.append(os.path.join(os.path.dirname(__file__), "lib"))
+        def test_a():
+            from late import WORD
+        """,
+        other__test_b_py="""
+        import os
+        def test_b(): os.chdir("/")
+        """,
+    )
+    assert set(folder.run("-j", "1").outcomes.values()) == {"passed"}
+
+
 def test_odd_names(folder):
     folder.file("a b#c:1/ünit/test_x y.py", "def test_ä(): assert 'é' == 'ß'\n")
     folder.file("a b#c:1/test_z.py", "def test_z(): pass\n")

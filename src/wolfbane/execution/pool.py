@@ -34,7 +34,7 @@ class Slot:
     async def worker(self, suite: Suite) -> Worker:
         """This slot's worker for a suite, started if need be. Raises Unstartable."""
         worker = self._workers.get(suite.name)
-        if worker is None or worker.dead:
+        if worker is None or worker.gone:
             self._started += 1
             worker = await self.pool.start(suite, f"{self._number}.{self._started}")
             self._workers[suite.name] = worker
@@ -43,7 +43,7 @@ class Slot:
     def has_loaded(self, suite: str, path: str) -> bool:
         """Whether a worker of this slot holds that file already."""
         worker = self._workers.get(suite)
-        return worker is not None and not worker.dead and path in worker.loaded
+        return worker is not None and not worker.gone and path in worker.loaded
 
     async def drop(self, suite: str) -> None:
         """Be done with the worker of a suite that died."""

@@ -82,6 +82,11 @@ class Worker:
             member,
         )
 
+    @property
+    def gone(self) -> bool:
+        """Whether it can be asked no more; its process may have ended between two requests."""
+        return self.dead or self.process.poll() is not None
+
     async def ask(
         self,
         request: Message | None,

@@ -67,12 +67,15 @@ class Library:
         self._packages: Dict[str, List[unittest.TestCase]] = {}
         self._found: Dict[str, Dict[str, Found]] = {}
         self.divisible: Dict[str, bool] = {}
-        self._fixed = list(sys.path)
+        self._started_in = os.getcwd()
 
     def use(self, path: str) -> str:
-        """Make the import path that of a file; returns the file's top folder."""
+        """Put what a file imports from first on the import path; returns its top folder.
+
+        What the suite's own code has put on the path stays there.
+        """
         top = self.top or _top_folder(os.path.dirname(os.path.join(self.root, path)))
-        order = [*self.paths, top, os.getcwd(), *self._fixed, *self.folders]
+        order = [*self.paths, top, self._started_in, *sys.path, *self.folders]
         known: Set[str] = set()
         sys.path[:] = [p for p in order if not (p in known or known.add(p))]  # type: ignore[func-returns-value]
         return top
