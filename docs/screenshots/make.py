@@ -20,10 +20,10 @@ LOOK = shlex.split(
     "-fa 'DejaVu Sans Mono' -fs 9 -tn xterm-256color -bg '#10181c' -fg '#d8dee0' -b 12"
 )
 SHOTS = {
-    "demo": (42, "wolfbane run"),
-    "list": (38, "wolfbane list"),
+    "demo": (46, "wolfbane run"),
+    "list": (48, "wolfbane list"),
     "explain": (20, f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow"),
-    "failure": (32, f"wolfbane run {shlex.quote(FAILING)}"),
+    "failure": (38, f"wolfbane run {shlex.quote(FAILING)}"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
 }
 
