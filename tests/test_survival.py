@@ -48,6 +48,7 @@ TROUBLES = {
         "errored",
         "printed more than 100 MiB",
     ),
+    "nonsense-on-the-channel": ("os.write(200, b'tide\\n')", "errored", "that is no message: tide"),
     "closed-descriptors": ("os.closerange(0, 4096)", "passed", ""),
     "closed-output": ("os.close(1); os.close(2); open(os.devnull); open(os.devnull)", "passed", ""),
     "forked-child-comes-back": ("os.fork() or time.sleep(0.05)", "passed", ""),

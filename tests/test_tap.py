@@ -124,7 +124,11 @@ PROGRAMS = {
         "Bail out! flood",
     ),
     "dies.t": ("#!/bin/sh\necho 1..1; kill -SEGV $$\n", "crashed", "SIGSEGV"),
-    "slow.t": ("#!/bin/sh\necho 1..1; echo waiting; sleep 600\n", "timed out", "longer than 1 s"),
+    "slow.t": (
+        "#!/bin/sh\necho 1..3; echo ok 1 - high; echo ok; echo waiting; sleep 600\n",
+        "timed out",
+        "longer than 1 s",
+    ),
     "gone.t": ("#!/no/such/interpreter\n", "blocked", "'/no/such/interpreter' is not here"),
     "tail.t": ("#!/bin/sh\necho 1..1; echo ok 1; sleep 600 &\n", "passed", ""),
     "tcl.t": ("#!/usr/bin/env tclsh\nputs 1..1\nputs {ok 1 - tcl}\n", "passed", ""),
@@ -156,6 +160,7 @@ def test_programs(folder):
     for name, (_, _, words) in PROGRAMS.items():
         assert words in run.results.get(f"t/{name}", {"message": words})["message"]
     assert "waiting" in run.results["t/slow.t"]["output"]
+    assert [part["name"] for part in run.results["t/slow.t"]["parts"]] == ["high"]
 
 
 def test_a_compiled_program(folder):

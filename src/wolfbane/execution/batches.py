@@ -101,8 +101,8 @@ class _Course:
             self._runner._tell(TestStarted(address, self._suite.name))
         elif kind == "output":
             self._output.setdefault(address, []).append(str(message["text"]))
-        elif kind == "part":
-            self._parts.setdefault(address, []).append(message)
+        elif kind == "parts":
+            self._parts.setdefault(address, []).extend(message["parts"])
         elif kind == "finished":
             test = self._left.pop(address) if address in self._left else self._extra(address)
             self._end(test, message)

@@ -62,6 +62,7 @@ class _Program:
         self.printed = 0
         self.buffer = b""
         self.unsent: list[str] = []
+        self.told = 0
         self.last_sent = 0.0
 
     def run(self) -> None:
@@ -76,13 +77,13 @@ class _Program:
             verdict: Message = {"outcome": "blocked", "message": f"it cannot be started: {error}"}
         else:
             flooded = self.follow(process)
+            self.send_news()
             document = self.reader.finish()
             locate(document.points, self.errors)
             verdict = judge(document, process.returncode)
             if flooded:
                 verdict = {"outcome": "errored", "message": f"it printed over {FLOOD >> 20} MiB"}
-            verdict["parts"] = [part(point) for point in document.points]
-        self.send_output()
+            verdict["parts"] = [part(point) for point in document.points[self.told :]]
         seconds = round(time.perf_counter() - began, 6)
         finished = {"type": "finished", "address": self.path, "seconds": seconds}
         self.channel.send({**finished, **verdict})
@@ -96,7 +97,7 @@ class _Program:
             while selector.get_map() and self.printed <= FLOOD:
                 ready = selector.select(0.05)
                 if not ready:
-                    self.send_output()
+                    self.send_news()
                     if process.poll() is not None:
                         break  # a child it left behind may hold the streams open for ever
                 for key, _ in sorted(ready, key=lambda item: item[0].data != self.take_tap):
@@ -120,11 +121,21 @@ class _Program:
             if self.printed <= KEPT:
                 self.unsent.append(data.decode("utf-8", "replace"))
             if time.monotonic() - self.last_sent > SEND_EVERY:
-                self.send_output()
+                self.send_news()
         return bool(data)
 
-    def send_output(self) -> None:
-        """Send what was printed since the last time, so that a program that hangs is not mute."""
+    def send_news(self) -> None:
+        """Send what came since the last time, so that a program that hangs is not mute.
+
+        Points are told once nothing can be added to them: up to the first that failed, whose
+        place may only be known from the error stream, and never the newest.
+        """
+        points, start = self.reader.document.points, self.told
+        while self.told < len(points) - 1 and points[self.told].ok:
+            self.told += 1
+        if self.told > start:
+            parts = [part(point) for point in points[start : self.told]]
+            self.channel.hold({"type": "parts", "address": self.path, "parts": parts})
         if self.unsent:
             message = {"type": "output", "address": self.path, "stream": "both"}
             self.channel.send({**message, "text": "".join(self.unsent)})
