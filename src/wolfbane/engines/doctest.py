@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import ast
-import warnings
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from wolfbane.engines.contract import WorkerCommand
-from wolfbane.engines.interpreter import interpreter, python_worker, version
+from wolfbane.engines.pythonic import interpreter, parse_source, python_worker, version
 from wolfbane.model import Test, TestFile
 from wolfbane.workspace.settings import Suite
 
@@ -32,9 +31,7 @@ class DoctestEngine:
             test = Test(suite.name, self.kind, path, "", 1, source.count(b"\n") + 1)
             return TestFile(path, suite.name, self.kind, (test,))
         try:
-            with warnings.catch_warnings():
-                warnings.simplefilter("ignore")
-                tree = ast.parse(source)
+            tree = parse_source(source)
         except (SyntaxError, ValueError) as error:
             return TestFile(path, suite.name, self.kind, complete=False, error=str(error))
         tests = tuple(

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import ast
 import re
-import warnings
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from wolfbane.engines.contract import WorkerCommand
-from wolfbane.engines.interpreter import interpreter, python_worker, version
+from wolfbane.engines.pythonic import interpreter, parse_source, python_worker, version
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.workspace.settings import Suite
 
@@ -38,9 +37,7 @@ class PythonEngine:
         if package and b"load_tests" not in source and b"TestCase" not in source:
             return None
         try:
-            with warnings.catch_warnings():
-                warnings.simplefilter("ignore")
-                tree = ast.parse(source)
+            tree = parse_source(source)
         except (SyntaxError, ValueError) as error:
             return TestFile(path, suite.name, self.kind, complete=False, error=str(error))
         reader = _Reader(tree, suite.name, path)

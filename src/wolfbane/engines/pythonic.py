@@ -1,16 +1,25 @@
-"""The interpreter of a suite of Python code, and its worker."""
+"""What suites of Python code have in common: interpreter, worker, source."""
 
 from __future__ import annotations
 
+import ast
 import os
 import shutil
 import subprocess
 import sys
+import warnings
 from functools import cache
 from pathlib import Path
 
 from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
 from wolfbane.workspace.settings import Suite
+
+
+def parse_source(source: bytes) -> ast.Module:
+    """A module's syntax tree, quietly. Raises SyntaxError or ValueError."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        return ast.parse(source)
 
 
 def python_worker(root: Path, suite: Suite) -> WorkerCommand:
