@@ -121,7 +121,13 @@ class T(unittest.TestCase):
 def start_endless(folder):
     """A run that has finished one test and sits in the next, with an escaped grandchild."""
     folder.file("test_t.py", ENDLESS)
-    process = subprocess.Popen(
+    process = start(folder)
+    wait_until(lambda: any("sleep 601" in line for line in folder.processes()))
+    return process
+
+
+def start(folder):
+    return subprocess.Popen(
         folder.command("run", "-j", "1"),
         cwd=folder.path,
         env={**folder.environment(), "WOLFBANE_TEST_MARK": str(folder.path)},
@@ -130,8 +136,6 @@ def start_endless(folder):
         text=True,
         start_new_session=True,
     )
-    wait_until(lambda: any("sleep 601" in line for line in folder.processes()))
-    return process
 
 
 def wait_until(condition, seconds=30):
@@ -153,6 +157,17 @@ def test_interrupted_once(folder):
     assert process.returncode == 130
     assert "1 passed, 1 test not run" in out and "interrupted" in out
     assert [e["result"]["outcome"] for e in journal(folder) if "result" in e] == ["passed"]
+    assert folder.processes() == []
+
+
+def test_interrupted_while_files_are_loaded(folder):
+    folder.file("test_a.py", "import time\ntime.sleep(602)\ndef test_a(): pass\n")
+    process = start(folder)
+    wait_until(lambda: any("workers/python.py" in line for line in folder.processes()))
+    os.kill(process.pid, signal.SIGINT)
+    out, _ = process.communicate(timeout=30)
+    assert process.returncode == 130, out
+    assert "nothing was run, 1 test not run" in out and "interrupted" in out
     assert folder.processes() == []
 
 

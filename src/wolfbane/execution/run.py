@@ -95,7 +95,6 @@ class Session:
         began = time.monotonic()
         asyncio.get_running_loop().add_signal_handler(signal.SIGINT, self._interrupt)
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, self._interrupt)
-        unrun = 0
         async with Pool(self.workspace, folder, self.options.jobs) as pool:
             self._pool = pool
             plan, broken = await self._prepare(pool)
@@ -107,8 +106,7 @@ class Session:
             runner = BatchRunner(
                 pool, self.workspace, self.options.timeout, self._tell, self._finished
             )
-            if not self._interrupted:
-                unrun = await runner.carry_out(plan)
+            unrun = await runner.carry_out(plan)
         seconds = time.monotonic() - began
         code, reason = self._verdict(unrun)
         counts = {str(outcome): count for outcome, count in self.counts.items()}
