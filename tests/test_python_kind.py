@@ -216,11 +216,11 @@ def test_what_a_file_puts_on_the_path_stays(folder):
 
 
 def test_odd_names(folder):
-    folder.file("a b#c:1/ünit/test_x y.py", "def test_ä(): assert 'é' == 'ß'\n")
-    folder.file("a b#c:1/test_z.py", "def test_z(): pass\n")
-    address = "a b#c:1/ünit/test_x y.py#test_ä"
-    assert folder.run().outcomes == {address: "failed", "a b#c:1/test_z.py#test_z": "passed"}
-    for chosen in (address, "a b#c:1/ünit", "a b#c:1/ünit/test_x y.py:1"):
+    folder.file("a [b]#c:1/ünit/test_x y.py", "def test_ä(): assert 'é' == 'ß'\n")
+    folder.file("a [b]#c:1/test_z.py", "def test_z(): pass\n")
+    address = "a [b]#c:1/ünit/test_x y.py#test_ä"
+    assert folder.run().outcomes == {address: "failed", "a [b]#c:1/test_z.py#test_z": "passed"}
+    for chosen in (address, "a [b]#c:1/ünit", "a [b]#c:1/ünit/test_x y.py:1"):
         assert list(folder.run(chosen).results) == [address]
 
 

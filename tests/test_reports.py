@@ -136,9 +136,7 @@ def test_a_run_folder_holds_journal_and_summary_alone(folder):
     (run,) = (folder.path / ".wolfbane" / "runs").iterdir()
     assert sorted(path.name for path in run.iterdir()) == ["journal.jsonl", "summary.json"]
     types = [json.loads(line)["type"] for line in (run / "journal.jsonl").read_text().splitlines()]
-    assert types == [
-        "run-started", *["test-started"] * 0, *types[1:-1], "run-finished"
-    ]  # fmt: skip
+    assert (types[0], types[-1]) == ("run-started", "run-finished")
     assert types.count("test-finished") == 3
     summary = json.loads((run / "summary.json").read_text())
     assert summary["finished"]["counts"] == {"passed": 1, "failed": 1, "skipped": 1}

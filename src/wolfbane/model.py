@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from enum import StrEnum
 
 
@@ -154,23 +154,3 @@ class Result:
     tags: tuple[str, ...] = ()
     browser: str = ""
     attempt: int = 1
-
-
-@dataclass(frozen=True, slots=True)
-class Counts:
-    """How many results there are of each outcome."""
-
-    by_outcome: dict[Outcome, int] = field(default_factory=dict)
-
-    def __getitem__(self, outcome: Outcome) -> int:
-        return self.by_outcome.get(outcome, 0)
-
-    @property
-    def total(self) -> int:
-        """All results together."""
-        return sum(self.by_outcome.values())
-
-    @property
-    def bad(self) -> int:
-        """Results that fail the run."""
-        return sum(count for outcome, count in self.by_outcome.items() if outcome.is_bad)

@@ -14,7 +14,7 @@ from pathlib import Path
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
 from wolfbane.errors import NothingChosen
-from wolfbane.events import Collecting, Listener, RunFinished, RunStarted, TestFinished
+from wolfbane.events import Collecting, Event, Listener, RunFinished, RunStarted, TestFinished
 from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.building import CHANGED, Builder
 from wolfbane.execution.collecting import (
@@ -87,7 +87,7 @@ class Session:
     def execute(self, folder: Path) -> int:
         """Run and return the exit code. ``folder`` takes what workers leave behind.
 
-        Raises NothingChosen before any event where no test is left to run.
+        Raises NothingChosen before the run is said to start, where no test is left to run.
         """
         return asyncio.run(self._execute(folder))
 
@@ -198,19 +198,21 @@ class Session:
     def _finished(self, result: Result) -> None:
         self.counts[result.outcome] += 1
         self._tell(TestFinished(result))
-        bad = sum(count for outcome, count in self.counts.items() if outcome.is_bad)
-        if self.options.stop_after and bad >= self.options.stop_after and self._pool:
+        if self.options.stop_after and self._bad >= self.options.stop_after and self._pool:
             self._pool.stop()
+
+    @property
+    def _bad(self) -> int:
+        return sum(count for outcome, count in self.counts.items() if outcome.is_bad)
 
     def _verdict(self, unrun: int) -> tuple[int, str]:
         """The exit code, and why where it is not plain from the counts."""
         counts = self.counts
         if self._interrupted:
             return 130, "interrupted"
-        if any(outcome.is_bad for outcome in counts):
-            bad = sum(count for outcome, count in counts.items() if outcome.is_bad)
+        if self._bad:
             stopped = unrun and self.options.stop_after
-            return 1, f"stopped after {bad} that failed" if stopped else ""
+            return 1, f"stopped after {self._bad} that failed" if stopped else ""
         if counts[Outcome.BLOCKED]:
             return 4, "blocked by the surroundings"
         if not counts[Outcome.PASSED] and not counts[Outcome.TODO]:
@@ -225,6 +227,6 @@ class Session:
         if self._pool is not None:
             self._pool.stop()
 
-    def _tell(self, event: object) -> None:
+    def _tell(self, event: Event) -> None:
         for listener in self._listeners:
-            listener(event)  # type: ignore[arg-type]
+            listener(event)

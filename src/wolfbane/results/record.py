@@ -10,7 +10,6 @@ from pydantic import TypeAdapter
 
 from wolfbane.events import Event, RunFinished, RunStarted, TestFinished
 from wolfbane.model import Result
-from wolfbane.results.journal import read_journal
 
 SUMMARY_NAME = "summary.json"
 
@@ -49,11 +48,3 @@ class RecordKeeper:
         summary = Record(self.record.started, [], self.record.finished)
         data = record_adapter().dump_json(summary, indent=2, exclude={"results"})
         (folder / SUMMARY_NAME).write_bytes(data + b"\n")
-
-
-def read_record(folder: Path) -> Record:
-    """The record of a past run, from its journal. Raises InputError."""
-    keeper = RecordKeeper()
-    for event in read_journal(folder):
-        keeper(event)
-    return keeper.record

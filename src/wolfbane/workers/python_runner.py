@@ -66,9 +66,12 @@ class _Worker:
         """Run the named tests of one file, class and module hooks around them."""
         waiting: Dict[int, Found] = {}
         suite = unittest.TestSuite()
-        try:
-            for name in names:
+        for name in names:
+            try:
                 found = self.library.take(path, name)
+            except BaseException as error:  # the file loads no more, though it did before
+                self._finish(path, name, seconds=0.0, **problem_of(error))
+            else:
                 if found is None:
                     self._finish(path, name, "errored", "it is no longer in the file", 0.0)
                 elif found.blocked:
@@ -76,10 +79,6 @@ class _Worker:
                 else:
                     waiting[id(found.case)] = found
                     suite.addTest(found.case)
-        except BaseException as error:
-            for name in names:
-                self._finish(path, name, seconds=0.0, **problem_of(error))
-            suite = unittest.TestSuite()
         self.library.use(path)
         result = _Result(self, path, waiting)
         while True:

@@ -96,7 +96,7 @@ class _Checks:
             self.add((*place, "inputs"), "'inputs' says when to build again; there is no 'build'")
         named = [("paths", path) for path in suite.paths if not suite.build]
         for key, pattern in [*named, *(("inputs", path) for path in suite.inputs)]:
-            if not any(mark in pattern for mark in "*?[") and not (root / pattern).exists():
+            if not any(mark in pattern for mark in "*?") and not (root / pattern).exists():
                 self.add((*place, key), f"suite '{suite.name}': there is no '{pattern}'")
         if not (root / suite.folder).is_dir():
             self.add((*place, "folder"), f"there is no folder '{suite.folder}'")
