@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import socket
 import subprocess
@@ -26,10 +27,12 @@ class Spoken:
     path: str
     source: str
     outcomes: dict[str, str]
-    parted: str
+    parted: str | None
     printing: str
     deadly: str
     options: dict[str, object]
+    alone: bool = False
+    """Whether each request wants a worker of its own."""
 
 
 PYTHON = Spoken(
@@ -90,6 +93,26 @@ TAP = Spoken(
     "",
     {"interpreters": {}, "defaults": {}},
 )
+NODE = Spoken(
+    [
+        "node",
+        f"--test-reporter={WORKERS / 'node' / 'reporter.cjs'}",
+        "--test-reporter-destination=stdout",
+        str(WORKERS / "node" / "main.cjs"),
+    ],
+    "tide.test.mjs",
+    """import { test } from 'node:test';
+test('deadly', () => process.kill(process.pid, 'SIGKILL'));
+test('high', () => {});
+test('low', () => { console.log('low water'); throw new Error('aground'); });
+""",
+    {"high": "passed", "low": "errored"},
+    None,
+    "low",
+    "deadly",
+    {"options": [], "globals": False},
+    alone=True,
+)
 EXAMPLE = Spoken(
     ["perl", str(HOME / "examples" / "worker.pl")],
     "tide.checks",
@@ -100,13 +123,18 @@ EXAMPLE = Spoken(
     "deadly",
     {},
 )
-SPOKEN = {"python": PYTHON, "doctest": DOCTEST, "tap": TAP, "example": EXAMPLE}
+SPOKEN = {"python": PYTHON, "doctest": DOCTEST, "tap": TAP, "node": NODE, "example": EXAMPLE}
 
 
 class Talk:
     """Wolfbane's side of one worker's channel, bare."""
 
     def __init__(self, spoken: Spoken, root: Path) -> None:
+        self.spoken, self.root, self.tests = spoken, root, []
+        self.connect()
+
+    def connect(self) -> None:
+        spoken, root = self.spoken, self.root
         self.server = socket.create_server(("127.0.0.1", 0))
         self.server.settimeout(20)
         port = self.server.getsockname()[1]
@@ -114,7 +142,7 @@ class Talk:
         self.process = subprocess.Popen(
             spoken.command,
             cwd=root,
-            env={"PATH": "/usr/bin:/bin", "WOLFBANE_CHANNEL": f"127.0.0.1:{port}",
+            env={"PATH": os.environ["PATH"], "WOLFBANE_CHANNEL": f"127.0.0.1:{port}",
                  "WOLFBANE_TOKEN": "once"},
             stdout=self.printed.open("ab"),
             stderr=subprocess.STDOUT,
@@ -122,6 +150,16 @@ class Talk:
         self.connection, _ = self.server.accept()
         self.connection.settimeout(20)
         self.lines = self.connection.makefile("r", encoding="utf-8")
+        (hello,) = self.hear("hello")
+        assert (hello["token"], hello["protocol"]) == ("once", 1)
+        self.say(type="options", root=str(root), capture=str(self.printed), **spoken.options)
+
+    def ask(self, **request) -> None:
+        """Send a request, to a new worker where each wants one."""
+        if self.spoken.alone and self.tests:
+            self.close()
+            self.connect()
+        self.say(**request)
 
     def say(self, **message) -> None:
         self.connection.sendall(json.dumps(message).encode() + b"\n")
@@ -141,6 +179,8 @@ class Talk:
         self.lines.close()
         self.connection.close()
         self.server.close()
+        self.process.kill()
+        self.process.wait()
 
 
 @pytest.fixture(params=SPOKEN)
@@ -152,18 +192,12 @@ def talk(request, tmp_path):
     place.write_text(spoken.source)
     place.chmod(0o755)
     talk = Talk(spoken, tmp_path)
-    talk.spoken = spoken
-    (hello,) = talk.hear("hello")
-    assert (hello["token"], hello["protocol"]) == ("once", 1)
-    talk.say(type="options", root=str(tmp_path), capture=str(talk.printed), **spoken.options)
-    talk.say(type="collect", files=[spoken.path])
+    talk.ask(type="collect", files=[spoken.path])
     *told, last = talk.hear("collected")
     assert last["file"] == spoken.path and "outcome" not in last
     talk.tests = [message["address"] for message in told if message["type"] == "test"]
     yield talk
     talk.close()
-    talk.process.kill()
-    talk.process.wait()
 
 
 def address(spoken, name):
@@ -178,7 +212,7 @@ def test_collected_addresses(talk):
 def test_a_run_of_some(talk):
     spoken = talk.spoken
     names = list(spoken.outcomes)
-    talk.say(type="run", file=spoken.path, names=names)
+    talk.ask(type="run", file=spoken.path, names=names)
     heard = talk.hear("ran")
     steps = [(m["type"], m["address"]) for m in heard if m["type"] in ("started", "finished")]
     expected = [
@@ -189,9 +223,10 @@ def test_a_run_of_some(talk):
     assert {a: m["outcome"] for a, m in finished.items()} == {
         address(spoken, name): outcome for name, outcome in spoken.outcomes.items()
     }
-    told = [m for m in heard if m["type"] in ("parts", "finished")]
-    parts = [p for m in told if m["address"] == address(spoken, spoken.parted) for p in m["parts"]]
-    assert len(parts) == 2
+    if spoken.parted is not None:
+        parted = address(spoken, spoken.parted)
+        told = [m for m in heard if m["type"] in ("parts", "finished")]
+        assert len([p for m in told if m["address"] == parted for p in m["parts"]]) == 2
     printed = [m["text"] for m in heard if m["type"] == "output"
                and m["address"] == address(spoken, spoken.printing)]  # fmt: skip
     assert "low water" in "".join(printed)
@@ -199,7 +234,7 @@ def test_a_run_of_some(talk):
 
 def test_one_after_the_other(talk):
     for name in reversed(list(talk.spoken.outcomes)):
-        talk.say(type="run", file=talk.spoken.path, names=[name])
+        talk.ask(type="run", file=talk.spoken.path, names=[name])
         heard = talk.hear("ran")
         assert [m["address"] for m in heard if m["type"] == "finished"] == [
             address(talk.spoken, name)
@@ -209,7 +244,7 @@ def test_one_after_the_other(talk):
 def test_a_crash_comes_after_started(talk):
     if not talk.spoken.deadly:
         pytest.skip("its tests are processes of their own")
-    talk.say(type="run", file=talk.spoken.path, names=[talk.spoken.deadly])
+    talk.ask(type="run", file=talk.spoken.path, names=[talk.spoken.deadly])
     assert [m["type"] for m in talk.hear("ran")] == ["started"]
     assert talk.process.wait(20) != 0
 

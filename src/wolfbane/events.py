@@ -29,6 +29,7 @@ class RunStarted:
     order: str
     runtimes: dict[str, str]
     neglected: tuple[str, ...] = ()
+    focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
     type: Literal["run-started"] = "run-started"
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -27,6 +28,10 @@ class Outcome(StrEnum):
 _BAD = frozenset({Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CRASHED})
 
 
+NESTED = " / "
+"""Between the names of what is nested, in a test's name."""
+
+
 @dataclass(frozen=True, slots=True)
 class Tag:
     """A word on a test, ``smoke``, or with a key, ``category=billing``; and where it came from."""
@@ -49,7 +54,10 @@ class Tag:
 
 @dataclass(frozen=True, slots=True)
 class Test:
-    """The smallest thing that can be chosen. ``name`` is empty where the file is the test."""
+    """The smallest thing that can be chosen. ``name`` is empty where the file is the test.
+
+    ``focused``: its source says that only this one should run.
+    """
 
     suite: str
     kind: str
@@ -61,6 +69,7 @@ class Test:
     group: str = ""
     exact: bool = False
     blocked: str = ""
+    focused: bool = False
     browser: str = ""
 
     @property
@@ -68,6 +77,14 @@ class Test:
         """The stable name: ``PATH#NAME @BROWSER``, parts that do not apply left out."""
         named = f"{self.path}#{self.name}" if self.name else self.path
         return f"{named} @{self.browser}" if self.browser else named
+
+    @property
+    def around(self) -> Iterator[str]:
+        """The names of what this test is nested in, innermost first."""
+        name = self.name
+        while NESTED in name:
+            name = name.rpartition(NESTED)[0]
+            yield name
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,7 @@ import shlex
 import shutil
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 
 import click
 
@@ -47,6 +48,10 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 )
 @click.option("--rebuild", "build", flag_value=ALWAYS, help="Build suites again, changed or not.")
 @click.option("--no-build", "build", flag_value=NEVER, help="Build nothing, even what is stale.")
+@click.option(
+    "--no-focus", is_flag=True,
+    help="Fail if the source marks tests as the only ones to run, and run the others too.",
+)  # fmt: skip
 @click.option("--dry-run", is_flag=True, help="Print the plan and run nothing.")
 @click.option(
     "--report", "reports", multiple=True, metavar="FORMAT=PATH",
@@ -64,6 +69,7 @@ def command(
     order: str,
     seed: int | None,
     build: str | None,
+    no_focus: bool,
     dry_run: bool,
     reports: tuple[str, ...],
     quiet: bool,
@@ -95,11 +101,13 @@ def command(
         stop_after=stop_after,
         seed=seed,
         build=build or CHANGED,
+        no_focus=no_focus,
         command=shlex.join(["wolfbane", *sys.argv[1:]]),
     )
     known = Known(selected.newest.status, selected.newest.times)
     folder = new_run(workspace.results)
-    session = Session(selected.inventory, selected.choice, options, known, folder.name)
+    choice = replace(selected.choice, focus=selected.choice.focus and not no_focus)
+    session = Session(selected.inventory, choice, options, known, folder.name)
     console = make_console()
     report = ConsoleReport(console, quiet=quiet, verbose=verbose)
     try:

@@ -15,10 +15,11 @@ from wolfbane.inventory.asked import Asked, read_choice
 from wolfbane.results.newest import Newest
 from wolfbane.selection import Choice
 from wolfbane.workspace import open_workspace
+from wolfbane.workspace.settings import KINDS
 
 _FIELDS = {
     "suite": "Tests of this suite.",
-    "kind": "Tests of this kind: python, doctest or tap.",
+    "kind": f"Tests of this kind: {', '.join(KINDS[:-1])} or {KINDS[-1]}.",
     "file": "Tests in this file, folder or glob.",
     "name": "Tests whose name holds this text.",
     "tag": "Tests with this tag: smoke, or category=billing.",
@@ -77,7 +78,7 @@ def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
         "--drop", multiple=True, metavar="EXPR", help="Take away what an expression matches."
     )(decorated)
     decorated = click.option(
-        "--everything", is_flag=True, help="Do not apply the workspace's leave_out."
+        "--everything", is_flag=True, help="Leave nothing out: neither by leave_out nor by focus."
     )(decorated)
     return workspace_option(decorated)
 

@@ -23,10 +23,17 @@ class WorkerCommand:
 
 
 class Engine(Protocol):
-    """Serves one kind: finds its files and tests by reading, and says how to run them."""
+    """Serves one kind: finds its files and tests by reading, and says how to run them.
+
+    ``scan_is_exact``: the source alone tells every test, so workers need not be asked.
+    ``loads_afresh``: each request gets a worker of its own, so a file that is known exactly is
+    not loaded twice. ``tests_hold_tests``: a test may show others while it runs, named below it.
+    """
 
     kind: str
     scan_is_exact: bool
+    loads_afresh: bool
+    tests_hold_tests: bool
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         """Globs of file names that a folder of this suite is searched for."""

@@ -20,6 +20,8 @@ class DoctestEngine:
 
     kind = "doctest"
     scan_is_exact = False
+    loads_afresh = False
+    tests_hold_tests = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         return ("*.py", "*.md", "*.txt", "*.rst")

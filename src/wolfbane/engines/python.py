@@ -28,6 +28,8 @@ class PythonEngine:
 
     kind = "python"
     scan_is_exact = False
+    loads_afresh = False
+    tests_hold_tests = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         return ("test*.py", "__init__.py")

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from wolfbane.engines.contract import Engine
 from wolfbane.engines.doctest import DoctestEngine
+from wolfbane.engines.node import NodeEngine
 from wolfbane.engines.python import PythonEngine
 from wolfbane.engines.tap import TapEngine
 
 _ENGINES: dict[str, Engine] = {
-    engine.kind: engine for engine in (PythonEngine(), DoctestEngine(), TapEngine())
-}  # fmt: skip
+    engine.kind: engine for engine in (PythonEngine(), DoctestEngine(), NodeEngine(), TapEngine())
+}
 
 
 def engine_for(kind: str) -> Engine:

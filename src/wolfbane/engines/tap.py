@@ -19,6 +19,8 @@ class TapEngine:
 
     kind = "tap"
     scan_is_exact = True
+    loads_afresh = False
+    tests_hold_tests = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         return ("*.t",)

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 
+from wolfbane.engines import engine_for
 from wolfbane.events import Event, TestStarted
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot, Unstartable
 from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import End
 from wolfbane.execution.worker import Outcome as Ending
-from wolfbane.model import Outcome, Result, Test
+from wolfbane.model import NESTED, Outcome, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan
 from wolfbane.workspace.settings import Workspace
 
@@ -32,8 +34,12 @@ class BatchRunner:
         timeout: float | None,
         tell: Callable[[Event], None],
         finished: Callable[[Result], None],
+        files: Mapping[str, TestFile],
     ) -> None:
         self._pool, self._workspace, self._timeout = pool, workspace, timeout
+        self._files = files
+        self.met: dict[str, dict[str, Test]] = {}
+        self.missed: dict[str, set[str]] = {}
         self._tell, self._finished = tell, finished
         self._maker = ResultMaker(workspace.root)
         self._queue: list[Batch] = []
@@ -73,6 +79,8 @@ class _Course:
         self._left: dict[str, Test] = {test.address: test for test in batch.tests}
         self._output: dict[str, list[str]] = {}
         self._parts: dict[str, list[Mapping[str, object]]] = {}
+        self._met: dict[str, Test] = {}
+        self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
 
     async def run(self) -> None:
         """Run what is left until nothing is; a lost worker costs the test it was running."""
@@ -83,16 +91,30 @@ class _Course:
                 if not self._runner._pool.stopping:
                     self._end_all(Outcome.BLOCKED, str(error))
                 break
-            names = [test.name for test in self._left.values()]
-            request = {"type": "run", "file": self._batch.path, "names": names}
-            ending = await worker.ask(request, "ran", self._listen, self._limit)
+            if any(batch.suite == self._suite.name for batch in self._runner._queue):
+                self._slot.expect(self._suite)
+            ending = await worker.ask(self._request(), "ran", self._listen, self._limit)
             worker.loaded.add(self._batch.path)
             if ending.end is End.DONE:
-                self._end_all(Outcome.ERRORED, "the worker never reported its end")
+                self._account_for_the_rest()
+                self._slot.release(self._suite)
             elif ending.end is not End.STOPPED:
                 self._lost(ending, worker.printed())
                 await self._slot.drop(self._suite.name)
         self._runner._unrun += len(self._left)
+
+    def _request(self) -> Message:
+        names = [test.name for test in self._left.values()]
+        request: Message = {"type": "run", "file": self._batch.path, "names": names}
+        if self._holds_tests:
+            known = self._runner._files[self._batch.path].tests
+            chosen = {test.name for test in self._batch.tests}
+            request["without"] = [
+                test.name
+                for test in known
+                if test.name not in chosen and any(name in chosen for name in test.around)
+            ]
+        return request
 
     def _listen(self, message: Message) -> None:
         kind = message["type"]
@@ -103,17 +125,40 @@ class _Course:
             self._output.setdefault(address, []).append(str(message["text"]))
         elif kind == "parts":
             self._parts.setdefault(address, []).extend(message["parts"])
+        elif kind == "test":
+            self._meet(address, int(message.get("line", 0)))
         elif kind == "finished":
             test = self._left.pop(address) if address in self._left else self._extra(address)
             self._end(test, message)
 
+    def _meet(self, address: str, line: int) -> None:
+        """A test that came up inside of another one: remembered for the next time."""
+        test = self._extra(address)
+        chosen = {other.name: other for other in self._batch.tests}
+        outer = next((chosen[name] for name in test.around if name in chosen), test)
+        known = self._left.get(address)
+        test = replace(known or test, line=line, tags=outer.tags, exact=True)
+        self._met[address] = self._runner.met.setdefault(test.path, {})[test.name] = test
+
     def _extra(self, address: str) -> Test:
-        """A hook after the tests that failed: reported as an entry of its own."""
+        """What was not asked for: a test inside of one that was, or a hook that failed."""
+        if address in self._met:
+            return self._met[address]
         path = self._batch.path
         if address != path and not address.startswith(f"{path}#"):
             raise ValueError(f"{address} was not asked for")
         name = address[len(path) + 1 :]
         return Test(self._suite.name, self._suite.kind, path, name, exact=True)
+
+    def _account_for_the_rest(self) -> None:
+        """What never came up. That is no fault of a test that was only thought to be there."""
+        chosen = {test.name for test in self._batch.tests}
+        for address, test in list(self._left.items()):
+            if not test.exact:
+                self._runner.missed.setdefault(test.path, set()).add(test.name)
+                if any(name in chosen for name in test.around):
+                    del self._left[address]
+        self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
 
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
         output = "".join(self._output.pop(test.address, ())) + printed
@@ -129,7 +174,9 @@ class _Course:
         """The worker is gone: name the test that it was running, or about to run."""
         outcome = _AFTER_CRASH[ending.end]
         words = ending.words
-        test = self._left.pop(ending.current) if ending.current in self._left else None
+        test = self._left.pop(ending.current, None)
+        if test is None and ending.current in self._met:
+            test = self._met[ending.current]
         if ending.end is End.TIMED_OUT:
             words = f"it ran longer than {self._limit:g} s"
         elif ending.end is End.CRASHED:
@@ -142,3 +189,7 @@ class _Course:
             words += " (after its last test: in a closing hook)"
         message = {"outcome": outcome, "message": words, "seconds": round(ending.seconds, 6)}
         self._end(test, message, printed)
+        for address in list(self._left):
+            if test.address.startswith(f"{address}{NESTED}"):
+                words = f"it was ended while '{test.name}' ran inside of it"
+                self._end(self._left.pop(address), {"outcome": outcome, "message": words})

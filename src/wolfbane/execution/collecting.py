@@ -89,9 +89,7 @@ async def collect(
     told: Callable[[int], None],
 ) -> Collected:
     """Collect every file in the pool's workers, the largest first."""
-    collected = Collected(
-        files=[file for file in files if engine_for(file.kind).scan_is_exact]
-    )  # fmt: skip
+    collected = Collected(files=[file for file in files if _is_known(file)])
     exact = {file.path for file in collected.files}
     waiting = [file for file in files if file.path not in exact]
     waiting.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
@@ -101,7 +99,9 @@ async def collect(
         nonlocal done
         while waiting and not pool.stopping:
             file = waiting.pop()
+            suite = workspace.suite(file.suite)
             await _one(slot, workspace, file, timeout, collected)
+            slot.release(suite)
             done += 1
             told(done)
 
@@ -110,6 +110,12 @@ async def collect(
     collected.files.sort(key=lambda file: order[file.path])
     collected.broken.sort(key=lambda result: order[result.path])
     return collected
+
+
+def _is_known(file: TestFile) -> bool:
+    """Whether no worker need be asked: the source tells all, or it was asked before."""
+    engine = engine_for(file.kind)
+    return engine.scan_is_exact or (engine.loads_afresh and file.exact and file.complete)
 
 
 async def _one(
@@ -132,6 +138,7 @@ async def _one(
         if not slot.pool.stopping:
             into.broken.append(_broken(workspace, file, Outcome.BLOCKED, str(error)))
         return
+    slot.expect(suite)
     request = {"type": "collect", "files": [file.path]}
     outcome = await worker.ask(request, "collected", listen, limit)
     if outcome.end is End.STOPPED:
@@ -182,6 +189,7 @@ def _test(file: TestFile, message: Mapping[str, Any]) -> Test:
         group=str(message.get("group", "")),
         exact=True,
         blocked=str(message.get("blocked", "")),
+        focused=bool(message.get("focused", False)),
     )
 
 

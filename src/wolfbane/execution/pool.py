@@ -30,15 +30,38 @@ class Slot:
         self._number = number
         self._started = 0
         self._workers: dict[str, Worker] = {}
+        self._coming: dict[str, asyncio.Task[Worker]] = {}
 
     async def worker(self, suite: Suite) -> Worker:
         """This slot's worker for a suite, started if need be. Raises Unstartable."""
         worker = self._workers.get(suite.name)
         if worker is None or worker.gone:
-            self._started += 1
-            worker = await self.pool.start(suite, f"{self._number}.{self._started}")
+            coming = self._coming.pop(suite.name, None) or self._start(suite)
+            worker = await coming
             self._workers[suite.name] = worker
         return worker
+
+    def _start(self, suite: Suite) -> asyncio.Task[Worker]:
+        self._started += 1
+        return asyncio.create_task(self.pool.start(suite, f"{self._number}.{self._started}"))
+
+    def expect(self, suite: Suite) -> None:
+        """Another file of the suite will come: where each wants a worker, start the next one."""
+        if engine_for(suite.kind).loads_afresh and suite.name not in self._coming:
+            self._coming[suite.name] = self._start(suite)
+
+    def release(self, suite: Suite) -> None:
+        """A request is done: where each wants a worker of its own, be done with this one."""
+        if engine_for(suite.kind).loads_afresh and suite.name in self._workers:
+            worker = self._workers.pop(suite.name)
+            worker.retire()
+            self.pool.bury(worker)
+
+    async def close(self) -> None:
+        """Start nothing more."""
+        for task in self._coming.values():
+            task.cancel()
+        await asyncio.gather(*self._coming.values(), return_exceptions=True)
 
     def has_loaded(self, suite: str, path: str) -> bool:
         """Whether a worker of this slot holds that file already."""
@@ -61,6 +84,7 @@ class Pool:
         self._family = Family()
         self._server = ChannelServer()
         self._workers: list[Worker] = []
+        self._burials: set[asyncio.Task[None]] = set()
         self._unstartable: dict[str, str] = {}
 
     async def __aenter__(self) -> Pool:
@@ -75,10 +99,12 @@ class Pool:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
+        for slot in self.slots:
+            await slot.close()
         self._ticking.cancel()
         for worker in self._workers:
             worker.retire()
-        await asyncio.gather(*(worker.bury() for worker in self._workers))
+        await asyncio.gather(*self._burials, *(worker.bury() for worker in self._workers))
         self._server.close()
         self._family.__exit__(kind, error, trace)
 
@@ -87,6 +113,13 @@ class Pool:
         self.stopping = True
         for worker in self._workers:
             worker.stop()
+
+    def bury(self, worker: Worker) -> None:
+        """See to a retired worker's end while others go on."""
+        self._workers.remove(worker)
+        burial = asyncio.create_task(worker.bury())
+        self._burials.add(burial)
+        burial.add_done_callback(self._burials.discard)
 
     async def each(self, work: Callable[[Slot], Coroutine[None, None, None]]) -> None:
         """Do the work in every slot at once."""

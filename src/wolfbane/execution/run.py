@@ -34,7 +34,11 @@ from wolfbane.workspace.settings import Workspace
 
 @dataclass(frozen=True)
 class Options:
-    """How to run what was chosen. ``timeout`` (seconds) overrides every suite's own."""
+    """How to run what was chosen.
+
+    ``timeout`` (seconds) overrides every suite's own; with ``no_focus`` a run fails where tests
+    are marked as the only ones to run.
+    """
 
     jobs: int = 1
     timeout: float | None = None
@@ -42,6 +46,7 @@ class Options:
     seed: int | None = None
     command: str = ""
     build: str = CHANGED
+    no_focus: bool = False
 
 
 @dataclass(frozen=True)
@@ -65,6 +70,8 @@ class Session:
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
         self._stale: list[str] = []
+        self._empty: list[str] = []
+        self._focused: list[str] = []
         self._interrupted = False
         self._pool: Pool | None = None
 
@@ -104,9 +111,12 @@ class Session:
             for result in broken:
                 self._finished(result)
             runner = BatchRunner(
-                pool, self.workspace, self.options.timeout, self._tell, self._finished
-            )
+                pool, self.workspace, self.options.timeout, self._tell, self._finished,
+                self.inventory.files,
+            )  # fmt: skip
             unrun = await runner.carry_out(plan)
+        self.inventory.learn(runner.met, runner.missed)
+        self.inventory.save()
         seconds = time.monotonic() - began
         code, reason = self._verdict(unrun)
         counts = {str(outcome): count for outcome, count in self.counts.items()}
@@ -137,9 +147,15 @@ class Session:
         verdict = choose(self.choice, self.inventory.tests, self.known.status)
         asked = {file.path for file in files}
         broken = {result.path for result in collected.broken}
+        self._empty = [
+            file.path
+            for file in collected.files
+            if not file.tests and not file.error and not file.path.endswith("__init__.py")
+        ]
         chosen = [
             test for test in verdict.chosen if test.path in asked and test.path not in broken
         ]  # fmt: skip
+        self._focused = [f"{test.path}:{test.line}" for test in chosen if test.focused]
         plan = make_plan(
             chosen, self.inventory.files, verdict.left_out, self.known.times,
             jobs=self.options.jobs, seed=self.options.seed,
@@ -169,6 +185,7 @@ class Session:
             order=order,
             runtimes=self._runtimes(suites),
             neglected=tuple(s.name for s in self.workspace.suites if s.name not in suites),
+            focused=tuple(self._focused),
             warnings=tuple(self._warnings()),
         )
 
@@ -188,6 +205,7 @@ class Session:
         for expression in (self.choice.expression, *self.choice.drops):
             counts = term_counts(expression, self.inventory.tests, self.known.status)
             said += [str(count) for count in counts if not count.matches]
+        said += [f"{path} holds no test" for path in self._empty]
         for path, suites in self.inventory.shared.items():
             said.append(f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}")
         return said
@@ -213,6 +231,8 @@ class Session:
         if self._bad:
             stopped = unrun and self.options.stop_after
             return 1, f"stopped after {self._bad} that failed" if stopped else ""
+        if self.options.no_focus and self._focused:
+            return 1, "focus: tests are marked as the only ones to run (--no-focus)"
         if counts[Outcome.BLOCKED]:
             return 4, "blocked by the surroundings"
         if not counts[Outcome.PASSED] and not counts[Outcome.TODO]:

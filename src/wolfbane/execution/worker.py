@@ -15,6 +15,7 @@ from pathlib import Path
 from wolfbane.engines import WorkerCommand
 from wolfbane.execution.channel import ChannelServer, Connection, Message
 from wolfbane.execution.processes import Family, how_it_ended
+from wolfbane.model import NESTED
 
 START_LIMIT = 60.0
 FLOOD = 100 << 20
@@ -59,13 +60,13 @@ class Worker:
     ) -> None:
         self.loaded: set[str] = set()
         self.dead = False
-        self.current = ""
         self._server, self._family, self._member = server, family, member
         self._capture = capture
         self._connection: Connection | None = None
         self._ready: asyncio.Future[Outcome] | None = None
         self._listen: Callable[[Message], None] = lambda message: None
-        self._last_word = self._test_began = time.monotonic()
+        self._last_word = time.monotonic()
+        self._running: dict[str, float] = {}
         self._exited_at: float | None = None
         self._aborted_at: float | None = None
         self._limit = START_LIMIT
@@ -101,7 +102,7 @@ class Worker:
         self._ready = asyncio.get_running_loop().create_future()
         self._until, self._listen, self._limit = until, listen, limit
         self._last_word = time.monotonic()
-        self.current = ""
+        self._running.clear()
         if request is not None and self._connection is not None:
             self._connection.send(request)
         try:
@@ -134,7 +135,7 @@ class Worker:
         if self._ready is None or self.dead:
             return
         gone = self.process.poll() is not None
-        since = self._test_began if self.current else self._last_word
+        since = self._slowest[1]
         if self._aborted_at is not None:
             if gone or now - self._aborted_at > ABORT_GRACE:
                 self._fail(End.TIMED_OUT, "")
@@ -178,10 +179,9 @@ class Worker:
             self._fail(End.NONSENSE, f"it sent something that is no message: {message['text']}")
             return
         if kind == "started":
-            self.current = str(message.get("address", ""))
-            self._test_began = self._last_word
+            self._running[str(message.get("address", ""))] = self._last_word
         elif kind == "finished":
-            self.current = ""
+            self._over(str(message.get("address", "")))
         try:
             self._listen(message)
         except (KeyError, TypeError, ValueError) as error:
@@ -190,12 +190,34 @@ class Worker:
         if kind == self._until and self._ready is not None and not self._ready.done():
             self._ready.set_result(Outcome(End.DONE))
 
+    def _over(self, address: str) -> None:
+        """A test ended; for those around it, if it ran inside of others, the clock starts anew."""
+        self._running.pop(address, None)
+        for other in self._running:
+            if address.startswith(f"{other}{NESTED}"):
+                self._running[other] = self._last_word
+
+    @property
+    def _slowest(self) -> tuple[str, float]:
+        """The test that has run longest with no other inside of it, and since when."""
+        running = self._running
+        inmost = [
+            (began, address)
+            for address, began in running.items()
+            if not any(other.startswith(f"{address}{NESTED}") for other in running)
+        ]
+        began, address = min(inmost, default=(self._last_word, ""))
+        return address, began
+
     def _fail(self, end: End, words: str) -> None:
         if self.dead:
             return
         self.dead = True
-        seconds = time.monotonic() - self._test_began if self.current else 0.0
-        outcome = Outcome(end, self.current, words, seconds)
+        current = next(reversed(self._running), "")
+        if end is End.TIMED_OUT:
+            current = self._slowest[0]
+        seconds = time.monotonic() - self._running[current] if current else 0.0
+        outcome = Outcome(end, current, words, seconds)
         self._family.end(self.process, self._member)
         if self._ready is not None and not self._ready.done():
             self._ready.set_result(outcome)

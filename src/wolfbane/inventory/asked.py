@@ -40,9 +40,8 @@ def read_choice(asked: Asked, inventory: Inventory, folder: Path) -> Choice:
     parts += [parse(text) for text in asked.pick]
     drops = tuple(parse(text) for text in asked.drop)
     leave_out = inventory.workspace.settings.workspace.leave_out
-    choice = Choice(
-        all_of(parts), drops, parse(leave_out) if leave_out and not asked.everything else None
-    )
+    standing = parse(leave_out) if leave_out and not asked.everything else None
+    choice = Choice(all_of(parts), drops, standing, focus=not asked.everything)
     problems = [
         problem
         for expression in (choice.expression, *drops)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -12,7 +13,7 @@ from typing import Any
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.results.files import write_whole
 
-FORMAT = 4
+FORMAT = 5
 _Entry = dict[str, Any]
 
 
@@ -101,6 +102,8 @@ def _written(file: TestFile) -> _Entry:
         "exact": file.exact,
         "divisible": file.divisible,
         "error": file.error,
+        "guessed": [t.name for t in file.tests if file.exact and not t.exact],
+        "focused": [t.name for t in file.tests if t.focused],
         "blocks": [[block.name, block.start, block.end] for block in file.blocks],
         "tests": [
             [t.name, t.line, t.end, t.group, t.blocked, [[g.word, g.key, g.origin] for g in t.tags]]
@@ -127,6 +130,12 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
         Test(suite, kind, path, name, line, end, _tags(tags), group, exact, blocked)
         for name, line, end, group, blocked, tags in entry["tests"]
     )
+    if entry["guessed"] or entry["focused"]:
+        guessed, focused = set(entry["guessed"]), set(entry["focused"])
+        tests = tuple(
+            replace(t, exact=exact and t.name not in guessed, focused=t.name in focused)
+            for t in tests
+        )
     return TestFile(
         path,
         suite,

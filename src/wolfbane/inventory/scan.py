@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -44,15 +44,33 @@ class Inventory:
     def collected(self, exact: Iterable[TestFile]) -> None:
         """Take in what workers collected, keep it in the cache, and work tests out anew."""
         for file in exact:
-            known = self.files[file.path]
-            suite = self.workspace.suite(file.suite)
-            source = (self.workspace.root / file.path).read_bytes()
-            merged = _merge(known, file, source)
-            if not merged.error:
-                root, key = self.workspace.root, settings_key(suite)
-                self.cache.keep(root, file.path, suite.name, key, source, merged)
-            self.files[file.path] = merged
+            merged = _merge(self.files[file.path], file)
+            if merged.error:
+                self.files[file.path] = merged
+            else:
+                self._keep(merged)
         self.__dict__.pop("tests", None)
+
+    def learn(self, met: Mapping[str, Mapping[str, Test]], missed: Mapping[str, set[str]]) -> None:
+        """Keep what a run showed of tests inside of tests; forget those that never came up."""
+        for path in {*met, *missed}:
+            known, found = self.files[path], dict(met.get(path, {}))
+            tests = [
+                replace(test, exact=True) if found.pop(test.name, None) else test
+                for test in known.tests
+                if test.name not in missed.get(path, ()) or test.name in found
+            ]
+            tests += [replace(test, tags=()) for test in found.values()]
+            self._keep(replace(known, tests=tuple(_nested_order(tests))))
+        self.__dict__.pop("tests", None)
+
+    def _keep(self, file: TestFile) -> None:
+        suite = self.workspace.suite(file.suite)
+        source = (self.workspace.root / file.path).read_bytes()
+        tagged = with_source_tags(file, source)
+        key = settings_key(suite)
+        self.cache.keep(self.workspace.root, file.path, suite.name, key, source, tagged)
+        self.files[file.path] = tagged
 
     def rescan(self) -> None:
         """Look again, after a build that may have made or changed test files."""
@@ -112,7 +130,7 @@ def _scan_one(workspace: Workspace, suite: Suite, path: str, cache: Cache) -> Te
     return file
 
 
-def _merge(scanned: TestFile, exact: TestFile, source: bytes) -> TestFile:
+def _merge(scanned: TestFile, exact: TestFile) -> TestFile:
     """Exact tests, with the ends, lines and tags that only the source shows."""
     if exact.error:
         return replace(scanned, error=exact.error)
@@ -128,5 +146,25 @@ def _merge(scanned: TestFile, exact: TestFile, source: bytes) -> TestFile:
             test = replace(test, line=starts.get(test.name.partition(" / ")[0], 0))  # noqa: PLW2901
         tests.append(test)
     complete = not scanned.dynamic
-    merged = replace(exact, tests=tuple(tests), blocks=scanned.blocks, complete=complete)
-    return with_source_tags(merged, source)
+    if engine_for(exact.kind).tests_hold_tests:
+        names = {test.name for test in tests}
+        inside = [test for test in scanned.tests if test.name not in names]
+        tests += [test for test in inside if any(name in names for name in test.around)]
+        tests = _nested_order(tests)
+    return replace(exact, tests=tuple(tests), blocks=scanned.blocks, complete=complete)
+
+
+def _nested_order(tests: Sequence[Test]) -> list[Test]:
+    """Tests in their order, each followed by those inside of it."""
+    inside: dict[str, list[Test]] = {}
+    names = {test.name for test in tests}
+    for test in tests:
+        outer = next((name for name in test.around if name in names), "")
+        inside.setdefault(outer, []).append(test)
+
+    def walk(outer: str) -> Iterator[Test]:
+        for test in inside.get(outer, ()):
+            yield test
+            yield from walk(test.name)
+
+    return list(walk(""))

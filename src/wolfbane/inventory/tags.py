@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from wolfbane.model import Block, Tag, Test, TestFile
+from wolfbane.model import Tag, Test, TestFile
 from wolfbane.selection import Matcher, parse
 from wolfbane.workspace.settings import TagRule
 
@@ -25,9 +25,9 @@ def with_source_tags(file: TestFile, source: bytes) -> TestFile:
     titled = any("@" in test.name for test in file.tests)
     if not comments and not titled:
         return file
-    return replace(
-        file, tests=tuple(_tagged(test, file.blocks, comments) for test in file.tests)
-    )  # fmt: skip
+    lines = {test.name: test.line for test in file.tests}
+    lines.update((block.name, block.start) for block in file.blocks)
+    return replace(file, tests=tuple(_tagged(test, lines, comments) for test in file.tests))
 
 
 def apply_rules(tests: Iterable[Test], rules: Sequence[TagRule]) -> list[Test]:
@@ -82,9 +82,8 @@ def _end_of_head(lines: Sequence[str]) -> int:
     return len(lines)
 
 
-def _tagged(test: Test, blocks: Sequence[Block], comments: Sequence[_Comment]) -> Test:
-    starts = {block.start for block in blocks if test.name.startswith(block.name + " / ")}
-    starts.add(test.line)
+def _tagged(test: Test, lines: Mapping[str, int], comments: Sequence[_Comment]) -> Test:
+    starts = {test.line, *(lines.get(name, -1) for name in test.around)}
     tags = list(test.tags)
     for comment in comments:
         if comment.target == 0 or comment.target in starts or not test.name:

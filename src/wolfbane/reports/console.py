@@ -169,6 +169,10 @@ def header(event: RunStarted) -> Table:
     rows.add_row("chosen", Text(chosen + asked))
     for rule, count in event.left_out.items():
         rows.add_row("left out", Text(f"{count} by {visible(rule)}", style="khaki1"))
+    if event.focused:
+        places = ", ".join(event.focused[:3]) + (", ..." if len(event.focused) > 3 else "")
+        marked = f"{many(len(event.focused), 'test')} marked as the only ones to run: {places}"
+        rows.add_row("focus", Text(visible(marked), style="khaki1"))
     if event.neglected:
         rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))

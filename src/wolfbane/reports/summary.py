@@ -16,6 +16,7 @@ from wolfbane.reports.text import clock, many, visible
 
 SLOW = 0.1
 SHOWN_SLOW = 3
+MANY_OUTCOMES = 6
 
 
 def summary_table(results: Sequence[Result]) -> Table:
@@ -27,7 +28,10 @@ def summary_table(results: Sequence[Result]) -> Table:
         seconds[result.suite] += result.seconds  # type: ignore[assignment]
     whole = sum(by_suite.values(), Counter[Outcome]())
     present = [outcome for outcome in ORDER if whole[outcome]]
-    table = Table(box=SIMPLE_HEAD, show_footer=len(by_suite) > 1, pad_edge=False)
+    gap = 2 if len(present) < MANY_OUTCOMES else 1
+    table = Table(
+        box=SIMPLE_HEAD, show_footer=len(by_suite) > 1, padding=(0, gap, 0, 0), pad_edge=False
+    )
     table.add_column("suite", footer="together")
     table.add_column("tests", justify="right", footer=str(whole.total()))
     for outcome in present:

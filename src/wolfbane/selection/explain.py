@@ -12,14 +12,20 @@ from wolfbane.model import Test
 from wolfbane.selection.grammar import EVERYTHING, Expression, Term, terms_of
 from wolfbane.selection.match import Matcher
 
+FOCUS = "focus ('only' in the source)"
+
 
 @dataclass(frozen=True)
 class Choice:
-    """What is asked for: an expression, what is taken away from it, and the standing leave-out."""
+    """What is asked for: an expression, what is taken away from it, and the standing leave-out.
+
+    With ``focus``, a file whose source marks tests as the only ones to run gives no other.
+    """
 
     expression: Expression = EVERYTHING
     drops: tuple[Expression, ...] = ()
     leave_out: Expression | None = None
+    focus: bool = True
 
     def __str__(self) -> str:
         parts = [f"({self.expression})" if self.drops else str(self.expression)]
@@ -61,7 +67,7 @@ class TermCount:
 def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> Verdict:
     """Apply a choice to tests; keeps their order."""
     if choice == Choice():
-        return Verdict(tuple(tests), {})
+        return _focused(tuple(tests), Counter())
     asked = Matcher(choice.expression, status)
     rules = [(name, Matcher(expression, status)) for name, expression in choice.rules()]
     chosen: list[Test] = []
@@ -75,7 +81,16 @@ def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> 
                 break
         else:
             chosen.append(test)
-    return Verdict(tuple(chosen), dict(left_out))
+    return _focused(chosen, left_out) if choice.focus else Verdict(tuple(chosen), dict(left_out))
+
+
+def _focused(chosen: Sequence[Test], left_out: Counter[str]) -> Verdict:
+    """Where the source says which tests are the only ones to run, take the rest of a file away."""
+    paths = {test.path for test in chosen if test.focused}
+    kept = [test for test in chosen if test.focused or test.path not in paths]
+    if len(kept) < len(chosen):
+        left_out[FOCUS] = len(chosen) - len(kept)
+    return Verdict(tuple(kept), dict(left_out))
 
 
 def term_counts(

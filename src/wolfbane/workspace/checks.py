@@ -17,7 +17,9 @@ _ONLY_FOR = {
     "python": _PYTHON,
     "top": _PYTHON,
     "import_path": _PYTHON,
-    "options": ("doctest",),
+    "options": ("doctest", "node"),
+    "node": ("node",),
+    "globals": ("node",),
     "interpreters": ("tap",),
 }
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")

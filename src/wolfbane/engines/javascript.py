@@ -1,0 +1,212 @@
+"""Which tests a JavaScript source declares, as far as its text tells: nothing of it is run."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from dataclasses import dataclass, field
+from functools import cache
+
+from tree_sitter import Language, Node, Parser, Query, QueryCursor
+from tree_sitter_javascript import language
+
+TESTS = frozenset({"test", "it"})
+SUITES = frozenset({"describe", "suite", "context"})
+MARKS = frozenset({"skip", "todo", "only"})
+_IMPORT = re.compile(r"""import\s+([^;'"]*?)\s+from\s*['"]node:test['"]""")
+_REQUIRE = re.compile(
+    r"""(?:const|let|var)\s+([^=;]+?)\s*=\s*require\(\s*['"]node:test['"]\s*\)(?:\.(\w+))?"""
+)
+_NAMED = re.compile(r"(\w+)(?:\s*(?:as|:)\s*(\w+))?")
+_QUERY = """
+(call_expression function: (identifier) @word arguments: (arguments) @given) @call
+(call_expression function: (member_expression object: (identifier) @word
+  property: (property_identifier) @member) arguments: (arguments) @given) @call
+(arguments (identifier) @passed)
+(variable_declarator value: (identifier) @passed)
+"""
+_CHOOSES = frozenset({
+    "for_statement", "for_in_statement", "while_statement", "do_statement", "if_statement",
+    "ternary_expression", "switch_statement", "catch_clause",
+})  # fmt: skip
+_FUNCTIONS = frozenset({
+    "arrow_function", "function_expression", "function_declaration", "method_definition",
+    "generator_function", "generator_function_declaration",
+})  # fmt: skip
+_ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]+)\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(.))", re.S)
+_PLAIN_ESCAPES = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
+_SKIPS = re.compile(rb"\bskip\s*:\s*(?!false\b)")
+
+
+@dataclass
+class Declared:
+    """A test or suite in the source: names nested with `` / ``, lines counted from 1."""
+
+    name: str
+    is_suite: bool
+    line: int
+    end: int
+    call: Node
+    parent: Declared | None
+    repeats: Counter[str] = field(default_factory=Counter)
+    closed: bool = False
+
+    @property
+    def within_test(self) -> bool:
+        """Whether it is declared while another test runs."""
+        around = self.parent
+        return around is not None and (not around.is_suite or around.within_test)
+
+
+@dataclass
+class Source:
+    """What a file declares; ``dynamic`` where running it may declare other tests than these."""
+
+    declared: list[Declared]
+    dynamic: bool
+
+
+def read(source: bytes, *, global_words: bool) -> Source | None:
+    """Read a file's declarations; None where it uses no test module and no such words."""
+    words = _Words(source.decode("utf-8", "replace"), global_words)
+    if not words.known:
+        return None
+    parser, query = _grammar()
+    reader = _Reader(words)
+    for _, captures in QueryCursor(query).matches(parser.parse(source).root_node):
+        passed = captures.get("passed")
+        if passed:
+            reader.dynamic |= _text(passed[0]) in words.known
+        else:
+            reader.calls.append((captures["call"][0], captures))
+    reader.calls.sort(key=lambda item: item[0].start_byte)
+    for call, captures in reader.calls:
+        reader.take(call, captures)
+    if global_words and not reader.declared and not reader.dynamic:
+        return None
+    return Source(reader.declared, reader.dynamic)
+
+
+@cache
+def _grammar() -> tuple[Parser, Query]:
+    javascript = Language(language())
+    return Parser(javascript), Query(javascript, _QUERY)
+
+
+class _Words:
+    """Which words of a file mean a test, a suite, or the test module as a whole."""
+
+    def __init__(self, text: str, global_words: bool) -> None:
+        self.tests: set[str] = set()
+        self.suites: set[str] = set()
+        self.whole: set[str] = set()
+        if global_words:
+            self.tests |= TESTS
+            self.suites |= {"describe", "context"}
+        for match in _IMPORT.finditer(text):
+            outside, _, inside = match[1].partition("{")
+            self._clause(outside.replace("* as", "").strip(" ,\n"), inside)
+        for match in _REQUIRE.finditer(text):
+            outside, _, inside = match[1].partition("{")
+            if match[2]:
+                self._bind(match[2], outside.strip())
+            else:
+                self._clause(outside.strip(), inside)
+        self.tests |= self.whole
+        self.known = self.tests | self.suites
+
+    def _clause(self, whole: str, inside: str) -> None:
+        if whole:
+            self.whole.add(whole)
+        for match in _NAMED.finditer(inside):
+            self._bind(match[1], match[2] or match[1])
+
+    def _bind(self, name: str, alias: str) -> None:
+        if name in TESTS or name in MARKS or name == "default":
+            self.tests.add(alias)
+        elif name in SUITES:
+            self.suites.add(alias)
+
+    def kind(self, word: str, member: str, inside_test: bool) -> str:
+        """``test``, ``suite``, or nothing, for a call of ``word`` or ``word.member``."""
+        if not member or (member in MARKS and word in self.known):
+            return "test" if word in self.tests else "suite" if word in self.suites else ""
+        if word in self.whole:
+            return "test" if member in TESTS else "suite" if member in SUITES else ""
+        return "test" if inside_test and member == "test" else ""
+
+
+class _Reader:
+    def __init__(self, words: _Words) -> None:
+        self.words = words
+        self.calls: list[tuple[Node, dict[str, list[Node]]]] = []
+        self.declared: list[Declared] = []
+        self.dynamic = False
+        self._open: list[Declared] = []
+        self._repeats: Counter[str] = Counter()
+
+    def take(self, call: Node, captures: dict[str, list[Node]]) -> None:
+        """Look at one call, in the order of the source."""
+        while self._open and self._open[-1].call.end_byte <= call.start_byte:
+            self._open.pop()
+        parent = self._open[-1] if self._open else None
+        member = _text(captures["member"][0]) if "member" in captures else ""
+        inside = parent is not None and (not parent.is_suite or parent.within_test)
+        kind = self.words.kind(_text(captures["word"][0]), member, inside)
+        if not kind or (parent is not None and parent.closed):
+            return
+        given = captures["given"][0].named_children
+        title = _title(given)
+        if not inside and (title is None or _depends_on_running(call, parent)):
+            self.dynamic = True
+        if title is None:
+            return
+        place = parent.name if parent else ""
+        repeats = parent.repeats if parent else self._repeats
+        repeats[title] += 1
+        label = f"{title} ({repeats[title]})" if repeats[title] > 1 else title
+        line, end = call.start_point[0] + 1, call.end_point[0] + 1
+        name = f"{place} / {label}" if place else label
+        item = Declared(name, kind == "suite", line, end, call, parent)
+        options = next((node for node in given if node.type == "object"), None)
+        skips = member == "skip" or (options is not None and _SKIPS.search(options.text or b""))
+        if item.is_suite and skips:
+            item.is_suite, item.closed = False, True  # the runtime takes it as one skipped test
+        self.declared.append(item)
+        self._open.append(item)
+
+
+def _depends_on_running(call: Node, parent: Declared | None) -> bool:
+    """Whether something between a call and the suite around it decides if it is made."""
+    end = parent.call if parent else None
+    node = call.parent
+    while node is not None and node != end:
+        if node.type in _CHOOSES:
+            return True
+        if node.type in _FUNCTIONS:
+            holder = node.parent
+            if end is None or holder is None or holder.parent != end:
+                return True
+        node = node.parent
+    return False
+
+
+def _title(given: list[Node]) -> str | None:
+    """The title among a call's arguments, where it is plain text."""
+    if given and given[0].type in ("string", "template_string"):
+        parts = given[0].named_children
+        if any(part.type == "template_substitution" for part in parts):
+            return None
+        return _ESCAPE.sub(_unescaped, _text(given[0])[1:-1]) or None
+    return None
+
+
+def _unescaped(match: re.Match[str]) -> str:
+    code = match[1] or match[2] or match[3]
+    if code:
+        return chr(int(code, 16))
+    return "" if match[4] == "\n" else _PLAIN_ESCAPES.get(match[4], match[4])
+
+
+def _text(node: Node) -> str:
+    return (node.text or b"").decode("utf-8", "replace")

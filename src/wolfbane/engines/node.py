@@ -1,0 +1,101 @@
+"""The engine of kind ``node``: files for the runtime's own test module, or describe/it globals."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+from collections.abc import Sequence
+from functools import cache
+from pathlib import Path
+
+from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
+from wolfbane.model import Block, Test, TestFile
+from wolfbane.workspace.settings import Suite
+
+_HOME = WORKERS / "node"
+_OLDEST = 20
+_TEST_NAME = re.compile(r"(^|.*[.\-_])test\.[cm]?[jt]s$|^test-.*\.[cm]?[jt]s$")
+_FOCUS_OPTION = "--test-only"
+
+
+class NodeEngine:
+    """Exact selection through wrappers around the test module; a process for each file."""
+
+    kind = "node"
+    scan_is_exact = False
+    loads_afresh = True
+    tests_hold_tests = True
+
+    def patterns(self, suite: Suite) -> Sequence[str]:
+        return ("*.js", "*.mjs", "*.cjs")
+
+    def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
+        from wolfbane.engines.javascript import read
+
+        named = _TEST_NAME.match(path.rpartition("/")[2]) is not None
+        mentioned = b"node:test" in source or (suite.globals and b"(" in source)
+        declared = read(source, global_words=suite.globals) if mentioned else None
+        if declared is None:
+            if not named:
+                return None
+            return TestFile(path, suite.name, self.kind, complete=False, dynamic=True)
+        tests = [
+            Test(suite.name, self.kind, path, item.name, item.line, item.end)
+            for item in declared.declared
+            if not item.is_suite
+        ]
+        blocks = [
+            Block(item.name, item.line, item.end) for item in declared.declared if item.is_suite
+        ]
+        return TestFile(
+            path, suite.name, self.kind, tuple(tests), tuple(blocks),
+            complete=not declared.dynamic, dynamic=declared.dynamic,
+        )  # fmt: skip
+
+    def worker(self, root: Path, suite: Suite) -> WorkerCommand:
+        command = [
+            _runtime(root, suite),
+            *suite.options,
+            f"--test-reporter={_HOME / 'reporter.cjs'}",
+            "--test-reporter-destination=stdout",
+            str(_HOME / "main.cjs"),
+        ]
+        told = {
+            "options": suite.options,
+            "globals": suite.globals,
+            "focus": suite.globals or _FOCUS_OPTION in suite.options,
+        }
+        return WorkerCommand(command, root / suite.folder, told)
+
+    def runtime(self, root: Path, suite: Suite) -> str:
+        return f"Node.js {_version(_runtime(root, suite))}"
+
+
+def _runtime(root: Path, suite: Suite) -> str:
+    """The runtime's program, new enough. Raises Missing."""
+    wanted = suite.node or "node"
+    local = root / wanted
+    found = str(local) if suite.node and local.is_file() else shutil.which(wanted)
+    if not found:
+        raise Missing(
+            f"there is no Node.js runtime '{wanted}' (install nodejs, or set the suite's 'node')"
+        )
+    version = _version(found)
+    if int(version.partition(".")[0]) < _OLDEST:
+        raise Missing(f"'{found}' is Node.js {version}; {_OLDEST} or newer is needed")
+    return found
+
+
+@cache
+def _version(program: str) -> str:
+    try:
+        run = subprocess.run(
+            [program, "--version"], capture_output=True, text=True, timeout=30, check=True
+        )
+    except (OSError, subprocess.SubprocessError) as error:
+        raise Missing(f"the Node.js runtime '{program}' does not start: {error}") from None
+    version = run.stdout.strip().removeprefix("v")
+    if not re.match(r"\d+\.", version):
+        raise Missing(f"'{program}' is no Node.js runtime: it says its version is '{version}'")
+    return version

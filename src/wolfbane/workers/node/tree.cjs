@@ -1,0 +1,65 @@
+// Declared tests and suites, their names and places: the same whether collected or run.
+'use strict';
+
+const { AsyncLocalStorage } = require('node:async_hooks');
+
+const { filePath } = require('./problems.cjs');
+
+const SEPARATOR = ' / ';
+
+/** A test or suite. `told` counts the children whose start the runtime has reported. */
+class Item {
+  constructor(parent, kind, title) {
+    this.parent = parent;
+    this.kind = kind;
+    this.title = title;
+    this.children = [];
+    this.told = 0;
+    this.held = [];
+    this.output = '';
+    this.repeats = new Map();
+    this.name = parent ? parent.nameOfNext(title) : '';
+  }
+
+  /** Distinct and stable: a second test of one name in one place is called `NAME (2)`. */
+  nameOfNext(title) {
+    const count = (this.repeats.get(title) || 0) + 1;
+    this.repeats.set(title, count);
+    const label = count > 1 ? `${title} (${count})` : title;
+    return this.name ? this.name + SEPARATOR + label : label;
+  }
+
+  /** The nearest test around it: what is declared inside of one is made while it runs. */
+  get within() {
+    for (let item = this.parent; item; item = item.parent) if (item.kind === 'test') return item;
+    return null;
+  }
+}
+
+const here = new AsyncLocalStorage();
+
+/** What `test(name, options, fn)` was given, in any of the shapes that the runtime takes. */
+function declaration(name, options, fn) {
+  if (typeof name === 'function') fn = name;
+  else if (name !== null && typeof name === 'object') [fn, options] = [options, name];
+  else if (typeof options === 'function') fn = options;
+  if (options === null || typeof options !== 'object') options = {};
+  if (typeof fn !== 'function') fn = undefined;
+  const title = typeof name === 'string' && name ? name : (fn && fn.name) || '<anonymous>';
+  return { title, options, fn };
+}
+
+/** The line of `file` from which the present call came, or 0. */
+function callerLine(file) {
+  const prepare = Error.prepareStackTrace;
+  Error.prepareStackTrace = (_, sites) => sites;
+  const sites = new Error().stack;
+  Error.prepareStackTrace = prepare;
+  for (const site of Array.isArray(sites) ? sites : []) {
+    const place = site.getFileName();
+    if (place && filePath(place) === file) return site.getLineNumber();
+  }
+  return 0;
+}
+
+module.exports = { Item, declaration, callerLine, here, SEPARATOR };
