@@ -33,6 +33,8 @@ class Spoken:
     options: dict[str, object]
     alone: bool = False
     """Whether each request wants a worker of its own."""
+    besides: tuple[tuple[str, str], ...] = ()
+    """Other files that it needs, and what they hold."""
 
 
 PYTHON = Spoken(
@@ -113,6 +115,19 @@ test('low', () => { console.log('low water'); throw new Error('aground'); });
     {"options": [], "globals": False},
     alone=True,
 )
+CARGO = Spoken(
+    [sys.executable, str(WORKERS / "cargo.py")],
+    "src/lib.rs",
+    """#[test] fn high() {}
+#[test] fn low() { println!("low water"); panic!("aground") }
+""",
+    {"high": "passed", "low": "failed"},
+    None,
+    "low",
+    "",
+    {"cargo": "cargo", "manifest": "Cargo.toml", "options": [], "run_ignored": False},
+    besides=(("Cargo.toml", '[package]\nname = "tide"\nversion = "0.1.0"\n'),),
+)
 EXAMPLE = Spoken(
     ["perl", str(HOME / "examples" / "worker.pl")],
     "tide.checks",
@@ -123,7 +138,14 @@ EXAMPLE = Spoken(
     "deadly",
     {},
 )
-SPOKEN = {"python": PYTHON, "doctest": DOCTEST, "tap": TAP, "node": NODE, "example": EXAMPLE}
+SPOKEN = {
+    "python": PYTHON,
+    "doctest": DOCTEST,
+    "tap": TAP,
+    "node": NODE,
+    "cargo": CARGO,
+    "example": EXAMPLE,
+}
 
 
 class Talk:
@@ -142,7 +164,8 @@ class Talk:
         self.process = subprocess.Popen(
             spoken.command,
             cwd=root,
-            env={"PATH": os.environ["PATH"], "WOLFBANE_CHANNEL": f"127.0.0.1:{port}",
+            env={"PATH": os.environ["PATH"], "HOME": os.environ["HOME"],
+                 "WOLFBANE_CHANNEL": f"127.0.0.1:{port}",
                  "WOLFBANE_TOKEN": "once"},
             stdout=self.printed.open("ab"),
             stderr=subprocess.STDOUT,
@@ -186,10 +209,13 @@ class Talk:
 @pytest.fixture(params=SPOKEN)
 def talk(request, tmp_path):
     spoken = SPOKEN[request.param]
-    if not shutil.which(spoken.command[0]):
+    if not shutil.which(str(spoken.options.get("cargo", spoken.command[0]))):
         pytest.skip(f"no {spoken.command[0]} here")
     place = tmp_path / spoken.path
+    place.parent.mkdir(exist_ok=True)
     place.write_text(spoken.source)
+    for name, text in spoken.besides:
+        (tmp_path / name).write_text(text)
     place.chmod(0o755)
     talk = Talk(spoken, tmp_path)
     talk.ask(type="collect", files=[spoken.path])
@@ -205,7 +231,7 @@ def address(spoken, name):
 
 
 def test_collected_addresses(talk):
-    names = {*talk.spoken.outcomes, talk.spoken.deadly}
+    names = {*talk.spoken.outcomes, *filter(None, [talk.spoken.deadly])}
     assert sorted(talk.tests) == sorted(address(talk.spoken, name) for name in names)
 
 

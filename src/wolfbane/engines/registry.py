@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from wolfbane.engines.cargo import CargoEngine
 from wolfbane.engines.contract import Engine
 from wolfbane.engines.doctest import DoctestEngine
 from wolfbane.engines.node import NodeEngine
@@ -9,7 +10,8 @@ from wolfbane.engines.python import PythonEngine
 from wolfbane.engines.tap import TapEngine
 
 _ENGINES: dict[str, Engine] = {
-    engine.kind: engine for engine in (PythonEngine(), DoctestEngine(), NodeEngine(), TapEngine())
+    engine.kind: engine
+    for engine in (PythonEngine(), DoctestEngine(), NodeEngine(), CargoEngine(), TapEngine())
 }
 
 

@@ -87,20 +87,31 @@ async def collect(
     times: Mapping[str, float],
     timeout: float | None,
     told: Callable[[int], None],
+    building: Callable[[str, str], None],
 ) -> Collected:
-    """Collect every file in the pool's workers, the largest first."""
+    """Collect every file in the pool's workers, the largest first.
+
+    ``told`` hears how many are done, ``building`` the suite and words of a worker that has to
+    make something first.
+    """
     collected = Collected(files=[file for file in files if _is_known(file)])
     exact = {file.path for file in collected.files}
     waiting = [file for file in files if file.path not in exact]
     waiting.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
     done = 0
+    said: set[tuple[str, str]] = set()
+
+    def progress(suite: str, text: str) -> None:
+        if (suite, text) not in said:
+            said.add((suite, text))
+            building(suite, text)
 
     async def work(slot: Slot) -> None:
         nonlocal done
         while waiting and not pool.stopping:
             file = waiting.pop()
             suite = workspace.suite(file.suite)
-            await _one(slot, workspace, file, timeout, collected)
+            await _one(slot, workspace, file, timeout, collected, progress)
             slot.release(suite)
             done += 1
             told(done)
@@ -119,7 +130,12 @@ def _is_known(file: TestFile) -> bool:
 
 
 async def _one(
-    slot: Slot, workspace: Workspace, file: TestFile, timeout: float | None, into: Collected
+    slot: Slot,
+    workspace: Workspace,
+    file: TestFile,
+    timeout: float | None,
+    into: Collected,
+    progress: Callable[[str, str], None],
 ) -> None:
     suite = workspace.suite(file.suite)
     tests: list[Test] = []
@@ -130,6 +146,8 @@ async def _one(
             tests.append(_test(file, message))
         elif message["type"] == "collected":
             answer.update(message)
+        elif message["type"] == "progress":
+            progress(file.suite, str(message["text"]))
 
     limit = timeout or workspace.limit(suite)
     try:

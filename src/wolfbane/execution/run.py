@@ -14,7 +14,15 @@ from pathlib import Path
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
 from wolfbane.errors import NothingChosen
-from wolfbane.events import Collecting, Event, Listener, RunFinished, RunStarted, TestFinished
+from wolfbane.events import (
+    Building,
+    Collecting,
+    Event,
+    Listener,
+    RunFinished,
+    RunStarted,
+    TestFinished,
+)
 from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.building import CHANGED, Builder
 from wolfbane.execution.collecting import (
@@ -139,8 +147,9 @@ class Session:
             self._tell(Collecting(done, total))
 
         collected = await collect(
-            pool, self.workspace, files, self.known.times, self.options.timeout, told
-        )
+            pool, self.workspace, files, self.known.times, self.options.timeout, told,
+            lambda suite, text: self._tell(Building(suite, text)),
+        )  # fmt: skip
         collected.broken += blocked_by_build(self.workspace, unbuilt, builder.failures)
         self.inventory.collected(collected.files)
         self.inventory.save()

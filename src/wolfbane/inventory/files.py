@@ -11,6 +11,7 @@ from pathlib import Path
 from wolfbane.selection.match import path_pattern
 
 _NEVER = {"__pycache__", "node_modules"}
+_MARKS_OF_OTHERS = {"pyvenv.cfg", "CACHEDIR.TAG"}  # an installed runtime; things made by tools
 
 
 def suite_files(
@@ -47,7 +48,7 @@ def walk(root: Path, folder: str) -> Iterator[str]:
         entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
     except OSError:
         return
-    if any(entry.name == "pyvenv.cfg" for entry in entries):
+    if any(entry.name in _MARKS_OF_OTHERS for entry in entries):
         return
     for entry in entries:
         inside = f"{folder}/{entry.name}" if folder else entry.name

@@ -163,7 +163,8 @@ def _nested_order(tests: Sequence[Test]) -> list[Test]:
         inside.setdefault(outer, []).append(test)
 
     def walk(outer: str) -> Iterator[Test]:
-        for test in inside.get(outer, ()):
+        siblings = inside.get(outer, [])
+        for test in sorted(siblings, key=lambda test: test.line) if outer else siblings:
             yield test
             yield from walk(test.name)
 

@@ -13,7 +13,7 @@ from wolfbane.workspace.settings import TagRule
 _COMMENT = re.compile(
     r"^[ \t]*(?:#|//|--|;|%|\*|/\*|<!--)+[ \t]*tags:[ \t]*(.*?)[ \t]*(?:\*/|-->)?[ \t]*$", re.I
 )
-_ANY_COMMENT = re.compile(r"^\s*(?:#|//|--|;|%|\*|/\*|$)")
+_ANY_COMMENT = re.compile(r"^\s*(?:#(?!\[)|//|--|;|%|\*|/\*|$)")
 _OPENS_TEXT = re.compile(r"""^\s*[rR]?(\"{3}|'{3})""")
 _TEXT_LINE = re.compile(r"""^\s*(?:"[^"]*"|'[^']*');?\s*$""")
 _TITLE = re.compile(r"(?:^|\s)@([A-Za-z][\w.-]*(?:=[\w.-]+)?)")

@@ -17,9 +17,11 @@ _ONLY_FOR = {
     "python": _PYTHON,
     "top": _PYTHON,
     "import_path": _PYTHON,
-    "options": ("doctest", "node"),
+    "options": ("doctest", "node", "cargo"),
     "node": ("node",),
     "globals": ("node",),
+    "cargo": ("cargo",),
+    "run_ignored": ("cargo",),
     "interpreters": ("tap",),
 }
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")

@@ -1,0 +1,217 @@
+"""Compile a crate's tests, and say which source file each compiled test comes from."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import tomllib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+NESTED = " / "
+_LISTED = re.compile(r"^(?P<name>.+): (?P<what>test|benchmark)$", re.M)
+_DOC = re.compile(r"^(?P<file>.+?) - (?P<item>.*?)\s*\(line (?P<line>\d+)\)")
+
+
+@dataclass(frozen=True)
+class Program:
+    """A compiled test program: where it is, what it was made of, and how it is started."""
+
+    path: str
+    target: str
+    is_bin: bool
+    source: str
+    package: str
+    harness: bool
+
+
+@dataclass(frozen=True)
+class Compiled:
+    """One test as the compiled program, or the documentation tool, names it."""
+
+    name: str
+    given: str
+    program: Program | None
+    line: int = 0
+    ignored: bool = False
+
+
+@dataclass
+class Crate:
+    """What the toolchain made of a manifest. Files are absolute paths."""
+
+    root: str
+    programs: list[Program] = field(default_factory=list)
+    errors: dict[str, dict[str, Any]] = field(default_factory=dict)
+    broken: str = ""
+    tests: dict[str, list[Compiled]] = field(default_factory=dict)
+    docs: list[str] = field(default_factory=list)
+
+
+class Toolchain:
+    """The commands of one suite's toolchain."""
+
+    def __init__(self, program: str, manifest: str, options: Sequence[str]) -> None:
+        self._program, self._manifest, self._options = program, manifest, list(options)
+
+    def command(self, *arguments: str) -> list[str]:
+        """``test`` with the suite's own options."""
+        place = ["--manifest-path", self._manifest]
+        return [self._program, "test", *place, *self._options, *arguments]
+
+    def compile(self) -> Crate:
+        """Compile every test, list those of each program and of the documentation."""
+        crate = Crate(self._workspace())
+        command = self.command("--no-run", "--message-format=json")
+        process = subprocess.run(command, stdout=subprocess.PIPE, text=True, check=False)
+        for line in process.stdout.splitlines():
+            self._message(crate, json.loads(line))
+        if process.returncode:
+            crate.broken = next(
+                (error["message"] for error in crate.errors.values()),
+                "the toolchain could not compile it",
+            )
+            return crate
+        for program in crate.programs:
+            for test in _tests_of(program):
+                crate.tests.setdefault(_file_of(program, test.given), []).append(test)
+        self._list_docs(crate)
+        return crate
+
+    def _workspace(self) -> str:
+        command = [self._program, "locate-project", "--workspace", "--message-format", "plain"]
+        found = subprocess.run(
+            [*command, "--manifest-path", self._manifest],
+            stdout=subprocess.PIPE, text=True, check=False,
+        )  # fmt: skip
+        return os.path.dirname(found.stdout.strip() or self._manifest)
+
+    @staticmethod
+    def _message(crate: Crate, message: Mapping[str, Any]) -> None:
+        if message["reason"] == "compiler-artifact":
+            target = message["target"]
+            if message["executable"] and message["profile"]["test"]:
+                crate.programs.append(
+                    Program(
+                        message["executable"], target["name"], "bin" in target["kind"],
+                        target["src_path"], os.path.dirname(message["manifest_path"]),
+                        _has_harness(message["manifest_path"], target["name"]),
+                    )
+                )  # fmt: skip
+        elif message["reason"] == "compiler-message" and message["message"]["level"] == "error":
+            said = message["message"]
+            for span in (span for span in said["spans"] if span["is_primary"]):
+                file = os.path.join(crate.root, span["file_name"])
+                frame = {"file": file, "line": span["line_start"], "function": ""}
+                problem = {"outcome": "errored", "message": said["message"], "frames": [frame]}
+                known = crate.errors.setdefault(file, {**problem, "trace": ""})
+                known["trace"] += said["rendered"] + "\n"
+
+    def _list_docs(self, crate: Crate) -> None:
+        command = self.command("--doc", "--", "--list", "--format", "terse")
+        listed = subprocess.run(
+            command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, check=False
+        )
+        crate.docs = [m["name"] for m in _LISTED.finditer(listed.stdout) if m["what"] == "test"]
+        for given in sorted(crate.docs, key=doc_line):
+            match = _DOC.match(given)
+            if match is not None:
+                file = os.path.normpath(os.path.join(crate.root, match["file"]))
+                tests = crate.tests.setdefault(file, [])
+                name = _distinct(f"doc{NESTED}{match['item'] or '(module)'}", tests)
+                tests.append(Compiled(name, given, None, int(match["line"])))
+
+
+def doc_line(given: str) -> int:
+    """The line in a documentation test's name."""
+    match = _DOC.match(given)
+    return int(match["line"]) if match else 0
+
+
+def doc_filters(chosen: Sequence[str], known: Sequence[str]) -> list[str] | None:
+    """Words that pick just these documentation tests out of all that are known.
+
+    The documentation tool cuts its filters at spaces, which every name holds. So tests are
+    picked by ``LINE)``, and what that picks besides is skipped by line or file. None: no way.
+    """
+    lines = {f"{doc_line(name)})" for name in chosen}
+    picked = [name for name in known if any(line in name for line in lines)]
+    files = {name.partition(" - ")[0] for name in chosen}
+    skips = set()
+    for name in set(picked) - set(chosen):
+        file = name.partition(" - ")[0]
+        skips.add(f"{doc_line(name)})" if file in files else file)
+    left = {name for name in picked if not any(skip in name for skip in skips)}
+    if left != set(chosen):
+        return None
+    return [*sorted(lines), *(word for skip in sorted(skips) for word in ("--skip", skip))]
+
+
+def environment(program: Program) -> dict[str, str]:
+    """What the toolchain itself sets when it starts a test program."""
+    with open(os.path.join(program.package, "Cargo.toml"), "rb") as file:
+        package = tomllib.load(file).get("package", {})
+    name, version = str(package.get("name", "")), package.get("version", "")
+    version = version if isinstance(version, str) else ""
+    added = {"CARGO_MANIFEST_DIR": program.package, "CARGO_PKG_NAME": name}
+    return {**os.environ, **added, "CARGO_PKG_VERSION": version}
+
+
+def _tests_of(program: Program) -> Iterator[Compiled]:
+    if not program.harness:
+        yield Compiled("", "", program)
+        return
+    names = _names(program)
+    ignored = set(_names(program, "--ignored"))
+    mark = f" (bin {program.target})" if program.is_bin else ""
+    for given in names:
+        inside = given.split("::")[len(_modules(program, given)) :]
+        yield Compiled(NESTED.join(inside) + mark, given, program, ignored=given in ignored)
+
+
+def _names(program: Program, *more: str) -> list[str]:
+    listed = subprocess.run(
+        [program.path, "--list", "--format", "terse", *more],
+        cwd=program.package, stdout=subprocess.PIPE, text=True, check=False,
+    )  # fmt: skip
+    return [m["name"] for m in _LISTED.finditer(listed.stdout) if m["what"] == "test"]
+
+
+def _file_of(program: Program, given: str) -> str:
+    modules = _modules(program, given)
+    if not modules:
+        return program.source
+    base = Path(program.source).parent.joinpath(*modules)
+    flat = base.with_name(base.name + ".rs")
+    return str(flat if flat.is_file() else base / "mod.rs")
+
+
+def _modules(program: Program, given: str) -> list[str]:
+    """The longest run of a test's modules that is a file of its own."""
+    path = given.split("::")[:-1]
+    folder = Path(program.source).parent
+    for length in range(len(path), 0, -1):
+        base = folder.joinpath(*path[:length])
+        if base.with_name(base.name + ".rs").is_file() or (base / "mod.rs").is_file():
+            return path[:length]
+    return []
+
+
+def _has_harness(manifest: str, target: str) -> bool:
+    with open(manifest, "rb") as file:
+        table = tomllib.load(file)
+    named = [table.get("lib", {}), *table.get("test", []), *table.get("bin", [])]
+    return all(one.get("harness", True) for one in named if one.get("name") == target)
+
+
+def _distinct(name: str, tests: Sequence[Compiled]) -> str:
+    taken = {test.name for test in tests}
+    number, found = 1, name
+    while found in taken:
+        number += 1
+        found = f"{name} ({number})"
+    return found
