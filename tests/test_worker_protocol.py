@@ -115,6 +115,39 @@ test('low', () => { console.log('low water'); throw new Error('aground'); });
     {"options": [], "globals": False},
     alone=True,
 )
+SCENARIO = Spoken(
+    [*PYTHON.command, "scenario"],
+    "tide.feature",
+    """Feature: tide
+  Scenario: high
+    Given water
+    And water
+  Scenario: low
+    Given low water
+  Scenario: deadly
+    Given death
+""",
+    {"high": "passed", "low": "failed"},
+    "high",
+    "low",
+    "deadly",
+    {"import_path": [], "steps": ["steps"]},
+    besides=(
+        (
+            "steps/water.py",
+            """
+import os
+from wolfbane.steps import given
+given("water")(lambda: None)
+given("death")(lambda: os._exit(3))
+@given("low water")
+def low():
+    print("low water")
+    assert False
+""",
+        ),
+    ),
+)
 CARGO = Spoken(
     [sys.executable, str(WORKERS / "cargo.py")],
     "src/lib.rs",
@@ -144,6 +177,7 @@ SPOKEN = {
     "tap": TAP,
     "node": NODE,
     "cargo": CARGO,
+    "scenario": SCENARIO,
     "example": EXAMPLE,
 }
 
@@ -215,6 +249,7 @@ def talk(request, tmp_path):
     place.parent.mkdir(exist_ok=True)
     place.write_text(spoken.source)
     for name, text in spoken.besides:
+        (tmp_path / name).parent.mkdir(exist_ok=True)
         (tmp_path / name).write_text(text)
     place.chmod(0o755)
     talk = Talk(spoken, tmp_path)

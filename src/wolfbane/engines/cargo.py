@@ -23,6 +23,7 @@ class CargoEngine:
     scan_is_exact = False
     loads_afresh = False
     tests_hold_tests = False
+    has_closing_hooks = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         return ("*.rs",)

@@ -28,12 +28,14 @@ class Engine(Protocol):
     ``scan_is_exact``: the source alone tells every test, so workers need not be asked.
     ``loads_afresh``: each request gets a worker of its own, so a file that is known exactly is
     not loaded twice. ``tests_hold_tests``: a test may show others while it runs, named below it.
+    ``has_closing_hooks``: workers are told when all is over, to run hooks of their own.
     """
 
     kind: str
     scan_is_exact: bool
     loads_afresh: bool
     tests_hold_tests: bool
+    has_closing_hooks: bool
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         """Globs of file names that a folder of this suite is searched for."""

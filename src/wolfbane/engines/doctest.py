@@ -22,6 +22,7 @@ class DoctestEngine:
     scan_is_exact = False
     loads_afresh = False
     tests_hold_tests = False
+    has_closing_hooks = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         return ("*.py", "*.md", "*.txt", "*.rst")

@@ -26,6 +26,7 @@ class NodeEngine:
     scan_is_exact = False
     loads_afresh = True
     tests_hold_tests = True
+    has_closing_hooks = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         return ("*.js", "*.mjs", "*.cjs")

@@ -30,6 +30,7 @@ class PythonEngine:
     scan_is_exact = False
     loads_afresh = False
     tests_hold_tests = False
+    has_closing_hooks = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:
         return ("test*.py", "__init__.py")

@@ -31,7 +31,7 @@ def python_worker(root: Path, suite: Suite) -> WorkerCommand:
         "folders": [path for path in suite.paths if (root / path).is_dir()],
         "options": suite.options,
     }
-    command = [interpreter(root, suite), str(WORKERS / "python.py")]
+    command = [interpreter(root, suite), str(WORKERS / "python.py"), suite.kind]
     return WorkerCommand(command, root / suite.folder, options)
 
 

@@ -7,11 +7,19 @@ from wolfbane.engines.contract import Engine
 from wolfbane.engines.doctest import DoctestEngine
 from wolfbane.engines.node import NodeEngine
 from wolfbane.engines.python import PythonEngine
+from wolfbane.engines.scenario import ScenarioEngine
 from wolfbane.engines.tap import TapEngine
 
 _ENGINES: dict[str, Engine] = {
     engine.kind: engine
-    for engine in (PythonEngine(), DoctestEngine(), NodeEngine(), CargoEngine(), TapEngine())
+    for engine in (
+        PythonEngine(),
+        DoctestEngine(),
+        NodeEngine(),
+        CargoEngine(),
+        TapEngine(),
+        ScenarioEngine(),
+    )
 }
 
 

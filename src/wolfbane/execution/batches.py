@@ -10,11 +10,11 @@ from wolfbane.events import Event, TestStarted
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot, Unstartable
 from wolfbane.execution.results import ResultMaker
-from wolfbane.execution.worker import End
+from wolfbane.execution.worker import End, Worker
 from wolfbane.execution.worker import Outcome as Ending
 from wolfbane.model import NESTED, Outcome, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan
-from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.settings import Suite, Workspace
 
 _AFTER_CRASH = {
     End.CRASHED: Outcome.CRASHED,
@@ -56,6 +56,31 @@ class BatchRunner:
             batch = self._next(slot)
             self._queue.remove(batch)
             await _Course(self, slot, batch).run()
+        for suite, worker in slot.running(self._workspace.suites):
+            if engine_for(suite.kind).has_closing_hooks and not self._pool.stopping:
+                await self._close(suite, worker)
+                if worker.dead:
+                    await slot.drop(suite.name)
+
+    async def _close(self, suite: Suite, worker: Worker) -> None:
+        """Have a worker run what comes after all of its tests."""
+        limit = self._timeout or self._workspace.limit(suite)
+        printed: list[str] = []
+
+        def listen(message: Message) -> None:
+            if message["type"] == "output":
+                printed.append(str(message["text"]))
+            elif message["type"] == "finished":
+                path, _, name = str(message["address"]).partition("#")
+                test = Test(suite.name, suite.kind, path, name, exact=True)
+                self._finished(self._maker.make(test, message, "".join(printed)))
+
+        ending = await worker.ask({"type": "close"}, "closed", listen, limit)
+        if ending.end not in (End.DONE, End.STOPPED):
+            test = Test(suite.name, suite.kind, suite.paths[0], "after run", exact=True)
+            words = f"while its last hooks ran: {ending.words or ending.end.value}"
+            message = {"outcome": _AFTER_CRASH[ending.end], "message": words}
+            self._finished(self._maker.make(test, message, worker.printed()))
 
     def _next(self, slot: Slot) -> Batch:
         """The first batch whose file this slot has loaded, else one that no other slot has."""

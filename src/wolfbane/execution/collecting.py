@@ -126,6 +126,8 @@ async def collect(
 def _is_known(file: TestFile) -> bool:
     """Whether no worker need be asked: the source tells all, or it was asked before."""
     engine = engine_for(file.kind)
+    if file.error:
+        return False
     return engine.scan_is_exact or (engine.loads_afresh and file.exact and file.complete)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable, Coroutine, Iterable, Iterator
 from pathlib import Path
 from types import TracebackType
 
@@ -49,6 +49,13 @@ class Slot:
         """Another file of the suite will come: where each wants a worker, start the next one."""
         if engine_for(suite.kind).loads_afresh and suite.name not in self._coming:
             self._coming[suite.name] = self._start(suite)
+
+    def running(self, suites: Iterable[Suite]) -> Iterator[tuple[Suite, Worker]]:
+        """The live workers of these suites."""
+        for suite in suites:
+            worker = self._workers.get(suite.name)
+            if worker is not None and not worker.gone:
+                yield suite, worker
 
     def release(self, suite: Suite) -> None:
         """A request is done: where each wants a worker of its own, be done with this one."""

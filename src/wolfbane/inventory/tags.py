@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import replace
 
 from wolfbane.model import Tag, Test, TestFile
@@ -43,10 +43,14 @@ def apply_rules(tests: Iterable[Test], rules: Sequence[TagRule]) -> list[Test]:
 
 
 class _Comment:
-    """Tags on one comment line, and the first line of code they stand above (0: whole file)."""
+    """Tags on one comment line, and the lines of code they stand above (none: whole file).
 
-    def __init__(self, tags: tuple[Tag, ...], target: int) -> None:
-        self.tags, self.target = tags, target
+    That is the first line, and where it begins with ``@`` (a decorator, a line of tags) those
+    after it too, up to the first that does not.
+    """
+
+    def __init__(self, tags: tuple[Tag, ...], targets: Set[int]) -> None:
+        self.tags, self.targets = tags, targets
 
 
 def _comment_tags(source: bytes) -> list[_Comment]:
@@ -65,8 +69,15 @@ def _comment_tags(source: bytes) -> list[_Comment]:
             whole_file = loose and index < head_ends
             where = "file head" if whole_file else f"comment on line {index + 1}"
             tags = tuple(Tag.parse(t, where) for t in match[1].split(",") if t.strip())
-            found.append(_Comment(tags, 0 if whole_file else target + 1))
+            found.append(_Comment(tags, set() if whole_file else _below(lines, target)))
     return found
+
+
+def _below(lines: Sequence[str], first: int) -> set[int]:
+    last = first
+    while last < len(lines) - 1 and lines[last].lstrip().startswith("@"):
+        last += 1
+    return set(range(first + 1, last + 2))
 
 
 def _end_of_head(lines: Sequence[str]) -> int:
@@ -86,7 +97,7 @@ def _tagged(test: Test, lines: Mapping[str, int], comments: Sequence[_Comment]) 
     starts = {test.line, *(lines.get(name, -1) for name in test.around)}
     tags = list(test.tags)
     for comment in comments:
-        if comment.target == 0 or comment.target in starts or not test.name:
+        if not comment.targets or not starts.isdisjoint(comment.targets) or not test.name:
             tags += comment.tags
     tags += [Tag.parse(word, "title") for word in _TITLE.findall(test.name)]
     return replace(test, tags=unique(tags))

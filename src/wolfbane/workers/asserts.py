@@ -50,11 +50,17 @@ class _Loader(importlib.machinery.SourceFileLoader):
             data = source.read()
         if b"assert " not in data or b"def test_" not in data:
             return super().get_code(fullname)
-        tree = ast.parse(data, self.path)
-        if not _has_plain_test(tree):
+        if not _has_plain_test(ast.parse(data, self.path)):
             return super().get_code(fullname)
-        rewriter = _Rewriter(importlib.util.decode_source(data))
-        return compile(rewriter.visit(tree), self.path, "exec", dont_inherit=True)
+        return compile_explained(data, self.path)
+
+
+def compile_explained(data: bytes, path: str) -> CodeType:
+    """Compile a source so that its asserts explain themselves. Raises SyntaxError."""
+    setattr(builtins, _EXPLAIN, explain)
+    rewriter = _Rewriter(importlib.util.decode_source(data))
+    tree = rewriter.visit(ast.parse(data, path))
+    return compile(tree, path, "exec", dont_inherit=True)
 
 
 def _has_plain_test(tree: ast.Module) -> bool:

@@ -11,6 +11,7 @@ from wolfbane.workers.channel import Message
 from wolfbane.workers.examples import ExampleFailed
 
 _OWN = os.path.dirname(os.path.abspath(__file__))
+_STEPS = os.path.join(os.path.dirname(_OWN), "steps.py")
 _SEVERITY = ("passed", "skipped", "todo", "failed", "errored")
 
 
@@ -70,7 +71,11 @@ def _frames(error: BaseException) -> List[Tuple[Any, int]]:
     summary = traceback.StackSummary.extract(iter(steps), lookup_lines=False)
     kept = []
     for (frame, number), entry in zip(steps, summary):
-        inside = entry.filename.startswith(_OWN) or "importlib._bootstrap" in entry.filename
+        inside = (
+            entry.filename.startswith(_OWN)
+            or entry.filename == _STEPS
+            or "importlib._bootstrap" in entry.filename
+        )
         if not inside and "__unittest" not in frame.f_globals:
             kept.append((entry, number))
     if isinstance(error, SyntaxError) and error.filename and error.lineno:

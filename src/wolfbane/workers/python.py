@@ -1,4 +1,4 @@
-"""The worker for suites of kind ``python``: standard-library test classes and plain functions.
+"""The worker for suites whose tests are Python: kinds ``python``, ``doctest`` and ``scenario``.
 
 Started as a script by the suite's own interpreter, 3.8 or later; nothing is installed there.
 """
@@ -18,9 +18,12 @@ def borrow() -> None:
     own = os.path.dirname(os.path.abspath(__file__))
     sys.path[:] = [path for path in sys.path if path != own]
     sys.path.append(HOME)
-    from wolfbane.workers import python_runner
+    if sys.argv[1:] == ["scenario"]:
+        from wolfbane.workers.scenarios import main
+    else:
+        from wolfbane.workers.python_runner import main
 
-    globals()["main"] = python_runner.main
+    globals()["main"] = main
     sys.path.pop()
     for name in [name for name in sys.modules if name.partition(".")[0] == "wolfbane"]:
         del sys.modules[name]

@@ -25,8 +25,8 @@ def main() -> None:
     if options is None:
         return
     sys.argv[:] = ["python -m unittest"]
-    capture = Capture(options["capture"])
     faulthandler.enable()
+    capture = Capture(options["capture"])
     if not sys.warnoptions:
         warnings.simplefilter("default")
     library = ExampleLibrary if options["kind"] == "doctest" else Library

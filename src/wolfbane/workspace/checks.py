@@ -14,9 +14,10 @@ from wolfbane.workspace.settings import Settings, Suite, seconds
 
 _PYTHON = ("python", "doctest")
 _ONLY_FOR = {
-    "python": _PYTHON,
+    "python": (*_PYTHON, "scenario"),
     "top": _PYTHON,
-    "import_path": _PYTHON,
+    "import_path": (*_PYTHON, "scenario"),
+    "steps": ("scenario",),
     "options": ("doctest", "node", "cargo"),
     "node": ("node",),
     "globals": ("node",),
@@ -99,7 +100,11 @@ class _Checks:
         if suite.inputs and not suite.build:
             self.add((*place, "inputs"), "'inputs' says when to build again; there is no 'build'")
         named = [("paths", path) for path in suite.paths if not suite.build]
-        for key, pattern in [*named, *(("inputs", path) for path in suite.inputs)]:
+        for key, pattern in [
+            *named,
+            *(("inputs", p) for p in suite.inputs),
+            *(("steps", p) for p in suite.steps),
+        ]:
             if not any(mark in pattern for mark in "*?") and not (root / pattern).exists():
                 self.add((*place, key), f"suite '{suite.name}': there is no '{pattern}'")
         if not (root / suite.folder).is_dir():

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, ClassVar, Literal
 
 SETTINGS_NAME = "wolfbane.toml"
-KINDS = ("python", "doctest", "node", "cargo", "tap")
+KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario")
 DEFAULT_TIMEOUT = 600.0
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)?")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, None: 1.0}
@@ -49,7 +49,7 @@ class Suite:
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     name: str
-    kind: Literal["python", "doctest", "node", "cargo", "tap"]
+    kind: Literal["python", "doctest", "node", "cargo", "tap", "scenario"]
     paths: list[str]
     exclude: list[str] = field(default_factory=list)
     folder: str = "."
@@ -66,6 +66,7 @@ class Suite:
     globals: bool = False
     cargo: str = ""
     run_ignored: bool = False
+    steps: list[str] = field(default_factory=list)
     interpreters: dict[str, str | list[str]] = field(default_factory=dict)
 
 

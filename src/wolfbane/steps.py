@@ -1,0 +1,124 @@
+"""What steps of scenarios are written with.
+
+    from wolfbane.steps import given, when, then
+
+    @given("a boat of {length} metres")
+    def boat(shared, length: float):
+        shared.boat = Boat(length)
+
+A hole in braces takes what its parameter's annotation says: ``int``, ``float``, ``bool``, an
+enumeration, a type given to ``hole``, or else a text: one word, or more in quotes. A compiled
+regular expression may stand in place of the words; its named groups are the holes.
+
+A step may also ask for ``shared`` (what the steps of one scenario have in common), ``table`` (the
+rows below the step), ``text`` (the text below it), and ``scenario`` (its name and tags).
+
+Suites need no Wolfbane installed: the worker brings this module along. Standard library only,
+Python 3.8 or later.
+"""
+
+from __future__ import annotations
+
+import re
+import unittest
+from typing import Any, Callable, Dict, List, NoReturn, Optional, Tuple, Union
+
+__all__ = ["Table", "after", "before", "given", "hole", "skip", "step", "then", "when"]
+
+Pattern = Union[str, "re.Pattern[str]"]
+_Function = Callable[..., Any]
+_WHEN = ("scenario", "feature", "run")
+
+
+class Registry:
+    """The steps, hooks and types that were declared, in order."""
+
+    def __init__(self) -> None:
+        self.steps: List[Tuple[str, Pattern, _Function]] = []
+        self.hooks: List[Tuple[str, str, str, _Function]] = []
+        self.types: Dict[Any, Tuple[str, Callable[[str], Any]]] = {}
+
+
+registry = Registry()
+
+
+def _declares(kind: str, pattern: Pattern) -> Callable[[_Function], _Function]:
+    def declare(function: _Function) -> _Function:
+        registry.steps.append((kind, pattern, function))
+        return function
+
+    return declare
+
+
+def given(pattern: Pattern) -> Callable[[_Function], _Function]:
+    """A step that says how things stand."""
+    return _declares("given", pattern)
+
+
+def when(pattern: Pattern) -> Callable[[_Function], _Function]:
+    """A step that does something."""
+    return _declares("when", pattern)
+
+
+def then(pattern: Pattern) -> Callable[[_Function], _Function]:
+    """A step that says what must be so."""
+    return _declares("then", pattern)
+
+
+def step(pattern: Pattern) -> Callable[[_Function], _Function]:
+    """A step that may stand anywhere."""
+    return _declares("", pattern)
+
+
+def before(what: str, tag: str = "") -> Callable[[_Function], _Function]:
+    """A hook that runs before each ``scenario``, each ``feature``, or the ``run``."""
+    return _hooks("before", what, tag)
+
+
+def after(what: str, tag: str = "") -> Callable[[_Function], _Function]:
+    """A hook that runs after each ``scenario``, each ``feature``, or the ``run``, come what may."""
+    return _hooks("after", what, tag)
+
+
+def _hooks(side: str, what: str, tag: str) -> Callable[[_Function], _Function]:
+    if what not in _WHEN:
+        raise ValueError(f"{side}({what!r}): a hook is for one of {', '.join(_WHEN)}")
+
+    def declare(function: _Function) -> _Function:
+        registry.hooks.append((side, what, tag.lstrip("@"), function))
+        return function
+
+    return declare
+
+
+def hole(kind: Any, pattern: str, convert: Optional[Callable[[str], Any]] = None) -> None:
+    """Say what text a hole annotated with ``kind`` takes, and how it becomes a value."""
+    registry.types[kind] = (pattern, convert or kind)
+
+
+def skip(reason: str) -> NoReturn:
+    """End the scenario here; it is skipped."""
+    raise unittest.SkipTest(reason)
+
+
+class Table:
+    """The rows below a step. Its first row may be headings: then ``records`` are of use."""
+
+    def __init__(self, rows: List[List[str]]) -> None:
+        self.rows = rows
+
+    def __iter__(self) -> Any:
+        return iter(self.rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    @property
+    def headings(self) -> List[str]:
+        """The cells of the first row."""
+        return self.rows[0] if self.rows else []
+
+    @property
+    def records(self) -> List[Dict[str, str]]:
+        """Every row but the first, each as a dictionary by the headings."""
+        return [dict(zip(self.headings, row)) for row in self.rows[1:]]

@@ -1,0 +1,269 @@
+"""Suites of kind scenario: feature files and the steps behind them."""
+
+from __future__ import annotations
+
+import json
+import textwrap
+
+import pytest
+from hypothesis import given as for_any
+from hypothesis import strategies as st
+
+from wolfbane.formats.feature import FeatureError, read
+from wolfbane.formats.keywords import KEYWORDS
+
+SUITE = '[[suite]]\nname = "rules"\nkind = "scenario"\npaths = ["rules"]\n'
+FEATURE = """
+@harbour
+Feature: Berths
+  What a boat has to know.
+
+  Background:
+    Given the harbour is open
+
+  # tags: owner=quay
+  @smoke
+  Scenario: A small boat
+    Given a boat of 8.5 metres
+    When it stays 2 nights
+    Then it pays 51 crowns
+    But not 50 crowns
+
+  Scenario: Nobody knows
+    Given a boat of 8 metres
+    When the "night watch" sees 2 boats
+    Then nobody cares
+
+  Scenario: Two know
+    Given a buoy
+
+  Scenario Outline: Fee of <metres> m
+    Given a boat of <metres> metres
+    When it stays <nights> nights
+    Then it pays <fee> crowns
+
+    @night
+    Examples: short
+      | metres | nights | fee |
+      | 8      | 1      | 24  |
+    Examples: long
+      | metres | nights | fee |
+      | 10     | 2      | 61  |
+
+  Rule: Papers
+    Scenario: A list
+      Given these boats
+        | name | length |
+        | Alda | 8      |
+      And this note
+        \"\"\"
+        first
+          second
+        \"\"\"
+    Scenario: In winter
+      Given it is winter
+      Then it pays 1 crowns
+"""
+STEPS = """
+import re
+from wolfbane.steps import after, before, given, skip, step, then, when
+
+@before("scenario")
+def start(scenario): print("start", scenario.name)
+@after("scenario", tag="smoke")
+def end(scenario): print("end", scenario.outcome)
+@before("run")
+def price(shared): shared.price = 3
+@given("the harbour is open")
+def is_open(shared): shared.open = True
+@given("a boat of {length} metres")
+def boat(shared, length: float): shared.length = length
+@when("it stays {nights} nights")
+async def stay(shared, nights: int): shared.fee = shared.length * nights * shared.price
+@then("it pays {fee} crowns")
+def pays(shared, fee: float): assert shared.fee == fee
+@then(re.compile("not (?P<fee>[0-9]+) crowns"))
+def pays_not(shared, fee: int): assert shared.fee != fee
+@given("a buoy")
+def buoy(): pass
+@step("a {thing}")
+def some(thing): pass
+@given("these boats")
+def boats(table): assert table.records == [{"name": "Alda", "length": "8"}]
+@given("this note")
+def note(text): assert text == "first\\n  second"
+@given("it is winter")
+def winter(): skip("frozen")
+"""
+
+
+@pytest.fixture
+def rules(folder):
+    folder.file("wolfbane.toml", SUITE)
+    folder.file("rules/berths.feature", FEATURE)
+    folder.file("rules/steps/boats.py", STEPS)
+    return folder
+
+
+def named(run):
+    return {address.partition("#")[2]: o for address, o in run.outcomes.items()}
+
+
+def test_every_outcome_and_what_is_told_of_it(rules):
+    run = rules.run()
+    assert named(run) == {
+        "A small boat": "passed",
+        "Nobody knows": "blocked",
+        "Two know": "errored",
+        "Fee of <metres> m / Fee of 8 m": "passed",
+        "Fee of <metres> m / Fee of 10 m": "failed",
+        "Papers / A list": "passed",
+        "Papers / In winter": "skipped",
+    }
+    assert run.code == 1
+    results = {r["name"]: r for r in run.results.values()}
+    small = results["A small boat"]
+    assert small["output"] == "start A small boat\nend passed\n"
+    assert [(p["name"], p["line"]) for p in small["parts"]][:2] == [
+        ("Given the harbour is open", 6), ("Given a boat of 8.5 metres", 11)
+    ]  # fmt: skip
+    fee = results["Fee of <metres> m / Fee of 10 m"]
+    assert "shared.fee = 60.0" in fee["message"] and "Then it pays 61 crowns" in fee["message"]
+    assert [p["outcome"] for p in fee["parts"]] == ["passed"] * 3 + ["failed"]
+    assert fee["frames"][-1]["file"] == "rules/steps/boats.py"
+    twice = results["Two know"]["message"]
+    assert twice.count("rules/steps/boats.py:") == 2
+    assert results["Papers / In winter"]["message"] == "frozen"
+
+
+def test_what_is_printed_for_an_undefined_step_can_be_pasted(rules):
+    message = rules.run("--name", "nobody knows").results[
+        "rules/berths.feature#Nobody knows"
+    ]["message"]  # fmt: skip
+    code = message.partition("\n")[2].replace("raise NotImplementedError", "pass")
+    rules.file("rules/steps/more.py", "from wolfbane.steps import then, when\n" + code)
+    assert rules.run("--name", "nobody knows").code == 0
+
+
+def test_selection(rules):
+    def chosen(*arguments):
+        rows = json.loads(rules.call("list", "--as", "json", *arguments).out)
+        return [row["name"] for row in rows]
+
+    assert chosen("--tag", "smoke", "--pick", "owner:quay and tag:harbour") == ["A small boat"]
+    assert chosen("--tag", "night") == ["Fee of <metres> m / Fee of 8 m"]
+    assert chosen("rules/berths.feature:27") == [
+        "Fee of <metres> m / Fee of 8 m", "Fee of <metres> m / Fee of 10 m"
+    ]  # fmt: skip
+    row = "rules/berths.feature#Fee of <metres> m / Fee of 8 m"
+    assert list(rules.run(row).outcomes) == [row]
+
+
+def test_closing_hooks_that_fail_are_entries_of_their_own(rules):
+    rules.file(
+        "rules/steps/closing.py",
+        """
+        from wolfbane.steps import after
+        @after("feature")
+        def tidy(): raise ValueError("not tidy")
+        @after("run")
+        def over(): print("closing"); raise ValueError("not over")
+        """,
+    )
+    run = rules.run("--tag", "smoke")
+    assert named(run) == {
+        "A small boat": "passed", "after feature": "errored", "after run": "errored"
+    }  # fmt: skip
+    assert run.results["rules/steps#after run"]["output"] == "closing\n"
+
+
+@pytest.mark.parametrize(
+    ("steps", "said"),
+    [
+        ("def broken(:", "SyntaxError"),
+        ("from wolfbane.steps import given\n@given('a {x}')\ndef f(y): pass", "parameter 'y'"),
+        ("from wolfbane.steps import before\nbefore('tide')", "scenario, feature, run"),
+    ],
+)
+def test_steps_that_cannot_be_loaded(rules, steps, said):
+    rules.file("rules/steps/bad.py", steps)
+    run = rules.run("--tag", "smoke")
+    (result,) = run.results.values()
+    assert result["outcome"] == "errored" and said in result["message"]
+    assert result["frames"][-1]["file"] == "rules/steps/bad.py"
+
+
+BROKEN = {
+    "Scenario: x": (1, "'Feature:' has to come first"),
+    "Feature: x\nScenario: y\n  Givven z": (3, "did you mean 'Given'?"),
+    "Feature: x\nScenaro: y\n  Given z": (2, "did you mean 'Scenario:'?"),
+    "Feature: x\nScenario: y\n  Given z\n  | a |\n  | 1 | 2 |": (5, "2 cells, the first one 1"),
+    'Feature: x\nScenario: y\n  Given z\n  """\n  text': (4, 'no closing """'),
+    "# language: xx\nFeature: x": (1, "unknown language 'xx'"),
+    "Feature: x\nScenario Outline: y\n  Given z": (2, "without a row"),
+    "Feature: x\n@smoke\n": (2, "above nothing"),
+    "Feature: x\nScenario Outline: y\n Given <lenght>\n Examples:\n |length|\n |1|": (
+        3, "did you mean <length>?",
+    ),
+    "nothing": (1, "none of these"),
+    "": (1, "there is no 'Feature:'"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("source", BROKEN)
+def test_what_is_wrong_is_named_by_line(source):
+    line, said = BROKEN[source]
+    with pytest.raises(FeatureError) as caught:
+        read(source)
+    assert said in str(caught.value) and caught.value.line == line
+
+
+def test_a_broken_file_fails_and_others_run(rules):
+    rules.file("rules/broken.feature", "Feature: x\nScenario: y\n  Givven z\n")
+    run = rules.run()
+    broken = run.results["rules/broken.feature"]
+    assert broken["outcome"] == "errored" and "did you mean 'Given'?" in broken["message"]
+    assert broken["excerpt"]["line"] == 3
+    assert named(run)["A small boat"] == "passed"
+
+
+@pytest.mark.parametrize("language", KEYWORDS)
+def test_every_keyword_of_every_language(language):
+    words = KEYWORDS[language]
+    for feature in words["feature"]:
+        for outline in words["outline"]:
+            source = f"# language: {language}\n{feature}: tide\n{words['background'][0]}:\n"
+            source += f"  {words['given'][0]} water\n{words['rule'][0]}: r\n{outline}: o\n"
+            source += "".join(
+                f"  {w} <n>\n" for kind in ("given", "when", "then") for w in words[kind]
+            )
+            source += f"  {words['and'][0]} <n>\n{words['examples'][0]}:\n | n |\n | 1 |\n"
+            (scenario,) = read(source).scenarios
+            kinds = [step.kind for step in scenario.steps]
+            expected = [kind for kind in ("given", "when", "then") for _ in words[kind]]
+            assert kinds == ["given", *expected, "then"]
+            assert scenario.name == "r / o / 1"
+    for word in words["scenario"]:
+        assert read(f"# language: {language}\n{words['feature'][0]}: t\n{word}: s").scenarios
+
+
+@for_any(st.text(alphabet='Feature:Scn rio\n|@#"<>Given a', max_size=200))
+def test_any_text_is_read_or_refused_with_a_line(text):
+    try:
+        read(text)
+    except FeatureError as error:
+        assert 1 <= error.line <= max(1, len(text.splitlines()))
+
+
+_cell = st.text(st.characters(blacklist_categories=("Cs", "Cc", "Zl", "Zp", "Zs")), max_size=8)
+
+
+@for_any(st.lists(st.lists(_cell, min_size=2, max_size=2), min_size=1, max_size=5))
+def test_tables_come_back_as_they_went_in(rows):
+    def written(cell):
+        return cell.replace("\\", "\\\\").replace("|", "\\|")
+
+    lines = ["  | " + " | ".join(map(written, row)) + " |" for row in rows]
+    source = textwrap.dedent("Feature: f\nScenario: s\n  Given t\n") + "\n".join(lines)
+    (scenario,) = read(source).scenarios
+    assert [list(row) for row in scenario.steps[0].table] == rows
