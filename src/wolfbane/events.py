@@ -63,9 +63,10 @@ class TestStarted:
 
 @dataclass(frozen=True)
 class TestFinished:
-    """An attempt ended."""
+    """An attempt ended. ``extra``: it came up in the run and was not in its plan."""
 
     result: Result
+    extra: bool = False
     type: Literal["test-finished"] = "test-finished"
 
 

@@ -33,7 +33,7 @@ class BatchRunner:
         workspace: Workspace,
         timeout: float | None,
         tell: Callable[[Event], None],
-        finished: Callable[[Result], None],
+        finished: Callable[[Result, bool], None],
         files: Mapping[str, TestFile],
     ) -> None:
         self._pool, self._workspace, self._timeout = pool, workspace, timeout
@@ -73,14 +73,14 @@ class BatchRunner:
             elif message["type"] == "finished":
                 path, _, name = str(message["address"]).partition("#")
                 test = Test(suite.name, suite.kind, path, name, exact=True)
-                self._finished(self._maker.make(test, message, "".join(printed)))
+                self._finished(self._maker.make(test, message, "".join(printed)), True)
 
         ending = await worker.ask({"type": "close"}, "closed", listen, limit)
         if ending.end not in (End.DONE, End.STOPPED):
             test = Test(suite.name, suite.kind, suite.paths[0], "after run", exact=True)
             words = f"while its last hooks ran: {ending.words or ending.end.value}"
             message = {"outcome": _AFTER_CRASH[ending.end], "message": words}
-            self._finished(self._maker.make(test, message, worker.printed()))
+            self._finished(self._maker.make(test, message, worker.printed()), True)
 
     def _next(self, slot: Slot) -> Batch:
         """The first batch whose file this slot has loaded, else one that no other slot has."""
@@ -102,6 +102,7 @@ class _Course:
         self._suite = runner._workspace.suite(batch.suite)
         self._limit = runner._timeout or runner._workspace.limit(self._suite)
         self._left: dict[str, Test] = {test.address: test for test in batch.tests}
+        self._planned = frozenset(self._left)
         self._output: dict[str, list[str]] = {}
         self._parts: dict[str, list[Mapping[str, object]]] = {}
         self._met: dict[str, Test] = {}
@@ -188,7 +189,8 @@ class _Course:
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
         output = "".join(self._output.pop(test.address, ())) + printed
         parts = self._parts.pop(test.address, ())
-        self._runner._finished(self._runner._maker.make(test, message, output, parts))
+        result = self._runner._maker.make(test, message, output, parts)
+        self._runner._finished(result, test.address not in self._planned)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:
         for test in self._left.values():

@@ -222,9 +222,9 @@ class Session:
     def _nothing_chosen(self) -> NothingChosen:
         return nothing_chosen(self.inventory, self.choice, self.known.status)
 
-    def _finished(self, result: Result) -> None:
+    def _finished(self, result: Result, extra: bool = False) -> None:
         self.counts[result.outcome] += 1
-        self._tell(TestFinished(result))
+        self._tell(TestFinished(result, extra))
         if self.options.stop_after and self._bad >= self.options.stop_after and self._pool:
             self._pool.stop()
 

@@ -31,6 +31,7 @@ class ConsoleReport:
         self._live = live and console.is_terminal and not quiet
         self._results: list[Result] = []
         self._open: dict[str, int] = {}
+        self._waiting: Counter[str] = Counter()
         self._by_file: defaultdict[str, Counter[Outcome]] = defaultdict(Counter)
         self._seconds: Counter[str] = Counter()
         self._parts: Counter[str] = Counter()
@@ -42,7 +43,7 @@ class ConsoleReport:
 
     def __call__(self, event: Event) -> None:
         if isinstance(event, TestFinished):
-            self._finished(event.result)
+            self._finished(event.result, event.extra)
         elif isinstance(event, RunStarted):
             self._started(event)
         elif isinstance(event, RunFinished):
@@ -72,6 +73,7 @@ class ConsoleReport:
         self._bars.clear()
         self._run = event.run
         self._open = dict(event.files)
+        self._waiting = Counter(event.files)
         if not self._quiet:
             self._console.print(header(event))
         for warning in event.warnings:
@@ -84,7 +86,7 @@ class ConsoleReport:
             for suite, total in event.suites.items():
                 self._bars[suite] = progress.add_task(suite, total=total, bad="")
 
-    def _finished(self, result: Result) -> None:
+    def _finished(self, result: Result, extra: bool) -> None:
         self._results.append(result)
         counts = self._by_file[result.path]
         counts[result.outcome] += 1
@@ -100,8 +102,10 @@ class ConsoleReport:
                 self._line(result)
         elif self._verbose:
             self._line(result)
-        elif counts.total() == self._open.get(result.path):
-            self._file_line(result.path)
+        elif not extra:
+            self._waiting[result.path] -= 1
+            if not self._waiting[result.path]:
+                self._file_line(result.path)
 
     def _line(self, result: Result) -> None:
         self._console.print(one_line(result), soft_wrap=True)
