@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import textwrap
@@ -12,6 +13,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+
+
+def present(program: str) -> bool:
+    """Whether a runtime is here, and new enough."""
+    if program == "node" and shutil.which("node"):
+        said = subprocess.run(["node", "--version"], capture_output=True, text=True, check=True)
+        return int(said.stdout.lstrip("v").partition(".")[0]) >= 20
+    return shutil.which(program) is not None
 
 
 @dataclass

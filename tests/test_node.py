@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
 import subprocess
 
 import pytest
 
-pytestmark = pytest.mark.skipif(not shutil.which("node"), reason="there is no Node.js here")
+from conftest import present
+
+pytestmark = pytest.mark.skipif(not present("node"), reason="there is no Node.js here")
 
 SUITE = '[[suite]]\nname = "berths"\nkind = "node"\npaths = ["t"]\n'
 BERTHS = """

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-import shutil
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import pytest
+
+from conftest import present
 
 KINDS = Path(__file__).parent.parent / "docs" / "kinds.md"
 
@@ -195,7 +196,7 @@ CELLS = {
 @pytest.fixture(params=SAMPLES)
 def suite(request, folder):
     sample = SAMPLES[request.param]
-    if sample.needs and not shutil.which(sample.needs):
+    if sample.needs and not present(sample.needs):
         pytest.skip(f"there is no {sample.needs} here")
     paths = json.dumps(sample.paths)
     folder.file(

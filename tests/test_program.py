@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import shutil
-
 import pytest
 
+from conftest import present
 from wolfbane import __version__
 
 
-@pytest.mark.skipif(
-    not (shutil.which("node") and shutil.which("cargo")), reason="not every runtime is here"
-)
+@pytest.mark.skipif(not (present("node") and present("cargo")), reason="not every runtime is here")
 def test_the_demo_shows_what_the_tool_shows(folder):
     run = folder.call("demo", "--into", "harbour")
     assert run.code == 0, run.err

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import tomllib
+
 import pytest
 
 BAD = {
@@ -106,6 +108,23 @@ def test_init_writes_what_was_detected_and_never_overwrites(folder):
     again = folder.call("init")
     assert (again.code, "stays as it is" in again.err) == (2, True)
     assert (folder.path / "wolfbane.toml").read_text() == text
+
+
+def test_every_kind_is_detected(folder):
+    folder.file("test_top.py", "def test_a(): pass\n")
+    folder.file("web/fees.test.mjs", "import { test } from 'node:test'; test('a', () => {});")
+    folder.file("web/helper.js", "module.exports = {};")
+    folder.file("crates/Cargo.toml", "[workspace]\n")
+    folder.file("crates/tide/Cargo.toml", '[package]\nname = "tide"\n')
+    folder.file("tools/gauge/Cargo.toml", '[package]\nname = "gauge"\n')
+    folder.file("rules/tide.feature", "Feature: tide\n")
+    folder.file("quay/a.t", "")
+    assert folder.call("init").code == 0
+    suites = tomllib.loads((folder.path / "wolfbane.toml").read_text())["suite"]
+    assert [(suite["kind"], suite["paths"]) for suite in suites] == [
+        ("python", ["test*.py"]), ("cargo", ["crates"]), ("tap", ["quay"]),
+        ("scenario", ["rules"]), ("cargo", ["tools/gauge"]), ("node", ["web"]),
+    ]  # fmt: skip
 
 
 def test_a_file_of_two_suites_runs_once_and_is_said(folder):

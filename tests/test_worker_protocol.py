@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 import socket
 import subprocess
 import sys
@@ -13,6 +12,8 @@ from pathlib import Path
 
 import jsonschema
 import pytest
+
+from conftest import present
 
 HOME = Path(__file__).parent.parent
 WORKERS = HOME / "src" / "wolfbane" / "workers"
@@ -243,7 +244,7 @@ class Talk:
 @pytest.fixture(params=SPOKEN)
 def talk(request, tmp_path):
     spoken = SPOKEN[request.param]
-    if not shutil.which(str(spoken.options.get("cargo", spoken.command[0]))):
+    if not present(str(spoken.options.get("cargo", spoken.command[0]))):
         pytest.skip(f"no {spoken.command[0]} here")
     place = tmp_path / spoken.path
     place.parent.mkdir(exist_ok=True)

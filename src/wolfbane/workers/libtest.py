@@ -20,8 +20,9 @@ _DETAIL = re.compile(
 )
 _PANIC = re.compile(
     r"\n?thread '(?P<thread>.*?)'(?: \(\d+\))? panicked at "
-    r"(?:'(?P<old>.*?)', (?P<oldplace>[^\n]+?:\d+:\d+)|(?P<place>[^\n]+?:\d+:\d+):\n(?P<new>.*?))"
-    r"(?=\nnote: |\nstack backtrace:|\nthread '|\n?\Z)"
+    r"(?:'(?P<old>.*?)', (?P<oldplace>[^\n']+?:\d+:\d+)(?=\n|\Z)"
+    r"|(?P<place>[^\n]+?:\d+:\d+):\n(?P<new>.*?)"
+    r"(?=\nnote: |\nstack backtrace:|\nthread '|\n?\Z))"
     r"(?P<rest>(?:\nstack backtrace:\n(?:\s+(?:\d+:|at )[^\n]*\n?)*)?"
     r"(?:\n?note: [^\n]*\n?)?)",
     re.S,
@@ -30,7 +31,8 @@ _BACKTRACE = re.compile(
     r"^\s+\d+: (?P<function>.+)\n\s+at (?P<place>\S+?):(?P<line>\d+)(?::\d+)?$", re.M
 )
 _COMPARED = re.compile(r"assertion `.*?` failed.*?\n  left: [^\n]*\n right: [^\n]*", re.S)
-_ERROR = re.compile(r"^Error: (?P<text>.*)", re.M | re.S)
+_ERROR = re.compile(r"^Error: (?P<text>.*?)(?=\nthread '|\s*\Z)", re.M | re.S)
+_RETURNED = "the test returned a termination value"  # older toolchains say it by a panic
 _RUNTIME_PANICS = (
     "called `", "attempt to ", "index out of bounds", "already ",
     "not yet implemented", "not implemented", "explicit panic", "range ", "slice index ",
@@ -129,13 +131,13 @@ def verdict(test: Ended) -> dict[str, Any]:
 
 def failure(text: str, name: str, *, should_panic: bool = False) -> dict[str, Any]:
     """What a failed test says of itself."""
-    panics = list(_PANIC.finditer(text))
+    panics = [m for m in _PANIC.finditer(text) if _RETURNED not in (m["old"] or "")]
     own = [panic for panic in panics if panic["thread"] in (name, "main")]
     if not panics:
         if should_panic:
             return {"outcome": "failed", "message": "it did not panic, though it should"}
         error = _ERROR.search(text)
-        said = f"it returned an error: {error['text'].strip()}" if error else "it failed"
+        said = f"it returned an error: {error['text']}" if error else "it failed"
         printed = text[: error.start()] if error else text
         return {"outcome": "errored", "message": said, "output": printed}
     panic = (own or panics)[-1]
