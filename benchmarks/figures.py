@@ -155,8 +155,47 @@ def tap() -> None:
             compare(f"Perl programs, {jobs} at a time", ours, own, root, 3, 1.05)
 
 
+def node() -> None:
+    """Forty files for the runtime's own test module, against its own launcher."""
+    if shutil.which("node") is None:
+        print("node: no Node.js here")
+        return
+    with place() as root:
+        names = [f"t/a{number:02}.test.mjs" for number in range(40)]
+        (root / "t").mkdir()
+        for name in names:
+            (root / name).write_text(
+                "import { test } from 'node:test'; import assert from 'node:assert';\n"
+                + "".join(f"test('t {n}', () => assert.equal({n}, {n}));\n" for n in range(50))
+            )
+        for jobs in (1, 2):
+            own = ["node", "--test", f"--test-concurrency={jobs}", *names]
+            ours = [WOLFBANE, "run", "-q", f"-j{jobs}"]
+            alone(f"node files, {jobs} at a time, never seen", ours, root, 1)
+            compare(f"node files, {jobs} at a time", ours, own, root, 3, 1.05)
+            shutil.rmtree(root / ".wolfbane")
+
+
+def cargo() -> None:
+    """A crate whose tests take some time, compiled before, against the toolchain's own."""
+    if shutil.which("cargo") is None:
+        print("cargo: no Rust toolchain here")
+        return
+    with place() as root:
+        (root / "src").mkdir()
+        (root / "Cargo.toml").write_text('[package]\nname = "bench"\nversion = "0.1.0"\n')
+        work = "let mut x = 1u64; for i in 0..N { x = x.wrapping_mul(31).wrapping_add(i) }"
+        body = f"{{ {work} assert!(x != 0) }}".replace("N", "4_000_000")
+        tests = "".join(f"#[test] fn t{n}() {body}\n" for n in range(200))
+        (root / "src" / "lib.rs").write_text(tests)
+        subprocess.run(["cargo", "test", "--no-run", "-q"], cwd=root, check=True)
+        own = ["cargo", "test", "-q", "--", "--test-threads=1"]
+        compare("a crate, one job", [WOLFBANE, "run", "-q", "-j1"], own, root, 3, 1.05)
+
+
 FIGURES: dict[str, Callable[[], None]] = {
-    "start": start, "listing": listing, "empty": empty, "tap": tap, "library": library
+    "start": start, "listing": listing, "empty": empty, "tap": tap,
+    "node": node, "cargo": cargo, "library": library
 }  # fmt: skip
 
 
