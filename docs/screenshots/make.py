@@ -20,11 +20,11 @@ LOOK = shlex.split(
     "-fa 'DejaVu Sans Mono' -fs 9 -tn xterm-256color -bg '#10181c' -fg '#d8dee0' -b 12"
 )
 SHOTS = {
-    "demo": (64, "wolfbane run"),
-    "list": (60, "wolfbane list --drop suite:tides"),
+    "demo": (50, "wolfbane run"),
+    "list": (58, "wolfbane list --drop 'suite:tides or suite:fees'"),
     "explain": (20, f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow"),
     "failure": (38, f"wolfbane run {shlex.quote(FAILING)}"),
-    "undefined-step": (36, "wolfbane run --everything --name pilot"),
+    "undefined-step": (40, "wolfbane run --everything --name pilot"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
 }
 

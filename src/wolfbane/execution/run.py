@@ -172,8 +172,10 @@ class Session:
         return plan, collected.broken
 
     def _started(self, plan: Plan, broken: Sequence[Result]) -> RunStarted:
-        suites = Counter(test.suite for test in plan.tests)
-        suites.update(result.suite for result in broken)
+        counted = Counter(test.suite for test in plan.tests)
+        counted.update(result.suite for result in broken)
+        names = [suite.name for suite in self.workspace.suites]
+        suites = {name: counted[name] for name in names if counted[name]}
         paths = Counter(test.path for test in plan.tests)
         paths.update(result.path for result in broken)
         order = "longest file first"
@@ -189,11 +191,11 @@ class Session:
             left_out=dict(plan.left_out),
             tests=sum(suites.values()),
             files=dict(paths),
-            suites=dict(suites),
+            suites=suites,
             jobs=self.options.jobs,
             order=order,
             runtimes=self._runtimes(suites),
-            neglected=tuple(s.name for s in self.workspace.suites if s.name not in suites),
+            neglected=tuple(name for name in names if name not in suites),
             focused=tuple(self._focused),
             warnings=tuple(self._warnings()),
         )
@@ -243,7 +245,7 @@ class Session:
         if self.options.no_focus and self._focused:
             return 1, "focus: tests are marked as the only ones to run (--no-focus)"
         if counts[Outcome.BLOCKED]:
-            return 4, "blocked by the surroundings"
+            return 4, "what some tests need is missing"
         if not counts[Outcome.PASSED] and not counts[Outcome.TODO]:
             return 3, "nothing was run: every chosen test was skipped"
         return 0, ""

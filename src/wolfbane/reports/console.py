@@ -32,6 +32,7 @@ class ConsoleReport:
         self._results: list[Result] = []
         self._open: dict[str, int] = {}
         self._waiting: Counter[str] = Counter()
+        self._suites: tuple[str, ...] = ()
         self._by_file: defaultdict[str, Counter[Outcome]] = defaultdict(Counter)
         self._seconds: Counter[str] = Counter()
         self._parts: Counter[str] = Counter()
@@ -74,6 +75,7 @@ class ConsoleReport:
         self._run = event.run
         self._open = dict(event.files)
         self._waiting = Counter(event.files)
+        self._suites = tuple(event.suites)
         if not self._quiet:
             self._console.print(header(event))
         for warning in event.warnings:
@@ -97,7 +99,11 @@ class ConsoleReport:
         if self._progress is not None:
             self._bad[result.suite] += result.outcome in _TOLD_IN_FULL
             bad = f"{self._bad[result.suite]} bad" if self._bad[result.suite] else ""
-            self._progress.update(self._bars[result.suite], advance=1, bad=bad)
+            bar = self._bars[result.suite]
+            if extra:
+                total = self._progress.tasks[self._progress.task_ids.index(bar)].total
+                self._progress.update(bar, total=(total or 0) + 1)
+            self._progress.update(bar, advance=1, bad=bad)
             if result.outcome in _TOLD_IN_FULL or self._verbose:
                 self._line(result)
         elif self._verbose:
@@ -134,7 +140,7 @@ class ConsoleReport:
                 print_failure(self._console, result, verbose=self._verbose)
         if not self._quiet:
             self._console.print()
-            self._console.print(summary_table(self._results))
+            self._console.print(summary_table(self._results, self._suites))
             slow = slowest(self._results)
             if slow is not None:
                 self._console.print(slow)

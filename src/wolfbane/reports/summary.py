@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from rich.box import SIMPLE_HEAD
 from rich.table import Table
@@ -19,9 +19,10 @@ SHOWN_SLOW = 3
 MANY_OUTCOMES = 6
 
 
-def summary_table(results: Sequence[Result]) -> Table:
-    """Suites by outcomes; outcomes that never came have no column."""
-    by_suite: dict[str, Counter[Outcome]] = {}
+def summary_table(results: Sequence[Result], suites: Iterable[str]) -> Table:
+    """Suites, in this order, by outcomes; outcomes that never came have no column."""
+    ran = {result.suite for result in results}
+    by_suite = {suite: Counter[Outcome]() for suite in suites if suite in ran}
     seconds: Counter[str] = Counter()
     for result in results:
         by_suite.setdefault(result.suite, Counter())[result.outcome] += 1
