@@ -12,7 +12,7 @@ from wolfbane.execution.pool import Pool, Slot, Unstartable
 from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import End, Worker
 from wolfbane.execution.worker import Outcome as Ending
-from wolfbane.model import NESTED, Outcome, Result, Test, TestFile
+from wolfbane.model import NESTED, Outcome, Part, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan
 from wolfbane.workspace.settings import Suite, Workspace
 
@@ -104,7 +104,7 @@ class _Course:
         self._left: dict[str, Test] = {test.address: test for test in batch.tests}
         self._planned = frozenset(self._left)
         self._output: dict[str, list[str]] = {}
-        self._parts: dict[str, list[Mapping[str, object]]] = {}
+        self._parts: dict[str, list[Part]] = {}
         self._met: dict[str, Test] = {}
         self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
 
@@ -150,7 +150,8 @@ class _Course:
         elif kind == "output":
             self._output.setdefault(address, []).append(str(message["text"]))
         elif kind == "parts":
-            self._parts.setdefault(address, []).extend(message["parts"])
+            parts = self._runner._maker.parts(message["parts"])
+            self._parts.setdefault(address, []).extend(parts)
         elif kind == "test":
             self._meet(address, int(message.get("line", 0)))
         elif kind == "finished":

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -23,11 +23,14 @@ class ResultMaker:
         self._start = f"{root}/"
 
     def make(
-        self, test: Test, message: Mapping[str, Any], output: str, parts: Sequence[Any] = ()
+        self, test: Test, message: Mapping[str, Any], output: str, parts: Sequence[Part] = ()
     ) -> Result:
-        """The result of one attempt. Raises KeyError or ValueError where the message is wrong."""
+        """The result of one attempt, ``parts`` told ahead of its last message included.
+
+        Raises KeyError or ValueError where the message is wrong.
+        """
         frames = tuple(self._frame(frame) for frame in message.get("frames", ()))
-        told = [*parts, *message.get("parts", ())][:MANY_PARTS]
+        told = [*parts, *self.parts(message.get("parts", ()))][:MANY_PARTS]
         return Result(
             address=test.address,
             suite=test.suite,
@@ -41,10 +44,14 @@ class ResultMaker:
             frames=frames,
             excerpt=self._excerpt(frames, test.path) if frames else None,
             output=_limited(output),
-            parts=tuple(self._part(part) for part in told),
+            parts=tuple(told),
             tags=tuple(tag.text for tag in test.tags),
             browser=test.browser,
         )
+
+    def parts(self, told: Iterable[Mapping[str, Any]]) -> list[Part]:
+        """Parts as a worker tells them. Raises KeyError or ValueError where one is wrong."""
+        return [self._part(part) for part in told]
 
     def _frame(self, frame: Mapping[str, Any]) -> Frame:
         return Frame(
@@ -61,7 +68,7 @@ class ResultMaker:
             seconds=float(part.get("seconds", 0.0)),
             file=self._relative(str(part.get("file", ""))),
             line=int(part.get("line", 0)),
-            parts=tuple(self._part(inner) for inner in part.get("parts", ())),
+            parts=tuple(self.parts(part.get("parts", ()))),
         )
 
     def _relative(self, file: str) -> str:

@@ -221,7 +221,8 @@ class _Course:
             parts.append(self.part(step, "skipped"))
             if not found:
                 missing += 1
-                snippets[snippet(step.kind, step.text)] = None
+                below = ["table"] * bool(step.table) + ["text"] * (step.doc is not None)
+                snippets[snippet(step.kind, step.text, below)] = None
                 parts[-1]["outcome"] = "blocked"
             elif len(found) > 1:
                 places = " and ".join(definition.place for definition, _ in found)

@@ -121,8 +121,11 @@ class StepBook:
         return _TEXT, lambda text: kind(_unquoted(text))
 
 
-def snippet(kind: str, text: str) -> str:
-    """A function for a step that nobody defined, ready to be pasted."""
+def snippet(kind: str, text: str, below: List[str]) -> str:
+    """A function for a step that nobody defined, ready to be pasted.
+
+    ``below`` are the parameters for what stands below it: ``table`` or ``text``.
+    """
     names: List[str] = []
 
     def name(match: Any) -> str:
@@ -132,7 +135,7 @@ def snippet(kind: str, text: str) -> str:
         return f"{{{names[-1]}}}"
 
     pattern = _SNIPPET.sub(name, text).replace("\\", "\\\\").replace('"', '\\"')
-    typed = ["shared", *(f"{n}: {'str' if n.startswith('words') else 'float'}" for n in names)]
+    typed = ["shared", *(f"{n}: {'str' if n.startswith('words') else 'float'}" for n in names), *below]
     return (
         f'@{kind}("{pattern}")\ndef {_identifier(text)}({", ".join(typed)}):\n'
         '    raise NotImplementedError\n'

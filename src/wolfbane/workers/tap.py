@@ -24,7 +24,7 @@ from wolfbane.workers.channel import Channel, Message  # noqa: E402
 
 KEPT = 1 << 20
 FLOOD = 100 << 20
-SEND_EVERY = 0.1
+SEND_EVERY = 0.02
 _FAILED_AT = re.compile(
     r"#\s+Failed (?:\(TODO\) )?test(?: '(?P<name>.*?)')?(?:\s+#)?"
     r"\s+at (?P<file>\S.*?) line (?P<line>\d+)"
