@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, Literal
-
-from pydantic import Field, TypeAdapter
+from typing import Literal
 
 from wolfbane.model import Result
 
@@ -82,9 +80,5 @@ class RunFinished:
     type: Literal["run-finished"] = "run-finished"
 
 
-Event = Annotated[
-    RunStarted | Building | Collecting | TestStarted | TestFinished | RunFinished,
-    Field(discriminator="type"),
-]
+Event = RunStarted | Building | Collecting | TestStarted | TestFinished | RunFinished
 Listener = Callable[[Event], None]
-event_adapter: TypeAdapter[Event] = TypeAdapter(Event)

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import shutil
-import subprocess
 import sys
 from collections.abc import Sequence
-from functools import cache
 from pathlib import Path, PurePosixPath
 
 from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
+from wolfbane.engines.programs import find_program, version_line
 from wolfbane.model import Block, Test, TestFile
 from wolfbane.workspace.settings import Suite
 
 _MANIFEST = "Cargo.toml"
+_WHAT = "Rust toolchain"
 
 
 class CargoEngine:
@@ -56,7 +55,7 @@ class CargoEngine:
         return WorkerCommand([sys.executable, str(WORKERS / "cargo.py")], manifest.parent, told)
 
     def runtime(self, root: Path, suite: Suite) -> str:
-        return _version(_toolchain(root, suite))
+        return " ".join(version_line(_toolchain(root, suite), _WHAT).split()[:2])
 
 
 def _manifest(root: Path, suite: Suite) -> Path:
@@ -70,22 +69,4 @@ def _manifest(root: Path, suite: Suite) -> Path:
 
 
 def _toolchain(root: Path, suite: Suite) -> str:
-    wanted = suite.cargo or "cargo"
-    local = root / wanted
-    found = str(local) if suite.cargo and local.is_file() else shutil.which(wanted)
-    if not found:
-        raise Missing(
-            f"there is no Rust toolchain '{wanted}' (install cargo, or set the suite's 'cargo')"
-        )
-    return found
-
-
-@cache
-def _version(program: str) -> str:
-    try:
-        run = subprocess.run(
-            [program, "--version"], capture_output=True, text=True, timeout=60, check=True
-        )
-    except (OSError, subprocess.SubprocessError) as error:
-        raise Missing(f"the Rust toolchain '{program}' does not start: {error}") from None
-    return " ".join(run.stdout.split()[:2])
+    return find_program(root, suite.cargo, "cargo", _WHAT)

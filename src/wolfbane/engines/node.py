@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import re
-import shutil
-import subprocess
 from collections.abc import Sequence
-from functools import cache
 from pathlib import Path
 
 from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
+from wolfbane.engines.programs import find_program, version_line
 from wolfbane.model import Block, Test, TestFile
 from wolfbane.workspace.settings import Suite
 
 _HOME = WORKERS / "node"
 _OLDEST = 20
+_WHAT = "Node.js runtime"
 _TEST_NAME = re.compile(r"(^|.*[.\-_])test\.[cm]?[jt]s$|^test-.*\.[cm]?[jt]s$")
 _FOCUS_OPTION = "--test-only"
 
@@ -75,28 +74,15 @@ class NodeEngine:
 
 def _runtime(root: Path, suite: Suite) -> str:
     """The runtime's program, new enough. Raises Missing."""
-    wanted = suite.node or "node"
-    local = root / wanted
-    found = str(local) if suite.node and local.is_file() else shutil.which(wanted)
-    if not found:
-        raise Missing(
-            f"there is no Node.js runtime '{wanted}' (install nodejs, or set the suite's 'node')"
-        )
+    found = find_program(root, suite.node, "node", _WHAT)
     version = _version(found)
     if int(version.partition(".")[0]) < _OLDEST:
         raise Missing(f"'{found}' is Node.js {version}; {_OLDEST} or newer is needed")
     return found
 
 
-@cache
 def _version(program: str) -> str:
-    try:
-        run = subprocess.run(
-            [program, "--version"], capture_output=True, text=True, timeout=30, check=True
-        )
-    except (OSError, subprocess.SubprocessError) as error:
-        raise Missing(f"the Node.js runtime '{program}' does not start: {error}") from None
-    version = run.stdout.strip().removeprefix("v")
-    if not re.match(r"\d+\.", version):
-        raise Missing(f"'{program}' is no Node.js runtime: it says its version is '{version}'")
-    return version
+    said = version_line(program, _WHAT).removeprefix("v")
+    if not re.match(r"\d+\.", said):
+        raise Missing(f"'{program}' is no {_WHAT}: it says its version is '{said}'")
+    return said

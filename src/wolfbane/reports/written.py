@@ -6,13 +6,15 @@ import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+import orjson
+
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.formats.xunit import write_xunit
-from wolfbane.results.record import Record, record_adapter
+from wolfbane.results.record import READABLE, Record
 
 
 def _json(record: Record) -> bytes:
-    return record_adapter().dump_json(record, indent=1) + b"\n"
+    return orjson.dumps(record, option=READABLE)
 
 
 def _xunit(record: Record) -> bytes:

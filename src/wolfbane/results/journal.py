@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
+from typing import Annotated
 
-from pydantic import ValidationError
+import orjson
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.events import Collecting, Event, event_adapter
+from wolfbane.events import Collecting, Event
 
 JOURNAL_NAME = "journal.jsonl"
 
@@ -33,7 +34,7 @@ class Journal:
 
     def __call__(self, event: Event) -> None:
         if not isinstance(event, Collecting):
-            self._file.write(event_adapter.dump_json(event, exclude_defaults=False) + b"\n")
+            self._file.write(orjson.dumps(event, option=orjson.OPT_APPEND_NEWLINE))
 
 
 def read_journal(folder: Path) -> Iterator[Event]:
@@ -43,10 +44,13 @@ def read_journal(folder: Path) -> Iterator[Event]:
         lines = path.read_bytes().split(b"\n")
     except OSError as error:
         raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+    from pydantic import Field, TypeAdapter, ValidationError  # takes a while: only to read
+
+    adapter: TypeAdapter[Event] = TypeAdapter(Annotated[Event, Field(discriminator="type")])
     *whole, _cut_short = lines
     for number, line in enumerate(whole, 1):
         try:
-            yield event_adapter.validate_json(line)
+            yield adapter.validate_json(line)
         except ValidationError as error:
             message = f"not an event: {error.errors()[0]['msg']}"
             raise InputError(Problem(message, str(path), number)) from None

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from functools import cache
 from pathlib import Path
 
-from pydantic import TypeAdapter
+import orjson
 
 from wolfbane.events import Event, RunFinished, RunStarted, TestFinished
 from wolfbane.model import Result
 
 SUMMARY_NAME = "summary.json"
+READABLE = orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE
 
 
 @dataclass
@@ -21,12 +21,6 @@ class Record:
     started: RunStarted | None = None
     results: list[Result] = field(default_factory=list)
     finished: RunFinished | None = None
-
-
-@cache
-def record_adapter() -> TypeAdapter[Record]:
-    """Reads and writes a record as JSON; made when it is first needed, for that takes a while."""
-    return TypeAdapter(Record)
 
 
 class RecordKeeper:
@@ -45,6 +39,5 @@ class RecordKeeper:
 
     def write_summary(self, folder: Path) -> None:
         """Write what the run came to, without its results: those are in the journal."""
-        summary = Record(self.record.started, [], self.record.finished)
-        data = record_adapter().dump_json(summary, indent=2, exclude={"results"})
-        (folder / SUMMARY_NAME).write_bytes(data + b"\n")
+        summary = {"started": self.record.started, "finished": self.record.finished}
+        (folder / SUMMARY_NAME).write_bytes(orjson.dumps(summary, option=READABLE))

@@ -18,7 +18,7 @@ from typing import Any
 
 sys.path[0] = str(Path(__file__).resolve().parent.parent.parent)
 
-from wolfbane.workers.channel import Channel, Message  # noqa: E402
+from wolfbane.workers.channel import Channel, Message, connect  # noqa: E402
 from wolfbane.workers.crates import (  # noqa: E402
     Compiled,
     Crate,
@@ -34,11 +34,7 @@ HEARTBEAT = 0.25
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
-    channel = Channel(f"cargo, by Python {sys.version.split()[0]}")
-    requests = channel.requests()
-    options = next(requests, None)
-    if options is None:
-        return
+    channel, options, requests = connect(f"cargo, by Python {sys.version.split()[0]}")
     worker = _Worker(channel, options)
     for request in requests:
         if request["type"] == "collect":

@@ -6,8 +6,9 @@ import fcntl
 import json
 import os
 import socket
+import sys
 import threading
-from typing import Any, Dict, Iterator, Optional
+from typing import Any, Dict, Iterator, Optional, Tuple
 
 PROTOCOL = 1
 Message = Dict[str, Any]
@@ -87,6 +88,19 @@ class Channel:
             return self._socket.recv(1 << 16)
         except OSError:
             return b""
+
+
+def connect(runtime: str) -> Tuple[Channel, Message, Iterator[Message]]:
+    """A channel, the options that Wolfbane answers with, and the requests that follow.
+
+    Where Wolfbane closes the channel at once, the worker ends.
+    """
+    channel = Channel(runtime)
+    requests = channel.requests()
+    options = next(requests, None)
+    if options is None:
+        sys.exit(0)
+    return channel, options, requests
 
 
 def _identity(descriptor: int) -> Optional[tuple[int, int]]:

@@ -11,7 +11,7 @@ import warnings
 from typing import Any, Dict, List, Optional, Tuple
 
 from wolfbane.workers.capture import Capture
-from wolfbane.workers.channel import Channel, Message
+from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.examples import ExampleLibrary
 from wolfbane.workers.loading import Found, Library
 from wolfbane.workers.problems import problem_of, subtest_name, verdict_of
@@ -19,11 +19,7 @@ from wolfbane.workers.problems import problem_of, subtest_name, verdict_of
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
-    channel = Channel(f"Python {platform.python_version()}")
-    requests = channel.requests()
-    options = next(requests, None)
-    if options is None:
-        return
+    channel, options, requests = connect(f"Python {platform.python_version()}")
     sys.argv[:] = ["python -m unittest"]
     faulthandler.enable()
     capture = Capture(options["capture"])

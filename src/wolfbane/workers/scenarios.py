@@ -17,7 +17,7 @@ import wolfbane.steps
 from wolfbane.formats import feature as features
 from wolfbane.workers.asserts import compile_explained
 from wolfbane.workers.capture import Capture
-from wolfbane.workers.channel import Channel, Message
+from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.problems import problem_of
 from wolfbane.workers.stepbook import BadStep, Definition, StepBook, snippet
 
@@ -47,11 +47,7 @@ class Told:
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
-    channel = Channel(f"Python {platform.python_version()}")
-    requests = channel.requests()
-    options = next(requests, None)
-    if options is None:
-        return
+    channel, options, requests = connect(f"Python {platform.python_version()}")
     sys.argv[:] = [options["steps"][0] if options["steps"] else "scenarios"]
     faulthandler.enable()
     worker = _Worker(channel, Capture(options["capture"]), options)

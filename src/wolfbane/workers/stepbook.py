@@ -135,7 +135,11 @@ def snippet(kind: str, text: str, below: List[str]) -> str:
         return f"{{{names[-1]}}}"
 
     pattern = _SNIPPET.sub(name, text).replace("\\", "\\\\").replace('"', '\\"')
-    typed = ["shared", *(f"{n}: {'str' if n.startswith('words') else 'float'}" for n in names), *below]
+    typed = [
+        "shared",
+        *(f"{n}: {'str' if n.startswith('words') else 'float'}" for n in names),
+        *below,
+    ]
     return (
         f'@{kind}("{pattern}")\ndef {_identifier(text)}({", ".join(typed)}):\n'
         '    raise NotImplementedError\n'

@@ -20,7 +20,7 @@ from typing import IO, Any
 sys.path[0] = str(Path(__file__).resolve().parent.parent.parent)
 
 from wolfbane.formats.tap import Document, Point, Reader  # noqa: E402
-from wolfbane.workers.channel import Channel, Message  # noqa: E402
+from wolfbane.workers.channel import Channel, Message, connect  # noqa: E402
 
 KEPT = 1 << 20
 FLOOD = 100 << 20
@@ -33,11 +33,7 @@ _FAILED_AT = re.compile(
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
-    channel = Channel(f"TAP, by Python {sys.version.split()[0]}")
-    requests = channel.requests()
-    options = next(requests, None)
-    if options is None:
-        return
+    channel, options, requests = connect(f"TAP, by Python {sys.version.split()[0]}")
     for request in requests:
         if request["type"] == "collect":
             for path in request["files"]:
