@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 from wolfbane.model import Result
@@ -26,6 +26,8 @@ class RunStarted:
     jobs: int
     order: str
     runtimes: dict[str, str]
+    environment: str = ""
+    parameters: dict[str, str] = field(default_factory=dict)
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()

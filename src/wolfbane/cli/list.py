@@ -7,7 +7,9 @@ from collections.abc import Callable
 
 import click
 
+from wolfbane.cli.pointing import Point, environment_options
 from wolfbane.cli.selecting import Selected, selection_options
+from wolfbane.environments import Environment
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.reports.listing import GROUPINGS, as_json, closing_lines, table, tree
 from wolfbane.selection import choose
@@ -23,8 +25,9 @@ from wolfbane.selection import choose
     "--by", type=click.Choice(list(GROUPINGS)), default="suite", show_default=True,
     help="What to group by.",
 )  # fmt: skip
+@environment_options
 @click.option("--exact", is_flag=True, help="Load the chosen files, to list their exact tests.")
-def command(select: Callable[[], Selected], form: str, by: str, exact: bool) -> None:
+def command(select: Callable[[], Selected], point: Point, form: str, by: str, exact: bool) -> None:
     """Show the tests that a selection chooses, without running any.
 
     Tests marked ~ are read from the source; their list is exact once their file has been run,
@@ -39,7 +42,7 @@ def command(select: Callable[[], Selected], form: str, by: str, exact: bool) -> 
     selected = select()
     inventory, choice, status = selected.inventory, selected.choice, selected.newest.status
     if exact:
-        _collect(selected)
+        _collect(selected, point(inventory.workspace))
     verdict = choose(choice, inventory.tests, status)
     for file in inventory.files.values():
         if file.error:
@@ -54,7 +57,7 @@ def command(select: Callable[[], Selected], form: str, by: str, exact: bool) -> 
     click.echo("\n".join([*rows, *closing_lines(verdict.chosen, verdict.left_out)]))
 
 
-def _collect(selected: Selected) -> None:
+def _collect(selected: Selected, environment: Environment) -> None:
     from wolfbane.execution.processes import available_cores
     from wolfbane.execution.run import Known, Options, Session
     from wolfbane.results.runs import new_run
@@ -63,6 +66,8 @@ def _collect(selected: Selected) -> None:
     folder = new_run(selected.inventory.workspace.results)
     try:
         options = Options(jobs=available_cores())
-        Session(selected.inventory, selected.choice, options, known, folder.name).plan(folder)
+        choice = selected.choice
+        session = Session(selected.inventory, choice, options, known, environment, folder.name)
+        session.plan(folder)
     finally:
         shutil.rmtree(folder)

@@ -11,6 +11,7 @@ from dataclasses import replace
 
 import click
 
+from wolfbane.cli.pointing import Point, environment_options
 from wolfbane.cli.selecting import Selected, selection_options
 from wolfbane.errors import InputError, Problem, WolfbaneError
 from wolfbane.execution.building import ALWAYS, CHANGED, NEVER
@@ -36,6 +37,7 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 
 @click.command("run")
 @selection_options
+@environment_options
 @click.option("-j", "--jobs", type=click.IntRange(1), help="Workers at once. [default: cores]")
 @click.option("--timeout", callback=_duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
 @click.option("--stop-after", type=click.IntRange(1), metavar="N", help="Stop after N failures.")
@@ -63,6 +65,7 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 def command(
     ctx: click.Context,
     select: Callable[[], Selected],
+    point: Point,
     jobs: int | None,
     timeout: float | None,
     stop_after: int | None,
@@ -86,12 +89,14 @@ def command(
     wolfbane run --pick 'tag:smoke and not owner:quay'
     wolfbane run tests/tides/test_heights.py:41
     wolfbane run --status failed              what failed when last run
+    wolfbane run --env staging --set machine=quay2
     """
     if seed is not None and order != "random":
         raise InputError(Problem("--seed needs --order random"))
     targets = read_targets(reports)
     selected = select()
     workspace = selected.inventory.workspace
+    environment = point(workspace)
     settings = workspace.settings.workspace
     if order == "random" and seed is None:
         seed = random.SystemRandom().randrange(1_000_000)
@@ -107,7 +112,7 @@ def command(
     known = Known(selected.newest.status, selected.newest.times)
     folder = new_run(workspace.results)
     choice = replace(selected.choice, focus=selected.choice.focus and not no_focus)
-    session = Session(selected.inventory, choice, options, known, folder.name)
+    session = Session(selected.inventory, choice, options, known, environment, folder.name)
     console = make_console()
     report = ConsoleReport(console, quiet=quiet, verbose=verbose)
     try:

@@ -9,7 +9,6 @@ from wolfbane.engines import engine_for
 from wolfbane.events import Event, TestStarted
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot, Unstartable
-from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import End, Worker
 from wolfbane.execution.worker import Outcome as Ending
 from wolfbane.model import NESTED, Outcome, Part, Result, Test, TestFile
@@ -41,7 +40,7 @@ class BatchRunner:
         self.met: dict[str, dict[str, Test]] = {}
         self.missed: dict[str, set[str]] = {}
         self._tell, self._finished = tell, finished
-        self._maker = ResultMaker(workspace.root)
+        self._maker = pool.maker
         self._queue: list[Batch] = []
         self._unrun = 0
 

@@ -72,7 +72,9 @@ class Builder:
     def _mark(self, suite: Suite) -> str:
         """A hash of the commands and of the content of every input."""
         root = self._workspace.root
-        digest = hashlib.blake2b(repr((suite.build, suite.env, suite.folder)).encode())
+        digest = hashlib.blake2b(
+            repr((suite.build, self._pool.environment.variables(suite), suite.folder)).encode()
+        )
         for path in suite_files(root, suite.inputs, ("*",), ()):
             digest.update(path.encode() + b"\0" + (root / path).read_bytes() + b"\0")
         return digest.hexdigest()[:32]

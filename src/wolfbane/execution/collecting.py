@@ -61,7 +61,10 @@ def suites_to_build(inventory: Inventory, choice: Choice, status: Mapping[str, s
 
 
 def blocked_by_build(
-    workspace: Workspace, files: Sequence[TestFile], failures: Mapping[str, BuildFailure]
+    maker: ResultMaker,
+    workspace: Workspace,
+    files: Sequence[TestFile],
+    failures: Mapping[str, BuildFailure],
 ) -> list[Result]:
     """The files of suites whose build failed; the first of each suite has its output."""
     results = []
@@ -76,7 +79,7 @@ def blocked_by_build(
         failure = failures[file.suite]
         output = "" if file.suite in told else failure.output
         told.add(file.suite)
-        results.append(_broken(workspace, file, Outcome.BLOCKED, failure.message, output))
+        results.append(_broken(maker, file, Outcome.BLOCKED, failure.message, output))
     return results
 
 
@@ -156,7 +159,7 @@ async def _one(
         worker = await slot.worker(suite)
     except Unstartable as error:
         if not slot.pool.stopping:
-            into.broken.append(_broken(workspace, file, Outcome.BLOCKED, str(error)))
+            into.broken.append(_broken(slot.pool.maker, file, Outcome.BLOCKED, str(error)))
         return
     slot.expect(suite)
     request = {"type": "collect", "files": [file.path]}
@@ -169,13 +172,13 @@ async def _one(
             words = f"not loaded within {limit:g} s"
         ended = {End.TIMED_OUT: Outcome.TIMED_OUT, End.CRASHED: Outcome.CRASHED}
         kind = ended.get(outcome.end, Outcome.ERRORED)
-        into.broken.append(_broken(workspace, file, kind, words, worker.printed()))
+        into.broken.append(_broken(slot.pool.maker, file, kind, words, worker.printed()))
         await slot.drop(suite.name)
     elif "outcome" in answer:
         problem = {**answer, "message": answer.get("message", "")}
         output = str(answer.get("output", ""))
         into.broken.append(
-            ResultMaker(workspace.root).make(_whole(file), problem, output)
+            slot.pool.maker.make(_whole(file), problem, output)
         )  # fmt: skip
         words = str(answer.get("message", "")) or str(answer["outcome"])
         into.files.append(replace(file, error=words))
@@ -219,7 +222,7 @@ def _whole(file: TestFile) -> Test:
 
 
 def _broken(
-    workspace: Workspace, file: TestFile, outcome: Outcome, words: str, output: str = ""
+    maker: ResultMaker, file: TestFile, outcome: Outcome, words: str, output: str = ""
 ) -> Result:
     message = {"outcome": outcome, "message": words}
-    return ResultMaker(workspace.root).make(_whole(file), message, output)
+    return maker.make(_whole(file), message, output)

@@ -10,8 +10,10 @@ from types import TracebackType
 
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
+from wolfbane.environments import Environment
 from wolfbane.execution.channel import ChannelServer, Message
 from wolfbane.execution.processes import Family, how_it_ended
+from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import START_LIMIT, End, Worker
 from wolfbane.workspace.settings import Suite, Workspace
 
@@ -83,10 +85,14 @@ class Slot:
 class Pool:
     """Starts workers, watches over them, and leaves no process behind."""
 
-    def __init__(self, workspace: Workspace, folder: Path, jobs: int) -> None:
+    def __init__(
+        self, workspace: Workspace, folder: Path, jobs: int, environment: Environment
+    ) -> None:
         self.slots = [Slot(self, number) for number in range(1, jobs + 1)]
         self.stopping = False
         self._workspace = workspace
+        self.environment = environment
+        self.maker = ResultMaker(workspace.root, environment.mask)
         self._folder = folder
         self._family = Family()
         self._server = ChannelServer()
@@ -138,7 +144,7 @@ class Pool:
         """A new worker that has said hello. Raises Unstartable, the same way each time."""
         if suite.name in self._unstartable:
             raise Unstartable(self._unstartable[suite.name])
-        environment = environment_of(suite)
+        environment = self.environment.variables(suite)
         capture = self._folder / f"worker-{member}.out"
         try:
             command = engine_for(suite.kind).worker(self._workspace.root, suite)
@@ -165,7 +171,7 @@ class Pool:
         process = self._family.start(
             ["/bin/sh", "-c", command],
             self._workspace.root / suite.folder,
-            environment_of(suite),
+            self.environment.variables(suite),
             printed,
             member,
         )
@@ -184,11 +190,6 @@ class Pool:
             now = time.monotonic()
             for worker in self._workers:
                 worker.tick(now)
-
-
-def environment_of(suite: Suite) -> dict[str, str]:
-    """The variables that a suite's settings put into the environment of its processes."""
-    return {name: str(value) for name, value in suite.env.items()}
 
 
 def _ignore(message: Message) -> None:

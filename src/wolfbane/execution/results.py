@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -16,10 +16,11 @@ MANY_PARTS = 250_000
 
 
 class ResultMaker:
-    """Builds results with places relative to the workspace and an excerpt of the source."""
+    """Builds results: secrets masked, places relative, and an excerpt of the source."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, mask: Callable[[str], str]) -> None:
         self._root = root
+        self._mask = mask
         self._start = f"{root}/"
 
     def make(
@@ -39,11 +40,11 @@ class ResultMaker:
             name=test.name,
             outcome=OUTCOMES[message["outcome"]],
             seconds=float(message.get("seconds", 0.0)),
-            message=_limited(str(message.get("message", ""))),
-            trace=_limited(str(message.get("trace", ""))),
+            message=self._text(message.get("message", "")),
+            trace=self._text(message.get("trace", "")),
             frames=frames,
             excerpt=self._excerpt(frames, test.path) if frames else None,
-            output=_limited(output),
+            output=self._text(output),
             parts=tuple(told),
             tags=tuple(tag.text for tag in test.tags),
             browser=test.browser,
@@ -60,16 +61,19 @@ class ResultMaker:
 
     def _part(self, part: Mapping[str, Any]) -> Part:
         if len(part) == 2:  # by far the most: a part that passed, of which there is no more to say
-            return Part(str(part["name"]), OUTCOMES[part["outcome"]])
+            return Part(self._mask(str(part["name"])), OUTCOMES[part["outcome"]])
         return Part(
-            name=str(part["name"]),
+            name=self._mask(str(part["name"])),
             outcome=OUTCOMES[part["outcome"]],
-            message=_limited(str(part.get("message", ""))),
+            message=self._text(part.get("message", "")),
             seconds=float(part.get("seconds", 0.0)),
             file=self._relative(str(part.get("file", ""))),
             line=int(part.get("line", 0)),
             parts=tuple(self.parts(part.get("parts", ()))),
         )
+
+    def _text(self, text: object) -> str:
+        return _limited(self._mask(str(text)))
 
     def _relative(self, file: str) -> str:
         return file.removeprefix(self._start)
@@ -83,7 +87,7 @@ class ResultMaker:
             if 0 < frame.line <= len(lines):
                 first = max(1, frame.line - BEFORE)
                 shown = lines[first - 1 : frame.line + AFTER]
-                return Excerpt(frame.file, frame.line, first, tuple(shown))
+                return Excerpt(frame.file, frame.line, first, tuple(map(self._mask, shown)))
         return None
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
+from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
 from wolfbane.events import (
     Building,
@@ -69,11 +70,18 @@ class Session:
     """One run from selection to exit code."""
 
     def __init__(
-        self, inventory: Inventory, choice: Choice, options: Options, known: Known, run: str
+        self,
+        inventory: Inventory,
+        choice: Choice,
+        options: Options,
+        known: Known,
+        environment: Environment,
+        run: str,
     ) -> None:
         self.workspace: Workspace = inventory.workspace
         self.inventory = inventory
         self.choice, self.options, self.known, self.run = choice, options, known, run
+        self.environment = environment
         self.counts: Counter[Outcome] = Counter()
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
@@ -91,7 +99,7 @@ class Session:
         """Work out what would run, and run none of it. Raises NothingChosen."""
 
         async def collected() -> Plan:
-            async with Pool(self.workspace, folder, self.options.jobs) as pool:
+            async with Pool(self.workspace, folder, self.options.jobs, self.environment) as pool:
                 plan, self.broken = await self._prepare(pool)
             if not plan.batches and not self.broken:
                 raise self._nothing_chosen()
@@ -110,7 +118,7 @@ class Session:
         began = time.monotonic()
         asyncio.get_running_loop().add_signal_handler(signal.SIGINT, self._interrupt)
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, self._interrupt)
-        async with Pool(self.workspace, folder, self.options.jobs) as pool:
+        async with Pool(self.workspace, folder, self.options.jobs, self.environment) as pool:
             self._pool = pool
             plan, broken = await self._prepare(pool)
             if not plan.batches and not broken and not self._interrupted:
@@ -150,7 +158,7 @@ class Session:
             pool, self.workspace, files, self.known.times, self.options.timeout, told,
             lambda suite, text: self._tell(Building(suite, text)),
         )  # fmt: skip
-        collected.broken += blocked_by_build(self.workspace, unbuilt, builder.failures)
+        collected.broken += blocked_by_build(pool.maker, self.workspace, unbuilt, builder.failures)
         self.inventory.collected(collected.files)
         self.inventory.save()
         verdict = choose(self.choice, self.inventory.tests, self.known.status)
@@ -185,7 +193,9 @@ class Session:
             run=self.run,
             workspace=self.workspace.name,
             began=datetime.now().astimezone().isoformat(timespec="seconds"),
-            command=self.options.command,
+            command=self.environment.mask(self.options.command),
+            environment=self.environment.name,
+            parameters={name: value.shown for name, value in self.environment.values.items()},
             expression=str(self.choice),
             leave_out=str(self.choice.leave_out or ""),
             left_out=dict(plan.left_out),

@@ -186,6 +186,10 @@ def header(event: RunStarted) -> Table:
     if event.neglected:
         rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
+    if event.parameters:
+        values = ", ".join(f"{name}={value}" for name, value in event.parameters.items())
+        named = f"{event.environment}: {values}" if event.environment else values
+        rows.add_row("against", Text(visible(named)))
     rows.add_row("how", Text(f"headless, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
     rows.add_row("run", Text(event.run))
     return rows

@@ -10,7 +10,7 @@ from typing import Any
 from wolfbane.errors import ExpressionError, Problem, did_you_mean
 from wolfbane.selection import parse
 from wolfbane.workspace.locate import Location, line_of
-from wolfbane.workspace.settings import Settings, Suite, seconds
+from wolfbane.workspace.settings import Parameter, Settings, Suite, seconds
 
 _PYTHON = ("python", "doctest")
 _ONLY_FOR = {
@@ -49,6 +49,8 @@ def meaning_problems(
             checks.duration((*place, "timeout"), suite.timeout)
     for index, rule in enumerate(settings.tag):
         checks.expression(("tag", index, "match"), rule.match)
+    for name, parameter in settings.param.items():
+        checks.parameter(("param", *name.split(".")), name, parameter)
     return sorted(checks.problems, key=lambda problem: problem.line)
 
 
@@ -85,6 +87,14 @@ class _Checks:
                 self.add((*place, key), f"'{key}' is for suites of kind {' or '.join(kinds)}")
         for option in suite.options if suite.kind == "doctest" else ():
             self.doctest_option((*place, "options"), option)
+
+    def parameter(self, place: Location, name: str, parameter: Parameter) -> None:
+        if not re.fullmatch(r"[A-Za-z_][\w.-]*", name):
+            self.add(place, f"'{name}' is no name of a parameter")
+        if (parameter.type == "choice") != bool(parameter.choices):
+            self.add(place, f"'{name}': type choice and 'choices' need each other")
+        if parameter.secret and parameter.default is not None:
+            self.add((*place, "default"), f"'{name}': a secret has no default in this file")
 
     def doctest_option(self, location: Location, option: str) -> None:
         from doctest import OPTIONFLAGS_BY_NAME

@@ -7,7 +7,7 @@ import hashlib
 import json
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import fields
 from pathlib import Path
 from typing import Any
@@ -18,13 +18,17 @@ from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.locate import Location, line_index, line_of
 from wolfbane.workspace.settings import (
     KINDS,
+    TYPES,
+    Parameter,
     Settings,
     Suite,
     TagRule,
     WorkspaceTable,
 )
 
-_TABLES: dict[str, type[Any]] = {"workspace": WorkspaceTable, "suite": Suite, "tag": TagRule}
+_TABLES: dict[str, type[Any]] = {
+    "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule, "param": Parameter, "env": dict
+}  # fmt: skip
 CHECKED_NAME = "settings.checked"
 
 
@@ -39,6 +43,7 @@ def read_settings(path: Path) -> Settings:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise InputError(_toml_problem(path, error)) from None
+    data = with_dotted_names(data)
     mark = f"{__version__} {hashlib.blake2b(text.encode(), digest_size=16).hexdigest()}"
     known = _was_checked(path, data, mark)
     settings = _built(data) if known else _checked(path, text, data)
@@ -47,6 +52,28 @@ def read_settings(path: Path) -> Settings:
         raise InputError(*problems)
     _remember(path, settings, mark)
     return settings
+
+
+def with_dotted_names(data: dict[str, Any]) -> dict[str, Any]:
+    """Parameters that are declared in groups, ``[param.api.url]``, by one name: ``api.url``."""
+    declared = data.get("param")
+    if not isinstance(declared, dict):
+        return data
+    return {**data, "param": dict(_flat(declared, ""))}
+
+
+def _flat(table: Mapping[str, Any], prefix: str) -> Iterator[tuple[str, Any]]:
+    for key, value in table.items():
+        name = f"{prefix}{key}"
+        group = isinstance(value, dict) and value and all(map(_is_table, value.values()))
+        if group:
+            yield from _flat(value, f"{name}.")
+        else:
+            yield name, value
+
+
+def _is_table(value: object) -> bool:
+    return isinstance(value, dict)
 
 
 def _checked(path: Path, text: str, data: Mapping[str, Any]) -> Settings:
@@ -69,6 +96,8 @@ def _built(data: Mapping[str, Any]) -> Settings:
         WorkspaceTable(**data.get("workspace", {})),
         [Suite(**table) for table in data.get("suite", ())],
         [TagRule(**table) for table in data.get("tag", ())],
+        {name: Parameter(**table) for name, table in data.get("param", {}).items()},
+        data.get("env", {}),
     )
 
 
@@ -104,6 +133,8 @@ def _toml_problem(path: Path, error: tomllib.TOMLDecodeError) -> Problem:
 
 def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
     location: Location = item["loc"]
+    if location[0] == "param" and len(location) > 1:
+        location = ("param", *str(location[1]).split("."), *location[2:])
     line = line_of(lines, location)
     names = [str(part) for part in location if not isinstance(part, int) and part in _WORDS]
     key, place = str(location[-1]), ".".join(names)
@@ -113,17 +144,18 @@ def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
         return Problem(f"'{place}' is missing", path.name, line)
     if item["type"] == "literal_error":
         value = str(item["input"])
-        return Problem(f"unknown {key} '{value}'", path.name, line, did_you_mean(value, KINDS))
+        words = KINDS if key == "kind" else TYPES
+        return Problem(f"unknown {key} '{value}'", path.name, line, did_you_mean(value, words))
     message = item["msg"][:1].lower() + item["msg"][1:]
     return Problem(f"'{place}' is {item['input']!r}: {message}", path.name, line)
 
 
-_WORDS = {"workspace", "suite", "tag"} | {
-    item.name for table in _TABLES.values() for item in fields(table)
-}  # fmt: skip
+_WORDS = set(_TABLES) | {
+    item.name for table in _TABLES.values() if table is not dict for item in fields(table)
+}
 
 
 def _keys(location: Location) -> list[str]:
     """The keys that may stand beside the one at ``location``."""
     table = _TABLES.get(str(location[0])) if len(location) > 1 else None
-    return [item.name for item in fields(table)] if table else list(_TABLES)
+    return [item.name for item in fields(table)] if table not in (None, dict) else list(_TABLES)

@@ -10,6 +10,10 @@ from typing import Any, ClassVar, Literal
 
 SETTINGS_NAME = "wolfbane.toml"
 KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario")
+TYPES = (
+    "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
+)  # fmt: skip
+ENV_WORDS = ("extends", "values_from")
 DEFAULT_TIMEOUT = 600.0
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)?")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, None: 1.0}
@@ -40,6 +44,7 @@ class WorkspaceTable:
     results: str = ".wolfbane"
     jobs: int | None = None
     timeout: float | str = DEFAULT_TIMEOUT
+    env: str = ""
 
 
 @dataclass(frozen=True)
@@ -81,14 +86,36 @@ class TagRule:
 
 
 @dataclass(frozen=True)
+class Parameter:
+    """``[param.NAME]``: something that a run is pointed at; ``export`` names variables."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    type: Literal[
+        "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list"
+    ] = "text"
+    default: str | int | float | bool | list[str] | None = None
+    required: bool = False
+    secret: bool = False
+    help: str = ""
+    export: str | list[str] = field(default_factory=list)
+    choices: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
 class Settings:
-    """The whole file. ``suite`` and ``tag`` are its arrays of tables."""
+    """The whole file. ``suite`` and ``tag`` are its arrays of tables.
+
+    ``param`` is by dotted name; ``env`` holds tables of values, by name of environment.
+    """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     workspace: WorkspaceTable = field(default_factory=WorkspaceTable)
     suite: list[Suite] = field(default_factory=list)
     tag: list[TagRule] = field(default_factory=list)
+    param: dict[str, Parameter] = field(default_factory=dict)
+    env: dict[str, dict[str, Any]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

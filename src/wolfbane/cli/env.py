@@ -1,0 +1,52 @@
+"""``wolfbane env``."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import click
+
+from wolfbane.cli.selecting import workspace_option
+from wolfbane.environments import resolve
+from wolfbane.errors import InputError, Problem
+from wolfbane.reports.environments import as_data, environment_lines, value_lines
+from wolfbane.workspace import open_workspace
+
+
+@click.group("env")
+def command() -> None:
+    """Show environments: what a run can be pointed at.
+
+    \b
+    wolfbane env list
+    wolfbane env show staging
+    """
+
+
+@command.command("list")
+@workspace_option
+def list_environments(workspace: Path | None) -> None:
+    """The environments of the workspace."""
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    if not found.settings.env:
+        raise InputError(Problem("no environment is declared: write [env.NAME] in wolfbane.toml"))
+    click.echo("\n".join(environment_lines(found)))
+
+
+@command.command("show")
+@click.argument("name", default="")
+@click.option("--set", "values", multiple=True, metavar="KEY=VALUE", help="As for run.")
+@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table")
+@workspace_option
+def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) -> None:
+    """Every value of an environment (the default one without NAME), and where it came from."""
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    if not found.settings.param:
+        raise InputError(Problem("no parameter is declared: write [param.NAME] in wolfbane.toml"))
+    environment = resolve(found, name, values)
+    if form == "json":
+        click.echo(json.dumps(as_data(environment), indent=1))
+        return
+    unset = [name for name in found.settings.param if name not in environment.values]
+    click.echo("\n".join(value_lines(environment, unset)))

@@ -1,0 +1,48 @@
+"""Environments and their values, as lines for people."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from wolfbane.environments import Environment, by_dotted_name
+from wolfbane.reports.text import many, visible
+from wolfbane.workspace.settings import Workspace
+
+
+def environment_lines(workspace: Workspace) -> Iterator[str]:
+    """A line for each environment: its name, what it extends, how many values it gives."""
+    rows = []
+    for name, table in workspace.settings.env.items():
+        given = list(by_dotted_name(table, workspace.settings.param))
+        about = [many(len(given), "value")]
+        about += [f"extends {table['extends']}"] if "extends" in table else []
+        about += [f"values from {_joined(table['values_from'])}"] if "values_from" in table else []
+        about += ["the default"] if name == workspace.settings.workspace.env else []
+        rows.append((name, ", ".join(about)))
+    yield from _aligned(rows)
+
+
+def value_lines(environment: Environment, unset: Sequence[str]) -> Iterator[str]:
+    """A line for each parameter: its value, secrets masked, and where it came from."""
+    rows = [(value.name, value.shown, value.origin) for value in environment.values.values()]
+    yield from _aligned([*rows, *((name, "-", "no value") for name in unset)])
+
+
+def _joined(value: object) -> str:
+    return ", ".join(value) if isinstance(value, list) else str(value)
+
+
+def _aligned(rows: Sequence[Sequence[str]]) -> Iterator[str]:
+    shown = [[visible(cell) for cell in row] for row in rows]
+    widths = [max(map(len, column)) for column in zip(*shown)]
+    for row in shown:
+        yield "  ".join(cell.ljust(width) for cell, width in zip(row, widths)).rstrip()
+
+
+def as_data(environment: Environment) -> list[Mapping[str, Any]]:
+    """The same for programs."""
+    return [
+        {"name": value.name, "value": value.shown, "origin": value.origin, "secret": value.secret}
+        for value in environment.values.values()
+    ]
