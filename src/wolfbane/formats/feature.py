@@ -11,92 +11,28 @@ from __future__ import annotations
 
 import difflib
 import re
-from dataclasses import dataclass, field, replace
-from typing import Iterator, Tuple
+from dataclasses import replace
 
 from wolfbane.formats.keywords import ENGLISH, EVERY_LANGUAGE, HEADINGS, KEYWORDS, STEPS
+from wolfbane.formats.scenarios import (
+    Block,
+    Examples,
+    Feature,
+    FeatureError,
+    Scenario,
+    Section,
+    Step,
+    distinct,
+    expanded,
+)
 
-NESTED = " / "
-Rows = Tuple[Tuple[str, ...], ...]
+__all__ = ["Feature", "FeatureError", "Scenario", "Section", "Step", "read"]
+
 _LANGUAGE = re.compile(r"^\s*#\s*language\s*:\s*(\S+)\s*$")
 _TAG = re.compile(r"@[^\s@]+")
-_HOLE = re.compile(r"<([^<>]+)>")
 _CELL = re.compile(r"((?:\\.|[^|\\])*)\|")
 _ESCAPED = re.compile(r"\\(.)")
 _FENCE = re.compile(r'^(\s*)("""|```)\s*(\S*)\s*$')
-
-
-class FeatureError(ValueError):
-    """The file is not right; ``line`` says where."""
-
-    def __init__(self, message: str, line: int) -> None:
-        super().__init__(message)
-        self.line = line
-
-
-@dataclass(frozen=True)
-class Step:
-    """``kind`` is given, when or then; a step that goes on with And takes that before it."""
-
-    keyword: str
-    kind: str
-    text: str
-    line: int
-    table: Rows = ()
-    doc: str | None = None
-
-
-@dataclass(frozen=True)
-class Scenario:
-    """One scenario, or one row of an outline. ``name`` has the rule and the row in it."""
-
-    name: str
-    line: int
-    end: int
-    tags: tuple[str, ...]
-    steps: tuple[Step, ...]
-
-
-@dataclass(frozen=True)
-class Section:
-    """A rule or an outline: a named stretch of lines."""
-
-    name: str
-    start: int
-    end: int
-
-
-@dataclass(frozen=True)
-class Feature:
-    """A whole file."""
-
-    name: str
-    language: str
-    tags: tuple[str, ...]
-    scenarios: tuple[Scenario, ...]
-    sections: tuple[Section, ...]
-
-
-@dataclass
-class _Examples:
-    line: int
-    tags: list[str]
-    rows: list[tuple[int, tuple[str, ...]]] = field(default_factory=list)
-
-
-@dataclass
-class _Block:
-    """A background, scenario or outline as it stands in the file."""
-
-    kind: str
-    name: str
-    line: int
-    tags: list[str]
-    rule: str
-    before: list[Step]
-    steps: list[Step] = field(default_factory=list)
-    examples: list[_Examples] = field(default_factory=list)
-    end: int = 0
 
 
 def read(text: str) -> Feature:
@@ -116,8 +52,8 @@ class _Reader:
         self.rule: tuple[str, list[str], int] = ("", [], 0)
         self.background: list[Step] = []
         self.rule_background: list[Step] = []
-        self.blocks: list[_Block] = []
-        self.block: _Block | None = None
+        self.blocks: list[Block] = []
+        self.block: Block | None = None
         self.sections: list[Section] = []
 
     def read(self) -> Feature:
@@ -131,7 +67,12 @@ class _Reader:
             raise FeatureError(f"there is no '{word}:' in it", max(1, len(self.lines)))
         self._close_rule()
         name, tags = self.feature
-        scenarios = _distinct([s for block in self.blocks for s in self._expanded(block)])
+        scenarios = distinct([s for block in self.blocks for s in expanded(block)])
+        self.sections += [
+            Section(block.full_name, block.line, block.end)
+            for block in self.blocks
+            if block.kind == "outline"
+        ]
         return Feature(name, self.language, tuple(tags), tuple(scenarios), tuple(self.sections))
 
     # One line after the other.
@@ -200,18 +141,18 @@ class _Reader:
             if self.block is None or self.block.kind not in ("outline", "scenario"):
                 raise FeatureError("examples belong below an outline", number)
             self.block.kind = "outline"
-            self.block.examples.append(_Examples(number, tags))
+            self.block.examples.append(Examples(number, tags))
         elif kind == "background":
             if self.blocks and self.blocks[-1].rule == self.rule[0]:
                 raise FeatureError("a background stands before the scenarios", number)
             steps = self.rule_background if self.rule[0] else self.background
-            self.block = _Block(kind, name, number, [], self.rule[0], [], steps)
+            self.block = Block(kind, name, number, [], self.rule[0], [], steps)
         else:
             inherited = [*self.feature[1], *self.rule[1]]
             before = [*self.background, *self.rule_background]
             if not name:
                 name = f"scenario of line {number}"
-            self.block = _Block(kind, name, number, [*inherited, *tags], self.rule[0], before)
+            self.block = Block(kind, name, number, [*inherited, *tags], self.rule[0], before)
             self.blocks.append(self.block)
 
     def _close_rule(self) -> None:
@@ -290,38 +231,6 @@ class _Reader:
             return f"did you mean '{close[0]}'?"
         return ""
 
-    # From blocks to scenarios.
-
-    def _expanded(self, block: _Block) -> Iterator[Scenario]:
-        name = f"{block.rule}{NESTED}{block.name}" if block.rule else block.name
-        steps = (*block.before, *block.steps)
-        if block.kind == "scenario":
-            yield Scenario(name, block.line, block.end, _once(block.tags), steps)
-            return
-        if not any(len(examples.rows) > 1 for examples in block.examples):
-            raise FeatureError("an outline without a row of examples", block.line)
-        self.sections.append(Section(name, block.line, block.end))
-        for examples in block.examples:
-            heads = examples.rows[0][1] if examples.rows else ()
-            self._check_holes(block, heads)
-            for line, cells in examples.rows[1:]:
-                values = dict(zip(heads, cells))
-                filled = _filled(block.name, values)
-                row = filled if filled != block.name else ", ".join(cells)
-                inside = tuple(_filled_step(step, values) for step in block.steps)
-                yield Scenario(
-                    f"{name}{NESTED}{row}", line, line, _once([*block.tags, *examples.tags]),
-                    (*block.before, *inside),
-                )  # fmt: skip
-
-    def _check_holes(self, block: _Block, heads: tuple[str, ...]) -> None:
-        for step in block.steps:
-            for name in _HOLE.findall(step.text):
-                close = difflib.get_close_matches(name, heads, 1)
-                if name not in heads and close:
-                    message = f"<{name}> is no column; did you mean <{close[0]}>?"
-                    raise FeatureError(message, step.line)
-
 
 def _tags(line: str, number: int) -> list[str]:
     line = re.sub(r"\s#.*", "", line)
@@ -338,31 +247,6 @@ def _cells(line: str, number: int) -> tuple[str, ...]:
     return tuple(
         _ESCAPED.sub(lambda m: {"n": "\n"}.get(m[1], m[1]), cell.strip()) for cell in cells
     )
-
-
-def _filled(text: str, values: dict[str, str]) -> str:
-    return _HOLE.sub(lambda match: values.get(match[1], match[0]), text)
-
-
-def _filled_step(step: Step, values: dict[str, str]) -> Step:
-    table = tuple(tuple(_filled(cell, values) for cell in row) for row in step.table)
-    doc = None if step.doc is None else _filled(step.doc, values)
-    return replace(step, text=_filled(step.text, values), table=table, doc=doc)
-
-
-def _distinct(scenarios: list[Scenario]) -> list[Scenario]:
-    """A second scenario of one name is called ``NAME (2)``."""
-    seen: dict[str, int] = {}
-    named = []
-    for scenario in scenarios:
-        count = seen[scenario.name] = seen.get(scenario.name, 0) + 1
-        name = f"{scenario.name} ({count})" if count > 1 else scenario.name
-        named.append(replace(scenario, name=name))
-    return named
-
-
-def _once(tags: list[str]) -> tuple[str, ...]:
-    return tuple(dict.fromkeys(tags))
 
 
 def _short(line: str) -> str:
