@@ -14,6 +14,12 @@ from typing import Any
 
 import pytest
 
+_INTERPRETERS = sorted(Path.home().glob(".pyenv/versions/3.*/bin/python"))
+SUPPORTED = [
+    str(path) for path in _INTERPRETERS if int(path.parts[-3].split(".")[1]) in range(8, 14)
+] or [sys.executable]
+"""Interpreters of Python 3.8 to 3.13 that are here, else our own."""
+
 
 def present(program: str) -> bool:
     """Whether a runtime is here, and new enough."""

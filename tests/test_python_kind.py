@@ -11,6 +11,8 @@ from pathlib import Path
 
 import pytest
 
+from conftest import SUPPORTED
+
 EVERYTHING = """
 import asyncio, unittest
 
@@ -82,10 +84,6 @@ async def test_async_function(): await asyncio.sleep(0)
 def test_default(berth="A"): pass
 def test_wants(berth, tide): pass
 """
-INTERPRETERS = sorted(Path.home().glob(".pyenv/versions/3.*/bin/python"))
-SUPPORTED = [
-    str(path) for path in INTERPRETERS if int(path.parts[-3].split(".")[1]) in range(8, 14)
-]  # fmt: skip
 
 
 def outcome_of(run, path="test_all.py"):
@@ -93,7 +91,7 @@ def outcome_of(run, path="test_all.py"):
     return {a.removeprefix(start): r["outcome"] for a, r in run.results.items()}
 
 
-@pytest.mark.parametrize("python", SUPPORTED or [sys.executable])
+@pytest.mark.parametrize("python", SUPPORTED)
 def test_classes_and_functions(folder, python):
     folder.file("test_all.py", EVERYTHING)
     folder.write(

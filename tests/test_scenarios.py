@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given as for_any
 from hypothesis import strategies as st
 
+from conftest import SUPPORTED
 from wolfbane.formats.feature import FeatureError, read
 from wolfbane.formats.keywords import KEYWORDS
 
@@ -109,7 +110,9 @@ def named(run):
     return {address.partition("#")[2]: o for address, o in run.outcomes.items()}
 
 
-def test_every_outcome_and_what_is_told_of_it(rules):
+@pytest.mark.parametrize("python", SUPPORTED)
+def test_every_outcome_and_what_is_told_of_it(rules, python):
+    rules.file("wolfbane.toml", f'{SUITE}python = "{python}"\n')
     run = rules.run()
     assert named(run) == {
         "A small boat": "passed",

@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from typing import Iterator, Tuple
 
 NESTED = " / "
-Rows = tuple[tuple[str, ...], ...]
+Rows = Tuple[Tuple[str, ...], ...]
 _HOLE = re.compile(r"<([^<>]+)>")
 
 
