@@ -216,6 +216,23 @@ def test_focus(folder):
     assert named(folder.run("--everything")) == {"a": "passed", "b": "passed"}
 
 
+def test_focus_in_the_runtime_s_own_way(folder):
+    folder.file("wolfbane.toml", SUITE + 'options = ["--test-only"]\n')
+    folder.file(
+        "t/a.test.cjs",
+        """
+        const { test } = require('node:test');
+        test('out', () => {});
+        test.only('in', async (t) => {
+          t.runOnly(true);
+          await t.test('inner', { only: true }, () => {});
+          await t.test('other', () => {});
+        });
+        """,
+    )
+    assert named(folder.run()) == {"in": "passed", "in / inner": "passed", "in / other": "skipped"}
+
+
 def test_lost_processes_cost_their_own_test(folder):
     folder.file("wolfbane.toml", SUITE)
     folder.file(

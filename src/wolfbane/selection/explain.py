@@ -85,9 +85,18 @@ def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> 
 
 
 def _focused(chosen: Sequence[Test], left_out: Counter[str]) -> Verdict:
-    """Where the source says which tests are the only ones to run, take the rest of a file away."""
-    paths = {test.path for test in chosen if test.focused}
-    kept = [test for test in chosen if test.focused or test.path not in paths]
+    """Where the source says which tests are the only ones to run, take the rest of a file away.
+
+    What is inside of such a test stays with it.
+    """
+    focused = {(test.path, test.name) for test in chosen if test.focused}
+    paths = {path for path, _ in focused}
+    kept = [
+        test
+        for test in chosen
+        if test.path not in paths
+        or any((test.path, name) in focused for name in (test.name, *test.around))
+    ]
     if len(kept) < len(chosen):
         left_out[FOCUS] = len(chosen) - len(kept)
     return Verdict(tuple(kept), dict(left_out))
