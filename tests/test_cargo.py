@@ -162,6 +162,29 @@ def test_a_program_with_a_main_function_of_its_own(crate):
     assert "exit code 2" in run.results["tide/tests/own.rs"]["message"]
 
 
+def test_a_workspace_of_crates(folder):
+    """A file of two programs has its tests twice; files are named from the workspace on."""
+    folder.file("wolfbane.toml", SUITE)
+    folder.file("tide/Cargo.toml", '[workspace]\nmembers = ["a", "b"]\n')
+    for name in ("a", "b"):
+        folder.file(f"tide/{name}/Cargo.toml", f'[package]\nname = "{name}"\nversion = "0.1.0"\n')
+    folder.file("tide/a/src/lib.rs", "pub mod deep;\n")
+    folder.file("tide/a/src/deep/mod.rs", '#[test]\nfn low() {\n  panic!("aground")\n}\n')
+    folder.file("tide/b/src/lib.rs", "mod shared;\n")
+    folder.file("tide/b/src/main.rs", "mod shared;\nfn main() {}\n")
+    folder.file("tide/b/src/shared.rs", "#[test]\nfn both() {}\n")
+    for backtrace in ("0", "1"):
+        run = folder.run(RUST_BACKTRACE=backtrace)
+        assert run.outcomes == {
+            "tide/a/src/deep/mod.rs#low": "failed",
+            "tide/b/src/shared.rs#both": "passed",
+            "tide/b/src/shared.rs#both (bin b)": "passed",
+        }
+        low = run.results["tide/a/src/deep/mod.rs#low"]["excerpt"]
+        assert (low["file"], low["line"]) == ("tide/a/src/deep/mod.rs", 3)
+    assert len(folder.run("tide/b/src/shared.rs:2").outcomes) == 2
+
+
 def test_no_toolchain_blocks_its_suite_alone(crate):
     crate.file("wolfbane.toml", SUITE + 'cargo = "no-cargo"\n')
     run = crate.run()

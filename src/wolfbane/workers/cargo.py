@@ -197,8 +197,6 @@ class _Worker:
         if output:
             kept = {"type": "output", "address": address, "stream": "both", "text": output}
             self.channel.hold(kept)
-        for frame in result.get("frames", ()):
-            frame["file"] = os.path.normpath(os.path.join(self.crate.root, frame["file"]))
         told = {"type": "finished", "address": address, "seconds": round(seconds, 6)}
         self.channel.send({**told, **result})
 
@@ -250,7 +248,18 @@ class _Course:
     def finish(self, given: str, result: dict[str, Any]) -> None:
         seconds = time.perf_counter() - self.began
         address = self.worker.address(self.path, self.left.pop(given).name)
+        for frame in result.get("frames", ()):
+            frame["file"] = self.located(frame["file"])
         self.worker.finish(address, result, seconds)
+
+    def located(self, file: str) -> str:
+        """Panics name files from the workspace on, backtraces from the package on."""
+        package, root = self.program.package, self.worker.crate.root
+        for folder in (package, root) if file.startswith("./") else (root, package):
+            place = os.path.normpath(os.path.join(folder, file))
+            if os.path.exists(place):
+                return place
+        return file
 
 
 def documentation_failure(text: str, name: str) -> Message:

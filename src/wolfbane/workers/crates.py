@@ -8,7 +8,8 @@ import re
 import subprocess
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -78,7 +79,9 @@ class Toolchain:
             return crate
         for program in crate.programs:
             for test in _tests_of(program):
-                crate.tests.setdefault(_file_of(program, test.given), []).append(test)
+                file = _file_of(program, test.given)
+                placed = replace(test, line=_line_of(file, test.given))
+                crate.tests.setdefault(file, []).append(placed)
         self._list_docs(crate)
         return crate
 
@@ -188,6 +191,23 @@ def _file_of(program: Program, given: str) -> str:
     base = Path(program.source).parent.joinpath(*modules)
     flat = base.with_name(base.name + ".rs")
     return str(flat if flat.is_file() else base / "mod.rs")
+
+
+def _line_of(file: str, given: str) -> int:
+    """The line of a test's function; 0 where the text does not show it."""
+    function = re.compile(rf"\bfn\s+{re.escape(given.rsplit('::', maxsplit=1)[-1])}\b")
+    for number, line in enumerate(_lines(file), 1):
+        if given and function.search(line):
+            return number
+    return 0
+
+
+@lru_cache(maxsize=8)
+def _lines(file: str) -> Sequence[str]:
+    try:
+        return Path(file).read_text(encoding="utf-8", errors="replace").splitlines()
+    except OSError:
+        return ()
 
 
 def _modules(program: Program, given: str) -> list[str]:
