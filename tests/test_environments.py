@@ -128,6 +128,8 @@ def test_errors(quay, arguments, said):
         ('[workspace]\nenv = "x"\n[env.x]\nextends = "y"\n', "there is no environment 'y'"),
         ('[workspace]\nenv = "x"\n[env.x]\nextends = "x"\n', "extends itself"),
         ('[workspace]\nenv = "x"\n[env.x]\nvalues_from = "no.json"\n', "no.json: cannot be read"),
+        ("[env.x]\nextends = 5\n", "wolfbane.toml:2: 'extends' names one environment"),
+        ("[env.x]\nvalues_from = 5\n", "wolfbane.toml:2: 'values_from' names a file"),
         ('[workspace]\nenv = "x"\n[env.x]\ntide = 1\n', "there is no parameter 'tide'"),
     ],
 )
@@ -135,6 +137,12 @@ def test_settings_that_are_wrong(folder, settings, said):
     folder.file("wolfbane.toml", settings)
     run = folder.run()
     assert (run.code, said in run.err) == (2, True), run.err
+
+
+def test_a_secret_inside_of_another_value_is_masked(quay):
+    quay.file("wolfbane.toml", SETTINGS.replace("//127.0.0.1", "//me:{api.token}@127.0.0.1"))
+    told = quay.run("--env", "local", "--name", "where").out + quay.call("env", "show", "local").out
+    assert SECRET not in told and "//me:*****@127.0.0.1" in told
 
 
 def test_the_commands_that_show(quay):

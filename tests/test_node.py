@@ -208,6 +208,13 @@ def test_words_as_globals(folder):
 def test_focus(folder):
     folder.file("wolfbane.toml", SUITE + "globals = true\n")
     folder.file("t/a.js", "it('a', () => {});\nit.only('b', () => {});")
+    folder.file(
+        "t/deep.js",
+        "describe.only('d', () => { describe('e', () => { it('f', () => {}) }) });\n"
+        "describe.only('g', () => { it('h', () => {}); it.only('i', () => {}) });",
+    )
+    assert named(folder.run("t/deep.js")) == {"d / e / f": "passed", "g / i": "passed"}
+    (folder.path / "t/deep.js").unlink()
     run = folder.run()
     assert named(run) == {"b": "passed"} and run.code == 0
     assert "focus" in run.out and "t/a.js:2" in run.out and "1 by focus" in run.out

@@ -311,6 +311,13 @@ def test_a_crash_comes_after_started(talk):
     assert talk.process.wait(20) != 0
 
 
+def test_closing_hooks_are_a_request(talk):
+    if talk.spoken is not SCENARIO:
+        pytest.skip("it has no hooks of its own")
+    talk.ask(type="close")
+    assert [m["type"] for m in talk.hear("closed")] == ["closed"]
+
+
 def test_it_ends_with_the_channel(talk):
     talk.connection.shutdown(socket.SHUT_RDWR)
     assert talk.process.wait(20) == 0

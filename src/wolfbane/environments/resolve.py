@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Container, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -48,6 +48,11 @@ class Environment:
     name: str = ""
     values: Mapping[str, Value] = field(default_factory=dict)
     exports: Mapping[str, str] = field(default_factory=dict)
+
+    def shown(self) -> dict[str, str]:
+        """Every value for people; a secret is masked inside of others, too."""
+        mask = self.mask
+        return {name: mask(value.shown) for name, value in self.values.items()}
 
     @property
     def mask(self) -> Mask:
@@ -95,6 +100,7 @@ class _Resolution:
         self.problems: list[Problem] = []
         self.raw: dict[str, _Raw] = {}
         self.values: dict[str, Value] = {}
+        self.faulty: set[str] = set()
 
     def run(self) -> Environment:
         for name, parameter in self.parameters.items():
@@ -111,7 +117,8 @@ class _Resolution:
         if not self.problems:
             self.check_suites(environment)
         if self.problems:
-            raise InputError(*self.problems)
+            mask = environment.mask
+            raise InputError(*(replace(p, message=mask(p.message)) for p in self.problems))
         return environment
 
     def add(self, message: str, hint: str = "", file: str = "") -> None:
@@ -154,6 +161,7 @@ class _Resolution:
                 try:
                     text, where = from_source(value, self.workspace.root)
                 except ValueError as error:
+                    self.faulty.add(name)
                     self.add(f"{origin}: '{name}' {error}", file=file)
                 else:
                     self.raw[name] = _Raw(text, f"{origin}, {where}")
@@ -171,6 +179,7 @@ class _Resolution:
             try:
                 content = Path(value[1:]).read_text(encoding="utf-8").rstrip("\n")
             except (OSError, UnicodeDecodeError) as error:
+                self.faulty.add(name)
                 self.add(f"--set {name}: the file cannot be read: {error}")
             else:
                 self.raw[name] = _Raw(content, f"--set, file {value[1:]}")
@@ -182,17 +191,25 @@ class _Resolution:
         if name in self.values or name not in self.raw:
             return
         raw, origin = self.raw[name].value, self.raw[name].origin
-        if isinstance(raw, str) and self.raw[name].fill:
-            raw = _HOLE.sub(lambda hole: self.inside(hole, name, above), raw)
+        if self.raw[name].fill:
+            raw = self.filled(raw, name, above)
         parameter = self.parameters[name]
         try:
             value = convert(parameter, raw, self.workspace.root)
         except ValueError as error:
             words = "has a value that is not right" if parameter.secret else str(error)
+            self.faulty.add(name)
             self.add(f"parameter '{name}' ({origin}) {words}")
             self.raw.pop(name)
         else:
             self.values[name] = Value(name, value, origin, parameter.secret)
+
+    def filled(self, raw: object, name: str, above: tuple[str, ...]) -> object:
+        if isinstance(raw, list):
+            return [self.filled(item, name, above) for item in raw]
+        if not isinstance(raw, str):
+            return raw
+        return _HOLE.sub(lambda hole: self.inside(hole, name, above), raw)
 
     def inside(self, hole: re.Match[str], name: str, above: tuple[str, ...]) -> str:
         other = hole[1]
@@ -210,11 +227,8 @@ class _Resolution:
         return hole[0]
 
     def check_missing(self) -> None:
-        named = {problem.message for problem in self.problems}
         for name, parameter in self.parameters.items():
-            if parameter.required and name not in self.raw and not any(
-                f"'{name}'" in message for message in named
-            ):  # fmt: skip
+            if parameter.required and name not in self.raw and name not in self.faulty:
                 self.add(f"parameter '{name}' has no value{_what_it_is(parameter)}", self.ways())
 
     def ways(self) -> str:

@@ -195,7 +195,7 @@ class Session:
             began=datetime.now().astimezone().isoformat(timespec="seconds"),
             command=self.environment.mask(self.options.command),
             environment=self.environment.name,
-            parameters={name: value.shown for name, value in self.environment.values.items()},
+            parameters=self.environment.shown(),
             expression=str(self.choice),
             leave_out=str(self.choice.leave_out or ""),
             left_out=dict(plan.left_out),

@@ -118,7 +118,9 @@ class _Reader:
     def _step(self, line: str, number: int) -> Step | None:
         for kind in STEPS:
             for word in self.words[kind]:
-                if line.startswith((f"{word} ", f"{word}'", f"{word} que ")):
+                if line == word:
+                    raise FeatureError(f"'{word}' without words after it", number)
+                if line.startswith(f"{word} "):
                     return Step(word, kind, line[len(word) :].strip(), number)
         if line.startswith(f"{EVERY_LANGUAGE} "):
             return Step(EVERY_LANGUAGE, "and", line[2:].strip(), number)

@@ -66,7 +66,11 @@ class Inventory:
 
     def _keep(self, file: TestFile) -> None:
         suite = self.workspace.suite(file.suite)
-        source = (self.workspace.root / file.path).read_bytes()
+        try:
+            source = (self.workspace.root / file.path).read_bytes()
+        except OSError:  # a test may take its own file away
+            self.files[file.path] = file
+            return
         tagged = with_source_tags(file, source)
         key = settings_key(suite)
         self.cache.keep(self.workspace.root, file.path, suite.name, key, source, tagged)

@@ -25,7 +25,8 @@ def environment_lines(workspace: Workspace) -> Iterator[str]:
 
 def value_lines(environment: Environment, unset: Sequence[str]) -> Iterator[str]:
     """A line for each parameter: its value, secrets masked, and where it came from."""
-    rows = [(value.name, value.shown, value.origin) for value in environment.values.values()]
+    shown, values = environment.shown(), environment.values
+    rows = [(name, text, values[name].origin) for name, text in shown.items()]
     yield from _aligned([*rows, *((name, "-", "no value") for name in unset)])
 
 
@@ -42,7 +43,8 @@ def _aligned(rows: Sequence[Sequence[str]]) -> Iterator[str]:
 
 def as_data(environment: Environment) -> list[Mapping[str, Any]]:
     """The same for programs."""
+    shown = environment.shown()
     return [
-        {"name": value.name, "value": value.shown, "origin": value.origin, "secret": value.secret}
-        for value in environment.values.values()
+        {"name": name, "value": shown[name], "origin": value.origin, "secret": value.secret}
+        for name, value in environment.values.items()
     ]

@@ -51,6 +51,8 @@ def meaning_problems(
         checks.expression(("tag", index, "match"), rule.match)
     for name, parameter in settings.param.items():
         checks.parameter(("param", *name.split(".")), name, parameter)
+    for name, values in settings.env.items():
+        checks.environment(("env", name), values)
     return sorted(checks.problems, key=lambda problem: problem.line)
 
 
@@ -95,6 +97,14 @@ class _Checks:
             self.add(place, f"'{name}': type choice and 'choices' need each other")
         if parameter.secret and parameter.default is not None:
             self.add((*place, "default"), f"'{name}': a secret has no default in this file")
+
+    def environment(self, place: Location, table: Mapping[str, Any]) -> None:
+        if not isinstance(table.get("extends", ""), str):
+            self.add((*place, "extends"), "'extends' names one environment")
+        files = table.get("values_from", [])
+        named = [files] if isinstance(files, str) else files
+        if not (isinstance(named, list) and all(isinstance(name, str) for name in named)):
+            self.add((*place, "values_from"), "'values_from' names a file, or a list of files")
 
     def doctest_option(self, location: Location, option: str) -> None:
         from doctest import OPTIONFLAGS_BY_NAME

@@ -46,8 +46,8 @@ class Collector {
     const parent = here.getStore() || this.root;
     const item = new Item(parent, kind, title);
     item.line = callerLine(this.file);
-    item.focused = Boolean(options.only) || (parent.focused && kind === 'test' && !parent.narrowed);
-    if (options.only) for (let up = parent; up; up = up.parent) up.narrowed = true;
+    item.only = Boolean(options.only);
+    if (item.only) for (let up = parent; up; up = up.parent) up.narrowed = true;
     item.stands = kind === 'test';
     this.found.push(item);
     return item;
@@ -67,10 +67,17 @@ class Collector {
     for (const item of this.found.filter((one) => one.stands)) {
       const message = { type: 'test', address: `${this.place}#${item.name}` };
       if (item.line) message.line = item.line;
-      if (item.focused && this.focus) message.focused = true;
+      if (this.focus && isFocused(item)) message.focused = true;
       this.channel.send(message);
     }
   }
+}
+
+/** Marked itself, or inside of a marked suite in which nothing else is marked. */
+function isFocused(item) {
+  let marked = item;
+  while (marked && !marked.only) marked = marked.parent;
+  return Boolean(marked) && (marked === item || !marked.narrowed);
 }
 
 module.exports = { Collector };

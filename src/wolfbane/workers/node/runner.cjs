@@ -50,7 +50,7 @@ class Runner {
   /** Register a test or suite with the runtime if it, or something inside of it, was asked for. */
   register(real, kind, title, options, fn, parent) {
     const item = new Item(parent, kind, title);
-    const outer = kind === 'test' && parent.kind === 'test' ? parent : item.within;
+    const outer = item.within;
     item.whole = this.asked.has(item.name);
     const inner = outer !== null;
     if (inner && !item.whole) item.whole = outer.whole && !this.without.has(item.name);
