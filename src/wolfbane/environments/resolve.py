@@ -1,77 +1,15 @@
-"""Work out the value of every parameter, and where it came from.
-
-Later ones win: the parameter's default; the environment that the chosen one extends, its files
-before its own values; the chosen environment, likewise; ``--set`` on the command line.
-"""
+"""From what a command says, ``--env``, ``--set`` and ``--spread``, to worked-out environments."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Container, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from pathlib import Path
-from typing import Any
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
-from wolfbane.environments.convert import Typed, as_text, convert
-from wolfbane.environments.mask import HIDDEN, Mask
-from wolfbane.environments.sources import from_source, is_source, read_values
-from wolfbane.errors import InputError, Problem, did_you_mean
-from wolfbane.workspace.settings import ENV_WORDS, Parameter, Suite, Workspace
-
-_HOLE = re.compile(r"\{\{|\}\}|\{([\w.]+)\}")
-
-
-@dataclass(frozen=True)
-class Value:
-    """One parameter's value and where it came from. ``text`` is what suites are given."""
-
-    name: str
-    value: Typed
-    origin: str
-    secret: bool = False
-
-    @property
-    def text(self) -> str:
-        """As an environment variable holds it."""
-        return as_text(self.value)
-
-    @property
-    def shown(self) -> str:
-        """For people: a secret is masked."""
-        return HIDDEN if self.secret else self.text
-
-
-@dataclass(frozen=True)
-class Environment:
-    """A chosen environment, worked out. Without parameters it is empty and has no name."""
-
-    name: str = ""
-    values: Mapping[str, Value] = field(default_factory=dict)
-    exports: Mapping[str, str] = field(default_factory=dict)
-
-    def shown(self) -> dict[str, str]:
-        """Every value for people; a secret is masked inside of others, too."""
-        mask = self.mask
-        return {name: mask(value.shown) for name, value in self.values.items()}
-
-    @property
-    def mask(self) -> Mask:
-        """Hides its secrets."""
-        return Mask(value.text for value in self.values.values() if value.secret)
-
-    def variables(self, suite: Suite) -> dict[str, str]:
-        """The environment variables of a suite's processes: exports, then its own ``env``."""
-        own = {name: str(value) for name, value in suite.env.items()}
-        if self.values:
-            own = {name: self.fill(text) for name, text in own.items()}
-        return {**self.exports, **own}
-
-    def fill(self, text: str) -> str:
-        """Put values in the place of ``{name}``. Raises KeyError with an unknown name."""
-        return _HOLE.sub(self._in_place, text)
-
-    def _in_place(self, hole: re.Match[str]) -> str:
-        return self.values[hole[1]].text if hole[1] else hole[0][0]
+from wolfbane.environments.environment import Environment
+from wolfbane.environments.resolution import Resolution
+from wolfbane.errors import InputError, Problem
+from wolfbane.workspace.settings import Workspace
 
 
 def resolve(workspace: Workspace, name: str = "", given: Sequence[str] = ()) -> Environment:
@@ -80,197 +18,58 @@ def resolve(workspace: Workspace, name: str = "", given: Sequence[str] = ()) -> 
     ``given`` are the ``KEY=VALUE`` texts of ``--set``. Without a name the workspace's default
     environment is taken, if it has one.
     """
-    return _Resolution(workspace, name or workspace.settings.workspace.env, given).run()
+    return resolve_each(workspace, name, given)[0]
 
 
-@dataclass(frozen=True)
-class _Raw:
-    """A value as it was written; placeholders are filled only in wolfbane.toml itself."""
+def resolve_each(
+    workspace: Workspace,
+    names: str = "",
+    given: Sequence[str] = (),
+    spread: Sequence[str] = (),
+    *,
+    labelled: bool = False,
+) -> list[Environment]:
+    """The environments of a run against several: ``names`` with commas between.
 
-    value: object
-    origin: str
-    fill: bool = False
-
-
-class _Resolution:
-    def __init__(self, workspace: Workspace, name: str, given: Sequence[str]) -> None:
-        self.workspace, self.name, self.given = workspace, name, given
-        self.parameters = workspace.settings.param
-        self.file = workspace.file.name if workspace.file else ""
-        self.problems: list[Problem] = []
-        self.raw: dict[str, _Raw] = {}
-        self.values: dict[str, Value] = {}
-        self.faulty: set[str] = set()
-
-    def run(self) -> Environment:
-        for name, parameter in self.parameters.items():
-            if parameter.default is not None:
-                self.raw[name] = _Raw(parameter.default, "default", fill=True)
-        for name in self.chain(self.name):
-            self.take_environment(name)
-        for text in self.given:
-            self.take_given(text)
-        for name in list(self.raw):
-            self.settle(name, ())
-        self.check_missing()
-        environment = Environment(self.name, self.values, self.exports())
-        if not self.problems:
-            self.check_suites(environment)
-        if self.problems:
-            mask = environment.mask
-            raise InputError(*(replace(p, message=mask(p.message)) for p in self.problems))
-        return environment
-
-    def add(self, message: str, hint: str = "", file: str = "") -> None:
-        self.problems.append(Problem(message, file, hint=hint))
-
-    def chain(self, name: str) -> list[str]:
-        """The environments that lead to this one, the outermost first."""
-        environments = self.workspace.settings.env
-        chain: list[str] = []
-        while name:
-            if name not in environments:
-                hint = did_you_mean(name, environments)
-                self.add(f"there is no environment '{name}'", hint, self.file if chain else "")
-                break
-            if name in chain:
-                self.add(f"environment '{name}' extends itself", file=self.file)
-                break
-            chain.append(name)
-            name = str(environments[name].get("extends", ""))
-        return chain[::-1]
-
-    def take_environment(self, name: str) -> None:
-        table = self.workspace.settings.env[name]
-        files = table.get("values_from", [])
-        for path in [files] if isinstance(files, str) else files:
-            try:
-                found = read_values(self.workspace.root / path)
-            except ValueError as error:
-                self.add(str(error), file=path)
-            else:
-                self.take(found, path, path, fill=False)
-        self.take(table, f"environment {name}", self.file, fill=True)
-
-    def take(self, table: Mapping[str, Any], origin: str, file: str, *, fill: bool) -> None:
-        for name, value in by_dotted_name(table, self.parameters):
-            if name not in self.parameters:
-                hint = did_you_mean(name, self.parameters)
-                self.add(f"{origin}: there is no parameter '{name}'", hint, file)
-            elif is_source(value):
-                try:
-                    text, where = from_source(value, self.workspace.root)
-                except ValueError as error:
-                    self.faulty.add(name)
-                    self.add(f"{origin}: '{name}' {error}", file=file)
-                else:
-                    self.raw[name] = _Raw(text, f"{origin}, {where}")
-            else:
-                self.raw[name] = _Raw(value, origin, fill)
-
-    def take_given(self, text: str) -> None:
-        name, equals, value = text.partition("=")
-        if not equals:
-            self.add(f"--set '{text}' is no KEY=VALUE")
-        elif name not in self.parameters:
-            hint = did_you_mean(name, self.parameters)
-            self.add(f"--set: there is no parameter '{name}'", hint)
-        elif value.startswith("@"):
-            try:
-                content = Path(value[1:]).read_text(encoding="utf-8").rstrip("\n")
-            except (OSError, UnicodeDecodeError) as error:
-                self.faulty.add(name)
-                self.add(f"--set {name}: the file cannot be read: {error}")
-            else:
-                self.raw[name] = _Raw(content, f"--set, file {value[1:]}")
-        else:
-            self.raw[name] = _Raw(value, "--set")
-
-    def settle(self, name: str, above: tuple[str, ...]) -> None:
-        """Fill a value's own placeholders, those they lead to first, and give it its type."""
-        if name in self.values or name not in self.raw:
-            return
-        raw, origin = self.raw[name].value, self.raw[name].origin
-        if self.raw[name].fill:
-            raw = self.filled(raw, name, above)
-        parameter = self.parameters[name]
+    Each is taken once for every value of the parameters in ``spread``. They have labels where
+    there is more than one, or with ``labelled``. Raises InputError with everything wrong.
+    """
+    chosen = [name.strip() for name in names.split(",") if name.strip()]
+    chosen = list(dict.fromkeys(chosen)) or [workspace.settings.workspace.env]
+    found: list[Environment] = []
+    problems: dict[Problem, None] = {}
+    for name in chosen:
         try:
-            value = convert(parameter, raw, self.workspace.root)
-        except ValueError as error:
-            words = "has a value that is not right" if parameter.secret else str(error)
-            self.faulty.add(name)
-            self.add(f"parameter '{name}' ({origin}) {words}")
-            self.raw.pop(name)
+            each = _spread_out(workspace, name, given, spread)
+        except InputError as error:
+            place = f"{name}: " if len(chosen) > 1 else ""
+            problems |= {replace(p, message=place + p.message): None for p in error.problems}
         else:
-            self.values[name] = Value(name, value, origin, parameter.secret)
-
-    def filled(self, raw: object, name: str, above: tuple[str, ...]) -> object:
-        if isinstance(raw, list):
-            return [self.filled(item, name, above) for item in raw]
-        if not isinstance(raw, str):
-            return raw
-        return _HOLE.sub(lambda hole: self.inside(hole, name, above), raw)
-
-    def inside(self, hole: re.Match[str], name: str, above: tuple[str, ...]) -> str:
-        other = hole[1]
-        if not other:
-            return hole[0][0]
-        if other in (name, *above):
-            self.add(f"parameter '{name}' stands inside of itself", file=self.file)
-        elif other not in self.parameters:
-            hint = did_you_mean(other, self.parameters)
-            self.add(f"parameter '{name}' holds {{{other}}}, which is none", hint, self.file)
-        else:
-            self.settle(other, (name, *above))
-            if other in self.values:
-                return self.values[other].text
-        return hole[0]
-
-    def check_missing(self) -> None:
-        for name, parameter in self.parameters.items():
-            if parameter.required and name not in self.raw and name not in self.faulty:
-                self.add(f"parameter '{name}' has no value{_what_it_is(parameter)}", self.ways())
-
-    def ways(self) -> str:
-        environments = self.workspace.settings.env
-        if self.name or not environments:
-            return "give it with --set"
-        return f"choose with --env: {', '.join(environments)}"
-
-    def exports(self) -> dict[str, str]:
-        found = {}
-        for name, value in self.values.items():
-            exported = self.parameters[name].export
-            for variable in [exported] if isinstance(exported, str) else exported:
-                found[variable] = value.text
-        return found
-
-    def check_suites(self, environment: Environment) -> None:
-        """Every placeholder in the suites' own variables has to be a parameter with a value."""
-        if not self.parameters:
-            return
-        for suite in self.workspace.suites:
-            for variable, text in suite.env.items():
-                for hole in _HOLE.finditer(str(text)):
-                    if hole[1] and hole[1] not in environment.values:
-                        place = f"suite '{suite.name}': {variable} holds {{{hole[1]}}}"
-                        known = hole[1] in self.parameters
-                        hint = self.ways() if known else did_you_mean(hole[1], self.parameters)
-                        words = "which has no value" if known else "which is no parameter"
-                        self.add(f"{place}, {words}", hint, self.file)
+            found += [_labelled(environment, values, chosen) for environment, values in each]
+    if problems:
+        raise InputError(*problems)
+    if len(found) == 1 and not labelled:
+        return [replace(found[0], label="")]
+    return found
 
 
-def by_dotted_name(
-    table: Mapping[str, Any], parameters: Container[str], prefix: str = ""
-) -> Iterator[tuple[str, Any]]:
-    """The values of an environment's table: groups are opened, down to declared parameters."""
-    for key, value in table.items():
-        name = f"{prefix}{key}"
-        if isinstance(value, dict) and name not in parameters and not is_source(value):
-            yield from by_dotted_name(value, parameters, f"{name}.")
-        elif prefix or key not in ENV_WORDS:
-            yield name, value
+def _labelled(
+    environment: Environment, values: Mapping[str, str], chosen: Sequence[str]
+) -> Environment:
+    words = [f"{name}={value}" for name, value in values.items()]
+    named = [environment.name] if environment.name and (len(chosen) > 1 or not words) else []
+    return replace(environment, label=",".join([*named, *words]))
 
 
-def _what_it_is(parameter: Parameter) -> str:
-    return f" ({parameter.help})" if parameter.help else ""
+def _spread_out(
+    workspace: Workspace, name: str, given: Sequence[str], spread: Sequence[str]
+) -> list[tuple[Environment, dict[str, str]]]:
+    """An environment for every combination of the values to spread, and those values."""
+    if not spread:
+        return [(Resolution(workspace, name, given, {}).run(), {})]
+    values = Resolution(workspace, name, given, {}).several(spread)
+    found = []
+    for combination in itertools.product(*values.values()):
+        own = dict(zip(values, combination))
+        found.append((Resolution(workspace, name, given, own).run(), own))
+    return found

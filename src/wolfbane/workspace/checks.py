@@ -10,7 +10,16 @@ from typing import Any
 from wolfbane.errors import ExpressionError, Problem, did_you_mean
 from wolfbane.selection import parse
 from wolfbane.workspace.locate import Location, line_of
-from wolfbane.workspace.settings import Parameter, Settings, Suite, seconds
+from wolfbane.workspace.probes import read_probes
+from wolfbane.workspace.settings import (
+    SURROUNDINGS,
+    VALUE_FORMS,
+    Parameter,
+    Service,
+    Settings,
+    Suite,
+    seconds,
+)
 
 _PYTHON = ("python", "doctest")
 _ONLY_FOR = {
@@ -25,6 +34,7 @@ _ONLY_FOR = {
     "run_ignored": ("cargo",),
     "interpreters": ("tap",),
 }
+_LAST_PORT = 65535
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
@@ -45,6 +55,8 @@ def meaning_problems(
         names.setdefault(suite.name, index)
         checks.keys(place, suite, data["suite"][index])
         checks.paths(place, suite)
+        checks.named_services((*place, "needs"), suite.needs or [], settings)
+        checks.values_file((*place, "values_file"), suite)
         if suite.timeout is not None:
             checks.duration((*place, "timeout"), suite.timeout)
     for index, rule in enumerate(settings.tag):
@@ -53,6 +65,9 @@ def meaning_problems(
         checks.parameter(("param", *name.split(".")), name, parameter)
     for name, values in settings.env.items():
         checks.environment(("env", name), values)
+        checks.named_services(("env", name, "services"), values.get("services", []), settings)
+    for name, service in settings.service.items():
+        checks.service(("service", name), service, settings)
     return sorted(checks.problems, key=lambda problem: problem.line)
 
 
@@ -105,6 +120,41 @@ class _Checks:
         named = [files] if isinstance(files, str) else files
         if not (isinstance(named, list) and all(isinstance(name, str) for name in named)):
             self.add((*place, "values_from"), "'values_from' names a file, or a list of files")
+
+        self.probes((*place, "ready"), table.get("ready", []))
+
+    def probes(self, location: Location, given: Any) -> None:
+        try:
+            read_probes(given)
+        except ValueError as error:
+            self.add(location, f"'ready': {error}")
+
+    def service(self, place: Location, service: Service, settings: Settings) -> None:
+        if not service.command:
+            self.add((*place, "command"), f"service '{place[-1]}' has no command")
+        if not (self._path.parent / service.folder).is_dir():
+            self.add((*place, "folder"), f"there is no folder '{service.folder}'")
+        if place[-1] == SURROUNDINGS or f"{place[-1]}.port" in settings.param:
+            self.add(place, f"'{place[-1]}' has another meaning: give the service another name")
+        if not 0 <= service.port <= _LAST_PORT:
+            self.add((*place, "port"), f"'port' is {service.port}, which is none")
+        self.probes((*place, "ready"), service.ready)
+
+    def named_services(self, location: Location, names: Any, settings: Settings) -> None:
+        if not (isinstance(names, list) and all(isinstance(name, str) for name in names)):
+            self.add(location, f"'{location[-1]}' is a list of services")
+            return
+        known = [*settings.service, SURROUNDINGS][: None if location[0] == "suite" else -1]
+        for name in names:
+            if name not in known:
+                hint = did_you_mean(name, known)
+                self.add(location, f"there is no service '{name}'; {hint}".removesuffix("; "))
+
+    def values_file(self, location: Location, suite: Suite) -> None:
+        for form in suite.values_file:
+            if form not in VALUE_FORMS:
+                hint = did_you_mean(form, VALUE_FORMS)
+                self.add(location, f"'values_file' has no form '{form}'; {hint}")
 
     def doctest_option(self, location: Location, option: str) -> None:
         from doctest import OPTIONFLAGS_BY_NAME

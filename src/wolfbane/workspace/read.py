@@ -20,6 +20,8 @@ from wolfbane.workspace.settings import (
     KINDS,
     TYPES,
     Parameter,
+    Preset,
+    Service,
     Settings,
     Suite,
     TagRule,
@@ -27,7 +29,8 @@ from wolfbane.workspace.settings import (
 )
 
 _TABLES: dict[str, type[Any]] = {
-    "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule, "param": Parameter, "env": dict
+    "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule, "param": Parameter, "env": dict,
+    "service": Service, "preset": Preset,
 }  # fmt: skip
 CHECKED_NAME = "settings.checked"
 
@@ -98,6 +101,8 @@ def _built(data: Mapping[str, Any]) -> Settings:
         [TagRule(**table) for table in data.get("tag", ())],
         {name: Parameter(**table) for name, table in data.get("param", {}).items()},
         data.get("env", {}),
+        {name: Service(**table) for name, table in data.get("service", {}).items()},
+        {name: Preset(**table) for name, table in data.get("preset", {}).items()},
     )
 
 

@@ -13,7 +13,10 @@ KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario")
 TYPES = (
     "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
 )  # fmt: skip
-ENV_WORDS = ("extends", "values_from")
+ENV_WORDS = ("extends", "values_from", "ready", "services")
+SURROUNDINGS = "environment"
+"""What a suite ``needs`` that waits for its environment, and for no service."""
+VALUE_FORMS = ("json", "env")
 DEFAULT_TIMEOUT = 600.0
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)?")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, None: 1.0}
@@ -72,6 +75,8 @@ class Suite:
     cargo: str = ""
     run_ignored: bool = False
     steps: list[str] = field(default_factory=list)
+    needs: list[str] | None = None
+    values_file: dict[str, str] = field(default_factory=dict)
     interpreters: dict[str, str | list[str]] = field(default_factory=dict)
 
 
@@ -103,6 +108,33 @@ class Parameter:
 
 
 @dataclass(frozen=True)
+class Service:
+    """``[service.NAME]``: a program that suites need around them; started with the run.
+
+    ``ready`` is as :func:`wolfbane.workspace.probes.read_probes` reads it; without ``port`` a
+    free one is taken.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    command: list[str]
+    folder: str = "."
+    env: dict[str, str | int | float] = field(default_factory=dict)
+    ready: str | dict[str, Any] | list[str | dict[str, Any]] = field(default_factory=list)
+    port: int = 0
+
+
+@dataclass(frozen=True)
+class Preset:
+    """``[preset.NAME]``: arguments of ``wolfbane run``, kept by name."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    arguments: list[str]
+    help: str = ""
+
+
+@dataclass(frozen=True)
 class Settings:
     """The whole file. ``suite`` and ``tag`` are its arrays of tables.
 
@@ -116,6 +148,8 @@ class Settings:
     tag: list[TagRule] = field(default_factory=list)
     param: dict[str, Parameter] = field(default_factory=dict)
     env: dict[str, dict[str, Any]] = field(default_factory=dict)
+    service: dict[str, Service] = field(default_factory=dict)
+    preset: dict[str, Preset] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -144,6 +178,15 @@ class Workspace:
     def limit(self, suite: Suite) -> float:
         """Seconds that each test of a suite may take."""
         return seconds(suite.timeout or self.settings.workspace.timeout)
+
+    def waits_for_environment(self, suite: Suite) -> bool:
+        """Whether a suite is blocked while its environment is not ready.
+
+        Those that need something; all of them, as long as no suite says what it needs.
+        """
+        if any(other.needs is not None for other in self.suites):
+            return bool(suite.needs)
+        return True
 
     def suite(self, name: str) -> Suite:
         """The suite of that name. Raises KeyError."""

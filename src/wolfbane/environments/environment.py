@@ -1,0 +1,113 @@
+"""A chosen environment with every value worked out: what a run is pointed at."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from wolfbane.environments.convert import Typed, as_text
+from wolfbane.environments.mask import HIDDEN, Mask
+from wolfbane.workspace.probes import Probe
+from wolfbane.workspace.settings import Suite
+
+HOLE = re.compile(r"\{\{|\}\}|\{([\w.-]+)\}")
+
+
+@dataclass(frozen=True)
+class Value:
+    """One parameter's value and where it came from. ``text`` is what suites are given."""
+
+    name: str
+    value: Typed
+    origin: str
+    secret: bool = False
+
+    @property
+    def text(self) -> str:
+        """As an environment variable holds it."""
+        return as_text(self.value)
+
+    @property
+    def shown(self) -> str:
+        """For people: a secret is masked."""
+        return HIDDEN if self.secret else self.text
+
+
+@dataclass(frozen=True)
+class ServicePlan:
+    """A service as this environment has it: its command, variables, port and probes."""
+
+    name: str
+    command: tuple[str, ...]
+    folder: Path
+    variables: Mapping[str, str]
+    port: int
+    probes: tuple[Probe, ...]
+
+
+@dataclass(frozen=True)
+class Environment:
+    """A chosen environment, worked out. Without parameters it is empty and has no name.
+
+    ``label`` names it in the addresses of a run against several; else it is empty.
+    """
+
+    name: str = ""
+    values: Mapping[str, Value] = field(default_factory=dict)
+    exports: Mapping[str, str] = field(default_factory=dict)
+    ports: Mapping[str, int] = field(default_factory=dict)
+    probes: Sequence[Probe] = ()
+    services: Mapping[str, ServicePlan] = field(default_factory=dict)
+    label: str = ""
+
+    def shown(self) -> dict[str, str]:
+        """Every value for people; a secret is masked inside of others, too."""
+        mask = self.mask
+        return {name: mask(value.shown) for name, value in self.values.items()}
+
+    @property
+    def secrets(self) -> list[str]:
+        """The texts that nobody may see."""
+        return [value.text for value in self.values.values() if value.secret]
+
+    @property
+    def mask(self) -> Mask:
+        """Hides its secrets."""
+        return Mask(self.secrets)
+
+    def variables(self, suite: Suite) -> dict[str, str]:
+        """The environment variables of a suite's processes: exports, then its own ``env``."""
+        own = {name: str(value) for name, value in suite.env.items()}
+        if self.values or self.ports:
+            own = {name: self.fill(text) for name, text in own.items()}
+        return {**self.exports, **own}
+
+    def fill(self, text: str, port: int | None = None) -> str:
+        """Put values in the place of ``{name}``, ``port`` in that of ``{port}``.
+
+        Raises KeyError with an unknown name.
+        """
+        return HOLE.sub(lambda hole: self._in_place(hole, port), text)
+
+    def _in_place(self, hole: re.Match[str], port: int | None) -> str:
+        name = hole[1]
+        if not name:
+            return hole[0][0]
+        if name == "port" and port is not None:
+            return str(port)
+        service = name.removesuffix(".port")
+        return str(self.ports[service]) if service in self.ports else self.values[name].text
+
+    def nested(self) -> dict[str, Any]:
+        """Every value with its type, nested names as tables in tables."""
+        whole: dict[str, Any] = {}
+        for name, value in self.values.items():
+            *groups, last = name.split(".")
+            table = whole
+            for group in groups:
+                table = table.setdefault(group, {})
+            table[last] = value.value
+        return whole

@@ -1,0 +1,244 @@
+"""Work out the value of every parameter, and where it came from.
+
+Later ones win: the parameter's default; the environment that the chosen one extends, its files
+before its own values; the chosen environment, likewise; ``--set`` on the command line.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from wolfbane.environments.convert import convert
+from wolfbane.environments.environment import HOLE, Environment, Value
+from wolfbane.environments.mask import Mask
+from wolfbane.environments.ports import free_ports
+from wolfbane.environments.sources import from_source, is_source, read_values
+from wolfbane.environments.surroundings import Surroundings
+from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.workspace.settings import ENV_WORDS, Parameter, Workspace
+
+
+@dataclass(frozen=True)
+class _Raw:
+    """A value as it was written; placeholders are filled only in wolfbane.toml itself."""
+
+    value: object
+    origin: str
+    fill: bool = False
+
+
+class Resolution:
+    """One environment being worked out; what is wrong with it is gathered on the way."""
+
+    def __init__(
+        self, workspace: Workspace, name: str, given: Sequence[str], one_of: Mapping[str, str]
+    ) -> None:
+        self.workspace, self.name, self.given, self.one_of = workspace, name, given, one_of
+        self.parameters = workspace.settings.param
+        self.file = workspace.file.name if workspace.file else ""
+        self.problems: list[Problem] = []
+        self.raw: dict[str, _Raw] = {}
+        self.values: dict[str, Value] = {}
+        self.ports: dict[str, int] = {}
+        self.faulty: set[str] = set()
+
+    def run(self) -> Environment:
+        """The environment. Raises InputError with every problem."""
+        self.gather()
+        for name, value in self.one_of.items():
+            self.raw[name] = _Raw(value, "--spread")
+        chain = self.chain(self.name)
+        around = Surroundings(self.workspace, chain, self.add, self.ways())
+        services = around.services()
+        free = free_ports(name for name, service in services.items() if not service.port)
+        self.ports = {name: service.port or free[name] for name, service in services.items()}
+        for name in list(self.raw):
+            self.settle(name, ())
+        self.check_missing()
+        environment = Environment(self.name, self.values, self.exports(), self.ports)
+        if not self.problems:
+            environment = around.added_to(environment)
+        self.raise_problems(environment.mask)
+        return environment
+
+    def several(self, spread: Sequence[str]) -> dict[str, list[str]]:
+        """The values of parameters that a run is spread over, before they have a type."""
+        self.gather()
+        values: dict[str, list[str]] = {}
+        for name in spread:
+            raw = self.raw[name].value if name in self.raw else ""
+            texts = raw if isinstance(raw, list) else str(raw).split(",")
+            values[name] = list(dict.fromkeys(text.strip() for text in texts if text.strip()))
+            if name not in self.parameters:
+                self.add(f"--spread: there is no parameter '{name}'{self.like(name)}")
+            elif self.parameters[name].secret:
+                self.add(f"--spread: '{name}' is secret and cannot stand in addresses")
+            elif not values[name]:
+                self.add(f"--spread: '{name}' has no value", f"give several: --set {name}=A,B")
+        self.raise_problems(Mask(()))
+        return values
+
+    def like(self, name: str) -> str:
+        hint = did_you_mean(name, self.parameters)
+        return f"; {hint}" if hint else ""
+
+    def raise_problems(self, mask: Mask) -> None:
+        if self.problems:
+            raise InputError(*(replace(p, message=mask(p.message)) for p in self.problems))
+
+    def gather(self) -> None:
+        """Everything that was written, the later over the earlier."""
+        for name, parameter in self.parameters.items():
+            if parameter.default is not None:
+                self.raw[name] = _Raw(parameter.default, "default", fill=True)
+        for name in self.chain(self.name):
+            self.take_environment(name)
+        for text in self.given:
+            self.take_given(text)
+
+    def add(self, message: str, hint: str = "", file: str = "") -> None:
+        self.problems.append(Problem(message, file, hint=hint))
+
+    def chain(self, name: str) -> list[str]:
+        """The environments that lead to this one, the outermost first."""
+        environments = self.workspace.settings.env
+        chain: list[str] = []
+        while name:
+            if name not in environments:
+                hint = did_you_mean(name, environments)
+                self.add(f"there is no environment '{name}'", hint, self.file if chain else "")
+                break
+            if name in chain:
+                self.add(f"environment '{name}' extends itself", file=self.file)
+                break
+            chain.append(name)
+            name = str(environments[name].get("extends", ""))
+        return chain[::-1]
+
+    def take_environment(self, name: str) -> None:
+        table = self.workspace.settings.env[name]
+        files = table.get("values_from", [])
+        for path in [files] if isinstance(files, str) else files:
+            try:
+                found = read_values(self.workspace.root / path)
+            except ValueError as error:
+                self.add(str(error), file=path)
+            else:
+                self.take(found, path, path, fill=False)
+        self.take(table, f"environment {name}", self.file, fill=True)
+
+    def take(self, table: Mapping[str, Any], origin: str, file: str, *, fill: bool) -> None:
+        for name, value in by_dotted_name(table, self.parameters):
+            if name not in self.parameters:
+                hint = did_you_mean(name, self.parameters)
+                self.add(f"{origin}: there is no parameter '{name}'", hint, file)
+            elif is_source(value):
+                try:
+                    text, where = from_source(value, self.workspace.root)
+                except ValueError as error:
+                    self.faulty.add(name)
+                    self.add(f"{origin}: '{name}' {error}", file=file)
+                else:
+                    self.raw[name] = _Raw(text, f"{origin}, {where}")
+            else:
+                self.raw[name] = _Raw(value, origin, fill)
+
+    def take_given(self, text: str) -> None:
+        name, equals, value = text.partition("=")
+        if not equals:
+            self.add(f"--set '{text}' is no KEY=VALUE")
+        elif name not in self.parameters:
+            hint = did_you_mean(name, self.parameters)
+            self.add(f"--set: there is no parameter '{name}'", hint)
+        elif value.startswith("@"):
+            try:
+                content = Path(value[1:]).read_text(encoding="utf-8").rstrip("\n")
+            except (OSError, UnicodeDecodeError) as error:
+                self.faulty.add(name)
+                self.add(f"--set {name}: the file cannot be read: {error}")
+            else:
+                self.raw[name] = _Raw(content, f"--set, file {value[1:]}")
+        else:
+            self.raw[name] = _Raw(value, "--set")
+
+    def settle(self, name: str, above: tuple[str, ...]) -> None:
+        """Fill a value's own placeholders, those they lead to first, and give it its type."""
+        if name in self.values or name not in self.raw:
+            return
+        raw, origin = self.raw[name].value, self.raw[name].origin
+        if self.raw[name].fill:
+            raw = self.filled(raw, name, above)
+        parameter = self.parameters[name]
+        try:
+            value = convert(parameter, raw, self.workspace.root)
+        except ValueError as error:
+            words = "has a value that is not right" if parameter.secret else str(error)
+            self.faulty.add(name)
+            self.add(f"parameter '{name}' ({origin}) {words}")
+            self.raw.pop(name)
+        else:
+            self.values[name] = Value(name, value, origin, parameter.secret)
+
+    def filled(self, raw: object, name: str, above: tuple[str, ...]) -> object:
+        if isinstance(raw, list):
+            return [self.filled(item, name, above) for item in raw]
+        if not isinstance(raw, str):
+            return raw
+        return HOLE.sub(lambda hole: self.inside(hole, name, above), raw)
+
+    def inside(self, hole: re.Match[str], name: str, above: tuple[str, ...]) -> str:
+        other = hole[1]
+        if not other:
+            return hole[0][0]
+        service = other.removesuffix(".port")
+        if service in self.ports:
+            return str(self.ports[service])
+        if other in (name, *above):
+            self.add(f"parameter '{name}' stands inside of itself", file=self.file)
+        elif other not in self.parameters:
+            hint = did_you_mean(other, self.parameters)
+            self.add(f"parameter '{name}' holds {{{other}}}, which is none", hint, self.file)
+        else:
+            self.settle(other, (name, *above))
+            if other in self.values:
+                return self.values[other].text
+        return hole[0]
+
+    def check_missing(self) -> None:
+        for name, parameter in self.parameters.items():
+            if parameter.required and name not in self.raw and name not in self.faulty:
+                self.add(f"parameter '{name}' has no value{_what_it_is(parameter)}", self.ways())
+
+    def ways(self) -> str:
+        environments = self.workspace.settings.env
+        if self.name or not environments:
+            return "give it with --set"
+        return f"choose with --env: {', '.join(environments)}"
+
+    def exports(self) -> dict[str, str]:
+        found = {}
+        for name, value in self.values.items():
+            exported = self.parameters[name].export
+            for variable in [exported] if isinstance(exported, str) else exported:
+                found[variable] = value.text
+        return found
+
+
+def by_dotted_name(
+    table: Mapping[str, Any], parameters: Container[str], prefix: str = ""
+) -> Iterator[tuple[str, Any]]:
+    """The values of an environment's table: groups are opened, down to declared parameters."""
+    for key, value in table.items():
+        name = f"{prefix}{key}"
+        if isinstance(value, dict) and name not in parameters and not is_source(value):
+            yield from by_dotted_name(value, parameters, f"{name}.")
+        elif prefix or key not in ENV_WORDS:
+            yield name, value
+
+
+def _what_it_is(parameter: Parameter) -> str:
+    return f" ({parameter.help})" if parameter.help else ""

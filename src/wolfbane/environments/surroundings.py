@@ -1,0 +1,104 @@
+"""What an environment has around it: services to start, probes, and texts with placeholders."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+
+from wolfbane.environments.environment import HOLE, Environment, ServicePlan
+from wolfbane.errors import did_you_mean
+from wolfbane.workspace.probes import read_probes
+from wolfbane.workspace.settings import Service, Workspace
+
+
+class Surroundings:
+    """Reads them for a chain of environments; ``add`` takes a message, a hint and a file."""
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        chain: Sequence[str],
+        add: Callable[[str, str, str], None],
+        ways: str,
+    ) -> None:
+        self.workspace, self.chain, self.ways = workspace, chain, ways
+        self._add = add
+        self.found = 0
+
+    def problem(self, message: str, hint: str) -> None:
+        self.found += 1
+        self._add(message, hint, self.workspace.file.name if self.workspace.file else "")
+
+    def services(self) -> dict[str, Service]:
+        """Those that this environment may start: all, unless it or one it extends says which."""
+        services = self.workspace.settings.service
+        for name in reversed(self.chain):
+            table = self.workspace.settings.env[name]
+            if "services" in table:
+                return {own: services[own] for own in table["services"]}
+        return services
+
+    def added_to(self, environment: Environment) -> Environment:
+        """An environment with its probes, and its services as they are to be started."""
+        tables = [self.workspace.settings.env[name] for name in reversed(self.chain)]
+        ready: object = next((table["ready"] for table in tables if "ready" in table), [])
+        self.check_suites(environment)
+        self.check_texts(f"environment {environment.name}: 'ready'", _texts(ready), environment)
+        plans = {}
+        for name, service in self.services().items():
+            texts = [*service.command, *map(str, service.env.values()), *_texts(service.ready)]
+            if self.check_texts(f"service '{name}'", texts, environment, "port"):
+                plans[name] = self.plan(name, service, environment)
+        if self.found:
+            return environment
+        probes = [probe.filled(environment.fill) for probe in read_probes(ready)]
+        return replace(environment, probes=probes, services=plans)
+
+    def plan(self, name: str, service: Service, environment: Environment) -> ServicePlan:
+        port = environment.ports[name]
+
+        def fill(text: object) -> str:
+            return environment.fill(str(text), port)
+
+        plan = ServicePlan(
+            name,
+            tuple(map(fill, service.command)),
+            self.workspace.root / service.folder,
+            {**environment.exports, **{key: fill(text) for key, text in service.env.items()}},
+            port,
+            tuple(probe.filled(fill) for probe in read_probes(service.ready)),
+        )
+        arguments = [*plan.command]
+        for probe in plan.probes:
+            arguments += probe.target if probe.way == "command" else ()
+        if any(environment.mask(argument) != argument for argument in arguments):
+            words = f"service '{name}': its command holds a secret, which every process could see"
+            self.problem(words, "give it by 'env'")
+        return plan
+
+    def check_suites(self, environment: Environment) -> None:
+        """Every placeholder in the suites' own variables has to be a parameter with a value."""
+        if self.workspace.settings.param or environment.ports:
+            for suite in self.workspace.suites:
+                for variable, text in suite.env.items():
+                    self.check_texts(f"suite '{suite.name}': {variable}", [str(text)], environment)
+
+    def check_texts(
+        self, place: str, texts: Iterable[str], environment: Environment, *more: str
+    ) -> bool:
+        """Whether every placeholder in the texts has a value; says which has none."""
+        known = {*environment.values, *(f"{name}.port" for name in environment.ports), *more}
+        before = self.found
+        for text in texts:
+            for hole in HOLE.finditer(text):
+                if hole[1] and hole[1] not in known:
+                    declared = hole[1] in self.workspace.settings.param
+                    hint = self.ways if declared else did_you_mean(hole[1], known)
+                    words = "which has no value" if declared else "which is no parameter"
+                    self.problem(f"{place} holds {{{hole[1]}}}, {words}", hint)
+        return self.found == before
+
+
+def _texts(ready: object) -> list[str]:
+    """Every text in which a probe may hold placeholders."""
+    return [text for probe in read_probes(ready) for text in probe.target]

@@ -1,0 +1,74 @@
+"""Probes: how to see whether something that suites need is up. Reads their written form."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+from urllib.parse import urlsplit
+
+from wolfbane.errors import did_you_mean
+from wolfbane.workspace.settings import seconds
+
+PATIENCE = 3.0
+"""Seconds that an environment may take to answer, unless its probe says otherwise."""
+START_PATIENCE = 30.0
+"""The same for a service that was just started."""
+WAYS = ("http", "tcp", "command")
+
+
+@dataclass(frozen=True)
+class Probe:
+    """One look: an HTTP address, ``HOST:PORT``, or an argument list. ``within`` is in seconds."""
+
+    way: str
+    target: tuple[str, ...]
+    within: float | None = None
+
+    @property
+    def words(self) -> str:
+        """What is looked at, for people."""
+        return {"http": "GET ", "tcp": "TCP ", "command": ""}[self.way] + " ".join(self.target)
+
+    def filled(self, fill: Callable[[str], str]) -> Probe:
+        """With values in the place of names."""
+        return replace(self, target=tuple(map(fill, self.target)))
+
+
+def read_probes(given: object) -> list[Probe]:
+    """Probes from ``ready``: one or several, each an address, ``tcp://HOST:PORT`` or a table.
+
+    A table is ``{ http = URL }``, ``{ tcp = "HOST:PORT" }`` or ``{ command = [...] }``, with
+    ``within``. Raises ValueError.
+    """
+    items = given if isinstance(given, list) else [given]
+    return [_table(item) if isinstance(item, Mapping) else _address(item) for item in items]
+
+
+def _address(given: object, within: float | None = None) -> Probe:
+    if not isinstance(given, str):
+        raise ValueError(f"{given!r} is neither an address nor a table")
+    if given.startswith("tcp://"):
+        return Probe("tcp", (given.removeprefix("tcp://").rstrip("/"),), within)
+    scheme = urlsplit(given.replace("{", "").replace("}", "")).scheme
+    if scheme not in ("http", "https", "") or (not scheme and not given.startswith("{")):
+        raise ValueError(f"'{given}' is no address: write http://..., tcp://HOST:PORT or a table")
+    return Probe("http", (given,), within)
+
+
+def _table(table: Mapping[str, Any]) -> Probe:
+    for key in table:
+        if key not in (*WAYS, "within"):
+            raise ValueError(f"unknown key '{key}'; {did_you_mean(key, (*WAYS, 'within'))}")
+    ways = [way for way in WAYS if way in table]
+    if len(ways) != 1:
+        raise ValueError(f"a probe has one of {', '.join(WAYS)}")
+    way, target = ways[0], table[ways[0]]
+    within = seconds(table["within"]) if "within" in table else None
+    if way == "http":
+        return _address(target, within)
+    if way == "tcp":
+        return Probe("tcp", (str(target).removeprefix("tcp://").rstrip("/"),), within)
+    if not (isinstance(target, list) and target and all(isinstance(t, str) for t in target)):
+        raise ValueError("'command' is a list of arguments, the program first")
+    return Probe("command", tuple(target), within)
