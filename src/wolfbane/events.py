@@ -3,10 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
 from wolfbane.model import Result
+
+
+@dataclass(frozen=True)
+class Target:
+    """What a run is pointed at: an environment with its values, secrets masked."""
+
+    label: str
+    environment: str
+    parameters: dict[str, str]
 
 
 @dataclass(frozen=True)
@@ -26,8 +35,7 @@ class RunStarted:
     jobs: int
     order: str
     runtimes: dict[str, str]
-    environment: str = ""
-    parameters: dict[str, str] = field(default_factory=dict)
+    targets: tuple[Target, ...] = ()
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
@@ -41,6 +49,16 @@ class Building:
     suite: str
     command: str
     type: Literal["building"] = "building"
+
+
+@dataclass(frozen=True)
+class Starting:
+    """A service is started, and waited for."""
+
+    service: str
+    port: int
+    target: str = ""
+    type: Literal["starting"] = "starting"
 
 
 @dataclass(frozen=True)
@@ -79,8 +97,9 @@ class RunFinished:
     counts: dict[str, int]
     unrun: int = 0
     reason: str = ""
+    warnings: tuple[str, ...] = ()
     type: Literal["run-finished"] = "run-finished"
 
 
-Event = RunStarted | Building | Collecting | TestStarted | TestFinished | RunFinished
+Event = RunStarted | Building | Starting | Collecting | TestStarted | TestFinished | RunFinished
 Listener = Callable[[Event], None]

@@ -32,6 +32,11 @@ NESTED = " / "
 """Between the names of what is nested, in a test's name."""
 
 
+def at(name: str, variant: str) -> str:
+    """A path or address with the name of its variant, if it has one: ``PATH @firefox``."""
+    return f"{name} @{variant}" if variant else name
+
+
 @dataclass(frozen=True, slots=True)
 class Tag:
     """A word on a test, ``smoke``, or with a key, ``category=billing``; and where it came from."""
@@ -56,7 +61,8 @@ class Tag:
 class Test:
     """The smallest thing that can be chosen. ``name`` is empty where the file is the test.
 
-    ``focused``: its source says that only this one should run.
+    ``focused``: its source says that only this one should run. ``target`` is the label of the
+    environment that it runs against, where a run has several.
     """
 
     suite: str
@@ -71,12 +77,17 @@ class Test:
     blocked: str = ""
     focused: bool = False
     browser: str = ""
+    target: str = ""
+
+    @property
+    def place(self) -> str:
+        """What workers call it: ``PATH#NAME``, or the path where the file is the test."""
+        return f"{self.path}#{self.name}" if self.name else self.path
 
     @property
     def address(self) -> str:
-        """The stable name: ``PATH#NAME @BROWSER``, parts that do not apply left out."""
-        named = f"{self.path}#{self.name}" if self.name else self.path
-        return f"{named} @{self.browser}" if self.browser else named
+        """The stable name: ``PATH#NAME @BROWSER @TARGET``, what does not apply left out."""
+        return at(at(self.place, self.browser), self.target)
 
     @property
     def around(self) -> Iterator[str]:
@@ -170,4 +181,5 @@ class Result:
     parts: tuple[Part, ...] = ()
     tags: tuple[str, ...] = ()
     browser: str = ""
+    target: str = ""
     attempt: int = 1

@@ -21,6 +21,7 @@ class Batch:
     path: str
     tests: tuple[Test, ...]
     seconds: float
+    target: str = ""
 
 
 @dataclass(frozen=True)
@@ -47,16 +48,18 @@ def make_plan(
 ) -> Plan:
     """Order the chosen tests, longest file first, or at random from a seed.
 
-    Tests of one class stay together, for its hooks run once. With several jobs a file that
-    is long beside the whole is cut between classes, where its hooks allow.
+    Several targets come one after the other, in the order of the tests. Tests of one class stay
+    together, for its hooks run once. With several jobs a file that is long beside the whole is
+    cut between classes, where its hooks allow.
     """
-    by_file = {
-        path: list(tests) for path, tests in groupby(chosen, key=lambda test: test.path)
-    }  # fmt: skip
+    by_file = [
+        list(tests) for _, tests in groupby(chosen, key=lambda test: (test.target, test.path))
+    ]
     shuffle = random.Random(seed)
     if seed is not None:
-        by_file = {path: _shuffled(tests, shuffle) for path, tests in by_file.items()}
-    batches = [_batch(tests, times) for tests in by_file.values()]
+        by_file = [_shuffled(tests, shuffle) for tests in by_file]
+    batches = [_batch(tests, times) for tests in by_file]
+    targets = list(dict.fromkeys(batch.target for batch in batches))
     share = sum(batch.seconds for batch in batches) / (2 * jobs)
     cut = [
         part
@@ -71,12 +74,13 @@ def make_plan(
         shuffle.shuffle(cut)
     else:
         cut.sort(key=lambda batch: -batch.seconds)
+    cut.sort(key=lambda batch: targets.index(batch.target))
     return Plan(tuple(cut), left_out)
 
 
 def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:
-    seconds = sum(times.get(test.address, GUESS) for test in tests)
-    return Batch(tests[0].suite, tests[0].path, tuple(tests), seconds)
+    seconds = sum(times.get(test.address, times.get(test.place, GUESS)) for test in tests)
+    return Batch(tests[0].suite, tests[0].path, tuple(tests), seconds, tests[0].target)
 
 
 def _groups(tests: Sequence[Test]) -> list[list[Test]]:

@@ -42,7 +42,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     selected = select()
     inventory, choice, status = selected.inventory, selected.choice, selected.newest.status
     if exact:
-        _collect(selected, point(inventory.workspace))
+        _collect(selected, point(inventory.workspace)[0])
     verdict = choose(choice, inventory.tests, status)
     for file in inventory.files.values():
         if file.error:
@@ -67,7 +67,7 @@ def _collect(selected: Selected, environment: Environment) -> None:
     try:
         options = Options(jobs=available_cores())
         choice = selected.choice
-        session = Session(selected.inventory, choice, options, known, environment, folder.name)
+        session = Session(selected.inventory, choice, options, known, [environment], folder.name)
         session.plan(folder)
     finally:
         shutil.rmtree(folder)

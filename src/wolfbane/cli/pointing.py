@@ -1,31 +1,64 @@
-"""The options that say what a run is pointed at: ``--env`` and ``--set``."""
+"""The options that say what a run is pointed at: ``--env``, ``--set`` and ``--spread``."""
 
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from wolfbane.environments import Environment, resolve
 from wolfbane.workspace.settings import Workspace
 
-Point = Callable[[Workspace], Environment]
+if TYPE_CHECKING:
+    from wolfbane.environments import Environment
+
+Point = Callable[[Workspace], "list[Environment]"]
 
 
 def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """``--env`` and ``--set``; the command gets them as ``point``, which works them out."""
+    """``--env``, ``--set``, ``--spread``; the command gets them as ``point``.
+
+    Called with the workspace, it works out the environments: more than one where several are
+    named. Addresses among the paths that end in ``@LABEL`` say it, too.
+    """
 
     @functools.wraps(command)
-    def wrapped(environment: str, values: tuple[str, ...], **options: Any) -> Any:
-        return command(point=lambda workspace: resolve(workspace, environment, values), **options)
+    def wrapped(
+        environment: str, values: tuple[str, ...], spread: tuple[str, ...], **options: Any
+    ) -> Any:
+        paths = click.get_current_context().params.get("paths", ())
+
+        def point(workspace: Workspace) -> list[Environment]:
+            return _point(workspace, environment, values, spread, paths)
+
+        return command(point=point, **options)
 
     decorated: Callable[..., Any] = click.option(
+        "--spread", multiple=True, metavar="KEY",
+        help="Run once for each of a parameter's values: --set machine=a,b --spread machine.",
+    )(wrapped)  # fmt: skip
+    decorated = click.option(
         "--set", "values", multiple=True, metavar="KEY=VALUE",
         help="Give a parameter a value, or KEY=@FILE a file's content.",
-    )(wrapped)  # fmt: skip
+    )(decorated)  # fmt: skip
     return click.option(
         "--env", "environment", metavar="NAME", default="",
-        help="The environment to run against. [default: the workspace's]",
+        help="The environment to run against, or several: a,b. [default: the workspace's]",
     )(decorated)  # fmt: skip
+
+
+def _point(
+    workspace: Workspace,
+    names: str,
+    values: Sequence[str],
+    spread: Sequence[str],
+    paths: Sequence[str],
+) -> list[Environment]:
+    from wolfbane.environments import resolve_each
+    from wolfbane.environments.labels import read_labels
+
+    labels = read_labels(workspace, paths)
+    if labels and not names and not spread:
+        return labels.resolve(workspace, values)
+    return resolve_each(workspace, names, values, spread, labelled=bool(labels))

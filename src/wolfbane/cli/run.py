@@ -96,7 +96,7 @@ def command(
     targets = read_targets(reports)
     selected = select()
     workspace = selected.inventory.workspace
-    environment = point(workspace)
+    environments = point(workspace)
     settings = workspace.settings.workspace
     if order == "random" and seed is None:
         seed = random.SystemRandom().randrange(1_000_000)
@@ -112,7 +112,7 @@ def command(
     known = Known(selected.newest.status, selected.newest.times)
     folder = new_run(workspace.results)
     choice = replace(selected.choice, focus=selected.choice.focus and not no_focus)
-    session = Session(selected.inventory, choice, options, known, environment, folder.name)
+    session = Session(selected.inventory, choice, options, known, environments, folder.name)
     console = make_console()
     report = ConsoleReport(console, quiet=quiet, verbose=verbose)
     try:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import re
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -101,8 +103,18 @@ class Environment:
         service = name.removesuffix(".port")
         return str(self.ports[service]) if service in self.ports else self.values[name].text
 
-    def nested(self) -> dict[str, Any]:
-        """Every value with its type, nested names as tables in tables."""
+    def as_file(self, form: str) -> str:
+        """Every value as ``json``, or as the lines of a ``.env`` file: ``API_URL='...'``."""
+        if form == "json":
+            return json.dumps(self._nested(), indent=1) + "\n"
+        lines = [
+            f"{re.sub(r'[^A-Z0-9]', '_', name.upper())}={shlex.quote(value.text)}\n"
+            for name, value in self.values.items()
+        ]
+        return "".join(lines)
+
+    def _nested(self) -> dict[str, Any]:
+        """Nested names as tables in tables."""
         whole: dict[str, Any] = {}
         for name, value in self.values.items():
             *groups, last = name.split(".")

@@ -44,6 +44,7 @@ class Resolution:
         self.raw: dict[str, _Raw] = {}
         self.values: dict[str, Value] = {}
         self.ports: dict[str, int] = {}
+        self.with_port: set[str] = set()
         self.faulty: set[str] = set()
 
     def run(self) -> Environment:
@@ -181,6 +182,8 @@ class Resolution:
             self.add(f"parameter '{name}' ({origin}) {words}")
             self.raw.pop(name)
         else:
+            if name in self.with_port:
+                origin += ", with a port that is free now"
             self.values[name] = Value(name, value, origin, parameter.secret)
 
     def filled(self, raw: object, name: str, above: tuple[str, ...]) -> object:
@@ -196,6 +199,7 @@ class Resolution:
             return hole[0][0]
         service = other.removesuffix(".port")
         if service in self.ports:
+            self.with_port.add(name)
             return str(self.ports[service])
         if other in (name, *above):
             self.add(f"parameter '{name}' stands inside of itself", file=self.file)

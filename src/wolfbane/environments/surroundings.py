@@ -66,7 +66,7 @@ class Surroundings:
             self.workspace.root / service.folder,
             {**environment.exports, **{key: fill(text) for key, text in service.env.items()}},
             port,
-            tuple(probe.filled(fill) for probe in read_probes(service.ready)),
+            tuple(probe.filled(fill) for probe in read_probes(service.ready or _by_port(service))),
         )
         arguments = [*plan.command]
         for probe in plan.probes:
@@ -97,6 +97,12 @@ class Surroundings:
                     words = "which has no value" if declared else "which is no parameter"
                     self.problem(f"{place} holds {{{hole[1]}}}, {words}", hint)
         return self.found == before
+
+
+def _by_port(service: Service) -> list[str]:
+    """A service that is given its port is up when something listens there."""
+    texts = [*service.command, *map(str, service.env.values())]
+    return ["tcp://127.0.0.1:{port}"] if any("{port}" in text for text in texts) else []
 
 
 def _texts(ready: object) -> list[str]:

@@ -54,14 +54,20 @@ class BatchRunner:
         while self._queue and not self._pool.stopping:
             batch = self._next(slot)
             self._queue.remove(batch)
+            if batch.target != slot.target:
+                await self._close_all(slot)
+                await slot.turn_to(batch.target)
             await _Course(self, slot, batch).run()
+        await self._close_all(slot)
+
+    async def _close_all(self, slot: Slot) -> None:
         for suite, worker in slot.running(self._workspace.suites):
             if engine_for(suite.kind).has_closing_hooks and not self._pool.stopping:
-                await self._close(suite, worker)
+                await self._close(suite, worker, slot.target)
                 if worker.dead:
                     await slot.drop(suite.name)
 
-    async def _close(self, suite: Suite, worker: Worker) -> None:
+    async def _close(self, suite: Suite, worker: Worker, target: str) -> None:
         """Have a worker run what comes after all of its tests."""
         limit = self._timeout or self._workspace.limit(suite)
         printed: list[str] = []
@@ -71,26 +77,32 @@ class BatchRunner:
                 printed.append(str(message["text"]))
             elif message["type"] == "finished":
                 path, _, name = str(message["address"]).partition("#")
-                test = Test(suite.name, suite.kind, path, name, exact=True)
+                test = Test(suite.name, suite.kind, path, name, exact=True, target=target)
                 self._finished(self._maker.make(test, message, "".join(printed)), True)
 
         ending = await worker.ask({"type": "close"}, "closed", listen, limit)
         if ending.end not in (End.DONE, End.STOPPED):
-            test = Test(suite.name, suite.kind, suite.paths[0], "after run", exact=True)
+            path = suite.paths[0]
+            test = Test(suite.name, suite.kind, path, "after run", exact=True, target=target)
             words = f"while its last hooks ran: {ending.words or ending.end.value}"
             message = {"outcome": _AFTER_CRASH[ending.end], "message": words}
             self._finished(self._maker.make(test, message, worker.printed()), True)
 
     def _next(self, slot: Slot) -> Batch:
-        """The first batch whose file this slot has loaded, else one that no other slot has."""
+        """The first batch whose file this slot has loaded, else one that no other slot has.
+
+        Those against the slot's own target come before others.
+        """
+        ready = [b for b in self._queue if b.target == slot.target]
+        ready = ready or [b for b in self._queue if b.target == self._queue[0].target]
         others = [other for other in self._pool.slots if other is not slot]
         free = None
-        for batch in self._queue:
+        for batch in ready:
             if slot.has_loaded(batch.suite, batch.path):
                 return batch
             if free is None and not any(o.has_loaded(batch.suite, batch.path) for o in others):
                 free = batch
-        return free or self._queue[0]
+        return free or ready[0]
 
 
 class _Course:
@@ -100,7 +112,7 @@ class _Course:
         self._runner, self._slot, self._batch = runner, slot, batch
         self._suite = runner._workspace.suite(batch.suite)
         self._limit = runner._timeout or runner._workspace.limit(self._suite)
-        self._left: dict[str, Test] = {test.address: test for test in batch.tests}
+        self._left: dict[str, Test] = {test.place: test for test in batch.tests}
         self._planned = frozenset(self._left)
         self._output: dict[str, list[str]] = {}
         self._parts: dict[str, list[Part]] = {}
@@ -116,7 +128,8 @@ class _Course:
                 if not self._runner._pool.stopping:
                     self._end_all(Outcome.BLOCKED, str(error))
                 break
-            if any(batch.suite == self._suite.name for batch in self._runner._queue):
+            mine = (self._suite.name, self._batch.target)
+            if any((batch.suite, batch.target) == mine for batch in self._runner._queue):
                 self._slot.expect(self._suite)
             ending = await worker.ask(self._request(), "ran", self._listen, self._limit)
             worker.loaded.add(self._batch.path)
@@ -145,7 +158,7 @@ class _Course:
         kind = message["type"]
         address = str(message.get("address", ""))
         if kind == "started" and address in self._left:
-            self._runner._tell(TestStarted(address, self._suite.name))
+            self._runner._tell(TestStarted(self._left[address].address, self._suite.name))
         elif kind == "output":
             self._output.setdefault(address, []).append(str(message["text"]))
         elif kind == "parts":
@@ -174,7 +187,12 @@ class _Course:
         if address != path and not address.startswith(f"{path}#"):
             raise ValueError(f"{address} was not asked for")
         name = address[len(path) + 1 :]
-        return Test(self._suite.name, self._suite.kind, path, name, exact=True)
+        return self._made(name)
+
+    def _made(self, name: str) -> Test:
+        """A test of the batch's file that nobody had planned."""
+        suite, batch = self._suite, self._batch
+        return Test(suite.name, suite.kind, batch.path, name, exact=True, target=batch.target)
 
     def _account_for_the_rest(self) -> None:
         """What never came up. That is no fault of a test that was only thought to be there."""
@@ -187,10 +205,10 @@ class _Course:
         self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
 
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
-        output = "".join(self._output.pop(test.address, ())) + printed
-        parts = self._parts.pop(test.address, ())
+        output = "".join(self._output.pop(test.place, ())) + printed
+        parts = self._parts.pop(test.place, ())
         result = self._runner._maker.make(test, message, output, parts)
-        self._runner._finished(result, test.address not in self._planned)
+        self._runner._finished(result, test.place not in self._planned)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:
         for test in self._left.values():
@@ -212,11 +230,11 @@ class _Course:
             test = self._left.pop(next(iter(self._left)))
             words += " (before the test itself began: while loading, or in a hook)"
         elif test is None:
-            test = Test(self._suite.name, self._suite.kind, self._batch.path, "", exact=True)
+            test = self._made("")
             words += " (after its last test: in a closing hook)"
         message = {"outcome": outcome, "message": words, "seconds": round(ending.seconds, 6)}
         self._end(test, message, printed)
         for address in list(self._left):
-            if test.address.startswith(f"{address}{NESTED}"):
+            if test.place.startswith(f"{address}{NESTED}"):
                 words = f"it was ended while '{test.name}' ran inside of it"
                 self._end(self._left.pop(address), {"outcome": outcome, "message": words})

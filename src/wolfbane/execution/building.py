@@ -72,9 +72,7 @@ class Builder:
     def _mark(self, suite: Suite) -> str:
         """A hash of the commands and of the content of every input."""
         root = self._workspace.root
-        digest = hashlib.blake2b(
-            repr((suite.build, self._pool.environment.variables(suite), suite.folder)).encode()
-        )
+        digest = hashlib.blake2b(self._pool.fingerprint(suite).encode())
         for path in suite_files(root, suite.inputs, ("*",), ()):
             digest.update(path.encode() + b"\0" + (root / path).read_bytes() + b"\0")
         return digest.hexdigest()[:32]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -18,6 +18,8 @@ from wolfbane.selection import Choice, Expression, Matcher, all_of, may_match
 from wolfbane.selection.grammar import Not
 from wolfbane.workspace.settings import Suite, Workspace
 
+_NAMED = "a test is named after a secret, and names are written everywhere"
+
 
 @dataclass
 class Collected:
@@ -27,7 +29,9 @@ class Collected:
     broken: list[Result] = field(default_factory=list)
 
 
-def files_to_ask(inventory: Inventory, choice: Choice, status: Mapping[str, str]) -> list[TestFile]:
+def files_to_ask(
+    inventory: Inventory, choice: Choice, status: Mapping[str, str], target: str = ""
+) -> list[TestFile]:
     """The files that may hold a chosen test.
 
     A file whose tests are all known from its source is judged by them; one that may hold
@@ -35,7 +39,7 @@ def files_to_ask(inventory: Inventory, choice: Choice, status: Mapping[str, str]
     """
     wanted: Expression = all_of([choice.expression, *(Not(rule) for _, rule in choice.rules())])
     matches = Matcher(wanted, status)
-    promising = {test.path for test in inventory.tests if matches(test)}
+    promising = {test.path for test in inventory.tests_at(target) if matches(test)}
     return [
         file
         for file in inventory.files.values()
@@ -45,9 +49,13 @@ def files_to_ask(inventory: Inventory, choice: Choice, status: Mapping[str, str]
     ]
 
 
-def suites_to_build(inventory: Inventory, choice: Choice, status: Mapping[str, str]) -> list[Suite]:
+def suites_in_play(
+    inventory: Inventory, choice: Choice, status: Mapping[str, str], targets: Iterable[str]
+) -> list[Suite]:
     """The suites that may hold a chosen test, those with no file yet among them."""
-    asked = {file.suite for file in files_to_ask(inventory, choice, status)}
+    asked = {
+        file.suite for target in targets for file in files_to_ask(inventory, choice, status, target)
+    }
     have_files = {file.suite for file in inventory.files.values()}
     return [
         suite
@@ -65,6 +73,7 @@ def blocked_by_build(
     workspace: Workspace,
     files: Sequence[TestFile],
     failures: Mapping[str, BuildFailure],
+    target: str,
 ) -> list[Result]:
     """The files of suites whose build failed; the first of each suite has its output."""
     results = []
@@ -79,7 +88,8 @@ def blocked_by_build(
         failure = failures[file.suite]
         output = "" if file.suite in told else failure.output
         told.add(file.suite)
-        results.append(_broken(maker, file, Outcome.BLOCKED, failure.message, output))
+        message = {"outcome": Outcome.BLOCKED, "message": failure.message}
+        results.append(maker.make(_whole(file, target), message, output))
     return results
 
 
@@ -91,8 +101,9 @@ async def collect(
     timeout: float | None,
     told: Callable[[int], None],
     building: Callable[[str, str], None],
+    target: str = "",
 ) -> Collected:
-    """Collect every file in the pool's workers, the largest first.
+    """Collect every file in the pool's workers, the largest first, against one target.
 
     ``told`` hears how many are done, ``building`` the suite and words of a worker that has to
     make something first.
@@ -111,6 +122,7 @@ async def collect(
 
     async def work(slot: Slot) -> None:
         nonlocal done
+        await slot.turn_to(target)
         while waiting and not pool.stopping:
             file = waiting.pop()
             suite = workspace.suite(file.suite)
@@ -148,7 +160,10 @@ async def _one(
 
     def listen(message: Message) -> None:
         if message["type"] == "test":
-            tests.append(_test(file, message))
+            test = _test(file, message)
+            if slot.pool.telltale(test.name) != test.name:
+                answer.update(outcome=Outcome.ERRORED, message=f"{_NAMED}: {test.name}")
+            tests.append(test)
         elif message["type"] == "collected":
             answer.update(message)
         elif message["type"] == "progress":
@@ -159,7 +174,7 @@ async def _one(
         worker = await slot.worker(suite)
     except Unstartable as error:
         if not slot.pool.stopping:
-            into.broken.append(_broken(slot.pool.maker, file, Outcome.BLOCKED, str(error)))
+            into.broken.append(_broken(slot, file, Outcome.BLOCKED, str(error)))
         return
     slot.expect(suite)
     request = {"type": "collect", "files": [file.path]}
@@ -172,13 +187,13 @@ async def _one(
             words = f"not loaded within {limit:g} s"
         ended = {End.TIMED_OUT: Outcome.TIMED_OUT, End.CRASHED: Outcome.CRASHED}
         kind = ended.get(outcome.end, Outcome.ERRORED)
-        into.broken.append(_broken(slot.pool.maker, file, kind, words, worker.printed()))
+        into.broken.append(_broken(slot, file, kind, words, worker.printed()))
         await slot.drop(suite.name)
     elif "outcome" in answer:
         problem = {**answer, "message": answer.get("message", "")}
         output = str(answer.get("output", ""))
         into.broken.append(
-            slot.pool.maker.make(_whole(file), problem, output)
+            slot.pool.maker.make(_whole(file, slot.target), problem, output)
         )  # fmt: skip
         words = str(answer.get("message", "")) or str(answer["outcome"])
         into.files.append(replace(file, error=words))
@@ -216,13 +231,11 @@ def _test(file: TestFile, message: Mapping[str, Any]) -> Test:
     )
 
 
-def _whole(file: TestFile) -> Test:
+def _whole(file: TestFile, target: str) -> Test:
     """The file itself in the place of a test, for what befell it as a whole."""
-    return Test(file.suite, file.kind, file.path, "", exact=True)
+    return Test(file.suite, file.kind, file.path, "", exact=True, target=target)
 
 
-def _broken(
-    maker: ResultMaker, file: TestFile, outcome: Outcome, words: str, output: str = ""
-) -> Result:
+def _broken(slot: Slot, file: TestFile, outcome: Outcome, words: str, output: str = "") -> Result:
     message = {"outcome": outcome, "message": words}
-    return maker.make(_whole(file), message, output)
+    return slot.pool.maker.make(_whole(file, slot.target), message, output)

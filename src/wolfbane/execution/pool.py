@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable, Coroutine, Iterable, Iterator
+from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
 
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
-from wolfbane.environments import Environment
+from wolfbane.environments import Environment, Mask
 from wolfbane.execution.channel import ChannelServer, Message
 from wolfbane.execution.processes import Family, how_it_ended
 from wolfbane.execution.results import ResultMaker
@@ -18,6 +18,8 @@ from wolfbane.execution.worker import START_LIMIT, End, Worker
 from wolfbane.workspace.settings import Suite, Workspace
 
 TICK = 0.05
+_LONG = 6
+"""Characters of a secret that is no word which tests may be named with by chance."""
 
 
 class Unstartable(Exception):
@@ -31,6 +33,7 @@ class Slot:
         self.pool = pool
         self._number = number
         self._started = 0
+        self.target = ""
         self._workers: dict[str, Worker] = {}
         self._coming: dict[str, asyncio.Task[Worker]] = {}
 
@@ -45,7 +48,20 @@ class Slot:
 
     def _start(self, suite: Suite) -> asyncio.Task[Worker]:
         self._started += 1
-        return asyncio.create_task(self.pool.start(suite, f"{self._number}.{self._started}"))
+        member = f"{self._number}.{self._started}"
+        return asyncio.create_task(self.pool.start(suite, self.target, member))
+
+    async def turn_to(self, target: str) -> None:
+        """Work against another environment: be done with the workers of the one before."""
+        if target == self.target:
+            return
+        await self.close()
+        self._coming.clear()
+        for worker in self._workers.values():
+            worker.retire()
+            self.pool.bury(worker)
+        self._workers.clear()
+        self.target = target
 
     def expect(self, suite: Suite) -> None:
         """Another file of the suite will come: where each wants a worker, start the next one."""
@@ -86,22 +102,24 @@ class Pool:
     """Starts workers, watches over them, and leaves no process behind."""
 
     def __init__(
-        self, workspace: Workspace, folder: Path, jobs: int, environment: Environment
+        self, workspace: Workspace, folder: Path, jobs: int, environments: Sequence[Environment]
     ) -> None:
         self.slots = [Slot(self, number) for number in range(1, jobs + 1)]
         self.stopping = False
         self._workspace = workspace
-        self.environment = environment
-        self.maker = ResultMaker(workspace.root, environment.mask)
-        self._folder = folder
-        self._family = Family()
+        self.environments = {environment.label: environment for environment in environments}
+        self.mask = Mask(secret for each in environments for secret in each.secrets)
+        self.telltale = Mask(s for each in environments for s in each.secrets if len(s) >= _LONG)
+        self.maker = ResultMaker(workspace.root, self.mask)
+        self.folder = folder
+        self.family = Family()
         self._server = ChannelServer()
         self._workers: list[Worker] = []
         self._burials: set[asyncio.Task[None]] = set()
-        self._unstartable: dict[str, str] = {}
+        self._unstartable: dict[tuple[str, str], str] = {}
 
     async def __aenter__(self) -> Pool:
-        self._family.__enter__()
+        self.family.__enter__()
         await self._server.open()
         self._ticking = asyncio.create_task(self._tick())
         return self
@@ -119,7 +137,7 @@ class Pool:
             worker.retire()
         await asyncio.gather(*self._burials, *(worker.bury() for worker in self._workers))
         self._server.close()
-        self._family.__exit__(kind, error, trace)
+        self.family.__exit__(kind, error, trace)
 
     def stop(self) -> None:
         """Start nothing new, and end every worker now."""
@@ -140,20 +158,46 @@ class Pool:
             for slot in self.slots:
                 group.create_task(work(slot))
 
-    async def start(self, suite: Suite, member: str) -> Worker:
+    def fingerprint(self, suite: Suite) -> str:
+        """What a build of the suite depends on besides files; ports are new each time."""
+        environment = next(iter(self.environments.values()))
+        text = repr((suite.build, suite.folder, environment.variables(suite)))
+        for name, port in environment.ports.items():
+            text = text.replace(str(port), f"{{{name}.port}}")
+        return text
+
+    def variables(self, suite: Suite, target: str = "") -> dict[str, str]:
+        """The environment variables of a suite's processes; without a target, the first one's."""
+        environment = self.environments.get(target) or next(iter(self.environments.values()))
+        found = environment.variables(suite)
+        for form, variable in suite.values_file.items():
+            found[variable] = str(self._values_file(environment, form))
+        return found
+
+    def _values_file(self, environment: Environment, form: str) -> Path:
+        """A file with the environment's values, for nobody else to read; it goes with the run."""
+        number = list(self.environments.values()).index(environment)
+        path = self.family.scratch / f"values-{number}.{form}"
+        if not path.exists():
+            path.touch(mode=0o600)
+            path.write_text(environment.as_file(form), encoding="utf-8")
+        return path
+
+    async def start(self, suite: Suite, target: str, member: str) -> Worker:
         """A new worker that has said hello. Raises Unstartable, the same way each time."""
-        if suite.name in self._unstartable:
-            raise Unstartable(self._unstartable[suite.name])
-        environment = self.environment.variables(suite)
-        capture = self._folder / f"worker-{member}.out"
+        key = (suite.name, target)
+        if key in self._unstartable:
+            raise Unstartable(self._unstartable[key])
+        environment = self.variables(suite, target)
+        capture = self.family.scratch / f"worker-{member}.out"
         try:
             command = engine_for(suite.kind).worker(self._workspace.root, suite)
             worker = Worker(
-                self._server, self._family, member, command, environment, capture,
+                self._server, self.family, member, command, environment, capture,
                 self._workspace.root,
             )  # fmt: skip
         except (Missing, OSError) as error:
-            self._unstartable[suite.name] = str(error)
+            self._unstartable[key] = str(error)
             raise Unstartable(str(error)) from None
         self._workers.append(worker)
         outcome = await worker.ask(None, "hello", _ignore, START_LIMIT)
@@ -161,24 +205,24 @@ class Pool:
             said = worker.printed().strip()
             why = f"its worker did not start ({outcome.words or outcome.end.value}) {said}".strip()
             if outcome.end is not End.STOPPED:
-                self._unstartable[suite.name] = why
+                self._unstartable[key] = why
             raise Unstartable(why)
         return worker
 
     async def command(self, suite: Suite, command: str, member: str) -> tuple[str, str]:
         """Run a shell command for a suite; returns how it failed (or nothing) and its output."""
-        printed = self._folder / f"{member}.out"
-        process = self._family.start(
+        printed = self.family.scratch / f"{member}.out"
+        process = self.family.start(
             ["/bin/sh", "-c", command],
             self._workspace.root / suite.folder,
-            self.environment.variables(suite),
+            self.variables(suite),
             printed,
             member,
         )
         while process.poll() is None and not self.stopping:
             await asyncio.sleep(TICK / 2)
         stopped = process.poll() is None
-        self._family.end(process, member)
+        self.family.end(process, member)
         output = printed.read_text(encoding="utf-8", errors="replace")
         printed.unlink()
         code = process.returncode

@@ -48,6 +48,7 @@ class ResultMaker:
             parts=tuple(told),
             tags=tuple(tag.text for tag in test.tags),
             browser=test.browser,
+            target=test.target,
         )
 
     def parts(self, told: Iterable[Mapping[str, Any]]) -> list[Part]:

@@ -13,31 +13,18 @@ from pathlib import Path
 
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
-from wolfbane.environments import Environment
+from wolfbane.environments import Environment, Mask
 from wolfbane.errors import NothingChosen
-from wolfbane.events import (
-    Building,
-    Collecting,
-    Event,
-    Listener,
-    RunFinished,
-    RunStarted,
-    TestFinished,
-)
+from wolfbane.events import Event, Listener, RunFinished, RunStarted, Target, TestFinished
 from wolfbane.execution.batches import BatchRunner
-from wolfbane.execution.building import CHANGED, Builder
-from wolfbane.execution.collecting import (
-    blocked_by_build,
-    collect,
-    files_to_ask,
-    suites_to_build,
-)
+from wolfbane.execution.building import CHANGED
 from wolfbane.execution.pool import Pool
+from wolfbane.execution.preparing import Preparation, Prepared
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
-from wolfbane.model import Outcome, Result
+from wolfbane.model import Outcome, Result, at
 from wolfbane.planning import Plan, make_plan
-from wolfbane.selection import Choice, choose, term_counts
+from wolfbane.selection import Choice, term_counts
 from wolfbane.workspace.settings import Workspace
 
 
@@ -75,18 +62,16 @@ class Session:
         choice: Choice,
         options: Options,
         known: Known,
-        environment: Environment,
+        environments: Sequence[Environment],
         run: str,
     ) -> None:
         self.workspace: Workspace = inventory.workspace
         self.inventory = inventory
         self.choice, self.options, self.known, self.run = choice, options, known, run
-        self.environment = environment
+        self.environments = environments
         self.counts: Counter[Outcome] = Counter()
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
-        self._stale: list[str] = []
-        self._empty: list[str] = []
         self._focused: list[str] = []
         self._interrupted = False
         self._pool: Pool | None = None
@@ -99,11 +84,12 @@ class Session:
         """Work out what would run, and run none of it. Raises NothingChosen."""
 
         async def collected() -> Plan:
-            async with Pool(self.workspace, folder, self.options.jobs, self.environment) as pool:
-                plan, self.broken = await self._prepare(pool)
-            if not plan.batches and not self.broken:
+            async with self._new_pool(folder) as pool, self._preparation(pool) as preparation:
+                prepared = await self._prepared(preparation, start=False)
+            self.broken = prepared.broken
+            if not prepared.chosen and not prepared.broken:
                 raise self._nothing_chosen()
-            return plan
+            return self._planned(prepared)
 
         return asyncio.run(collected())
 
@@ -118,74 +104,57 @@ class Session:
         began = time.monotonic()
         asyncio.get_running_loop().add_signal_handler(signal.SIGINT, self._interrupt)
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, self._interrupt)
-        async with Pool(self.workspace, folder, self.options.jobs, self.environment) as pool:
+        async with self._new_pool(folder) as pool, self._preparation(pool) as preparation:
             self._pool = pool
-            plan, broken = await self._prepare(pool)
-            if not plan.batches and not broken and not self._interrupted:
+            prepared = await self._prepared(preparation)
+            if not prepared.chosen and not prepared.broken and not self._interrupted:
                 raise self._nothing_chosen()
-            self._tell(self._started(plan, broken))
-            for result in broken:
+            plan = self._planned(prepared)
+            self._tell(self._started(plan, prepared))
+            for result in prepared.broken:
                 self._finished(result)
             runner = BatchRunner(
                 pool, self.workspace, self.options.timeout, self._tell, self._finished,
                 self.inventory.files,
             )  # fmt: skip
             unrun = await runner.carry_out(plan)
+            ended = tuple(preparation.surroundings.ended())
         self.inventory.learn(runner.met, runner.missed)
         self.inventory.save()
         seconds = time.monotonic() - began
         code, reason = self._verdict(unrun)
         counts = {str(outcome): count for outcome, count in self.counts.items()}
-        self._tell(RunFinished(round(seconds, 3), code, counts, unrun, reason))
+        self._tell(RunFinished(round(seconds, 3), code, counts, unrun, reason, ended))
         return code
 
-    async def _prepare(self, pool: Pool) -> tuple[Plan, list[Result]]:
-        """Collect what may match, then decide on the exact tests."""
-        builder = Builder(self.workspace, pool, self.options.build, self._tell)
-        await builder.build(suites_to_build(self.inventory, self.choice, self.known.status))
-        self._stale = builder.stale
-        if builder.ran:
-            self.inventory.rescan()
-        files = files_to_ask(self.inventory, self.choice, self.known.status)
-        unbuilt = [file for file in files if file.suite in builder.failures]
-        files = [file for file in files if file.suite not in builder.failures]
-        total = len(files)
+    def _new_pool(self, folder: Path) -> Pool:
+        return Pool(self.workspace, folder, self.options.jobs, self.environments)
 
-        def told(done: int) -> None:
-            self._tell(Collecting(done, total))
+    def _preparation(self, pool: Pool) -> Preparation:
+        return Preparation(self.inventory, self.choice, self.known.status, pool, self._tell)
 
-        collected = await collect(
-            pool, self.workspace, files, self.known.times, self.options.timeout, told,
-            lambda suite, text: self._tell(Building(suite, text)),
-        )  # fmt: skip
-        collected.broken += blocked_by_build(pool.maker, self.workspace, unbuilt, builder.failures)
-        self.inventory.collected(collected.files)
-        self.inventory.save()
-        verdict = choose(self.choice, self.inventory.tests, self.known.status)
-        asked = {file.path for file in files}
-        broken = {result.path for result in collected.broken}
-        self._empty = [
-            file.path
-            for file in collected.files
-            if not file.tests and not file.error and not file.path.endswith("__init__.py")
-        ]
-        chosen = [
-            test for test in verdict.chosen if test.path in asked and test.path not in broken
-        ]  # fmt: skip
-        self._focused = [f"{test.path}:{test.line}" for test in chosen if test.focused]
-        plan = make_plan(
-            chosen, self.inventory.files, verdict.left_out, self.known.times,
+    async def _prepared(self, preparation: Preparation, *, start: bool = True) -> Prepared:
+        options = self.options
+        return await preparation.prepare(
+            options.build, self.known.times, options.timeout, start=start
+        )
+
+    def _planned(self, prepared: Prepared) -> Plan:
+        self._focused = [f"{test.path}:{test.line}" for test in prepared.chosen if test.focused]
+        return make_plan(
+            prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
             jobs=self.options.jobs, seed=self.options.seed,
         )  # fmt: skip
-        return plan, collected.broken
 
-    def _started(self, plan: Plan, broken: Sequence[Result]) -> RunStarted:
+    def _started(self, plan: Plan, prepared: Prepared) -> RunStarted:
+        broken = prepared.broken
         counted = Counter(test.suite for test in plan.tests)
         counted.update(result.suite for result in broken)
         names = [suite.name for suite in self.workspace.suites]
         suites = {name: counted[name] for name in names if counted[name]}
-        paths = Counter(test.path for test in plan.tests)
-        paths.update(result.path for result in broken)
+        paths = Counter(at(test.path, test.target) for test in plan.tests)
+        paths.update(at(result.path, result.target) for result in broken)
+        hide = Mask(secret for each in self.environments for secret in each.secrets)
         order = "longest file first"
         if self.options.seed is not None:
             order = f"random, seed {self.options.seed}"
@@ -193,9 +162,8 @@ class Session:
             run=self.run,
             workspace=self.workspace.name,
             began=datetime.now().astimezone().isoformat(timespec="seconds"),
-            command=self.environment.mask(self.options.command),
-            environment=self.environment.name,
-            parameters=self.environment.shown(),
+            command=hide(self.options.command),
+            targets=tuple(Target(e.label, e.name, e.shown()) for e in self.environments),
             expression=str(self.choice),
             leave_out=str(self.choice.leave_out or ""),
             left_out=dict(plan.left_out),
@@ -207,7 +175,7 @@ class Session:
             runtimes=self._runtimes(suites),
             neglected=tuple(name for name in names if name not in suites),
             focused=tuple(self._focused),
-            warnings=tuple(self._warnings()),
+            warnings=tuple(self._warnings(prepared)),
         )
 
     def _runtimes(self, suites: Mapping[str, int]) -> dict[str, str]:
@@ -220,13 +188,15 @@ class Session:
                 found[name] = str(missing)
         return found
 
-    def _warnings(self) -> list[str]:
+    def _warnings(self, prepared: Prepared) -> list[str]:
         """Terms that match nothing inside a larger expression; files claimed by two suites."""
-        said = [f"suite {name} runs over a stale build (--no-build)" for name in self._stale]
+        said = [f"suite {name} runs over a stale build (--no-build)" for name in prepared.stale]
+        labels = [environment.label for environment in self.environments]
+        tests = [test for label in labels for test in self.inventory.tests_at(label)]
         for expression in (self.choice.expression, *self.choice.drops):
-            counts = term_counts(expression, self.inventory.tests, self.known.status)
+            counts = term_counts(expression, tests, self.known.status)
             said += [str(count) for count in counts if not count.matches]
-        said += [f"{path} holds no test" for path in self._empty]
+        said += [f"{path} holds no test" for path in prepared.empty]
         for path, suites in self.inventory.shared.items():
             said.append(f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}")
         return said

@@ -1,12 +1,14 @@
 """The warden: waits beside a run and ends its processes if Wolfbane dies without doing so.
 
-Run as a script with a mark; standard input is a pipe whose other end only Wolfbane holds. When
-the pipe ends without the word ``over``, every process that carries the mark is killed.
+Run as a script with a mark and a folder; standard input is a pipe whose other end only Wolfbane
+holds. When the pipe ends without the word ``over``, every process that carries the mark is
+killed, and the folder removed.
 """
 
 from __future__ import annotations
 
 import contextlib
+import shutil
 import sys
 
 MARKER = "WOLFBANE_RUN"
@@ -42,3 +44,4 @@ def _carries(process: object, mark: str) -> bool:
 
 if __name__ == "__main__" and sys.stdin.buffer.read() != b"over":
     end_marked(sys.argv[1])
+    shutil.rmtree(sys.argv[2], ignore_errors=True)

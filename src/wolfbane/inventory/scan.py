@@ -41,6 +41,12 @@ class Inventory:
                 tests += file.tests
         return apply_rules(tests, rules) if rules else tests
 
+    def tests_at(self, target: str) -> list[Test]:
+        """Every test, as one against this target."""
+        if not target:
+            return self.tests
+        return [replace(test, target=target) for test in self.tests]
+
     def collected(self, exact: Iterable[TestFile]) -> None:
         """Take in what workers collected, keep it in the cache, and work tests out anew."""
         for file in exact:
@@ -60,7 +66,7 @@ class Inventory:
                 for test in known.tests
                 if test.name not in missed.get(path, ()) or test.name in found
             ]
-            tests += [replace(test, tags=()) for test in found.values()]
+            tests += [replace(test, tags=(), target="") for test in found.values()]
             self._keep(replace(known, tests=tuple(_nested_order(tests))))
         self.__dict__.pop("tests", None)
 

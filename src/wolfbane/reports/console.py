@@ -10,11 +10,20 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskID, TextC
 from rich.table import Table
 from rich.text import Text
 
-from wolfbane.events import Building, Collecting, Event, RunFinished, RunStarted, TestFinished
-from wolfbane.model import Outcome, Result
-from wolfbane.reports.failure import one_line, part_lines, print_failure
+from wolfbane.events import (
+    Building,
+    Collecting,
+    Event,
+    RunFinished,
+    RunStarted,
+    Starting,
+    TestFinished,
+)
+from wolfbane.model import Outcome, Result, at
+from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure
 from wolfbane.reports.style import ORDER, STYLES
 from wolfbane.reports.summary import closing_line, slowest, summary_table
+from wolfbane.reports.targets import side_by_side
 from wolfbane.reports.text import clock, many, visible
 
 _TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
@@ -33,6 +42,7 @@ class ConsoleReport:
         self._open: dict[str, int] = {}
         self._waiting: Counter[str] = Counter()
         self._suites: tuple[str, ...] = ()
+        self._targets: tuple[str, ...] = ()
         self._by_file: defaultdict[str, Counter[Outcome]] = defaultdict(Counter)
         self._seconds: Counter[str] = Counter()
         self._parts: Counter[str] = Counter()
@@ -54,6 +64,9 @@ class ConsoleReport:
         elif isinstance(event, Building) and not self._quiet:
             text = f"{visible(event.suite)}: {visible(event.command)}"
             self._console.print(Text.assemble(("building   ", "dim"), text), soft_wrap=True)
+        elif isinstance(event, Starting) and not self._quiet:
+            text = f"service {visible(at(event.service, event.target))} on port {event.port}"
+            self._console.print(Text.assemble(("starting   ", "dim"), text), soft_wrap=True)
 
     def close(self) -> None:
         """Take the live view away, whatever happened."""
@@ -76,10 +89,11 @@ class ConsoleReport:
         self._open = dict(event.files)
         self._waiting = Counter(event.files)
         self._suites = tuple(event.suites)
+        self._targets = tuple(target.label for target in event.targets)
         if not self._quiet:
             self._console.print(header(event))
         for warning in event.warnings:
-            self._console.print(Text.assemble(("warning  ", "bold khaki1"), visible(warning)))
+            self._warn(warning)
         if self._quiet:
             return
         self._console.print()
@@ -90,10 +104,11 @@ class ConsoleReport:
 
     def _finished(self, result: Result, extra: bool) -> None:
         self._results.append(result)
-        counts = self._by_file[result.path]
+        file = at(result.path, result.target)
+        counts = self._by_file[file]
         counts[result.outcome] += 1
-        self._parts[result.path] += len(result.parts)
-        self._seconds[result.path] += result.seconds  # type: ignore[assignment]
+        self._parts[file] += len(result.parts)
+        self._seconds[file] += result.seconds  # type: ignore[assignment]
         if self._quiet:
             return
         if self._progress is not None:
@@ -104,14 +119,14 @@ class ConsoleReport:
                 total = self._progress.tasks[self._progress.task_ids.index(bar)].total
                 self._progress.update(bar, total=(total or 0) + 1)
             self._progress.update(bar, advance=1, bad=bad)
-            if result.outcome in _TOLD_IN_FULL or self._verbose:
+            if result.outcome.is_bad or self._verbose:
                 self._line(result)
         elif self._verbose:
             self._line(result)
         elif not extra:
-            self._waiting[result.path] -= 1
-            if not self._waiting[result.path]:
-                self._file_line(result.path)
+            self._waiting[file] -= 1
+            if not self._waiting[file]:
+                self._file_line(file)
 
     def _line(self, result: Result) -> None:
         self._console.print(one_line(result), soft_wrap=True)
@@ -136,16 +151,28 @@ class ConsoleReport:
             for path in [path for path in self._open if path in self._by_file]:
                 self._file_line(path)
         for result in self._results:
-            if result.outcome in _TOLD_IN_FULL:
+            if result.outcome.is_bad:
                 print_failure(self._console, result, verbose=self._verbose)
+        print_blocked(self._console, self._results)
         if not self._quiet:
             self._console.print()
-            self._console.print(summary_table(self._results, self._suites))
+            if len(self._targets) > 1:
+                width = self._console.width
+                for part in side_by_side(self._results, self._suites, self._targets, width):
+                    self._console.print(part, soft_wrap=isinstance(part, Text))
+            else:
+                self._console.print(summary_table(self._results, self._suites))
             slow = slowest(self._results)
             if slow is not None:
                 self._console.print(slow)
             self._console.print()
+        for warning in event.warnings:
+            self._warn(warning)
         self._console.print(closing_line(event, self._run), soft_wrap=True)
+
+    def _warn(self, warning: str) -> None:
+        line = Text.assemble(("warning  ", "bold khaki1"), visible(warning))
+        self._console.print(line, soft_wrap=True)
 
     def unfinished(self) -> None:
         """Say of a record without an end that its run was cut off."""
@@ -186,10 +213,14 @@ def header(event: RunStarted) -> Table:
     if event.neglected:
         rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
-    if event.parameters:
-        values = ", ".join(f"{name}={value}" for name, value in event.parameters.items())
-        named = f"{event.environment}: {values}" if event.environment else values
-        rows.add_row("against", Text(visible(named)))
+    title = "against"
+    for target in event.targets:
+        named = [f"{name}={value}" for name, value in target.parameters.items()]
+        label = target.label or target.environment
+        said = f"{label}: {', '.join(named)}" if label else ", ".join(named)
+        if said:
+            rows.add_row(title, Text(visible(said).removesuffix(": ")))
+            title = ""
     rows.add_row("how", Text(f"headless, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
     rows.add_row("run", Text(event.run))
     return rows

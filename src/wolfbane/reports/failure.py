@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import Console, Group, RenderableType
 from rich.rule import Rule
@@ -11,7 +11,7 @@ from rich.text import Text
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
 from wolfbane.reports.style import STYLES
-from wolfbane.reports.text import clock, visible
+from wolfbane.reports.text import clock, many, visible
 
 SHOWN_LINES = 40
 SHOWN_OF_PART = 12
@@ -26,6 +26,29 @@ def print_failure(console: Console, result: Result, *, verbose: bool) -> None:
     console.print(head, soft_wrap=True)
     for block in _blocks(result, verbose=verbose):
         console.print(block, soft_wrap=True)
+
+
+def print_blocked(console: Console, results: Iterable[Result]) -> None:
+    """What is missing, each thing once, with how many tests of which suites it keeps back."""
+    groups: dict[str, list[Result]] = {}
+    for result in results:
+        if result.outcome is Outcome.BLOCKED:
+            groups.setdefault(result.message, []).append(result)
+    for members in groups.values():
+        if len(members) == 1 or any(result.output for result in members):
+            print_failure(console, max(members, key=lambda r: len(r.output)), verbose=False)
+        if len(members) > 1:
+            _print_group(console, members)
+
+
+def _print_group(console: Console, members: Sequence[Result]) -> None:
+    suites = ", ".join(dict.fromkeys(result.suite for result in members))
+    console.print()
+    console.print(Rule(style="dim"))
+    head = Text.assemble((f"{Outcome.BLOCKED}", STYLES[Outcome.BLOCKED]), "  ")
+    head.append(f"{many(len(members), 'test')} of {visible(suites)}", style="bold")
+    console.print(head, soft_wrap=True)
+    console.print(_message(members[0].message), soft_wrap=True)
 
 
 def _blocks(result: Result, *, verbose: bool) -> Iterator[RenderableType]:

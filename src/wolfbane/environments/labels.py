@@ -1,0 +1,45 @@
+"""Labels of environments at the end of addresses: ``PATH#NAME @staging,machine=quay2``."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from wolfbane.environments.environment import Environment
+from wolfbane.environments.resolve import resolve_each
+from wolfbane.workspace.settings import Workspace
+
+_LABEL = re.compile(r".+ @([^@#]+)")
+
+
+@dataclass(frozen=True)
+class Labels:
+    """What addresses say that they ran against: an environment, and parameters with values."""
+
+    found: tuple[tuple[str, tuple[str, ...]], ...] = ()
+
+    def __bool__(self) -> bool:
+        return bool(self.found)
+
+    def resolve(self, workspace: Workspace, given: Sequence[str]) -> list[Environment]:
+        """Each of them, labelled. Raises InputError."""
+        environments = []
+        for name, values in self.found:
+            label = ",".join([name, *values] if name else values)
+            for environment in resolve_each(workspace, name, [*given, *values]):
+                environments.append(replace(environment, label=label))
+        return environments
+
+
+def read_labels(workspace: Workspace, paths: Sequence[str]) -> Labels:
+    """The labels in these paths; a last word that is none of an environment is no label."""
+    found: dict[tuple[str, tuple[str, ...]], None] = {}
+    for path in paths:
+        match = _LABEL.fullmatch(path)
+        first, *more = match[1].split(",") if match else [""]
+        name = first if first in workspace.settings.env else ""
+        values = more if name else [first, *more]
+        if all(value.partition("=")[0] in workspace.settings.param for value in values):
+            found[name, tuple(values)] = None
+    return Labels(tuple(found))

@@ -1,0 +1,139 @@
+"""Before a run: build, see to what suites need, collect, and decide on the exact tests."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from types import TracebackType
+
+from wolfbane.events import Building, Collecting, Event
+from wolfbane.execution.building import Builder
+from wolfbane.execution.collecting import (
+    blocked_by_build,
+    collect,
+    files_to_ask,
+    suites_in_play,
+)
+from wolfbane.execution.pool import Pool
+from wolfbane.execution.surroundings import Surroundings, blocked_tests
+from wolfbane.inventory import Inventory
+from wolfbane.model import Result, Test, TestFile
+from wolfbane.selection import Choice, choose
+from wolfbane.workspace.settings import Suite
+
+
+@dataclass
+class Prepared:
+    """What was found: the tests to run, what is broken or blocked, and what to tell of it."""
+
+    chosen: list[Test] = field(default_factory=list)
+    left_out: dict[str, int] = field(default_factory=dict)
+    broken: list[Result] = field(default_factory=list)
+    stale: list[str] = field(default_factory=list)
+    empty: list[str] = field(default_factory=list)
+
+
+class Preparation:
+    """Prepares a run in its pool; services that it starts end with it."""
+
+    def __init__(
+        self,
+        inventory: Inventory,
+        choice: Choice,
+        status: Mapping[str, str],
+        pool: Pool,
+        tell: Callable[[Event], None],
+    ) -> None:
+        self._inventory, self._choice, self._status = inventory, choice, status
+        self._pool, self._tell = pool, tell
+        self._workspace = inventory.workspace
+        self._targets = list(pool.environments)
+        self.surroundings = Surroundings(pool, self._workspace, tell)
+
+    async def __aenter__(self) -> Preparation:
+        return self
+
+    async def __aexit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        await self.surroundings.close()
+
+    async def prepare(
+        self,
+        build: str,
+        times: Mapping[str, float],
+        timeout: float | None,
+        *,
+        start: bool = True,
+    ) -> Prepared:
+        """Do all of it, once for each target; without ``start`` no service is started."""
+        builder = Builder(self._workspace, self._pool, build, self._tell)
+        await builder.build(self._in_play())
+        if builder.ran:
+            self._inventory.rescan()
+        prepared = Prepared(stale=builder.stale)
+        blocked = await self.surroundings.prepare(self._in_play()) if start else {}
+        for target in self._targets:
+            files = self._asked(target)
+            unbuilt = [file for file in files if file.suite in builder.failures]
+            prepared.broken += blocked_by_build(
+                self._pool.maker, self._workspace, unbuilt, builder.failures, target
+            )
+            files = [file for file in files if file.suite not in builder.failures]
+            why = {suite: words for (label, suite), words in blocked.items() if label == target}
+            prepared.broken += self._blocked(files, why, target)
+            files = [file for file in files if file.suite not in why]
+            await self._collect(files, times, timeout, target, prepared)
+        prepared.empty = list(dict.fromkeys(prepared.empty))
+        self._inventory.save()
+        return prepared
+
+    def _in_play(self) -> list[Suite]:
+        return suites_in_play(self._inventory, self._choice, self._status, self._targets)
+
+    def _asked(self, target: str) -> list[TestFile]:
+        return files_to_ask(self._inventory, self._choice, self._status, target)
+
+    def _blocked(
+        self, files: Sequence[TestFile], why: Mapping[str, str], target: str
+    ) -> list[Result]:
+        if not why:
+            return []
+        verdict = choose(self._choice, self._inventory.tests_at(target), self._status)
+        stuck = [file for file in files if file.suite in why]
+        return blocked_tests(self._pool, stuck, verdict.chosen, why, target)
+
+    async def _collect(
+        self,
+        files: Sequence[TestFile],
+        times: Mapping[str, float],
+        timeout: float | None,
+        target: str,
+        into: Prepared,
+    ) -> None:
+        total = len(files)
+
+        def told(done: int) -> None:
+            self._tell(Collecting(done, total))
+
+        collected = await collect(
+            self._pool, self._workspace, files, times, timeout, told,
+            lambda suite, text: self._tell(Building(suite, text)), target,
+        )  # fmt: skip
+        self._inventory.collected(collected.files)
+        verdict = choose(self._choice, self._inventory.tests_at(target), self._status)
+        asked = {file.path for file in files}
+        broken = {result.path for result in collected.broken}
+        into.broken += collected.broken
+        into.empty += [
+            file.path
+            for file in collected.files
+            if not file.tests and not file.error and not file.path.endswith("__init__.py")
+        ]
+        into.chosen += [
+            test for test in verdict.chosen if test.path in asked and test.path not in broken
+        ]
+        into.left_out.update(verdict.left_out)

@@ -1,0 +1,92 @@
+"""Before the first test: start what suites need, look whether their environment is up."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterable, Mapping, Sequence
+
+from wolfbane.environments import Environment
+from wolfbane.events import Event
+from wolfbane.execution.pool import Pool
+from wolfbane.execution.probing import Prober
+from wolfbane.execution.services import Services
+from wolfbane.model import Outcome, Result, Test, TestFile
+from wolfbane.workspace.probes import PATIENCE
+from wolfbane.workspace.settings import Suite, Workspace
+
+
+class Surroundings:
+    """What the suites of a run have around them, for each of its environments."""
+
+    def __init__(self, pool: Pool, workspace: Workspace, tell: Callable[[Event], None]) -> None:
+        self._pool, self._workspace = pool, workspace
+        self._services = [
+            Services(
+                environment,
+                pool.family,
+                workspace.root,
+                pool.folder,
+                tell,
+                pool.mask,
+                lambda: pool.stopping,
+            )
+            for environment in pool.environments.values()
+        ]
+
+    async def prepare(self, suites: Sequence[Suite]) -> dict[tuple[str, str], str]:
+        """Why suites are blocked, by label of environment and name of suite."""
+        pairs = zip(self._pool.environments.values(), self._services)
+        found = await asyncio.gather(*(self._one(*pair, suites) for pair in pairs))
+        return {place: why for part in found for place, why in part.items()}
+
+    async def _one(
+        self, environment: Environment, services: Services, suites: Sequence[Suite]
+    ) -> dict[tuple[str, str], str]:
+        needed = {name for suite in suites for name in suite.needs or ()}
+        failures = await services.start([*needed])
+        waiting = [suite for suite in suites if self._workspace.waits_for_environment(suite)]
+        down = await self._down(environment) if waiting else ""
+        blocked = {}
+        for suite in suites:
+            whys = [failures[name] for name in suite.needs or () if name in failures]
+            if down and suite in waiting:
+                whys.append(down)
+            if whys:
+                blocked[environment.label, suite.name] = whys[0]
+        return blocked
+
+    async def _down(self, environment: Environment) -> str:
+        pool = self._pool
+        folder = self._workspace.root
+        prober = Prober(pool.family, folder, environment.exports, lambda: pool.stopping)
+        waits = [prober.wait(probe, PATIENCE) for probe in environment.probes]
+        whys = [why for why in await asyncio.gather(*waits) if why]
+        name = environment.name or "the environment"
+        return pool.mask(f"{name} is not ready: {'; '.join(whys)}") if whys else ""
+
+    def ended(self) -> list[str]:
+        """Services that ended by themselves meanwhile."""
+        return [words for services in self._services for words in services.ended()]
+
+    async def close(self) -> None:
+        """Stop every service."""
+        await asyncio.gather(*(services.stop() for services in self._services))
+
+
+def blocked_tests(
+    pool: Pool,
+    files: Iterable[TestFile],
+    chosen: Sequence[Test],
+    blocked: Mapping[str, str],
+    target: str,
+) -> list[Result]:
+    """A result for each chosen test of a blocked suite; for the file, where none is known yet."""
+    by_path: dict[str, list[Test]] = {}
+    for test in chosen:
+        by_path.setdefault(test.path, []).append(test)
+    return [
+        pool.maker.make(test, {"outcome": Outcome.BLOCKED, "message": blocked[file.suite]}, "")
+        for file in files
+        for test in by_path.get(file.path)
+        or [Test(file.suite, file.kind, file.path, "", target=target)]
+    ]

@@ -1,0 +1,110 @@
+"""A run against several environments: their outcomes side by side."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+
+from rich.box import SIMPLE_HEAD
+from rich.console import RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from wolfbane.model import Outcome, Result
+from wolfbane.reports.style import ORDER, STYLES
+from wolfbane.reports.text import visible
+
+SHOWN = 12
+
+
+def side_by_side(
+    results: Sequence[Result], suites: Sequence[str], targets: Sequence[str], width: int
+) -> Iterator[RenderableType]:
+    """Suites by targets, and the tests that ended in different ways. ``width`` in columns."""
+    tables = _tables(results, suites, targets, width)
+    yield from tables
+    differing = list(_differing(results, targets))
+    if differing:
+        yield from _different(differing, targets)
+
+
+def _tables(
+    results: Sequence[Result], suites: Sequence[str], targets: Sequence[str], width: int
+) -> list[Table]:
+    """One table, or as many as it takes for their columns to stay whole."""
+    cells = {
+        (suite, target): _cell(
+            Counter(r.outcome for r in results if r.suite == suite and r.target == target)
+        )
+        for suite in suites
+        for target in targets
+    }
+    together = {
+        target: _cell(Counter(r.outcome for r in results if r.target == target))
+        for target in targets
+    }
+    first = max(map(len, (*suites, "together")))
+    tables: list[Table] = []
+    room = 0
+    for target in targets:
+        texts = [together[target], *(cells[suite, target] for suite in suites)]
+        wide = max(len(target), *(max(map(len, t.plain.split("\n"))) for t in texts))
+        if not tables or room + wide + 2 > width:
+            tables.append(_empty(suites))
+            room = first + 2
+        room += wide + 2
+        table = tables[-1]
+        table.add_column(visible(target), footer=together[target], no_wrap=True)
+    rest = list(targets)
+    for table in tables:
+        own = [rest.pop(0) for _ in table.columns[1:]]
+        for suite in suites:
+            table.add_row(suite, *(cells[suite, target] for target in own))
+    return tables
+
+
+def _empty(suites: Sequence[str]) -> Table:
+    table = Table(
+        box=SIMPLE_HEAD, show_footer=len(suites) > 1, padding=(0, 2, 0, 0), pad_edge=False
+    )
+    table.add_column("suite", footer="together")
+    return table
+
+
+def _cell(counts: Counter[Outcome]) -> Text:
+    said = [
+        Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
+        for outcome in ORDER
+        if counts[outcome]
+    ]
+    return Text("\n").join(said) if said else Text("-", style="dim")
+
+
+def _differing(
+    results: Sequence[Result], targets: Sequence[str]
+) -> Iterator[tuple[str, dict[str, Outcome]]]:
+    """Tests by plain address, where those that could run did not end the same everywhere."""
+    by_test: dict[str, dict[str, Outcome]] = {}
+    for result in results:
+        bare = result.address.removesuffix(f" @{result.target}")
+        by_test.setdefault(bare, {})[result.target] = result.outcome
+    for address, ended in by_test.items():
+        if len({ended.get(target) for target in targets} - {Outcome.BLOCKED}) > 1:
+            yield address, ended
+
+
+def _different(
+    differing: Sequence[tuple[str, dict[str, Outcome]]], targets: Sequence[str]
+) -> Iterator[Text]:
+    yield Text("not the same everywhere", style="dim")
+    for address, ended in differing[:SHOWN]:
+        yield Text(f"  {visible(address)}")
+        line = Text("    ")
+        for target in targets:
+            outcome = ended.get(target)
+            line.append(f"{visible(target)} ", style="dim")
+            line.append(f"{outcome or 'not run'}   ", style=STYLES[outcome] if outcome else "dim")
+        line.rstrip()
+        yield line
+    if len(differing) > SHOWN:
+        yield Text(f"  and {len(differing) - SHOWN} more", style="dim")
