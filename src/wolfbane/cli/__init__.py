@@ -13,6 +13,7 @@ _COMMANDS = {
     "list": "Show the tests that a selection chooses.",
     "explain": "Say what is known of one test, and why it is chosen or not.",
     "env": "Show environments: what a run can be pointed at.",
+    "preset": "Keep the arguments of a run by name.",
     "show": "Print a recorded run again.",
     "init": "Write down the suites found here in wolfbane.toml.",
     "demo": "Try Wolfbane on the sample workspace.",

@@ -2,28 +2,20 @@
 
 from __future__ import annotations
 
-import random
-import shlex
-import shutil
-import sys
 from collections.abc import Callable
-from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, without
 from wolfbane.cli.pointing import Point, environment_options
-from wolfbane.cli.selecting import Selected, selection_options
-from wolfbane.errors import InputError, Problem, WolfbaneError
-from wolfbane.execution.building import ALWAYS, CHANGED, NEVER
-from wolfbane.execution.processes import available_cores
-from wolfbane.execution.recorded import run_recorded
-from wolfbane.execution.run import Known, Options, Session
-from wolfbane.reports.console import ConsoleReport
-from wolfbane.reports.plan import print_plan
-from wolfbane.reports.style import make_console
-from wolfbane.reports.written import read_targets, write_reports
-from wolfbane.results.runs import new_run
+from wolfbane.cli.quoting import SHELLS
+from wolfbane.cli.selecting import selection_options
+from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.settings import seconds
+
+if TYPE_CHECKING:
+    from wolfbane.cli.selecting import Selected
 
 
 def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
@@ -35,7 +27,7 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
         raise click.BadParameter(str(error)) from None
 
 
-@click.command("run")
+@click.command("run", cls=PresetCommand)
 @selection_options
 @environment_options
 @click.option("-j", "--jobs", type=click.IntRange(1), help="Workers at once. [default: cores]")
@@ -48,8 +40,8 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 @click.option(
     "--seed", type=int, help="The seed of a random order; printed, so it can be had again."
 )
-@click.option("--rebuild", "build", flag_value=ALWAYS, help="Build suites again, changed or not.")
-@click.option("--no-build", "build", flag_value=NEVER, help="Build nothing, even what is stale.")
+@click.option("--rebuild", "build", flag_value="always", help="Build suites again, changed or not.")
+@click.option("--no-build", "build", flag_value="never", help="Build nothing, even what is stale.")
 @click.option(
     "--no-focus", is_flag=True,
     help="Fail if the source marks tests as the only ones to run, and run the others too.",
@@ -59,6 +51,14 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
     "--report", "reports", multiple=True, metavar="FORMAT=PATH",
     help="Also write a report: xunit or json.",
 )  # fmt: skip
+@click.option(
+    "--preset", "presets", multiple=True, metavar="NAME|PATH",
+    help="Saved arguments, by name or in a file; what else is given adds to them.",
+)  # fmt: skip
+@click.option("--print-command", is_flag=True, help="Print this run as one line, and run nothing.")
+@click.option(
+    "--shell", type=click.Choice(SHELLS), help="Quote that line for this shell. [default: posix]"
+)
 @click.option("-q", "--quiet", is_flag=True, help="Only failures and the closing line.")
 @click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")
 @click.pass_context
@@ -75,6 +75,9 @@ def command(
     no_focus: bool,
     dry_run: bool,
     reports: tuple[str, ...],
+    presets: tuple[str, ...],
+    print_command: bool,
+    shell: str | None,
     quiet: bool,
     verbose: bool,
 ) -> None:
@@ -90,43 +93,21 @@ def command(
     wolfbane run tests/tides/test_heights.py:41
     wolfbane run --status failed              what failed when last run
     wolfbane run --env staging --set machine=quay2
+    wolfbane run --env local,staging          once against each, side by side
+    wolfbane run --preset nightly --jobs 4    saved arguments, and more
     """
+    from wolfbane.cli.running import Asked, carry_out, print_line
+
     if seed is not None and order != "random":
         raise InputError(Problem("--seed needs --order random"))
-    targets = read_targets(reports)
-    selected = select()
-    workspace = selected.inventory.workspace
-    environments = point(workspace)
-    settings = workspace.settings.workspace
-    if order == "random" and seed is None:
-        seed = random.SystemRandom().randrange(1_000_000)
-    options = Options(
-        jobs=jobs or settings.jobs or available_cores(),
-        timeout=timeout,
-        stop_after=stop_after,
-        seed=seed,
-        build=build or CHANGED,
-        no_focus=no_focus,
-        command=shlex.join(["wolfbane", *sys.argv[1:]]),
-    )
-    known = Known(selected.newest.status, selected.newest.times)
-    folder = new_run(workspace.results)
-    choice = replace(selected.choice, focus=selected.choice.focus and not no_focus)
-    session = Session(selected.inventory, choice, options, known, environments, folder.name)
-    console = make_console()
-    report = ConsoleReport(console, quiet=quiet, verbose=verbose)
-    try:
-        if dry_run:
-            print_plan(console, session.plan(folder), session.broken)
-            shutil.rmtree(folder)
-            ctx.exit(1 if session.broken else 0)
-        session.listen(report)
-        code, record = run_recorded(session, folder, selected.newest)
-    except WolfbaneError:
-        report.close()
-        shutil.rmtree(folder)
-        raise
-    finally:
-        report.close()
-    write_reports(targets, record)
-    ctx.exit(code)
+    if shell and not print_command:
+        raise InputError(Problem("--shell needs --print-command"))
+    arguments = without(command, ctx.meta[EXPANDED], "--print-command", "--shell")
+    if print_command:
+        print_line(select(), point, arguments, shell or "posix")
+        return
+    asked = Asked(
+        arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
+        no_focus, dry_run, reports, quiet, verbose,
+    )  # fmt: skip
+    ctx.exit(carry_out(select, point, asked))

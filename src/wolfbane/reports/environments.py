@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from wolfbane.environments import Environment, by_dotted_name
-from wolfbane.reports.text import many, visible
+from wolfbane.reports.text import aligned, many
 from wolfbane.workspace.settings import Workspace
 
 
@@ -20,25 +20,18 @@ def environment_lines(workspace: Workspace) -> Iterator[str]:
         about += [f"values from {_joined(table['values_from'])}"] if "values_from" in table else []
         about += ["the default"] if name == workspace.settings.workspace.env else []
         rows.append((name, ", ".join(about)))
-    yield from _aligned(rows)
+    yield from aligned(rows)
 
 
 def value_lines(environment: Environment, unset: Sequence[str]) -> Iterator[str]:
     """A line for each parameter: its value, secrets masked, and where it came from."""
     shown, values = environment.shown(), environment.values
     rows = [(name, text, values[name].origin) for name, text in shown.items()]
-    yield from _aligned([*rows, *((name, "-", "no value") for name in unset)])
+    yield from aligned([*rows, *((name, "-", "no value") for name in unset)])
 
 
 def _joined(value: object) -> str:
     return ", ".join(value) if isinstance(value, list) else str(value)
-
-
-def _aligned(rows: Sequence[Sequence[str]]) -> Iterator[str]:
-    shown = [[visible(cell) for cell in row] for row in rows]
-    widths = [max(map(len, column)) for column in zip(*shown)]
-    for row in shown:
-        yield "  ".join(cell.ljust(width) for cell, width in zip(row, widths)).rstrip()
 
 
 def as_data(environment: Environment) -> list[Mapping[str, Any]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator, Sequence
 
 _SEQUENCE = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-Z\\^_])")
 _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
@@ -19,6 +20,14 @@ def visible(text: str) -> str:
 def _escape(character: str) -> str:
     code = ord(character)
     return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}"
+
+
+def aligned(rows: Sequence[Sequence[str]]) -> Iterator[str]:
+    """Rows as lines, their cells in columns."""
+    shown = [[visible(cell) for cell in row] for row in rows]
+    widths = [max(map(len, column)) for column in zip(*shown)]
+    for row in shown:
+        yield "  ".join(cell.ljust(width) for cell, width in zip(row, widths)).rstrip()
 
 
 def clock(seconds: float) -> str:

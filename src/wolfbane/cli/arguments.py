@@ -1,0 +1,123 @@
+"""A command line as pieces, so that presets can be put into it before it is read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import click
+
+from wolfbane.errors import InputError, Problem
+
+PRESET, WORKSPACE = "--preset", "--workspace"
+EXPANDED = "wolfbane.expanded"
+
+
+@dataclass(frozen=True)
+class Piece:
+    """An option with its value, or a plain argument (``option`` is empty)."""
+
+    option: str
+    tokens: tuple[str, ...]
+
+    @property
+    def value(self) -> str:
+        """What an option was given."""
+        first, equals, rest = self.tokens[0].partition("=")
+        if first.startswith("--"):
+            return rest if equals else self.tokens[-1]
+        return self.tokens[-1] if len(self.tokens) > 1 else first[2:]
+
+
+class PresetCommand(click.Command):
+    """A command whose ``--preset`` puts saved arguments before those that were typed.
+
+    What came of it is in the context's meta, under ``EXPANDED``.
+    """
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        if not ctx.resilient_parsing:
+            args = expanded(self, args)
+            ctx.meta[EXPANDED] = list(args)
+        return super().parse_args(ctx, args)
+
+
+def expanded(command: click.Command, arguments: Sequence[str]) -> list[str]:
+    """The arguments with those of their presets in the place of ``--preset``.
+
+    Raises InputError with a preset that does not exist or does not fit.
+    """
+    pieces = list(pieces_of(command, arguments))
+    if any(piece.option == PRESET for piece in pieces):
+        folder = next((p.value for p in reversed(pieces) if p.option == WORKSPACE), "")
+        pieces = _with_presets(command, pieces, folder, ())
+    return joined(pieces)
+
+
+def without(command: click.Command, arguments: Sequence[str], *options: str) -> list[str]:
+    """The arguments without these options."""
+    return joined([p for p in pieces_of(command, arguments) if p.option not in options])
+
+
+def joined(pieces: Sequence[Piece]) -> list[str]:
+    """Pieces as a command line again: options first."""
+    options = [token for piece in pieces if piece.option for token in piece.tokens]
+    plain = [piece.tokens[0] for piece in pieces if not piece.option]
+    guard = ["--"] if any(text.startswith("-") for text in plain) else []
+    return [*options, *guard, *plain]
+
+
+def pieces_of(command: click.Command, arguments: Sequence[str]) -> Iterator[Piece]:
+    """Cut a command line the way Click reads it; options by their long names."""
+    options = {
+        name: option
+        for option in command.params
+        if isinstance(option, click.Option)
+        for name in (*option.opts, *option.secondary_opts)
+    }
+    waiting = list(arguments)
+    while waiting:
+        token = waiting.pop(0)
+        if token == "--":
+            yield from (Piece("", (text,)) for text in waiting)
+            return
+        if not token.startswith("-") or token == "-":
+            yield Piece("", (token,))
+            continue
+        name, inside = token.partition("=")[0], "=" in token
+        if not token.startswith("--"):
+            name = next((f"-{c}" for c in token[1:] if _takes(options.get(f"-{c}"))), token[:2])
+            inside = not token.endswith(name[1])
+        option = options.get(name)
+        long = next((n for n in option.opts if n.startswith("--")), name) if option else name
+        if _takes(option) and not inside and waiting:
+            yield Piece(long, (token, waiting.pop(0)))
+        else:
+            yield Piece(long, (token,))
+
+
+def _takes(option: click.Option | None) -> bool:
+    return option is not None and not option.is_flag and not option.count
+
+
+def _with_presets(
+    command: click.Command, pieces: Sequence[Piece], folder: str, above: tuple[str, ...]
+) -> list[Piece]:
+    from wolfbane.workspace import open_workspace
+    from wolfbane.workspace.presets import find_preset
+
+    workspace = open_workspace(Path(folder or Path.cwd()), given=bool(folder))
+    found: list[Piece] = []
+    for name in [piece.value for piece in pieces if piece.option == PRESET]:
+        preset = find_preset(workspace, name)
+        if name in above:
+            raise InputError(Problem(f"preset '{name}' builds on itself", str(preset.file)))
+        own = list(pieces_of(command, preset.arguments))
+        try:
+            command.make_parser(click.Context(command)).parse_args(list(preset.arguments))
+        except click.UsageError as error:
+            words = f"preset '{name}': {error.format_message()}"
+            raise InputError(Problem(words, str(preset.file))) from None
+        found += _with_presets(command, own, folder, (*above, name))
+    return [*found, *(piece for piece in pieces if piece.option != PRESET)]

@@ -1,0 +1,132 @@
+"""``wolfbane preset``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+
+from wolfbane.cli.arguments import WORKSPACE, expanded, pieces_of, without
+from wolfbane.cli.quoting import quoted
+from wolfbane.cli.run import command as run
+from wolfbane.cli.selecting import workspace_option
+from wolfbane.errors import InputError, Problem
+from wolfbane.reports.text import aligned
+from wolfbane.workspace import Workspace, open_workspace
+from wolfbane.workspace.presets import (
+    all_presets,
+    delete_preset,
+    find_preset,
+    personal_file,
+    save_preset,
+)
+
+
+@click.group("preset")
+def command() -> None:
+    """Keep the arguments of a run by name.
+
+    \b
+    wolfbane preset save nightly -- --tag slow --env staging
+    wolfbane run --preset nightly --jobs 4
+    wolfbane preset list
+    """
+
+
+@command.command("save")
+@click.argument("name")
+@click.argument("arguments", nargs=-1, type=click.UNPROCESSED, metavar="-- ARGUMENTS...")
+@click.option("--help-text", "words", metavar="TEXT", default="", help="What it is for.")
+@click.option("--personal", is_flag=True, help="Keep it for yourself, in every workspace.")
+@click.option("--replace", is_flag=True, help="Even if there is one of that name.")
+@workspace_option
+def save(
+    name: str,
+    arguments: tuple[str, ...],
+    words: str,
+    personal: bool,
+    replace: bool,
+    workspace: Path | None,
+) -> None:
+    """Save any arguments of 'wolfbane run'; they are checked first.
+
+    \b
+    wolfbane preset save nightly -- --tag slow --env staging
+    wolfbane preset save mine --personal -- --preset nightly --quiet
+    """
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    if not arguments:
+        raise InputError(Problem(f"no arguments: write wolfbane preset save {name} -- --tag smoke"))
+    check_arguments(found, arguments)
+    known = all_presets(found).get(name)
+    kept = personal_file() if personal else found.file
+    if known is not None and known.file == kept and not replace:
+        place = _place(found, known.file)
+        raise InputError(Problem(f"there is a preset '{name}' in {place}", hint="use --replace"))
+    file = save_preset(found, name, arguments, words, personal=personal)
+    click.echo(f"saved in {_place(found, file)}: wolfbane run --preset {name}")
+
+
+@command.command("list")
+@workspace_option
+def list_presets(workspace: Path | None) -> None:
+    """Every preset, what it stands for, and where it is kept."""
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    presets = all_presets(found).values()
+    if not presets:
+        raise InputError(Problem("no preset is saved", hint="see wolfbane preset save --help"))
+    rows = []
+    for preset in presets:
+        place = _place(found, preset.file)
+        rows.append((preset.name, preset.help or quoted(preset.arguments, "posix"), place))
+    click.echo("\n".join(aligned(rows)))
+
+
+@command.command("show")
+@click.argument("name")
+@workspace_option
+def show(name: str, workspace: Path | None) -> None:
+    """The arguments of a preset, and the whole command with those that it builds on."""
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    preset = find_preset(found, name)
+    whole = expanded(run, ["--workspace", str(found.file or found.root), "--preset", name])
+    whole = without(run, whole, WORKSPACE)
+    rows = [("preset", preset.name)]
+    rows += [("help", preset.help)] if preset.help else []
+    rows += [
+        ("arguments", quoted(preset.arguments, "posix")),
+        ("kept in", _place(found, preset.file)),
+        ("runs", quoted(["wolfbane", "run", *whole], "posix")),
+    ]
+    click.echo("\n".join(aligned(rows)))
+
+
+@command.command("delete")
+@click.argument("name")
+@workspace_option
+def delete(name: str, workspace: Path | None) -> None:
+    """Take a preset away."""
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    click.echo(f"deleted from {_place(found, delete_preset(found, name))}: {name}")
+
+
+def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
+    """Whether they are arguments of a run, and none is a secret. Raises InputError."""
+    place = str(workspace.file or workspace.root)
+    try:
+        run.make_context("run", ["--workspace", place, *arguments])
+    except click.UsageError as error:
+        raise InputError(Problem(f"wolfbane run: {error.format_message()}")) from None
+    for piece in pieces_of(run, arguments):
+        name, _, value = piece.value.partition("=")
+        parameter = workspace.settings.param.get(name) if piece.option == "--set" else None
+        if parameter is not None and parameter.secret and not value.startswith("@"):
+            hint = f"give a file: --set {name}=@FILE, or set it in an environment"
+            raise InputError(Problem(f"'{name}' is secret: it is not kept in a preset", hint=hint))
+
+
+def _place(workspace: Workspace, file: Path) -> str:
+    if file == workspace.file:
+        return file.name
+    return str(file).replace(str(Path.home()), "~", 1)

@@ -1,0 +1,56 @@
+"""A command as one line for a shell."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Sequence
+from subprocess import list2cmdline
+
+from wolfbane.errors import InputError, Problem
+
+SHELLS = ("posix", "powershell", "cmd")
+_PLAIN = re.compile(r"[\w./\\:=+-]+", re.ASCII)
+
+
+def quoted(arguments: Sequence[str], shell: str) -> str:
+    """The line that has these arguments, for a POSIX shell, PowerShell, or the command prompt.
+
+    Raises InputError where the shell cannot be given an argument.
+    """
+    if shell == "posix":
+        return shlex.join(arguments)
+    for argument in arguments:
+        if "\n" in argument and shell == "cmd":
+            raise InputError(Problem(f"the command prompt cannot be given {argument!r}"))
+    if shell == "powershell":
+        return _powershell(arguments)
+    return " ".join(map(_prompt, arguments))
+
+
+def _powershell(arguments: Sequence[str]) -> str:
+    """In single quotes, where only the quote itself is doubled.
+
+    A double quote reaches programs in different ways in different versions; after ``--%`` the
+    line is handed on as it is in all of them.
+    """
+    if any('"' in argument for argument in arguments):
+        first, *rest = arguments
+        return f"{first} --% {list2cmdline(rest)}"
+    return " ".join(
+        text if _PLAIN.fullmatch(text) else "'" + text.replace("'", "''") + "'"
+        for text in arguments
+    )
+
+
+def _prompt(argument: str) -> str:
+    """Quoted as programs read it, then with a caret before all that the prompt would act on.
+
+    The caret before ``%`` keeps it from being a variable; in a batch file it is doubled instead.
+    """
+    if _PLAIN.fullmatch(argument):
+        return argument
+    text = list2cmdline([argument])
+    if not text.startswith('"'):
+        text = f'"{text}"' if not text.endswith("\\") else text
+    return re.sub(r'([()%!^"<>&|])', r"^\1", text)

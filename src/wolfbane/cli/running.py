@@ -1,0 +1,98 @@
+"""Carry out ``wolfbane run`` once its options are read."""
+
+from __future__ import annotations
+
+import random
+import shlex
+import shutil
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import click
+
+from wolfbane.cli.pointing import Point
+from wolfbane.cli.quoting import quoted
+from wolfbane.cli.selecting import Selected
+from wolfbane.environments import Mask
+from wolfbane.errors import WolfbaneError
+from wolfbane.execution.processes import available_cores
+from wolfbane.execution.recorded import run_recorded
+from wolfbane.execution.run import Known, Options, Session
+from wolfbane.reports.console import ConsoleReport
+from wolfbane.reports.plan import print_plan
+from wolfbane.reports.style import make_console
+from wolfbane.reports.written import read_targets, write_reports
+from wolfbane.results.runs import new_run
+
+
+@dataclass(frozen=True)
+class Asked:
+    """How to run, as the command line says it. ``timeout`` is in seconds."""
+
+    arguments: Sequence[str] = ()
+    jobs: int | None = None
+    timeout: float | None = None
+    stop_after: int | None = None
+    seed: int | None = None
+    shuffled: bool = False
+    build: str = "changed"
+    no_focus: bool = False
+    dry_run: bool = False
+    reports: Sequence[str] = ()
+    quiet: bool = False
+    verbose: bool = False
+
+
+def carry_out(select: Callable[[], Selected], point: Point, asked: Asked) -> int:
+    """Choose, run and report; returns the exit code."""
+    targets = read_targets(asked.reports)
+    selected = select()
+    workspace = selected.inventory.workspace
+    environments = point(workspace)
+    folder = new_run(workspace.results)
+    choice = replace(selected.choice, focus=selected.choice.focus and not asked.no_focus)
+    known = Known(selected.newest.status, selected.newest.times)
+    options = _options(asked, workspace.settings.workspace.jobs)
+    session = Session(selected.inventory, choice, options, known, environments, folder.name)
+    console = make_console()
+    report = ConsoleReport(console, quiet=asked.quiet, verbose=asked.verbose)
+    try:
+        if asked.dry_run:
+            print_plan(console, session.plan(folder), session.broken)
+            shutil.rmtree(folder)
+            return 1 if session.broken else 0
+        session.listen(report)
+        code, record = run_recorded(session, folder, selected.newest)
+    except WolfbaneError:
+        report.close()
+        shutil.rmtree(folder)
+        raise
+    finally:
+        report.close()
+    write_reports(targets, record)
+    return code
+
+
+def _options(asked: Asked, jobs: int | None) -> Options:
+    seed = asked.seed
+    if asked.shuffled and seed is None:
+        seed = random.SystemRandom().randrange(1_000_000)
+    return Options(
+        jobs=asked.jobs or jobs or available_cores(),
+        timeout=asked.timeout,
+        stop_after=asked.stop_after,
+        seed=seed,
+        build=asked.build,
+        no_focus=asked.no_focus,
+        command=shlex.join(["wolfbane", "run", *asked.arguments]),
+    )
+
+
+def print_line(selected: Selected, point: Point, arguments: Sequence[str], shell: str) -> None:
+    """The whole run as one line for a shell; a secret in it is masked."""
+    environments = point(selected.inventory.workspace)
+    mask = Mask(secret for environment in environments for secret in environment.secrets)
+    shown = [mask(argument) for argument in arguments]
+    click.echo(quoted(["wolfbane", "run", *shown], shell))
+    if shown != list(arguments):
+        click.echo("wolfbane: a secret is masked in this line", err=True)

@@ -1,0 +1,141 @@
+"""Presets: arguments of ``wolfbane run`` kept by name, in the settings or in a personal file."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.workspace.settings import Workspace
+
+_NAME = re.compile(r"[A-Za-z0-9][\w-]*")
+
+
+@dataclass(frozen=True)
+class Saved:
+    """A preset and the file that it is kept in."""
+
+    name: str
+    arguments: tuple[str, ...]
+    help: str
+    file: Path
+
+
+def personal_file() -> Path:
+    """Where a user's own presets are, for every workspace."""
+    import platformdirs
+
+    return platformdirs.user_config_path("wolfbane") / "presets.toml"
+
+
+def all_presets(workspace: Workspace) -> dict[str, Saved]:
+    """Presets by name: the workspace's, then those of the user. Raises InputError."""
+    found = {}
+    if workspace.file:
+        for name, preset in workspace.settings.preset.items():
+            found[name] = Saved(name, tuple(preset.arguments), preset.help, workspace.file)
+    file = personal_file()
+    for name, table in _personal(file).items():
+        found.setdefault(name, _read(file, name, table))
+    return found
+
+
+def find_preset(workspace: Workspace, name: str) -> Saved:
+    """A preset by name, or a file of arguments by its path. Raises InputError."""
+    presets = all_presets(workspace)
+    if name in presets:
+        return presets[name]
+    path = Path(name)
+    if path.is_file():
+        return Saved(name, tuple(_arguments_in(path)), "", path)
+    words = f"there is no preset '{name}'"
+    if "/" in name or "\\" in name:
+        words = f"there is no file '{name}'"
+    raise InputError(Problem(words, hint=did_you_mean(name, presets)))
+
+
+def save_preset(
+    workspace: Workspace, name: str, arguments: Sequence[str], words: str, *, personal: bool
+) -> Path:
+    """Keep a preset; the rest of the file stays as it is. Returns the file. Raises InputError."""
+    import tomlkit
+
+    if not _NAME.fullmatch(name):
+        raise InputError(Problem(f"'{name}' is no name: use letters, digits, '_', '-'"))
+    file = _file(workspace, personal=personal)
+    document = tomlkit.parse(file.read_text(encoding="utf-8") if file.exists() else "")
+    table = tomlkit.table()
+    table["arguments"] = list(arguments)
+    if words:
+        table["help"] = words
+    presets = document.setdefault("preset", tomlkit.table(is_super_table=True))
+    presets[name] = table
+    _write(file, tomlkit.dumps(document))
+    return file
+
+
+def delete_preset(workspace: Workspace, name: str) -> Path:
+    """Take a preset out of its file. Returns the file. Raises InputError."""
+    import tomlkit
+
+    presets = all_presets(workspace)
+    if name not in presets:
+        hint = did_you_mean(name, presets)
+        raise InputError(Problem(f"there is no preset '{name}'", hint=hint))
+    file = presets[name].file
+    document: Any = tomlkit.parse(file.read_text(encoding="utf-8"))
+    del document["preset"][name]
+    if not document["preset"]:
+        del document["preset"]
+    _write(file, tomlkit.dumps(document))
+    return file
+
+
+def _file(workspace: Workspace, *, personal: bool) -> Path:
+    if personal:
+        return personal_file()
+    if workspace.file is None:
+        hint = "write one with 'wolfbane init', or use --personal"
+        raise InputError(Problem("there is no wolfbane.toml to keep it in", hint=hint))
+    return workspace.file
+
+
+def _write(file: Path, text: str) -> None:
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise InputError(Problem(f"cannot be written: {error}", str(file))) from None
+
+
+def _personal(file: Path) -> Mapping[str, Any]:
+    import tomllib
+
+    try:
+        tables = tomllib.loads(file.read_text(encoding="utf-8")).get("preset", {})
+    except FileNotFoundError:
+        return {}
+    except (OSError, ValueError) as error:
+        raise InputError(Problem(f"cannot be read: {error}", str(file))) from None
+    return tables if isinstance(tables, dict) else {}
+
+
+def _read(file: Path, name: str, table: object) -> Saved:
+    arguments = table.get("arguments") if isinstance(table, dict) else None
+    if not (isinstance(arguments, list) and all(isinstance(a, str) for a in arguments)):
+        words = f"preset '{name}' has no list of texts as its 'arguments'"
+        raise InputError(Problem(words, str(file)))
+    assert isinstance(table, dict)
+    return Saved(name, tuple(arguments), str(table.get("help", "")), file)
+
+
+def _arguments_in(path: Path) -> list[str]:
+    """Arguments as a POSIX shell would read them, over many lines, with ``#`` comments."""
+    try:
+        return shlex.split(path.read_text(encoding="utf-8"), comments=True)
+    except (OSError, ValueError) as error:
+        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
