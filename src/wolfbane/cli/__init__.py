@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import importlib
+from typing import TYPE_CHECKING
 
 import click
 
 from wolfbane import __version__
+
+if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
 
 _COMMANDS = {
     "run": "Choose tests and run them.",
@@ -15,6 +19,7 @@ _COMMANDS = {
     "env": "Show environments: what a run can be pointed at.",
     "preset": "Keep the arguments of a run by name.",
     "show": "Print a recorded run again.",
+    "completion": "Print what makes a shell complete Wolfbane's words.",
     "init": "Write down the suites found here in wolfbane.toml.",
     "demo": "Try Wolfbane on the sample workspace.",
 }
@@ -31,6 +36,11 @@ class _Commands(click.Group):
         command = module.command
         assert isinstance(command, click.Command)
         return command
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        from click.shell_completion import CompletionItem
+
+        return [CompletionItem(name) for name in _COMMANDS if name.startswith(incomplete)]
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
@@ -55,9 +65,14 @@ def root() -> None:
 
 def main() -> None:
     """The console script: every error becomes plain text and its exit code."""
+    import os
     import sys
 
     try:
+        if "WOLFBANE_COMPLETE" in os.environ:
+            from wolfbane.cli.completion import answer
+
+            sys.exit(answer(root, os.environ["WOLFBANE_COMPLETE"], sys.argv[1:]))
         sys.exit(root(standalone_mode=False) or 0)
     except click.exceptions.Abort:
         sys.exit(130)
@@ -65,8 +80,6 @@ def main() -> None:
         error.show()
         sys.exit(2)
     except BrokenPipeError:
-        import os
-
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         sys.exit(141)
     except Exception as error:

@@ -104,7 +104,7 @@ def _takes(option: click.Option | None) -> bool:
 def _with_presets(
     command: click.Command, pieces: Sequence[Piece], folder: str, above: tuple[str, ...]
 ) -> list[Piece]:
-    from wolfbane.workspace import open_workspace
+    from wolfbane.workspace.find import open_workspace
     from wolfbane.workspace.presets import find_preset
 
     workspace = open_workspace(Path(folder or Path.cwd()), given=bool(folder))

@@ -7,11 +7,9 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli import words
 from wolfbane.cli.selecting import workspace_option
-from wolfbane.environments import resolve
 from wolfbane.errors import InputError, Problem
-from wolfbane.reports.environments import as_data, environment_lines, value_lines
-from wolfbane.workspace import open_workspace
 
 
 @click.group("env")
@@ -28,6 +26,9 @@ def command() -> None:
 @workspace_option
 def list_environments(workspace: Path | None) -> None:
     """The environments of the workspace."""
+    from wolfbane.reports.environments import environment_lines
+    from wolfbane.workspace.find import open_workspace
+
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     if not found.settings.env:
         raise InputError(Problem("no environment is declared: write [env.NAME] in wolfbane.toml"))
@@ -35,12 +36,17 @@ def list_environments(workspace: Path | None) -> None:
 
 
 @command.command("show")
-@click.argument("name", default="")
-@click.option("--set", "values", multiple=True, metavar="KEY=VALUE", help="As for run.")
+@click.argument("name", default="", shell_complete=words.environments)
+@click.option("--set", "values", multiple=True, metavar="KEY=VALUE", help="As for run.",
+              shell_complete=words.settings)  # fmt: skip
 @click.option("--as", "form", type=click.Choice(["table", "json"]), default="table")
 @workspace_option
 def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) -> None:
     """Every value of an environment (the default one without NAME), and where it came from."""
+    from wolfbane.environments import resolve
+    from wolfbane.reports.environments import as_data, value_lines
+    from wolfbane.workspace.find import open_workspace
+
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     if not found.settings.param:
         raise InputError(Problem("no parameter is declared: write [param.NAME] in wolfbane.toml"))

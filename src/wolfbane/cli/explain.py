@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.cli import words
 from wolfbane.cli.selecting import Selected, selection_options
 from wolfbane.errors import InputError, Problem, nearest
-from wolfbane.inventory import Inventory
-from wolfbane.model import Test
-from wolfbane.reports.explained import explained
-from wolfbane.reports.style import make_console
+
+if TYPE_CHECKING:
+    from wolfbane.inventory import Inventory
+    from wolfbane.model import Test
 
 
 @click.command("explain")
-@click.argument("address")
+@click.argument("address", shell_complete=words.paths)
 @selection_options
 def command(select: Callable[[], Selected], address: str) -> None:
     """Say what is known of the test at ADDRESS, and why a selection chooses it or not.
@@ -27,6 +29,9 @@ def command(select: Callable[[], Selected], address: str) -> None:
     wolfbane explain 'tests/fees/test_fees.py#WinterFee / test_late_fee'
     wolfbane explain test_late_fee --tag smoke
     """
+    from wolfbane.reports.explained import explained
+    from wolfbane.reports.style import make_console
+
     selected = select()
     test = _find(selected.inventory, address)
     browsers: list[str] = [test.browser] if test.browser else []
@@ -35,6 +40,7 @@ def command(select: Callable[[], Selected], address: str) -> None:
 
 def _find(inventory: Inventory, address: str) -> Test:
     tests = inventory.tests
+    address = address.partition(" @")[0]
     for matches in (
         [test for test in tests if test.address == address],
         [test for test in tests if test.address.endswith(address)],

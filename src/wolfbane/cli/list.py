@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import click
 
 from wolfbane.cli.pointing import Point, environment_options
 from wolfbane.cli.selecting import Selected, selection_options
-from wolfbane.environments import Environment
-from wolfbane.inventory.empty import nothing_chosen
-from wolfbane.reports.listing import GROUPINGS, as_json, closing_lines, table, tree
-from wolfbane.selection import choose
+
+if TYPE_CHECKING:
+    from wolfbane.environments import Environment
+
+GROUPINGS = ("suite", "file", "kind", "tag")
 
 
 @click.command("list")
@@ -22,7 +24,7 @@ from wolfbane.selection import choose
     show_default=True, help="The form of the list.",
 )  # fmt: skip
 @click.option(
-    "--by", type=click.Choice(list(GROUPINGS)), default="suite", show_default=True,
+    "--by", type=click.Choice(GROUPINGS), default="suite", show_default=True,
     help="What to group by.",
 )  # fmt: skip
 @environment_options
@@ -39,6 +41,10 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     wolfbane list --by tag
     wolfbane list tests/fees --as json
     """
+    from wolfbane.inventory.empty import nothing_chosen
+    from wolfbane.reports.listing import as_json, closing_lines, table, tree
+    from wolfbane.selection import choose
+
     selected = select()
     inventory, choice, status = selected.inventory, selected.choice, selected.newest.status
     if exact:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wolfbane.cli import words
 from wolfbane.workspace.settings import Workspace
 
 if TYPE_CHECKING:
@@ -35,15 +36,15 @@ def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
         return command(point=point, **options)
 
     decorated: Callable[..., Any] = click.option(
-        "--spread", multiple=True, metavar="KEY",
+        "--spread", multiple=True, metavar="KEY", shell_complete=words.parameters,
         help="Run once for each of a parameter's values: --set machine=a,b --spread machine.",
     )(wrapped)  # fmt: skip
     decorated = click.option(
-        "--set", "values", multiple=True, metavar="KEY=VALUE",
+        "--set", "values", multiple=True, metavar="KEY=VALUE", shell_complete=words.settings,
         help="Give a parameter a value, or KEY=@FILE a file's content.",
     )(decorated)  # fmt: skip
     return click.option(
-        "--env", "environment", metavar="NAME", default="",
+        "--env", "environment", metavar="NAME", default="", shell_complete=words.environments,
         help="The environment to run against, or several: a,b. [default: the workspace's]",
     )(decorated)  # fmt: skip
 

@@ -7,13 +7,14 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli import words
 from wolfbane.cli.arguments import WORKSPACE, expanded, pieces_of, without
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.run import command as run
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.errors import InputError, Problem
 from wolfbane.reports.text import aligned
-from wolfbane.workspace import Workspace, open_workspace
+from wolfbane.workspace.find import open_workspace
 from wolfbane.workspace.presets import (
     all_presets,
     delete_preset,
@@ -21,6 +22,7 @@ from wolfbane.workspace.presets import (
     personal_file,
     save_preset,
 )
+from wolfbane.workspace.settings import Workspace
 
 
 @click.group("preset")
@@ -84,7 +86,7 @@ def list_presets(workspace: Path | None) -> None:
 
 
 @command.command("show")
-@click.argument("name")
+@click.argument("name", shell_complete=words.presets)
 @workspace_option
 def show(name: str, workspace: Path | None) -> None:
     """The arguments of a preset, and the whole command with those that it builds on."""
@@ -103,7 +105,7 @@ def show(name: str, workspace: Path | None) -> None:
 
 
 @command.command("delete")
-@click.argument("name")
+@click.argument("name", shell_complete=words.presets)
 @workspace_option
 def delete(name: str, workspace: Path | None) -> None:
     """Take a preset away."""

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.cli import words
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, without
 from wolfbane.cli.pointing import Point, environment_options
 from wolfbane.cli.quoting import SHELLS
@@ -52,7 +53,7 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
     help="Also write a report: xunit or json.",
 )  # fmt: skip
 @click.option(
-    "--preset", "presets", multiple=True, metavar="NAME|PATH",
+    "--preset", "presets", multiple=True, metavar="NAME|PATH", shell_complete=words.presets,
     help="Saved arguments, by name or in a file; what else is given adds to them.",
 )  # fmt: skip
 @click.option("--print-command", is_flag=True, help="Print this run as one line, and run nothing.")

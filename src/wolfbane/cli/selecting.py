@@ -6,16 +6,18 @@ import functools
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from wolfbane.inventory import Inventory, open_inventory
-from wolfbane.inventory.asked import Asked, read_choice
-from wolfbane.results.newest import Newest
-from wolfbane.selection import Choice
-from wolfbane.workspace import open_workspace
+from wolfbane.cli import words
 from wolfbane.workspace.settings import KINDS
+
+if TYPE_CHECKING:
+    from wolfbane.inventory import Inventory
+    from wolfbane.inventory.asked import Asked
+    from wolfbane.results.newest import Newest
+    from wolfbane.selection import Choice
 
 _FIELDS = {
     "suite": "Tests of this suite.",
@@ -62,15 +64,20 @@ def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
         workspace: Path | None,
         **options: Any,
     ) -> Any:
+        from wolfbane.inventory.asked import Asked
+
         fields = {name: options.pop(f"field_{name}") for name in _FIELDS}
         asked = Asked(paths, fields, pick, drop, everything)
         return command(select=lambda: _select(asked, workspace), **options)
 
-    decorated: Callable[..., Any] = click.argument("paths", nargs=-1, metavar="[PATH]...")(wrapped)
+    decorated: Callable[..., Any] = click.argument(
+        "paths", nargs=-1, metavar="[PATH]...", shell_complete=words.paths
+    )(wrapped)
     for name, text in reversed(_FIELDS.items()):
         decorated = click.option(
-            f"--{name}", f"field_{name}", multiple=True, metavar="VALUE", help=text
-        )(decorated)
+            f"--{name}", f"field_{name}", multiple=True, metavar="VALUE", help=text,
+            shell_complete=words.of_field(name),
+        )(decorated)  # fmt: skip
     decorated = click.option(
         "--pick", multiple=True, metavar="EXPR", help="Narrow to an expression: 'tag:a and not b'."
     )(decorated)
@@ -84,6 +91,11 @@ def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def _select(asked: Asked, workspace: Path | None) -> Selected:
+    from wolfbane.inventory import open_inventory
+    from wolfbane.inventory.asked import read_choice
+    from wolfbane.results.newest import Newest
+    from wolfbane.workspace.find import open_workspace
+
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     inventory = open_inventory(found)
     folder = Path.cwd().resolve()

@@ -6,16 +6,12 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli import words
 from wolfbane.cli.selecting import workspace_option
-from wolfbane.reports.console import ConsoleReport
-from wolfbane.reports.style import make_console
-from wolfbane.results.journal import read_journal
-from wolfbane.results.runs import find_run
-from wolfbane.workspace import open_workspace
 
 
 @click.command("show")
-@click.argument("run", default="last")
+@click.argument("run", default="last", shell_complete=words.runs)
 @workspace_option
 @click.option("-q", "--quiet", is_flag=True, help="Only failures and the closing line.")
 @click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")
@@ -28,6 +24,12 @@ def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> Non
     wolfbane show
     wolfbane show 20260301-0912 --verbose
     """
+    from wolfbane.reports.console import ConsoleReport
+    from wolfbane.reports.style import make_console
+    from wolfbane.results.journal import read_journal
+    from wolfbane.results.runs import find_run
+    from wolfbane.workspace.find import open_workspace
+
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     folder = find_run(found.results, run)
     report = ConsoleReport(make_console(), quiet=quiet, verbose=verbose, live=False)

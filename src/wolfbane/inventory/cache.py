@@ -71,14 +71,16 @@ class Cache:
         self._used.add(key)
         self._changed = True
 
-    def save(self) -> None:
+    def save(self) -> bool:
         """Write the cache, if anything changed, without the files that are gone."""
         files = {key: entry for key, entry in self._entries.items() if key in self._used}
-        if self._changed or len(files) != len(self._entries):
+        changed = self._changed or len(files) != len(self._entries)
+        if changed:
             text = json.dumps({"format": FORMAT, "files": files}, separators=(",", ":"))
             with contextlib.suppress(OSError):  # a cache that cannot be kept is no trouble
                 write_whole(self._path, text)
             self._entries, self._changed = files, False
+        return changed
 
 
 def _signature(path: Path) -> list[int]:

@@ -12,6 +12,7 @@ from wolfbane.inventory.cache import Cache
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
 from wolfbane.model import Tag, Test, TestFile
+from wolfbane.results.words import write_words
 from wolfbane.workspace.settings import Suite, Workspace
 
 
@@ -89,8 +90,9 @@ class Inventory:
         self.__dict__.pop("tests", None)
 
     def save(self) -> None:
-        """Write the cache."""
-        self.cache.save()
+        """Write the cache, and the words that a shell completes, where anything changed."""
+        if self.cache.save():
+            write_words(self.workspace.results, self.tests)
 
 
 def open_inventory(workspace: Workspace) -> Inventory:

@@ -7,7 +7,7 @@ import hashlib
 import json
 import re
 import tomllib
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import fields
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,7 @@ from typing import Any
 from wolfbane import __version__
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.workspace.checks import meaning_problems
+from wolfbane.workspace.dotted import with_dotted_names
 from wolfbane.workspace.locate import Location, line_index, line_of
 from wolfbane.workspace.settings import (
     KINDS,
@@ -55,28 +56,6 @@ def read_settings(path: Path) -> Settings:
         raise InputError(*problems)
     _remember(path, settings, mark)
     return settings
-
-
-def with_dotted_names(data: dict[str, Any]) -> dict[str, Any]:
-    """Parameters that are declared in groups, ``[param.api.url]``, by one name: ``api.url``."""
-    declared = data.get("param")
-    if not isinstance(declared, dict):
-        return data
-    return {**data, "param": dict(_flat(declared, ""))}
-
-
-def _flat(table: Mapping[str, Any], prefix: str) -> Iterator[tuple[str, Any]]:
-    for key, value in table.items():
-        name = f"{prefix}{key}"
-        group = isinstance(value, dict) and value and all(map(_is_table, value.values()))
-        if group:
-            yield from _flat(value, f"{name}.")
-        else:
-            yield name, value
-
-
-def _is_table(value: object) -> bool:
-    return isinstance(value, dict)
 
 
 def _checked(path: Path, text: str, data: Mapping[str, Any]) -> Settings:

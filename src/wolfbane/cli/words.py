@@ -1,0 +1,157 @@
+"""What a shell may complete: words of the workspace, from what is on record of it.
+
+Nothing is scanned and nothing is checked here, so that the answer comes at once.
+"""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wolfbane.workspace.settings import KINDS, SETTINGS_NAME
+
+Complete = Callable[[click.Context, click.Parameter, str], list[str]]
+MOST = 200
+
+
+class _Place:
+    """The workspace's folder and its settings as they are written."""
+
+    def __init__(self, ctx: click.Context) -> None:
+        given = ctx.params.get("workspace")
+        start = Path(given or Path.cwd()).resolve()
+        folders = (start,) if given else (start, *start.parents)
+        file = next((f / SETTINGS_NAME for f in folders if (f / SETTINGS_NAME).is_file()), None)
+        self.root = file.parent if file else start
+        self.settings: dict[str, Any] = {}
+        if file is not None:
+            try:
+                self.settings = tomllib.loads(file.read_text(encoding="utf-8"))
+            except (OSError, ValueError):
+                self.settings = {}
+
+    def table(self, name: str) -> dict[str, Any]:
+        table = self.settings.get(name, {})
+        return table if isinstance(table, dict) else {}
+
+    @property
+    def results(self) -> Path:
+        return self.root / str(self.table("workspace").get("results", ".wolfbane"))
+
+    def words(self, subject: str, start: str) -> list[str]:
+        from wolfbane.results.words import words_starting
+
+        return words_starting(self.results, subject, start)[:MOST]
+
+
+def _starting(words: Iterable[str], incomplete: str) -> list[str]:
+    return [word for word in words if word.startswith(incomplete)]
+
+
+def _last_of_list(incomplete: str, find: Callable[[str], list[str]]) -> list[str]:
+    """Words for what stands after the last comma, each with all that stands before."""
+    before, comma, last = incomplete.rpartition(",")
+    return [f"{before}{comma}{word}" for word in find(last)]
+
+
+def of_field(name: str) -> Complete:
+    """Words for the option of a selection field."""
+
+    def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+        if name == "file":
+            return paths(ctx, param, incomplete)
+        if name == "name":
+            return _Place(ctx).words("names", incomplete)
+        return _last_of_list(incomplete, lambda start: _values(_Place(ctx), name, start))
+
+    return complete
+
+
+def _values(place: _Place, field: str, start: str) -> list[str]:
+    if field == "kind":
+        return _starting(KINDS, start)
+    if field == "status":
+        return _starting(_STATUSES, start)
+    if field == "category":
+        found = place.words("tags", f"category={start}")
+        return [tag.partition("=")[2] for tag in found]
+    if field == "suite":
+        declared = [str(suite.get("name")) for suite in place.settings.get("suite", [])]
+        return _starting(dict.fromkeys([*declared, *place.words("suites", "")]), start)
+    return place.words("tags", start) if field == "tag" else []
+
+
+_STATUSES = (
+    "passed", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo", "new"
+)  # fmt: skip
+
+
+def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Test files a folder at a time; after ``FILE#`` the addresses in it."""
+    place = _Place(ctx)
+    inside = os.path.relpath(Path.cwd(), place.root)
+    before = "" if inside == "." or inside.startswith("..") else f"{inside}/"
+    if "#" in incomplete:
+        found = place.words("addresses", before + incomplete)
+        return [word.removeprefix(before) for word in found]
+    from wolfbane.results.words import words_starting
+
+    files = words_starting(place.results, "files", before + incomplete)
+    cut = len(before + incomplete)
+    steps: dict[str, None] = {}
+    for file in files:
+        end = file.find("/", cut)
+        steps[file[len(before) : end + 1 if end >= 0 else None]] = None
+    if list(steps) == [incomplete]:
+        return [incomplete, f"{incomplete}#"]
+    return list(steps)[:MOST]
+
+
+def environments(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Environments, or several with commas between."""
+    names = list(_Place(ctx).table("env"))
+    return _last_of_list(incomplete, lambda start: _starting(names, start))
+
+
+def parameters(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Names of parameters."""
+    from wolfbane.workspace.dotted import with_dotted_names
+
+    return _starting(with_dotted_names(_Place(ctx).settings).get("param", {}), incomplete)
+
+
+def settings(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """``KEY=`` of parameters; the values of those that have a choice."""
+    from wolfbane.workspace.dotted import with_dotted_names
+
+    declared = with_dotted_names(_Place(ctx).settings).get("param", {})
+    key, equals, value = incomplete.partition("=")
+    if not equals:
+        return [f"{name}=" for name in _starting(declared, key)]
+    choices = declared.get(key, {}).get("choices", [])
+    return [f"{key}={choice}" for choice in _starting(choices, value)]
+
+
+def presets(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Presets of the workspace and of the user."""
+    from wolfbane.workspace.presets import personal_file
+
+    names = list(_Place(ctx).table("preset"))
+    try:
+        own = tomllib.loads(personal_file().read_text(encoding="utf-8"))
+        names += own.get("preset", {})
+    except (OSError, ValueError):
+        pass
+    return _starting(dict.fromkeys(names), incomplete)
+
+
+def runs(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Recorded runs, the newest first."""
+    folder = _Place(ctx).results / "runs"
+    names = sorted((path.name for path in folder.glob("*")), reverse=True)
+    return _starting(["last", *names], incomplete)
