@@ -124,6 +124,10 @@ def listing() -> None:
         alone("list 20,000 tests, cold", [WOLFBANE, "list"], root, 1, "(at most 3)")
         alone("list 20,000 tests, warm", [WOLFBANE, "list"], root, 5, "(at most 0.4)")
         alone("list --tag smoke, warm", [WOLFBANE, "list", "--tag", "smoke"], root, 5)
+        for typed in ("run --tag sm", "run --name TideTest", "run tests/area1/test_file_1.py#T"):
+            line = f"wolfbane {typed}"
+            ask = ["env", "WOLFBANE_COMPLETE=bash", f"WOLFBANE_LINE={line}", WOLFBANE]
+            alone(f"complete '{typed}'", ask, root, 9, "(at most 0.15)")
 
 
 def start() -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -56,6 +55,8 @@ class NothingChosen(WolfbaneError):
 
 def nearest(word: str, words: Iterable[str]) -> str | None:
     """The word in use that is most like ``word``, or None when nothing comes close."""
+    import difflib
+
     known = {candidate.lower(): candidate for candidate in words}
     close = difflib.get_close_matches(word.lower(), known, n=1, cutoff=0.6)
     return known[close[0]] if close else None

@@ -25,8 +25,11 @@ ZSH = r"""#compdef wolfbane
 # Completion of wolfbane for zsh. Put this into ~/.zshrc, after compinit:
 #   eval "$(wolfbane completion zsh)"
 _wolfbane_complete() {
-  local -a found open whole
-  found=("${(@f)$(WOLFBANE_COMPLETE=zsh ${words[1]} "${(@Q)words[2,CURRENT]}" 2>/dev/null)}")
+  local -a found open whole before
+  local current=$PREFIX
+  [[ -z $compstate[quote] ]] && current=${(Q)PREFIX}
+  before=("${(@Q)words[1,CURRENT-1]}")
+  found=("${(@f)$(WOLFBANE_COMPLETE=zsh "${before[@]}" "$current" 2>/dev/null)}")
   open=(${(M)found:#*[/=,#]})
   whole=(${found:#*[/=,#]})
   (( ${#open} )) && compadd -S '' -a open
@@ -37,7 +40,7 @@ compdef _wolfbane_complete wolfbane
 FISH = r"""# Completion of wolfbane for fish. Put this into ~/.config/fish/config.fish:
 #   wolfbane completion fish | source
 function __wolfbane_complete
-  set -l given (commandline -opc) (commandline -ct)
+  set -l given (commandline -opc) (commandline -ct | string unescape)
   WOLFBANE_COMPLETE=fish $given[1] $given[2..-1] 2>/dev/null
 end
 complete -c wolfbane -f -a "(__wolfbane_complete)"

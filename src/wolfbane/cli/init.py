@@ -8,7 +8,7 @@ import click
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.detect import detect, settings_text
-from wolfbane.workspace.settings import SETTINGS_NAME
+from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
 @click.command("init")

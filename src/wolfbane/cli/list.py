@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.pointing import Point, environment_options
+from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.selecting import Selected, selection_options
 
 if TYPE_CHECKING:
+    from wolfbane.cli.pointing import Point
     from wolfbane.environments import Environment
 
 GROUPINGS = ("suite", "file", "kind", "tag")

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli import words
-from wolfbane.workspace.settings import Workspace
 
 if TYPE_CHECKING:
     from wolfbane.environments import Environment
+    from wolfbane.workspace.settings import Workspace
 
-Point = Callable[[Workspace], "list[Environment]"]
+    Point = Callable[[Workspace], list[Environment]]
 
 
 def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Sequence
-from subprocess import list2cmdline
 
 from wolfbane.errors import InputError, Problem
 
@@ -34,6 +33,8 @@ def _powershell(arguments: Sequence[str]) -> str:
     A double quote reaches programs in different ways in different versions; after ``--%`` the
     line is handed on as it is in all of them.
     """
+    from subprocess import list2cmdline
+
     if any('"' in argument for argument in arguments):
         first, *rest = arguments
         return f"{first} --% {list2cmdline(rest)}"
@@ -48,6 +49,8 @@ def _prompt(argument: str) -> str:
 
     The caret before ``%`` keeps it from being a variable; in a batch file it is doubled instead.
     """
+    from subprocess import list2cmdline
+
     if _PLAIN.fullmatch(argument):
         return argument
     text = list2cmdline([argument])

@@ -9,13 +9,14 @@ import click
 
 from wolfbane.cli import words
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, without
-from wolfbane.cli.pointing import Point, environment_options
+from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.quoting import SHELLS
 from wolfbane.cli.selecting import selection_options
 from wolfbane.errors import InputError, Problem
-from wolfbane.workspace.settings import seconds
+from wolfbane.workspace.vocabulary import seconds
 
 if TYPE_CHECKING:
+    from wolfbane.cli.pointing import Point
     from wolfbane.cli.selecting import Selected
 
 

@@ -7,10 +7,10 @@ import shlex
 import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.pointing import Point
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import Selected
 from wolfbane.environments import Mask
@@ -23,6 +23,9 @@ from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
 from wolfbane.reports.written import read_targets, write_reports
 from wolfbane.results.runs import new_run
+
+if TYPE_CHECKING:
+    from wolfbane.cli.pointing import Point
 
 
 @dataclass(frozen=True)

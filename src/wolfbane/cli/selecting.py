@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli import words
-from wolfbane.workspace.settings import KINDS
+from wolfbane.workspace.vocabulary import KINDS
 
 if TYPE_CHECKING:
     from wolfbane.inventory import Inventory

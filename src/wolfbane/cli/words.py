@@ -13,7 +13,7 @@ from typing import Any
 
 import click
 
-from wolfbane.workspace.settings import KINDS, SETTINGS_NAME
+from wolfbane.workspace.vocabulary import KINDS, SETTINGS_NAME
 
 Complete = Callable[[click.Context, click.Parameter, str], list[str]]
 MOST = 200

@@ -19,7 +19,8 @@ from wolfbane.environments.ports import free_ports
 from wolfbane.environments.sources import from_source, is_source, read_values
 from wolfbane.environments.surroundings import Surroundings
 from wolfbane.errors import InputError, Problem, did_you_mean
-from wolfbane.workspace.settings import ENV_WORDS, Parameter, Workspace
+from wolfbane.workspace.settings import Parameter, Workspace
+from wolfbane.workspace.vocabulary import ENV_WORDS
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,7 @@ from wolfbane.selection import (
     parse,
     terms_of,
 )
-from wolfbane.workspace.settings import KINDS
+from wolfbane.workspace.vocabulary import KINDS
 
 
 @dataclass(frozen=True)

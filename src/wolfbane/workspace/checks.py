@@ -11,15 +11,8 @@ from wolfbane.errors import ExpressionError, Problem, did_you_mean
 from wolfbane.selection import parse
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
-from wolfbane.workspace.settings import (
-    SURROUNDINGS,
-    VALUE_FORMS,
-    Parameter,
-    Service,
-    Settings,
-    Suite,
-    seconds,
-)
+from wolfbane.workspace.settings import Parameter, Service, Settings, Suite
+from wolfbane.workspace.vocabulary import SURROUNDINGS, VALUE_FORMS, seconds
 
 _PYTHON = ("python", "doctest")
 _ONLY_FOR = {

@@ -6,7 +6,8 @@ import os
 import re
 from pathlib import Path
 
-from wolfbane.workspace.settings import SETTINGS_NAME, Settings, Suite
+from wolfbane.workspace.settings import Settings, Suite
+from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 _NEVER = {"__pycache__", "node_modules", "build", "dist"}
 _PYTHON_TEST = re.compile(rb"^\s*class\s+\w+\(.*\):|^(?:async )?def test_|load_tests", re.M)

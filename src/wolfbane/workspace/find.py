@@ -7,7 +7,8 @@ from pathlib import Path
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.detect import detect
 from wolfbane.workspace.read import read_settings
-from wolfbane.workspace.settings import SETTINGS_NAME, Workspace
+from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
 def open_workspace(start: Path, *, given: bool = False) -> Workspace:

@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from wolfbane.errors import did_you_mean
-from wolfbane.workspace.settings import seconds
+from wolfbane.workspace.vocabulary import seconds
 
 PATIENCE = 3.0
 """Seconds that an environment may take to answer, unless its probe says otherwise."""

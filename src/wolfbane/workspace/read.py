@@ -18,8 +18,6 @@ from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.dotted import with_dotted_names
 from wolfbane.workspace.locate import Location, line_index, line_of
 from wolfbane.workspace.settings import (
-    KINDS,
-    TYPES,
     Parameter,
     Preset,
     Service,
@@ -28,6 +26,7 @@ from wolfbane.workspace.settings import (
     TagRule,
     WorkspaceTable,
 )
+from wolfbane.workspace.vocabulary import KINDS, TYPES
 
 _TABLES: dict[str, type[Any]] = {
     "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule, "param": Parameter, "env": dict,

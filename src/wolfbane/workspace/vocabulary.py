@@ -1,0 +1,28 @@
+"""The words that settings are written with. Quick to import: a shell waits for them."""
+
+from __future__ import annotations
+
+import re
+
+SETTINGS_NAME = "wolfbane.toml"
+KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario")
+TYPES = (
+    "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
+)  # fmt: skip
+ENV_WORDS = ("extends", "values_from", "ready", "services")
+SURROUNDINGS = "environment"
+"""What a suite ``needs`` that waits for its environment, and for no service."""
+VALUE_FORMS = ("json", "env")
+DEFAULT_TIMEOUT = 600.0
+_DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)?")
+_SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, None: 1.0}
+
+
+def seconds(value: object) -> float:
+    """Read a duration: a number of seconds, or text such as ``250ms``, ``30s``, ``5m``, ``1h``."""
+    if isinstance(value, int | float) and not isinstance(value, bool) and value > 0:
+        return float(value)
+    match = _DURATION.fullmatch(value.strip()) if isinstance(value, str) else None
+    if match is None or float(match[1]) == 0:
+        raise ValueError(f"{value!r} is not a duration (write 30, '250ms', '30s', '5m' or '1h')")
+    return float(match[1]) * _SECONDS[match[2]]
