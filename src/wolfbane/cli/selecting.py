@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -64,10 +64,10 @@ def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
         workspace: Path | None,
         **options: Any,
     ) -> Any:
-        from wolfbane.inventory.asked import Asked
-
-        fields = {name: options.pop(f"field_{name}") for name in _FIELDS}
-        asked = Asked(paths, fields, pick, drop, everything)
+        own = {f"field_{name}": options.pop(f"field_{name}") for name in _FIELDS}
+        asked = read_asked(
+            {"paths": paths, "pick": pick, "drop": drop, "everything": everything, **own}
+        )
         return command(select=lambda: _select(asked, workspace), **options)
 
     decorated: Callable[..., Any] = click.argument(
@@ -88,6 +88,14 @@ def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
         "--everything", is_flag=True, help="Leave nothing out: neither by leave_out nor by focus."
     )(decorated)
     return workspace_option(decorated)
+
+
+def read_asked(options: Mapping[str, Any]) -> Asked:
+    """The selection among the options of a command that has them."""
+    from wolfbane.inventory.asked import Asked
+
+    fields = {name: options[f"field_{name}"] for name in _FIELDS}
+    return Asked(options["paths"], fields, options["pick"], options["drop"], options["everything"])
 
 
 def _select(asked: Asked, workspace: Path | None) -> Selected:

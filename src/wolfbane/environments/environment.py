@@ -87,6 +87,13 @@ class Environment:
             own = {name: self.fill(text) for name, text in own.items()}
         return {**self.exports, **own}
 
+    def fingerprint(self, suite: Suite) -> str:
+        """What a build of the suite depends on besides files; ports are new each time."""
+        text = repr((suite.build, suite.folder, self.variables(suite)))
+        for name, port in self.ports.items():
+            text = text.replace(str(port), f"{{{name}.port}}")
+        return text
+
     def fill(self, text: str, port: int | None = None) -> str:
         """Put values in the place of ``{name}``, ``port`` in that of ``{port}``.
 

@@ -7,7 +7,9 @@ import hashlib
 import json
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from pathlib import Path
 
+from wolfbane.environments import Environment
 from wolfbane.events import Building, Event
 from wolfbane.execution.pool import Pool
 from wolfbane.inventory.files import suite_files
@@ -35,9 +37,7 @@ class Builder:
     ) -> None:
         self._workspace, self._pool, self._when, self._tell = workspace, pool, when, tell
         self._path = workspace.results / NAME
-        self._built: dict[str, str] = {}
-        with contextlib.suppress(OSError, ValueError, AttributeError):
-            self._built = dict(json.loads(self._path.read_bytes()).items())
+        self._built = _read(self._path)
         self.failures: dict[str, BuildFailure] = {}
         self.stale: list[str] = []
         self.ran = False
@@ -47,7 +47,7 @@ class Builder:
         for suite in suites:
             if not suite.build or self._pool.stopping:
                 continue
-            mark = self._mark(suite)
+            mark = build_mark(self._workspace, suite, self._pool.first)
             fresh = bool(suite.inputs) and self._built.get(suite.name) == mark
             if self._when == NEVER:
                 if not fresh:
@@ -69,10 +69,26 @@ class Builder:
             self._built[suite.name] = mark
         write_whole(self._path, json.dumps(self._built))
 
-    def _mark(self, suite: Suite) -> str:
-        """A hash of the commands and of the content of every input."""
-        root = self._workspace.root
-        digest = hashlib.blake2b(self._pool.fingerprint(suite).encode())
-        for path in suite_files(root, suite.inputs, ("*",), ()):
-            digest.update(path.encode() + b"\0" + (root / path).read_bytes() + b"\0")
-        return digest.hexdigest()[:32]
+
+def build_mark(workspace: Workspace, suite: Suite, environment: Environment) -> str:
+    """A hash of a suite's build: its commands, variables, and the content of every input."""
+    digest = hashlib.blake2b(environment.fingerprint(suite).encode())
+    for path in suite_files(workspace.root, suite.inputs, ("*",), ()):
+        digest.update(path.encode() + b"\0" + (workspace.root / path).read_bytes() + b"\0")
+    return digest.hexdigest()[:32]
+
+
+def stale_builds(workspace: Workspace, environment: Environment) -> list[str]:
+    """Suites whose inputs changed since they were built, or that were never built."""
+    built = _read(workspace.results / NAME)
+    return [
+        suite.name
+        for suite in workspace.suites
+        if suite.inputs and built.get(suite.name) != build_mark(workspace, suite, environment)
+    ]
+
+
+def _read(path: Path) -> dict[str, str]:
+    with contextlib.suppress(OSError, ValueError, AttributeError):
+        return dict(json.loads(path.read_bytes()).items())
+    return {}

@@ -158,17 +158,14 @@ class Pool:
             for slot in self.slots:
                 group.create_task(work(slot))
 
-    def fingerprint(self, suite: Suite) -> str:
-        """What a build of the suite depends on besides files; ports are new each time."""
-        environment = next(iter(self.environments.values()))
-        text = repr((suite.build, suite.folder, environment.variables(suite)))
-        for name, port in environment.ports.items():
-            text = text.replace(str(port), f"{{{name}.port}}")
-        return text
+    @property
+    def first(self) -> Environment:
+        """The environment that builds are made in."""
+        return next(iter(self.environments.values()))
 
     def variables(self, suite: Suite, target: str = "") -> dict[str, str]:
         """The environment variables of a suite's processes; without a target, the first one's."""
-        environment = self.environments.get(target) or next(iter(self.environments.values()))
+        environment = self.environments.get(target) or self.first
         found = environment.variables(suite)
         for form, variable in suite.values_file.items():
             found[variable] = str(self._values_file(environment, form))

@@ -28,13 +28,13 @@ class Prober:
         """Look for ``patience`` seconds at most; returns why it is not up, or nothing."""
         within = probe.within or patience
         end = time.monotonic() + within
-        pause = PAUSE
+        pause, why = PAUSE, ""
         while True:
             left = max(0.05, end - time.monotonic())
             try:
                 why = await asyncio.wait_for(self._look(probe), left)
             except TimeoutError:
-                why = "no answer"
+                why = why or "no answer"
             if not why or self.given_up():
                 return ""
             if time.monotonic() + pause >= end:
@@ -69,7 +69,7 @@ async def _http(address: str) -> str:
     import httpx
 
     try:
-        async with httpx.AsyncClient(timeout=None) as client:
+        async with httpx.AsyncClient(timeout=None, verify=address.startswith("https:")) as client:
             answer = await client.get(address)
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         return _plain(error)

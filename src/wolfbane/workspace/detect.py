@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterator
 from pathlib import Path
 
 from wolfbane.workspace.settings import Settings, Suite
@@ -19,14 +20,13 @@ _NODE_TEST = re.compile(rb"""(?:from|require\()\s*['"]node:test['"]""")
 def detect(root: Path) -> Settings:
     """Settings with a suite for each kind in each folder at the top that holds its tests."""
     found: dict[tuple[str, str], list[str]] = {}
-    for file in _files(root):
-        if kind := _kind_of(root, file):
-            top = file.partition("/")[0] if "/" in file else "."
-            if kind == "cargo":
-                top = file.rpartition("/")[0] or "."
-                if any(_is_inside(top, other) for other_kind, other in found if other_kind == kind):
-                    continue  # a part of the crate or workspace around it
-            found.setdefault((kind, top), []).append(file)
+    for kind, file in test_files(root):
+        top = file.partition("/")[0] if "/" in file else "."
+        if kind == "cargo":
+            top = file.rpartition("/")[0] or "."
+            if any(_is_inside(top, other) for other_kind, other in found if other_kind == kind):
+                continue  # a part of the crate or workspace around it
+        found.setdefault((kind, top), []).append(file)
     suites = []
     used: set[str] = set()
     for kind, top in sorted(found, key=lambda item: (item[1], item[0])):
@@ -36,6 +36,13 @@ def detect(root: Path) -> Settings:
         paths = _at_the_top(kind, found[(kind, top)]) if top == "." else [top]
         suites.append(Suite(name=name, kind=kind, paths=paths))  # type: ignore[arg-type]
     return Settings(suite=suites)
+
+
+def test_files(root: Path) -> Iterator[tuple[str, str]]:
+    """Every file that looks like one with tests, with its kind; of crates the manifest."""
+    for file in _files(root):
+        if kind := _kind_of(root, file):
+            yield kind, file
 
 
 def settings_text(root: Path, settings: Settings) -> str:

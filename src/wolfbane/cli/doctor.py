@@ -1,0 +1,82 @@
+"""``wolfbane doctor``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wolfbane.cli.selecting import workspace_option
+
+if TYPE_CHECKING:
+    from wolfbane.execution.checkup import Finding
+    from wolfbane.inventory import Inventory
+
+
+@click.command("doctor")
+@click.option(
+    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    help="The form of the answer.",
+)  # fmt: skip
+@workspace_option
+@click.pass_context
+def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
+    """Say what is here and what is missing, and how to mend it. Runs no test.
+
+    Looks at the runtimes of all suites, environments and services, builds, files in no suite,
+    suites with no test, and words in rules and presets that match nothing. Exits 4 if a suite
+    cannot run.
+
+    \b
+    wolfbane doctor
+    wolfbane doctor --as json
+    """
+    from wolfbane.execution.checkup import State, look_over
+    from wolfbane.inventory import open_inventory
+    from wolfbane.reports.checkup import as_json, print_findings
+    from wolfbane.reports.style import make_console
+    from wolfbane.workspace.find import open_workspace
+
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    inventory = open_inventory(found)
+    findings = [*look_over(inventory), *_presets(inventory)]
+    if form == "json":
+        click.echo(as_json(findings))
+    else:
+        print_findings(make_console(), found, findings)
+    ctx.exit(4 if any(finding.state is State.MISSING for finding in findings) else 0)
+
+
+def _presets(inventory: Inventory) -> Iterator[Finding]:
+    """Presets that cannot be run any more, or that choose by words nobody uses."""
+    from wolfbane.cli.run import command as run
+    from wolfbane.cli.selecting import read_asked
+    from wolfbane.errors import InputError
+    from wolfbane.execution.checkup import Finding, State
+    from wolfbane.inventory.asked import read_choice
+    from wolfbane.selection import term_counts
+    from wolfbane.workspace.presets import all_presets
+
+    workspace = inventory.workspace
+    place = str(workspace.file or workspace.root)
+    for name in all_presets(workspace):
+        about, mend = f"preset {name}", f"wolfbane preset show {name}"
+        try:
+            context = run.make_context("run", ["--workspace", place, "--preset", name])
+            choice = read_choice(read_asked(context.params), inventory, workspace.root)
+        except (click.UsageError, InputError) as error:
+            words = error.format_message() if isinstance(error, click.UsageError) else str(error)
+            yield Finding(about, State.WARNING, words, mend)
+            continue
+        dead = [
+            str(count)
+            for expression in (choice.expression, *choice.drops)
+            for count in term_counts(expression, inventory.tests, {})
+            if not count.matches and count.term.field != "status"
+        ]
+        for words in dead:
+            yield Finding(about, State.WARNING, words, mend)
+        if not dead:
+            yield Finding(about, State.OK, "it can be run")

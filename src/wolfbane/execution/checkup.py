@@ -1,0 +1,178 @@
+"""Look a workspace over: what is here, what is missing, and how to mend it. Runs no test."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+import shutil
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from wolfbane.engines import engine_for
+from wolfbane.engines.contract import Missing
+from wolfbane.environments import Environment, resolve
+from wolfbane.errors import InputError
+from wolfbane.execution.building import stale_builds
+from wolfbane.execution.probing import Prober
+from wolfbane.execution.processes import Family
+from wolfbane.inventory import Inventory
+from wolfbane.selection import parse, term_counts
+from wolfbane.selection.match import path_pattern
+from wolfbane.workspace.detect import test_files
+from wolfbane.workspace.probes import PATIENCE
+from wolfbane.workspace.settings import Suite
+
+SHOWN = 3
+
+
+class State(StrEnum):
+    """How a thing was found. ``missing`` keeps a suite from running."""
+
+    OK = "ok"
+    WARNING = "warning"
+    MISSING = "missing"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that was looked at, and the way to mend it."""
+
+    about: str
+    state: State
+    message: str
+    mend: str = ""
+
+
+def look_over(inventory: Inventory) -> Iterator[Finding]:
+    """Everything worth knowing, in the order of the settings."""
+    counts = Counter(test.suite for test in inventory.tests)
+    for suite in inventory.workspace.suites:
+        yield from _suite(inventory, suite, counts[suite.name])
+    yield from _environments(inventory)
+    yield from _files(inventory)
+    yield from _rules(inventory)
+
+
+def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
+    about = f"suite {suite.name}"
+    engine = engine_for(suite.kind)
+    try:
+        engine.worker(inventory.workspace.root, suite)
+        runtime = engine.runtime(inventory.workspace.root, suite)
+    except (Missing, OSError) as error:
+        mend = "install it, or name another one in the suite's settings"
+        yield Finding(about, State.MISSING, str(error), "" if "(install" in str(error) else mend)
+    else:
+        words = f"{tests:,} {'test' if tests == 1 else 'tests'}; {runtime}"
+        yield Finding(about, State.OK, words)
+    if not tests and not suite.build:
+        paths = ", ".join(suite.paths)
+        yield Finding(about, State.WARNING, "it has no test", f"look at its paths: {paths}")
+    broken = [f for f in inventory.files.values() if f.suite == suite.name and f.error]
+    for file in broken[:SHOWN]:
+        reason = file.error.strip().partition("\n")[0]
+        mend = f"run it: wolfbane run {file.path}"
+        yield Finding(about, State.WARNING, f"{file.path} could not be loaded: {reason}", mend)
+
+
+def _environments(inventory: Inventory) -> Iterator[Finding]:
+    workspace = inventory.workspace
+    default = workspace.settings.workspace.env
+    names = list(workspace.settings.env) or [""]
+    found: list[Environment] = []
+    for name in names:
+        state = State.MISSING if name == default else State.WARNING
+        try:
+            found.append(resolve(workspace, name))
+        except InputError as error:
+            for problem in error.problems:
+                yield Finding(_named(name), state, problem.message, problem.hint)
+    yield from asyncio.run(_look_at(inventory, found))
+    base = next((e for e in found if e.name == default), found[0] if found else None)
+    for name in stale_builds(workspace, base) if base else ():
+        yield Finding(
+            f"suite {name}", State.WARNING, "its build is older than its inputs",
+            "it is built with the next run",
+        )  # fmt: skip
+
+
+async def _look_at(inventory: Inventory, environments: Iterable[Environment]) -> list[Finding]:
+    workspace = inventory.workspace
+    default = workspace.settings.workspace.env
+    with Family() as family:
+
+        async def one(environment: Environment) -> list[Finding]:
+            prober = Prober(family, workspace.root, environment.exports, lambda: False)
+            ports = {str(port) for port in environment.ports.values()}
+            own = [
+                p for p in environment.probes if not any(s in t for t in p.target for s in ports)
+            ]
+            whys = await asyncio.gather(*(prober.wait(probe, PATIENCE) for probe in own))
+            down = [environment.mask(why) for why in whys if why]
+            state = State.MISSING if environment.name == default else State.WARNING
+            about = _named(environment.name)
+            mend = "start what it points to, or choose another environment"
+            found = [Finding(about, state, f"not ready: {why}", mend) for why in down]
+            if environment.name and not down:
+                words = "ready" if own else "complete; it has nothing to look at"
+                found.append(Finding(about, State.OK, words))
+            return [*found, *_services(environment, state)]
+
+        parts = await asyncio.gather(*map(one, environments))
+    return list(dict.fromkeys(finding for part in parts for finding in part))
+
+
+def _services(environment: Environment, state: State) -> Iterator[Finding]:
+    for plan in environment.services.values():
+        about, program = f"service {plan.name}", plan.command[0]
+        if shutil.which(program) or (plan.folder / program).is_file():
+            yield Finding(about, State.OK, f"started with a run: {program}")
+        else:
+            mend = "install it, or change the service's command"
+            yield Finding(about, state, f"there is no program '{program}'", mend)
+
+
+def _named(environment: str) -> str:
+    return f"environment {environment}" if environment else "parameters"
+
+
+def _files(inventory: Inventory) -> Iterator[Finding]:
+    """Files that look like tests and are in no suite; files that two suites name."""
+    workspace = inventory.workspace
+    results = workspace.settings.workspace.results
+    left = [results, *(path for suite in workspace.suites for path in suite.exclude)]
+    unwanted = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in left]
+    crates = [path for s in workspace.suites if s.kind == "cargo" for path in s.paths]
+    lost = [
+        file
+        for kind, file in test_files(workspace.root)
+        if file not in inventory.files
+        and not any(glob.fullmatch(file) for glob in unwanted)
+        and not (kind == "cargo" and any(_around(path, file) for path in crates))
+    ]
+    if lost:
+        shown = ", ".join(lost[:SHOWN]) + (", ..." if len(lost) > SHOWN else "")
+        mend = "name them in a suite's paths, or in its exclude"
+        words = f"{len(lost)} that look like tests are in no suite: {shown}"
+        yield Finding("files", State.WARNING, words, mend)
+    for path, suites in inventory.shared.items():
+        words = f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}"
+        yield Finding("files", State.WARNING, words, "exclude it from the others")
+
+
+def _around(path: str, file: str) -> bool:
+    folder = path.rstrip("/").removesuffix("Cargo.toml").rstrip("/")
+    return folder in ("", ".") or file.startswith(f"{folder}/")
+
+
+def _rules(inventory: Inventory) -> Iterator[Finding]:
+    """Terms of rules that match no test."""
+    settings = inventory.workspace.settings
+    texts = {f"rule for tag {rule.name}": rule.match for rule in settings.tag}
+    texts["leave_out"] = settings.workspace.leave_out
+    for about, text in texts.items():
+        for count in term_counts(parse(text), inventory.tests, {}) if text else ():
+            if not count.matches and count.term.field != "status":
+                yield Finding(about, State.WARNING, str(count), "mend it or take it out")

@@ -1,0 +1,86 @@
+"""A run put together step by step: what each step offers, and how many tests are left."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.inventory.asked import Asked, read_choice
+from wolfbane.inventory.scan import Inventory
+from wolfbane.model import Test
+from wolfbane.selection import choose
+
+MOST_TAGS = 20
+
+
+@dataclass
+class Composition:
+    """What was answered so far: words by step, suites, tags, env and reports."""
+
+    inventory: Inventory
+    answers: dict[str, list[str]] = field(default_factory=dict)
+
+    def offers(self, step: str) -> dict[str, str]:
+        """The words of a step, each with what to know of it; empty where any text is one."""
+        if step == "suites":
+            counts = Counter(test.suite for test in self.chosen())
+            names = [suite.name for suite in self.inventory.workspace.suites]
+            return {name: _tests(counts[name]) for name in names}
+        if step == "tags":
+            counts = Counter(tag.text for test in self.chosen() for tag in test.tags)
+            return {tag: _tests(count) for tag, count in counts.most_common(MOST_TAGS)}
+        if step == "env":
+            default = self.inventory.workspace.settings.workspace.env
+            names = list(self.inventory.workspace.settings.env)
+            return {name: "the default" if name == default else "" for name in names}
+        return {}
+
+    def answer(self, step: str, words: Sequence[str]) -> None:
+        """Take the words of a step, or their numbers. Raises InputError with what is none."""
+        offers = list(self.offers(step))
+        known = [*offers, *self._more(step)]
+        taken, problems = [], []
+        for word in words:
+            number = int(word) - 1 if word.isdecimal() else -1
+            if 0 <= number < len(offers):
+                taken.append(offers[number])
+            elif not known or word in known:
+                taken.append(word)
+            else:
+                problems.append(
+                    Problem(f"{step}: there is no '{word}'", hint=did_you_mean(word, known))
+                )
+        if problems:
+            raise InputError(*problems)
+        self.answers[step] = taken
+
+    def _more(self, step: str) -> list[str]:
+        """Words that are right though they are not offered: tags that few tests have."""
+        if step != "tags":
+            return []
+        return [tag.text for test in self.inventory.tests for tag in test.tags]
+
+    def chosen(self) -> tuple[Test, ...]:
+        """The tests that the answers so far choose."""
+        fields = {"suite": self.answers.get("suites", []), "tag": self.answers.get("tags", [])}
+        choice = read_choice(Asked(fields=fields), self.inventory, self.inventory.workspace.root)
+        return choose(choice, self.inventory.tests, {}).chosen
+
+    def arguments(self) -> list[str]:
+        """The arguments of ``wolfbane run`` that the answers come to."""
+        options: Mapping[str, str] = {"suites": "--suite", "tags": "--tag", "reports": "--report"}
+        found = [
+            text
+            for step, option in options.items()
+            for word in self.answers.get(step, [])
+            for text in (option, word)
+        ]
+        if self.answers.get("env"):
+            found += ["--env", ",".join(self.answers["env"])]
+        return found
+
+
+def _tests(count: int) -> str:
+    return f"{count:,} {'test' if count == 1 else 'tests'}"
