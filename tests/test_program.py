@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
+
 import pytest
 
 from conftest import present
@@ -14,23 +17,40 @@ def test_the_demo_shows_what_the_tool_shows(folder):
     assert run.code == 0, run.err
     assert "left out   3 by leave_out tag:wip" in run.out
     assert "failed  tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter" in run.out
-    assert "46 passed, 1 failed, 2 skipped, 2 todo" in run.out
+    assert "54 passed, 1 failed, 2 skipped, 2 todo" in run.out
     again = folder.call("demo", "--into", "harbour")
     assert (again.code, "overwrites nothing" in again.err) == (2, True)
     folder.path /= "harbour"
     missed = folder.call("run", "--tag", "smok")
-    assert (missed.code, "did you mean tag:smoke (10)?" in missed.err) == (3, True)
+    assert (missed.code, "did you mean tag:smoke (12)?" in missed.err) == (3, True)
     smoke = folder.run("--tag", "smoke")
     suites = {result["suite"] for result in smoke.results.values()}
     assert suites == {
-        "tides", "fees", "examples", "page", "page-specs", "tide-gauge", "rules", "quay-log"
+        "tides", "fees", "examples", "page", "page-specs", "tide-gauge", "rules", "quay-log",
+        "bookings",
     }  # fmt: skip
+    staging = subprocess.Popen(
+        [sys.executable, "booking/service.py", "staging"], cwd=folder.path, stdout=subprocess.PIPE
+    )
+    assert staging.stdout is not None and b"8731" in staging.stdout.readline()
+    both = folder.run("--preset", "everywhere", "--suite", "bookings")
+    staging.terminate()
+    staging.wait()
+    address = "tests/bookings/test_bookings.py#BerthsTest / test_every_berth_has_a_depth"
+    assert both.outcomes[f"{address} @local"] == "passed"
+    assert both.outcomes[f"{address} @staging"] == "failed"
+    assert folder.run("--env", "staging", "--suite", "bookings").code == 4
+    machines = folder.run("--preset", "machines")
+    assert (machines.code, len(machines.outcomes)) == (0, 6)
     everything = folder.run("--everything")
     assert list(everything.outcomes.values()).count("errored") == 0
     assert list(everything.outcomes.values()).count("failed") == 3
 
 
-@pytest.mark.parametrize("command", ["run", "list", "explain", "show", "init", "demo"])
+_COMMANDS = ["run", "list", "explain", "env", "preset", "compose", "doctor", "completion", "show", "init", "demo"]  # fmt: skip
+
+
+@pytest.mark.parametrize("command", _COMMANDS)
 def test_help_has_an_example_or_says_what_is_written(folder, command):
     run = folder.call(command, "--help")
     assert run.code == 0

@@ -40,6 +40,8 @@ One test fails on purpose. What to try next:
   wolfbane run --pick 'category:billing and not tag:slow'
   wolfbane explain test_catamaran_in_winter     what is known of one test
   wolfbane run --status failed                  only what failed
+  wolfbane run --preset machines                each machine of the quay, side by side
+  wolfbane env show staging                     where a run would go, and with what
   wolfbane run --everything                     the unfinished ones too
   wolfbane show last --verbose                  the last run again, in full""")
     ctx.exit(0 if code in (0, 1) else code)

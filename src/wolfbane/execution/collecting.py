@@ -113,12 +113,6 @@ async def collect(
     waiting = [file for file in files if file.path not in exact]
     waiting.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
     done = 0
-    said: set[tuple[str, str]] = set()
-
-    def progress(suite: str, text: str) -> None:
-        if (suite, text) not in said:
-            said.add((suite, text))
-            building(suite, text)
 
     async def work(slot: Slot) -> None:
         nonlocal done
@@ -126,7 +120,7 @@ async def collect(
         while waiting and not pool.stopping:
             file = waiting.pop()
             suite = workspace.suite(file.suite)
-            await _one(slot, workspace, file, timeout, collected, progress)
+            await _one(slot, workspace, file, timeout, collected, building)
             slot.release(suite)
             done += 1
             told(done)

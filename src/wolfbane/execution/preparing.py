@@ -48,6 +48,7 @@ class Preparation:
         self._pool, self._tell = pool, tell
         self._workspace = inventory.workspace
         self._targets = list(pool.environments)
+        self._told: set[tuple[str, str]] = set()
         self.surroundings = Surroundings(pool, self._workspace, tell)
 
     async def __aenter__(self) -> Preparation:
@@ -106,6 +107,12 @@ class Preparation:
         stuck = [file for file in files if file.suite in why]
         return blocked_tests(self._pool, stuck, verdict.chosen, why, target)
 
+    def _building(self, suite: str, text: str) -> None:
+        """Tell once of what workers make, however many of them do."""
+        if (suite, text) not in self._told:
+            self._told.add((suite, text))
+            self._tell(Building(suite, text))
+
     async def _collect(
         self,
         files: Sequence[TestFile],
@@ -121,7 +128,7 @@ class Preparation:
 
         collected = await collect(
             self._pool, self._workspace, files, times, timeout, told,
-            lambda suite, text: self._tell(Building(suite, text)), target,
+            self._building, target,
         )  # fmt: skip
         self._inventory.collected(collected.files)
         verdict = choose(self._choice, self._inventory.tests_at(target), self._status)

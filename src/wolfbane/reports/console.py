@@ -201,7 +201,11 @@ def header(event: RunStarted) -> Table:
     rows.add_column(overflow="fold")
     rows.add_row("workspace", Text(visible(event.workspace), style="bold"))
     suites = many(len(event.suites), "suite")
-    chosen = f"{many(event.tests, 'test')} in {many(len(event.files), 'file')} of {suites}"
+    labels = [f" @{target.label}" for target in event.targets if target.label]
+    files = {name.removesuffix(next(filter(name.endswith, labels), "")) for name in event.files}
+    chosen = f"{many(event.tests, 'test')} in {many(len(files), 'file')} of {suites}"
+    if len(labels) > 1:
+        chosen += f", against {len(labels)} environments"
     asked = "" if event.expression == "everything" else f": {visible(event.expression)}"
     rows.add_row("chosen", Text(chosen + asked))
     for rule, count in event.left_out.items():

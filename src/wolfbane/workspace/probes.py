@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 from wolfbane.errors import did_you_mean
 from wolfbane.workspace.vocabulary import seconds
 
-PATIENCE = 3.0
+PATIENCE = 2.0
 """Seconds that an environment may take to answer, unless its probe says otherwise."""
 START_PATIENCE = 30.0
 """The same for a service that was just started."""
