@@ -9,6 +9,7 @@ import pytest
 
 from conftest import present
 from wolfbane import __version__
+from wolfbane.cli import root
 
 
 @pytest.mark.skipif(not (present("node") and present("cargo")), reason="not every runtime is here")
@@ -47,10 +48,7 @@ def test_the_demo_shows_what_the_tool_shows(folder):
     assert list(everything.outcomes.values()).count("failed") == 3
 
 
-_COMMANDS = ["run", "list", "explain", "env", "preset", "compose", "doctor", "completion", "show", "init", "demo"]  # fmt: skip
-
-
-@pytest.mark.parametrize("command", _COMMANDS)
+@pytest.mark.parametrize("command", [*root.list_commands(None)])
 def test_help_has_an_example_or_says_what_is_written(folder, command):
     run = folder.call(command, "--help")
     assert run.code == 0

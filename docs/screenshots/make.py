@@ -20,11 +20,13 @@ LOOK = shlex.split(
     "-fa 'DejaVu Sans Mono' -fs 9 -tn xterm-256color -bg '#10181c' -fg '#d8dee0' -b 12"
 )
 SHOTS = {
-    "demo": (50, "wolfbane run"),
+    "demo": (56, "wolfbane run"),
     "list": (58, "wolfbane list --drop 'suite:tides or suite:fees'"),
     "explain": (20, f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow"),
     "failure": (38, f"wolfbane run {shlex.quote(FAILING)}"),
     "undefined-step": (40, "wolfbane run --everything --name pilot"),
+    "environments": (60, "wolfbane run --env local,staging --tag smoke --drop suite:quay-log"),
+    "doctor": (24, "wolfbane doctor"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
 }
 
@@ -71,7 +73,14 @@ def main() -> None:
                 [WOLFBANE, "demo", "--into", str(harbour)], check=True, stdout=subprocess.DEVNULL
             )
             for name in names:
-                take(name, *SHOTS[name], harbour, display)
+                if name != "environments":
+                    take(name, *SHOTS[name], harbour, display)
+                    continue
+                with subprocess.Popen(
+                    [sys.executable, "booking/service.py", "staging"], cwd=harbour
+                ) as staging:
+                    take(name, *SHOTS[name], harbour, display)
+                    staging.kill()
     finally:
         screen.kill()
 

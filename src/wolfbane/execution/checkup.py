@@ -116,7 +116,7 @@ async def _look_at(inventory: Inventory, environments: Iterable[Environment]) ->
             mend = "start what it points to, or choose another environment"
             found = [Finding(about, state, f"not ready: {why}", mend) for why in down]
             if environment.name and not down:
-                words = "ready" if own else "complete; it has nothing to look at"
+                words = "ready" if own else "complete"
                 found.append(Finding(about, State.OK, words))
             return [*found, *_services(environment, state)]
 
