@@ -1,0 +1,133 @@
+"""YAML and JSON documents whose every value has a line."""
+
+from __future__ import annotations
+
+import json
+import re
+from functools import cached_property
+from typing import Any
+
+import yaml
+
+_NULL = re.compile(r"~|null|Null|NULL|")
+_BOOLEAN = re.compile(r"true|True|TRUE|false|False|FALSE")
+_INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
+_NUMBER = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?")
+
+
+class DocumentError(ValueError):
+    """A document that cannot be read; ``line`` is where, from 1."""
+
+    def __init__(self, message: str, line: int = 1) -> None:
+        self.line = line
+        super().__init__(message)
+
+
+class Document:
+    """A document's ``data``, and the lines of its values by JSON Pointer (RFC 6901).
+
+    Scalars are read by the core schema of YAML 1.2, so that ``on`` and dates stay texts.
+    """
+
+    def __init__(self, text: str) -> None:
+        self._text = text
+        self.data: Any
+        if text.lstrip()[:1] in ("{", "["):
+            try:
+                self.data = json.loads(text)
+                return
+            except json.JSONDecodeError as error:
+                raise DocumentError(f"not valid JSON: {error.msg}", error.lineno) from None
+        self.data = self._read[0]
+
+    def line(self, pointer: str) -> int:
+        """The line of what a pointer leads to, or of the nearest thing around it."""
+        try:
+            lines = self._read[1]
+        except DocumentError:  # JSON that is no YAML: rare, and the lines are only for people
+            return 1
+        while pointer and pointer not in lines:
+            pointer = pointer.rpartition("/")[0]
+        return lines.get(pointer, 1)
+
+    @cached_property
+    def _read(self) -> tuple[Any, dict[str, int]]:
+        lines: dict[str, int] = {}
+        try:
+            node = yaml.compose(self._text, Loader=_LOADER)
+            data = _value(node, "", lines, ()) if node is not None else None
+        except yaml.MarkedYAMLError as error:
+            mark = error.problem_mark or error.context_mark
+            where = mark.line + 1 if mark else 1
+            raise DocumentError(f"not valid YAML: {error.problem}", where) from None
+        except (yaml.YAMLError, RecursionError) as error:
+            raise DocumentError(f"not valid YAML: {error}") from None
+        return data, lines
+
+
+_LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+
+
+def step(name: object) -> str:
+    """A step of a JSON Pointer: ``/`` and the name, escaped."""
+    return "/" + str(name).replace("~", "~0").replace("/", "~1")
+
+
+def look_up(data: Any, pointer: str) -> Any:
+    """What a JSON Pointer leads to. Raises KeyError."""
+    if pointer == "":
+        return data
+    if not pointer.startswith("/"):
+        raise KeyError(pointer)
+    for part in pointer[1:].split("/"):
+        name = part.replace("~1", "/").replace("~0", "~")
+        if isinstance(data, dict) and name in data:
+            data = data[name]
+        elif (
+            isinstance(data, list) and re.fullmatch("0|[1-9][0-9]*", name) and int(name) < len(data)
+        ):
+            data = data[int(name)]
+        else:
+            raise KeyError(pointer)
+    return data
+
+
+def _value(node: Any, pointer: str, lines: dict[str, int], above: tuple[int, ...]) -> Any:
+    lines.setdefault(pointer, node.start_mark.line + 1)
+    if isinstance(node, yaml.ScalarNode):
+        return _scalar(node)
+    if id(node) in above:
+        raise DocumentError("it holds itself", node.start_mark.line + 1)
+    inside = (*above, id(node))
+    if isinstance(node, yaml.SequenceNode):
+        return [_value(n, pointer + step(i), lines, inside) for i, n in enumerate(node.value)]
+    found: dict[str, Any] = {}
+    for key, value in node.value:
+        name = str(key.value)
+        line = key.start_mark.line + 1
+        if name in found:
+            raise DocumentError(f"'{name}' is there twice", line)
+        lines[pointer + step(name)] = line
+        found[name] = _value(value, pointer + step(name), lines, inside)
+    return found
+
+
+def _scalar(node: Any) -> Any:
+    text = str(node.value)
+    tag = str(node.tag)
+    if node.style or (tag.endswith(":str") and not _plain_is_special(text)):
+        return text
+    if _NULL.fullmatch(text):
+        return None
+    if _BOOLEAN.fullmatch(text):
+        return text.lower() == "true"
+    if _INTEGER.fullmatch(text):
+        return int(text, 0) if text[:2] in ("0o", "0x") else int(text)
+    if _NUMBER.fullmatch(text):
+        return float(text)
+    return text
+
+
+def _plain_is_special(text: str) -> bool:
+    """Whether a plain scalar has a meaning in YAML 1.2 that the reader of 1.1 does not give it."""
+    return bool(_INTEGER.fullmatch(text) or _NUMBER.fullmatch(text))

@@ -1,0 +1,138 @@
+"""Runtime expressions of Arazzo 1.0 (section "Runtime Expressions"), and texts that hold them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from wolfbane.errors import did_you_mean
+
+_NAME = r"[A-Za-z0-9_\-]+"
+_TOKEN = r"[!#$%&'*+\-.^_`|~0-9A-Za-z]+"
+_HOLE = re.compile(r"\{(\$[^{}]*)\}")
+_SIMPLE = ("url", "method", "statusCode")
+_GROUPS = ("inputs", "outputs", "steps", "workflows", "sourceDescriptions", "components")
+_HEADS = (*_SIMPLE, "request", "response", *_GROUPS)
+
+
+class BadExpression(ValueError):
+    """An expression that is none; ``position`` is where in its text, from 0."""
+
+    def __init__(self, message: str, text: str, position: int) -> None:
+        self.text, self.position = text, position
+        super().__init__(f"{message}: {text} (at character {position + 1})")
+
+
+@dataclass(frozen=True)
+class Expression:
+    """``$HEAD``, the names after it, and the JSON Pointer after ``#``, None without one.
+
+    For ``$response.header.Location`` the names are ``("header", "Location")``.
+    """
+
+    head: str
+    names: tuple[str, ...] = ()
+    pointer: str | None = None
+
+    def __str__(self) -> str:
+        dotted = ".".join((f"${self.head}", *self.names))
+        return dotted if self.pointer is None else f"{dotted}#{self.pointer}"
+
+
+def read(text: str) -> Expression:
+    """Read a whole text as one expression. Raises BadExpression."""
+    if not text.startswith("$"):
+        raise BadExpression("an expression begins with '$'", text, 0)
+    dotted, hash_sign, pointer = text.partition("#")
+    head, *names = dotted[1:].split(".")
+    at = len(head) + 2
+    if head not in _HEADS:
+        hint = did_you_mean(head, _HEADS)
+        raise BadExpression(f"there is no ${head}; {hint}".removesuffix("; "), text, 0)
+    if head in _SIMPLE:
+        if names or hash_sign:
+            raise BadExpression(f"nothing comes after ${head}", text, len(head) + 1)
+        return Expression(head)
+    if hash_sign and pointer and not pointer.startswith("/"):
+        raise BadExpression("a JSON Pointer begins with '/'", text, len(dotted) + 1)
+    found = pointer if hash_sign else None
+    if head in ("request", "response"):
+        return _of_message(text, head, names, found)
+    if not names:
+        raise BadExpression(f"${head} needs a name", text, at - 1)
+    for name in names:
+        if not re.fullmatch(_NAME, name):
+            raise BadExpression(f"'{name}' is no name", text, at)
+        at += len(name) + 1
+    _check_shape(text, head, names)
+    return Expression(head, tuple(names), found)
+
+
+def _of_message(text: str, head: str, names: list[str], pointer: str | None) -> Expression:
+    at = len(head) + 2
+    kind = names[0] if names else ""
+    if kind not in ("header", "query", "path", "body"):
+        hint = did_you_mean(kind, ("header", "query", "path", "body"))
+        raise BadExpression(f"there is no ${head}.{kind}; {hint}".removesuffix("; "), text, at)
+    rest = ".".join(names[1:])
+    if kind == "body":
+        if rest:
+            raise BadExpression("after 'body' comes '#' and a JSON Pointer", text, at + 4)
+        return Expression(head, ("body",), pointer)
+    if pointer is not None and kind != "header":
+        raise BadExpression(f"${head}.{kind} has no JSON Pointer", text, text.index("#"))
+    if not rest or (kind == "header" and not re.fullmatch(_TOKEN, rest)):
+        raise BadExpression(f"${head}.{kind} needs a name", text, at + len(kind))
+    return Expression(head, (kind, rest), pointer)
+
+
+def _check_shape(text: str, head: str, names: list[str]) -> None:
+    at = len(head) + len(names[0]) + 2
+    if head == "steps" and (len(names) < 2 or names[1] != "outputs"):
+        raise BadExpression("after a step's name comes 'outputs'", text, at)
+    if head == "workflows" and (len(names) < 2 or names[1] not in ("inputs", "outputs")):
+        raise BadExpression("after a workflow's name comes 'inputs' or 'outputs'", text, at)
+
+
+def is_expression(text: str) -> bool:
+    """Whether a text is meant as one expression, right or wrong."""
+    return bool(re.match(rf"\$(?:{'|'.join(_HEADS)})\b", text))
+
+
+def evaluate_value(value: Any, evaluate: Callable[[Expression], Any]) -> Any:
+    """A value with every expression in it worked out, however deep it stands.
+
+    A text that is one expression becomes its value, whatever the type; ``{$...}`` inside of a
+    text is replaced by the value as text.
+    """
+    if isinstance(value, str):
+        if is_expression(value):
+            return evaluate(read(value))
+        return _HOLE.sub(lambda hole: as_text(evaluate(read(hole[1]))), value)
+    if isinstance(value, list):
+        return [evaluate_value(item, evaluate) for item in value]
+    if isinstance(value, dict):
+        return {name: evaluate_value(item, evaluate) for name, item in value.items()}
+    return value
+
+
+def as_text(value: Any) -> str:
+    """A value as it stands inside of a text."""
+    if isinstance(value, str):
+        return value
+    import json
+
+    return json.dumps(value, ensure_ascii=False)
+
+
+def expressions_in(value: Any) -> list[str]:
+    """The texts of every expression in a value, for checking it ahead."""
+    if isinstance(value, str):
+        return [value] if is_expression(value) else _HOLE.findall(value)
+    if isinstance(value, list):
+        return [text for item in value for text in expressions_in(item)]
+    if isinstance(value, dict):
+        return [text for item in value.values() for text in expressions_in(item)]
+    return []
