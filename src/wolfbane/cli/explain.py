@@ -40,10 +40,10 @@ def command(select: Callable[[], Selected], address: str) -> None:
 
 def _find(inventory: Inventory, address: str) -> Test:
     tests = inventory.tests
-    address = address.partition(" @")[0]
     for matches in (
         [test for test in tests if test.address == address],
         [test for test in tests if test.address.endswith(address)],
+        [test for test in tests if test.address == address.rpartition(" @")[0]],
     ):
         if len(matches) == 1:
             return matches[0]

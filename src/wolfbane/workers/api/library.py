@@ -1,0 +1,142 @@
+"""The documents that workflows lean on: descriptions by name, operations, other workflows."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from wolfbane.errors import did_you_mean
+from wolfbane.formats import arazzo, openapi
+from wolfbane.formats.arazzo import Arazzo
+from wolfbane.formats.documents import Document
+from wolfbane.formats.expressions import BadExpression
+from wolfbane.formats.openapi import OpenAPI, Operation
+
+_BY_PATH = re.compile(r"\{\$sourceDescriptions\.([\w\-]+)\.url\}#(/.*)")
+
+
+class Unknown(ValueError):
+    """A name that a document uses and nothing has; the text says which, and what is near."""
+
+
+class Library:
+    """One Arazzo document with its sources, read when they are asked for."""
+
+    def __init__(self, root: Path, path: str, *, check: bool = False) -> None:
+        self.root, self.path = root, path
+        self.files: dict[str, None] = {}
+        self._check = check
+        text = (root / path).read_text(encoding="utf-8-sig")
+        self.document: Arazzo = arazzo.read(text, path, check=check)
+        self._described: dict[str, OpenAPI] = {}
+        self._others: dict[str, Library] = {}
+
+    def description(self, name: str) -> OpenAPI:
+        """The OpenAPI description of that name. Raises Unknown, DocumentError or OSError."""
+        if name not in self._described:
+            place = self._place(name)
+            text = self._read(place)
+            address = (self.root / place).as_uri()
+            self._described[name] = openapi.read(
+                text, place, address, self._load, check=self._check
+            )  # fmt: skip
+        return self._described[name]
+
+    def other(self, name: str) -> Library:
+        """Another Arazzo document that is a source of this one."""
+        if name not in self._others:
+            place = self._place(name)
+            self.files[place] = None
+            self._others[name] = Library(self.root, place, check=self._check)
+        return self._others[name]
+
+    def _place(self, name: str) -> str:
+        sources = self.document.sources
+        if name not in sources:
+            raise Unknown(f"there is no source '{name}'; {did_you_mean(name, sources)}")
+        url = sources[name]["url"]
+        if urlsplit(url).scheme not in ("", "file"):
+            raise Unknown(f"source '{name}' is at {url}: only files can be read")
+        folder = (self.root / self.path).parent
+        place: Path = (folder / urlsplit(url).path).resolve()
+        try:
+            return place.relative_to(self.root.resolve()).as_posix()
+        except ValueError:
+            return str(place)
+
+    def _read(self, place: str) -> str:
+        self.files[place] = None
+        return (self.root / place).read_text(encoding="utf-8-sig")
+
+    def _load(self, address: str) -> Document:
+        """A document that a description refers to."""
+        path = Path(urlsplit(address).path)
+        self.files[str(path)] = None
+        return Document(path.read_text(encoding="utf-8-sig"))
+
+    @property
+    def descriptions(self) -> list[OpenAPI]:
+        """Every OpenAPI source. What has no type is one, unless it is an Arazzo document."""
+        sources = self.document.sources.values()
+        return [self.description(s["name"]) for s in sources if s.get("type") != "arazzo"]
+
+    def operation(self, step: dict[str, Any]) -> Operation:
+        """The operation that a step calls. Raises Unknown."""
+        if "operationPath" in step:
+            return self._by_path(step["operationPath"])
+        name = step["operationId"]
+        if name.startswith("$sourceDescriptions."):
+            source, _, name = name.removeprefix("$sourceDescriptions.").partition(".")
+            described = [self.description(source)]
+        else:
+            described = self.descriptions
+        found = [d.by_id[name] for d in described if name in d.by_id]
+        if not found:
+            known = [known for d in described for known in d.by_id]
+            hint = did_you_mean(name, known)
+            raise Unknown(f"there is no operation '{name}'; {hint}".removesuffix("; "))
+        if len(found) > 1:
+            names = ", ".join(operation.source.name for operation in found)
+            hint = f"write $sourceDescriptions.NAME.{name}"
+            raise Unknown(f"operation '{name}' is in several descriptions ({names}); {hint}")
+        return found[0]
+
+    def _by_path(self, text: str) -> Operation:
+        match = _BY_PATH.fullmatch(text)
+        if match is None:
+            words = "it is written {$sourceDescriptions.NAME.url}#/paths/~1PATH/METHOD"
+            raise Unknown(f"operationPath '{text}': {words}")
+        description = self.description(match[1])
+        if match[2] not in description.by_pointer:
+            hint = did_you_mean(match[2], description.by_pointer)
+            raise Unknown(f"there is no operation at {match[2]}; {hint}".removesuffix("; "))
+        return description.by_pointer[match[2]]
+
+    def workflow(self, name: str) -> tuple[Library, str]:
+        """Where a workflow is, here or in a source, and its identifier there. Raises Unknown."""
+        if name.startswith("$sourceDescriptions."):
+            source, _, inner = name.removeprefix("$sourceDescriptions.").partition(".")
+            library = self.other(source)
+        else:
+            library, inner = self, name
+        if inner not in library.document.workflows:
+            hint = did_you_mean(inner, library.document.workflows)
+            raise Unknown(f"there is no workflow '{inner}'; {hint}".removesuffix("; "))
+        return library, inner
+
+    def problems(self) -> list[tuple[str, str]]:
+        """Pointers and words of what leads nowhere; reads every source that is used."""
+        found = []
+        for index, workflow in enumerate(self.document.data["workflows"]):
+            for number, step in enumerate(workflow["steps"]):
+                place = f"/workflows/{index}/steps/{number}"
+                try:
+                    if "workflowId" in step:
+                        self.workflow(step["workflowId"])
+                    else:
+                        self.operation(step)
+                except (Unknown, BadExpression) as error:
+                    found.append((place, str(error)))
+        return found
