@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 from wolfbane.model import Result
@@ -36,6 +36,7 @@ class RunStarted:
     order: str
     runtimes: dict[str, str]
     targets: tuple[Target, ...] = ()
+    pulled_in: dict[str, str] = field(default_factory=dict)
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
@@ -89,6 +90,29 @@ class TestFinished:
 
 
 @dataclass(frozen=True)
+class Exercised:
+    """An operation of an API that was called: its description, name, status and media type."""
+
+    source: str
+    operation: str
+    status: str
+    media: str
+
+
+@dataclass(frozen=True)
+class Covered:
+    """What a run exercised of an API's description, and the operations that it did not.
+
+    ``exercised`` counts by operation, status and media type.
+    """
+
+    source: str
+    exercised: tuple[tuple[str, str, str, int], ...]
+    missing: tuple[str, ...]
+    type: Literal["covered"] = "covered"
+
+
+@dataclass(frozen=True)
 class RunFinished:
     """The run is over. ``unrun`` tests were in the plan and never started."""
 
@@ -101,5 +125,14 @@ class RunFinished:
     type: Literal["run-finished"] = "run-finished"
 
 
-Event = RunStarted | Building | Starting | Collecting | TestStarted | TestFinished | RunFinished
+Event = (
+    RunStarted
+    | Building
+    | Starting
+    | Collecting
+    | TestStarted
+    | TestFinished
+    | Covered
+    | RunFinished
+)
 Listener = Callable[[Event], None]

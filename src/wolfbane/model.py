@@ -62,7 +62,8 @@ class Test:
     """The smallest thing that can be chosen. ``name`` is empty where the file is the test.
 
     ``focused``: its source says that only this one should run. ``target`` is the label of the
-    environment that it runs against, where a run has several.
+    environment that it runs against, where a run has several. ``needs`` are the names of tests
+    of the same file that have to run before.
     """
 
     suite: str
@@ -78,6 +79,7 @@ class Test:
     focused: bool = False
     browser: str = ""
     target: str = ""
+    needs: tuple[str, ...] = ()
 
     @property
     def place(self) -> str:
@@ -163,6 +165,14 @@ class Excerpt:
 
 
 @dataclass(frozen=True, slots=True)
+class Evidence:
+    """A file that an attempt left behind; ``path`` is from the run's folder."""
+
+    kind: str
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
 class Result:
     """One attempt of one test, as it ended. Times are in seconds."""
 
@@ -182,4 +192,5 @@ class Result:
     tags: tuple[str, ...] = ()
     browser: str = ""
     target: str = ""
+    evidence: tuple[Evidence, ...] = ()
     attempt: int = 1

@@ -21,7 +21,7 @@ from wolfbane.demo import copy_harbour
 def command(ctx: click.Context, into: Path | None) -> None:
     """Try Wolfbane on the sample workspace, a small tidal harbour.
 
-    Copies it to a folder, runs all of it, and says what to try next. One of its tests fails
+    Copies it to a folder, runs all of it, and says what to try next. Two of its tests fail
     and two are unfinished, so that there is something to see. Exits 0 when the harbour ran.
 
     \b
@@ -32,7 +32,7 @@ def command(ctx: click.Context, into: Path | None) -> None:
     click.echo(f"Saltmarsh Harbour is in {folder}\n")
     code = run.main(["--workspace", str(folder)], standalone_mode=False)
     click.echo(f"""
-One test fails on purpose. What to try next:
+Two tests fail on purpose. What to try next:
 
   cd {shlex.quote(str(folder))}
   wolfbane list --by tag                        what there is, by tag

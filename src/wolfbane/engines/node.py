@@ -25,6 +25,7 @@ class NodeEngine:
     scan_is_exact = False
     loads_afresh = True
     tests_hold_tests = True
+    reads_values = False
     has_closing_hooks = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:

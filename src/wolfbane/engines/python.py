@@ -30,6 +30,7 @@ class PythonEngine:
     scan_is_exact = False
     loads_afresh = False
     tests_hold_tests = False
+    reads_values = False
     has_closing_hooks = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:

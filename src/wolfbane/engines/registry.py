@@ -9,6 +9,7 @@ from wolfbane.engines.node import NodeEngine
 from wolfbane.engines.python import PythonEngine
 from wolfbane.engines.scenario import ScenarioEngine
 from wolfbane.engines.tap import TapEngine
+from wolfbane.engines.workflow import WorkflowEngine
 
 _ENGINES: dict[str, Engine] = {
     engine.kind: engine
@@ -19,6 +20,7 @@ _ENGINES: dict[str, Engine] = {
         CargoEngine(),
         TapEngine(),
         ScenarioEngine(),
+        WorkflowEngine(),
     )
 }
 

@@ -22,6 +22,7 @@ class ScenarioEngine:
     scan_is_exact = True
     loads_afresh = False
     tests_hold_tests = False
+    reads_values = False
     has_closing_hooks = True
 
     def patterns(self, suite: Suite) -> Sequence[str]:

@@ -21,6 +21,7 @@ class TapEngine:
     scan_is_exact = True
     loads_afresh = False
     tests_hold_tests = False
+    reads_values = False
     has_closing_hooks = False
 
     def patterns(self, suite: Suite) -> Sequence[str]:

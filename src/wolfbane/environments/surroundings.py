@@ -82,6 +82,8 @@ class Surroundings:
             for suite in self.workspace.suites:
                 for variable, text in suite.env.items():
                     self.check_texts(f"suite '{suite.name}': {variable}", [str(text)], environment)
+                texts = _texts_in([suite.http.base_url, suite.http.proxy, suite.http.security])
+                self.check_texts(f"suite '{suite.name}': 'http'", texts, environment)
 
     def check_texts(
         self, place: str, texts: Iterable[str], environment: Environment, *more: str
@@ -103,6 +105,14 @@ def _by_port(service: Service) -> list[str]:
     """A service that is given its port is up when something listens there."""
     texts = [*service.command, *map(str, service.env.values())]
     return ["tcp://127.0.0.1:{port}"] if any("{port}" in text for text in texts) else []
+
+
+def _texts_in(value: object) -> list[str]:
+    """Every text in settings, however deep."""
+    if isinstance(value, str):
+        return [value]
+    inside = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    return [text for item in inside for text in _texts_in(item)]
 
 
 def _texts(ready: object) -> list[str]:

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from wolfbane.engines import engine_for
-from wolfbane.events import Event, TestStarted
+from wolfbane.events import Event, Exercised, TestStarted
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot, Unstartable
 from wolfbane.execution.worker import End, Worker
 from wolfbane.execution.worker import Outcome as Ending
-from wolfbane.model import NESTED, Outcome, Part, Result, Test, TestFile
+from wolfbane.model import NESTED, Evidence, Outcome, Part, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan
 from wolfbane.workspace.settings import Suite, Workspace
 
@@ -21,6 +22,10 @@ _AFTER_CRASH = {
     End.FLOODED: Outcome.ERRORED,
     End.NONSENSE: Outcome.ERRORED,
 }
+
+
+def _coverage(message: Message) -> Exercised:
+    return Exercised(*(str(message[key]) for key in ("source", "operation", "status", "media")))
 
 
 class BatchRunner:
@@ -39,6 +44,7 @@ class BatchRunner:
         self._files = files
         self.met: dict[str, dict[str, Test]] = {}
         self.missed: dict[str, set[str]] = {}
+        self.covered: Counter[Exercised] = Counter()
         self._tell, self._finished = tell, finished
         self._maker = pool.maker
         self._queue: list[Batch] = []
@@ -116,6 +122,7 @@ class _Course:
         self._planned = frozenset(self._left)
         self._output: dict[str, list[str]] = {}
         self._parts: dict[str, list[Part]] = {}
+        self._evidence: dict[str, list[Evidence]] = {}
         self._met: dict[str, Test] = {}
         self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
 
@@ -164,6 +171,11 @@ class _Course:
         elif kind == "parts":
             parts = self._runner._maker.parts(message["parts"])
             self._parts.setdefault(address, []).extend(parts)
+        elif kind == "evidence":
+            kept = self._runner._pool.keep(address, str(message["kind"]), str(message["text"]))
+            self._evidence.setdefault(address, []).append(kept)
+        elif kind == "covered":
+            self._runner.covered[_coverage(message)] += int(message["count"])
         elif kind == "test":
             self._meet(address, int(message.get("line", 0)))
         elif kind == "finished":
@@ -207,7 +219,8 @@ class _Course:
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
         output = "".join(self._output.pop(test.place, ())) + printed
         parts = self._parts.pop(test.place, ())
-        result = self._runner._maker.make(test, message, output, parts)
+        evidence = self._evidence.pop(test.place, ())
+        result = self._runner._maker.make(test, message, output, parts, evidence)
         self._runner._finished(result, test.place not in self._planned)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:

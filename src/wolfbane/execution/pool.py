@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 import time
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
 from pathlib import Path
@@ -15,6 +16,7 @@ from wolfbane.execution.channel import ChannelServer, Message
 from wolfbane.execution.processes import Family, how_it_ended
 from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import START_LIMIT, End, Worker
+from wolfbane.model import Evidence
 from wolfbane.workspace.settings import Suite, Workspace
 
 TICK = 0.05
@@ -113,6 +115,7 @@ class Pool:
         self.maker = ResultMaker(workspace.root, self.mask)
         self.folder = folder
         self.family = Family()
+        self._kept = 0
         self._server = ChannelServer()
         self._workers: list[Worker] = []
         self._burials: set[asyncio.Task[None]] = set()
@@ -138,6 +141,16 @@ class Pool:
         await asyncio.gather(*self._burials, *(worker.bury() for worker in self._workers))
         self._server.close()
         self.family.__exit__(kind, error, trace)
+
+    def keep(self, address: str, kind: str, text: str) -> Evidence:
+        """Write what a test left behind into the run's folder, secrets masked."""
+        folder = self.folder / "evidence"
+        folder.mkdir(exist_ok=True)
+        self._kept += 1
+        name = re.sub(r"[^\w.-]+", "-", address.rpartition("#")[2] or address).strip("-")[:60]
+        path = folder / f"{self._kept:04}-{name}.{kind}"
+        path.write_text(self.mask(text), encoding="utf-8")
+        return Evidence(kind, path.relative_to(self.folder).as_posix())
 
     def stop(self) -> None:
         """Start nothing new, and end every worker now."""
@@ -167,6 +180,8 @@ class Pool:
         """The environment variables of a suite's processes; without a target, the first one's."""
         environment = self.environments.get(target) or self.first
         found = environment.variables(suite)
+        if engine_for(suite.kind).reads_values:
+            found["WOLFBANE_VALUES"] = str(self._values_file(environment, "json"))
         for form, variable in suite.values_file.items():
             found[variable] = str(self._values_file(environment, form))
         return found

@@ -31,6 +31,7 @@ class Prepared:
     broken: list[Result] = field(default_factory=list)
     stale: list[str] = field(default_factory=list)
     empty: list[str] = field(default_factory=list)
+    pulled_in: dict[str, str] = field(default_factory=dict)
 
 
 class Preparation:
@@ -107,6 +108,29 @@ class Preparation:
         stuck = [file for file in files if file.suite in why]
         return blocked_tests(self._pool, stuck, verdict.chosen, why, target)
 
+    def _with_needs(self, chosen: Sequence[Test], target: str, into: Prepared) -> list[Test]:
+        """The chosen tests, each after those that it needs, chosen or not."""
+        if not any(test.needs for test in chosen):
+            return list(chosen)
+        known = {(test.path, test.name): test for test in self._inventory.tests_at(target)}
+        asked_for = {(test.path, test.name) for test in chosen}
+        found: dict[tuple[str, str], Test] = {}
+
+        def put(test: Test) -> None:
+            key = (test.path, test.name)
+            if key in found:
+                return
+            for name in test.needs:
+                needed = known[test.path, name]
+                if (test.path, name) not in asked_for:
+                    into.pulled_in[needed.address] = test.address
+                put(needed)
+            found[key] = test
+
+        for test in chosen:
+            put(test)
+        return list(found.values())
+
     def _building(self, suite: str, text: str) -> None:
         """Tell once of what workers make, however many of them do."""
         if (suite, text) not in self._told:
@@ -140,7 +164,6 @@ class Preparation:
             for file in collected.files
             if not file.tests and not file.error and not file.path.endswith("__init__.py")
         ]
-        into.chosen += [
-            test for test in verdict.chosen if test.path in asked and test.path not in broken
-        ]
+        chosen = [t for t in verdict.chosen if t.path in asked and t.path not in broken]
+        into.chosen += self._with_needs(chosen, target, into)
         into.left_out.update(verdict.left_out)

@@ -7,7 +7,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from wolfbane.model import Excerpt, Frame, Outcome, Part, Result, Test
+from wolfbane.model import Evidence, Excerpt, Frame, Outcome, Part, Result, Test
 
 OUTCOMES = {str(outcome): outcome for outcome in Outcome}
 BEFORE, AFTER = 3, 2
@@ -24,7 +24,12 @@ class ResultMaker:
         self._start = f"{root}/"
 
     def make(
-        self, test: Test, message: Mapping[str, Any], output: str, parts: Sequence[Part] = ()
+        self,
+        test: Test,
+        message: Mapping[str, Any],
+        output: str,
+        parts: Sequence[Part] = (),
+        evidence: Sequence[Evidence] = (),
     ) -> Result:
         """The result of one attempt, ``parts`` told ahead of its last message included.
 
@@ -49,6 +54,7 @@ class ResultMaker:
             tags=tuple(tag.text for tag in test.tags),
             browser=test.browser,
             target=test.target,
+            evidence=tuple(evidence),
         )
 
     def parts(self, told: Iterable[Mapping[str, Any]]) -> list[Part]:

@@ -18,6 +18,7 @@ from wolfbane.errors import NothingChosen
 from wolfbane.events import Event, Listener, RunFinished, RunStarted, Target, TestFinished
 from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.building import CHANGED
+from wolfbane.execution.coverage import coverage
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
 from wolfbane.inventory import Inventory
@@ -118,6 +119,8 @@ class Session:
                 self.inventory.files,
             )  # fmt: skip
             unrun = await runner.carry_out(plan)
+            for covered in coverage(self.inventory, runner.covered):
+                self._tell(covered)
             ended = tuple(preparation.surroundings.ended())
         self.inventory.learn(runner.met, runner.missed)
         self.inventory.save()
@@ -163,6 +166,7 @@ class Session:
             workspace=self.workspace.name,
             began=datetime.now().astimezone().isoformat(timespec="seconds"),
             command=hide(self.options.command),
+            pulled_in=prepared.pulled_in,
             targets=tuple(Target(e.label, e.name, e.shown()) for e in self.environments),
             expression=str(self.choice),
             leave_out=str(self.choice.leave_out or ""),

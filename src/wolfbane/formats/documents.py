@@ -30,7 +30,7 @@ class Document:
     """
 
     def __init__(self, text: str) -> None:
-        self._text = text
+        self.text = text
         self.data: Any
         if text.lstrip()[:1] in ("{", "["):
             try:
@@ -54,7 +54,7 @@ class Document:
     def _read(self) -> tuple[Any, dict[str, int]]:
         lines: dict[str, int] = {}
         try:
-            node = yaml.compose(self._text, Loader=_LOADER)
+            node = yaml.compose(self.text, Loader=_LOADER)
             data = _value(node, "", lines, ()) if node is not None else None
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark

@@ -13,7 +13,7 @@ from typing import Any
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.results.files import write_whole
 
-FORMAT = 5
+FORMAT = 6
 _Entry = dict[str, Any]
 
 
@@ -105,6 +105,7 @@ def _written(file: TestFile) -> _Entry:
         "divisible": file.divisible,
         "error": file.error,
         "guessed": [t.name for t in file.tests if file.exact and not t.exact],
+        "needs": {t.name: t.needs for t in file.tests if t.needs},
         "focused": [t.name for t in file.tests if t.focused],
         "blocks": [[block.name, block.start, block.end] for block in file.blocks],
         "tests": [
@@ -132,10 +133,15 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
         Test(suite, kind, path, name, line, end, _tags(tags), group, exact, blocked)
         for name, line, end, group, blocked, tags in entry["tests"]
     )
-    if entry["guessed"] or entry["focused"]:
-        guessed, focused = set(entry["guessed"]), set(entry["focused"])
+    if entry["guessed"] or entry["focused"] or entry["needs"]:
+        guessed, focused, needs = set(entry["guessed"]), set(entry["focused"]), entry["needs"]
         tests = tuple(
-            replace(t, exact=exact and t.name not in guessed, focused=t.name in focused)
+            replace(
+                t,
+                exact=exact and t.name not in guessed,
+                focused=t.name in focused,
+                needs=tuple(needs.get(t.name, ())),
+            )
             for t in tests
         )
     return TestFile(

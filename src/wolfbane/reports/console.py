@@ -13,6 +13,7 @@ from rich.text import Text
 from wolfbane.events import (
     Building,
     Collecting,
+    Covered,
     Event,
     RunFinished,
     RunStarted,
@@ -22,10 +23,11 @@ from wolfbane.events import (
 from wolfbane.model import Outcome, Result, at
 from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure
 from wolfbane.reports.style import ORDER, STYLES
-from wolfbane.reports.summary import closing_line, slowest, summary_table
+from wolfbane.reports.summary import closing_line, coverage_lines, slowest, summary_table
 from wolfbane.reports.targets import side_by_side
 from wolfbane.reports.text import clock, many, visible
 
+_MOST_PULLED = 5
 _TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
 
 
@@ -49,6 +51,7 @@ class ConsoleReport:
         self._bad: Counter[str] = Counter()
         self._progress: Progress | None = None
         self._bars: dict[str, TaskID] = {}
+        self._covered: list[Covered] = []
         self._run = ""
         self._ended = False
 
@@ -57,6 +60,8 @@ class ConsoleReport:
             self._finished(event.result, event.extra)
         elif isinstance(event, RunStarted):
             self._started(event)
+        elif isinstance(event, Covered):
+            self._covered.append(event)
         elif isinstance(event, RunFinished):
             self._over(event)
         elif isinstance(event, Collecting):
@@ -162,6 +167,8 @@ class ConsoleReport:
                     self._console.print(part, soft_wrap=isinstance(part, Text))
             else:
                 self._console.print(summary_table(self._results, self._suites))
+            for covered in self._covered:
+                self._console.print(coverage_lines(covered), soft_wrap=True)
             slow = slowest(self._results)
             if slow is not None:
                 self._console.print(slow)
@@ -214,6 +221,8 @@ def header(event: RunStarted) -> Table:
         places = ", ".join(event.focused[:3]) + (", ..." if len(event.focused) > 3 else "")
         marked = f"{many(len(event.focused), 'test')} marked as the only ones to run: {places}"
         rows.add_row("focus", Text(visible(marked), style="khaki1"))
+    for needed, by in list(event.pulled_in.items())[:_MOST_PULLED]:
+        rows.add_row("pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1"))
     if event.neglected:
         rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))

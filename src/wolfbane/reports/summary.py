@@ -9,13 +9,14 @@ from rich.box import SIMPLE_HEAD
 from rich.table import Table
 from rich.text import Text
 
-from wolfbane.events import RunFinished
+from wolfbane.events import Covered, RunFinished
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.style import ORDER, STYLES
 from wolfbane.reports.text import clock, many, visible
 
 SLOW = 0.1
 SHOWN_SLOW = 3
+SHOWN_MISSING = 6
 MANY_OUTCOMES = 6
 
 
@@ -66,6 +67,21 @@ def slowest(results: Sequence[Result]) -> Table | None:
         title = "slowest" if place == 0 else ""
         table.add_row(title, clock(result.seconds), visible(result.address))
     return table
+
+
+def coverage_lines(covered: Covered) -> Text:
+    """How many operations of an API were called, which were not, and the statuses that came."""
+    called = {name for name, _, _, _ in covered.exercised}
+    whole = len(called) + len(covered.missing)
+    statuses = sorted({status for _, status, _, _ in covered.exercised})
+    line = Text.assemble(("covered  ", "dim"), f"{visible(covered.source)}: {len(called)} of ")
+    line.append(f"{many(whole, 'operation')}, statuses {', '.join(statuses)}")
+    if covered.missing:
+        more = len(covered.missing) - SHOWN_MISSING
+        shown = ", ".join(covered.missing[:SHOWN_MISSING])
+        rest = f" and {more} more" if more > 0 else ""
+        line.append(f"; not called: {visible(shown)}{rest}", style="khaki1")
+    return line
 
 
 def closing_line(event: RunFinished, run: str) -> Text:

@@ -12,7 +12,7 @@ from wolfbane.selection import parse
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import Parameter, Service, Settings, Suite
-from wolfbane.workspace.vocabulary import SURROUNDINGS, VALUE_FORMS, seconds
+from wolfbane.workspace.vocabulary import CHECKS, SURROUNDINGS, VALUE_FORMS, seconds
 
 _PYTHON = ("python", "doctest")
 _ONLY_FOR = {
@@ -26,6 +26,7 @@ _ONLY_FOR = {
     "cargo": ("cargo",),
     "run_ignored": ("cargo",),
     "interpreters": ("tap",),
+    "http": ("workflow",),
 }
 _LAST_PORT = 65535
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
@@ -95,6 +96,13 @@ class _Checks:
         for key, kinds in _ONLY_FOR.items():
             if key in given and suite.kind not in kinds:
                 self.add((*place, key), f"'{key}' is for suites of kind {' or '.join(kinds)}")
+        if suite.kind == "workflow":
+            for key in ("connect", "read"):
+                self.duration((*place, "http", key), getattr(suite.http, key))
+            for check in suite.http.contract:
+                if check not in CHECKS:
+                    hint = did_you_mean(check, CHECKS)
+                    self.add((*place, "http", "contract"), f"there is no check '{check}'; {hint}")
         for option in suite.options if suite.kind == "doctest" else ():
             self.doctest_option((*place, "options"), option)
 

@@ -18,6 +18,7 @@ from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.dotted import with_dotted_names
 from wolfbane.workspace.locate import Location, line_index, line_of
 from wolfbane.workspace.settings import (
+    Http,
     Parameter,
     Preset,
     Service,
@@ -75,13 +76,19 @@ def _built(data: Mapping[str, Any]) -> Settings:
     """Settings from data whose shape is known to be right."""
     return Settings(
         WorkspaceTable(**data.get("workspace", {})),
-        [Suite(**table) for table in data.get("suite", ())],
+        [_suite(table) for table in data.get("suite", ())],
         [TagRule(**table) for table in data.get("tag", ())],
         {name: Parameter(**table) for name, table in data.get("param", {}).items()},
         data.get("env", {}),
         {name: Service(**table) for name, table in data.get("service", {}).items()},
         {name: Preset(**table) for name, table in data.get("preset", {}).items()},
     )
+
+
+def _suite(table: Mapping[str, Any]) -> Suite:
+    if "http" in table:
+        table = {**table, "http": Http(**table["http"])}
+    return Suite(**table)
 
 
 def _was_checked(path: Path, data: Mapping[str, Any], mark: str) -> bool:
@@ -134,11 +141,13 @@ def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
 
 
 _WORDS = set(_TABLES) | {
-    item.name for table in _TABLES.values() if table is not dict for item in fields(table)
+    item.name for table in (*_TABLES.values(), Http) if table is not dict for item in fields(table)
 }
 
 
 def _keys(location: Location) -> list[str]:
     """The keys that may stand beside the one at ``location``."""
     table = _TABLES.get(str(location[0])) if len(location) > 1 else None
+    if "http" in location[1:-1]:
+        table = Http
     return [item.name for item in fields(table)] if table not in (None, dict) else list(_TABLES)

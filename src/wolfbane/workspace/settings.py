@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Literal
 
-from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, seconds
+from wolfbane.workspace.vocabulary import CHECKS, DEFAULT_TIMEOUT, seconds
 
 # What pydantic reads when it checks these tables; they need nothing of it otherwise.
 _STRICT = {"extra": "forbid", "strict": True}
@@ -28,13 +28,34 @@ class WorkspaceTable:
 
 
 @dataclass(frozen=True)
+class Http:
+    """``[suite.http]``: how the requests of workflows are sent, and what is checked of answers.
+
+    ``security`` is by name of security scheme. ``contract`` lists the checks in force.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    base_url: str = ""
+    security: dict[str, str | dict[str, str]] = field(default_factory=dict)
+    verify: bool | str = True
+    certificate: str = ""
+    key: str = ""
+    proxy: str = ""
+    connect: float | str = 5.0
+    read: float | str = 30.0
+    redirects: int = 10
+    contract: list[str] = field(default_factory=lambda: list(CHECKS))
+
+
+@dataclass(frozen=True)
 class Suite:
     """``[[suite]]``: a named group of test files of one kind."""
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     name: str
-    kind: Literal["python", "doctest", "node", "cargo", "tap", "scenario"]
+    kind: Literal["python", "doctest", "node", "cargo", "tap", "scenario", "workflow"]
     paths: list[str]
     exclude: list[str] = field(default_factory=list)
     folder: str = "."
@@ -54,6 +75,7 @@ class Suite:
     steps: list[str] = field(default_factory=list)
     needs: list[str] | None = None
     values_file: dict[str, str] = field(default_factory=dict)
+    http: Http = field(default_factory=Http)
     interpreters: dict[str, str | list[str]] = field(default_factory=dict)
 
 

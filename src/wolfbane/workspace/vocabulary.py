@@ -5,13 +5,15 @@ from __future__ import annotations
 import re
 
 SETTINGS_NAME = "wolfbane.toml"
-KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario")
+KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario", "workflow")
 TYPES = (
     "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
 )  # fmt: skip
 ENV_WORDS = ("extends", "values_from", "ready", "services")
 SURROUNDINGS = "environment"
 """What a suite ``needs`` that waits for its environment, and for no service."""
+CHECKS = ("status", "type", "headers", "body")
+"""Of responses against their description."""
 VALUE_FORMS = ("json", "env")
 DEFAULT_TIMEOUT = 600.0
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)?")

@@ -9,7 +9,7 @@ from typing import Any
 
 from wolfbane.formats.documents import look_up
 from wolfbane.formats.expressions import Expression, evaluate_value
-from wolfbane.workers.api.library import Library
+from wolfbane.formats.library import Library
 
 
 @dataclass

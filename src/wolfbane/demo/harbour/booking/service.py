@@ -11,12 +11,16 @@ from __future__ import annotations
 
 import argparse
 import json
+import math
 import os
 import re
 import signal
 import sys
+import secrets
+from datetime import date
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from urllib.parse import parse_qs, urlsplit
 
 HERE = Path(__file__).parent
 
@@ -29,6 +33,7 @@ class Harbour:
         self.berths = {berth["id"]: berth for berth in data["berths"]}
         self.machines = {machine["name"]: machine for machine in data["machines"]}
         self.bookings: dict[int, dict] = {}
+        self.tokens: set[str] = set()
 
     def book(self, wish: dict) -> tuple[int, dict]:
         """The booking that was made, or what is wrong with the wish."""
@@ -41,26 +46,62 @@ class Harbour:
         if wish.get("length", 0) > berth["length"]:
             return 409, {"error": f"berth {berth['id']} is {berth['length']} m long"}
         number = max(self.bookings, default=100) + 1
-        self.bookings[number] = {"number": number, **wish}
+        fee = berth["length"] * wish["nights"] * 1.5
+        self.bookings[number] = {"number": number, "fee": fee, **wish}
         return 201, self.bookings[number]
+
+    def page(self, query: dict) -> tuple[int, object, dict]:
+        """A page of the berths that are longer than what is asked for, and how many there are."""
+        try:
+            longer = float(query.get("longer_than", ["0"])[0])
+            page, size = (int(query.get(key, [default])[0]) for key, default in _PAGES.items())
+        except ValueError as error:
+            return 400, {"error": str(error)}, {}
+        found = [berth for berth in self.berths.values() if berth["length"] > longer]
+        return 200, found[(page - 1) * size : page * size], {"X-Total": str(len(found))}
+
+
+_PAGES = {"page": "1", "size": "20"}
+
+
+def tides(day: date) -> list[dict]:
+    """High and low water, six hours and a bit apart; heights follow the moon, more or less."""
+    first = day.toordinal() * 50 % 372
+    swing = 1.2 + 0.5 * math.cos(day.toordinal() / 14.765 * 2 * math.pi)
+    return [
+        {"time": f"{minute // 60:02}:{minute % 60:02}", "height": round(2 + swing * (-1) ** n, 2)}
+        for n, minute in enumerate(range(first, 1440, 372))
+    ]
 
 
 class Desk(BaseHTTPRequestHandler):
     """Answers requests."""
+
+    protocol_version = "HTTP/1.1"
+    disable_nagle_algorithm = True
 
     harbour: Harbour
     token: str
 
     def do_GET(self) -> None:
         harbour = self.harbour
-        if self.path == "/health":
+        place = urlsplit(self.path)
+        if place.path == "/berths":
+            self.answer(*harbour.page(parse_qs(place.query)))
+        elif place.path.startswith("/tides/"):
+            self.tell_tides(place.path.removeprefix("/tides/"))
+        elif self.path == "/health":
             self.answer(200, {"status": "up", "berths": len(harbour.berths)})
-        elif self.path == "/berths":
-            self.answer(200, list(harbour.berths.values()))
         else:
             self.look_up(
                 {"berths": harbour.berths, "machines": harbour.machines, "bookings": harbour.bookings}
             )
+
+    def tell_tides(self, day: str) -> None:
+        try:
+            self.answer(200, tides(date.fromisoformat(day)))
+        except ValueError as error:
+            self.answer(400, {"error": str(error)})
 
     def look_up(self, kinds: dict) -> None:
         match = re.fullmatch(r"/(\w+)/([\w-]+)", self.path)
@@ -72,6 +113,9 @@ class Desk(BaseHTTPRequestHandler):
     def do_POST(self) -> None:
         size = int(self.headers.get("Content-Length") or 0)
         body = self.rfile.read(size)
+        if self.path == "/login":
+            self.log_in(parse_qs(body.decode()))
+            return
         if not self.allowed():
             return
         if self.path != "/bookings":
@@ -82,26 +126,41 @@ class Desk(BaseHTTPRequestHandler):
         except ValueError:
             self.answer(400, {"error": "the body is no JSON"})
             return
-        self.answer(*self.harbour.book(wish))
+        status, told = self.harbour.book(wish)
+        self.answer(status, told, {"Location": f"/bookings/{told.get('number')}"})
+
+    def log_in(self, form: dict) -> None:
+        if form.get("secret") != [self.token]:
+            self.answer(401, {"error": "the secret is not right"})
+            return
+        token = secrets.token_hex(8)
+        self.harbour.tokens.add(token)
+        self.answer(200, {"token": token, "seconds": 3600})
 
     def do_DELETE(self) -> None:
         match = re.fullmatch(r"/bookings/(\d+)", self.path)
         if not self.allowed():
             return
         gone = self.harbour.bookings.pop(int(match[1]), None) if match else None
-        self.answer(200 if gone else 404, gone or {"error": "there is no such booking"})
+        if gone is None:
+            self.answer(404, {"error": "there is no such booking"})
+        else:
+            self.answer(200, {"number": gone["number"], "refund": gone["fee"] * 0.9})
 
     def allowed(self) -> bool:
-        if self.headers.get("Authorization") == f"Bearer {self.token}":
+        shown = self.headers.get("Authorization", "").removeprefix("Bearer ")
+        if shown == self.token or shown in self.harbour.tokens:
             return True
         self.answer(401, {"error": "the token is not right"})
         return False
 
-    def answer(self, status: int, data: object) -> None:
+    def answer(self, status: int, data: object, headers: dict = {}) -> None:
         body = json.dumps(data).encode()
         self.send_response(status)
         self.send_header("Content-Type", "application/json")
         self.send_header("Content-Length", str(len(body)))
+        for name, value in headers.items():
+            self.send_header(name, value)
         self.end_headers()
         self.wfile.write(body)
 

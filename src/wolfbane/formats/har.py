@@ -1,0 +1,87 @@
+"""HTTP archives: HAR 1.2, as http://www.softwareishard.com/blog/har-12-spec/ describes them."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Iterable, Mapping
+from typing import Any
+from urllib.parse import parse_qsl, urlsplit
+
+KEPT = 1 << 16
+
+
+def entry(
+    began: str,
+    seconds: float,
+    method: str,
+    url: str,
+    sent: Mapping[str, str],
+    content: bytes,
+    answer: Mapping[str, Any] | None,
+    comment: str,
+) -> dict[str, Any]:
+    """One request with its answer. ``began`` is an ISO 8601 time with a zone.
+
+    ``answer`` has ``status``, ``headers``, ``content`` and ``http``; without one the status is 0.
+    """
+    request: dict[str, Any] = {
+        "method": method,
+        "url": url,
+        "httpVersion": "HTTP/1.1",
+        "cookies": [],
+        "headers": _pairs(sent.items()),
+        "queryString": _pairs(parse_qsl(urlsplit(url).query, keep_blank_values=True)),
+        "headersSize": -1,
+        "bodySize": len(content),
+    }
+    if content:
+        kind = next((v for k, v in sent.items() if k.lower() == "content-type"), "")
+        request["postData"] = {"mimeType": kind, "text": content[:KEPT].decode("utf-8", "replace")}
+    return {
+        "startedDateTime": began,
+        "time": round(seconds * 1000, 3),
+        "request": request,
+        "response": _response(answer),
+        "cache": {},
+        "timings": {"send": 0, "wait": round(seconds * 1000, 3), "receive": 0},
+        "comment": comment,
+    }
+
+
+def archive(entries: Iterable[Mapping[str, Any]], version: str) -> dict[str, Any]:
+    """The whole document. ``version`` is Wolfbane's."""
+    creator = {"name": "Wolfbane", "version": version}
+    return {"log": {"version": "1.2", "creator": creator, "entries": list(entries)}}
+
+
+def _response(answer: Mapping[str, Any] | None) -> dict[str, Any]:
+    found: dict[str, Any] = {
+        "status": 0, "statusText": "", "httpVersion": "", "cookies": [], "headers": [],
+        "content": {"size": 0, "mimeType": ""}, "redirectURL": "", "headersSize": -1,
+        "bodySize": -1,
+    }  # fmt: skip
+    if answer is None:
+        return found
+    headers, content = answer["headers"], answer["content"]
+    kind = headers.get("content-type", "")
+    body: dict[str, Any] = {"size": len(content), "mimeType": kind}
+    try:
+        body["text"] = content[:KEPT].decode()
+    except UnicodeDecodeError:
+        body["text"] = base64.b64encode(content[:KEPT]).decode()
+        body["encoding"] = "base64"
+    if len(content) > KEPT:
+        body["comment"] = f"the first {KEPT} of {len(content)} bytes"
+    return {
+        **found,
+        "status": answer["status"],
+        "httpVersion": answer["http"],
+        "headers": _pairs(headers.items()),
+        "content": body,
+        "redirectURL": headers.get("location", ""),
+        "bodySize": len(content),
+    }
+
+
+def _pairs(items: Iterable[tuple[str, str]]) -> list[dict[str, str]]:
+    return [{"name": str(name), "value": str(value)} for name, value in items]
