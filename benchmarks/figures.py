@@ -9,6 +9,7 @@ more than a time, for machines drift. Nothing here is a test.
 from __future__ import annotations
 
 import importlib.util
+import json
 import os
 import shutil
 import statistics
@@ -197,9 +198,72 @@ def cargo() -> None:
         compare("a crate, one job", [WOLFBANE, "run", "-q", "-j1"], own, root, 3, 1.05)
 
 
+def workflows() -> None:
+    """A thousand workflows of one request each, against a loop of a plain HTTP client."""
+    import http.server
+    import threading
+
+    class Desk(http.server.BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+        disable_nagle_algorithm = True
+
+        def do_GET(self) -> None:
+            body = b'{"id": "A1", "length": 12}'
+            self.send_response(200)
+            self.send_header("Content-Type", "application/json")
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, *told: object) -> None:
+            pass
+
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Desk)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    url = f"http://127.0.0.1:{server.server_port}"
+    with place() as root:
+        (root / "openapi.json").write_text(
+            json.dumps(
+                {
+                    "openapi": "3.1.0",
+                    "info": {"title": "bench", "version": "1"},
+                    "servers": [{"url": url}],
+                    "paths": {"/berths/A1": {"get": {"operationId": "look", "responses": {"200": {
+                        "description": "it", "content": {"application/json": {"schema": {
+                            "type": "object", "required": ["id", "length"],
+                            "properties": {"id": {"type": "string"}, "length": {"type": "number"}},
+                        }}}}}}}},
+                }
+            )
+        )  # fmt: skip
+        workflow = {"steps": [{"stepId": "look", "operationId": "look", "successCriteria": [
+            {"condition": "$statusCode == 200"}]}]}  # fmt: skip
+        (root / "all.arazzo.json").write_text(
+            json.dumps(
+                {
+                    "arazzo": "1.0.1",
+                    "info": {"title": "bench", "version": "1"},
+                    "sourceDescriptions": [{"name": "b", "url": "openapi.json"}],
+                    "workflows": [{"workflowId": f"w{n}", **workflow} for n in range(1000)],
+                }
+            )
+        )
+        kind = '[[suite]]\nname = "a"\nkind = "workflow"\npaths = ["all.arazzo.json"]\n'
+        (root / "wolfbane.toml").write_text(kind)
+        loop = f"""import httpx
+with httpx.Client() as client:
+    for n in range(1000):
+        assert client.get('{url}/berths/A1').json()['id'] == 'A1'"""
+        ours = [WOLFBANE, "run", "-q", "-j1"]
+        subprocess.run(ours, cwd=root, stdout=subprocess.DEVNULL, check=True)
+        plain = [sys.executable, "-c", loop]
+        compare("1,000 workflows of one request", ours, plain, root, 3, 2.0)
+    server.shutdown()
+
+
 FIGURES: dict[str, Callable[[], None]] = {
     "start": start, "listing": listing, "empty": empty, "tap": tap,
-    "node": node, "cargo": cargo, "library": library
+    "node": node, "cargo": cargo, "workflows": workflows, "library": library
 }  # fmt: skip
 
 

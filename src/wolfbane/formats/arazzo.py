@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -39,19 +39,20 @@ class Arazzo:
         data: dict[str, Any] = self.document.data
         return data
 
-    @property
+    @cached_property
     def workflows(self) -> dict[str, dict[str, Any]]:
         """Workflows by their identifiers, in order."""
         return {workflow["workflowId"]: workflow for workflow in self.data["workflows"]}
 
-    @property
+    @cached_property
     def sources(self) -> dict[str, dict[str, Any]]:
         """Source descriptions by name."""
         return {source["name"]: source for source in self.data["sourceDescriptions"]}
 
-    def line(self, workflow: str) -> int:
-        """Where a workflow begins."""
-        return self.document.line(f"/workflows/{list(self.workflows).index(workflow)}")
+    @cached_property
+    def positions(self) -> dict[str, int]:
+        """Where workflows stand in the list of them, by their identifiers."""
+        return {name: position for position, name in enumerate(self.workflows)}
 
     def resolved(self, entry: dict[str, Any]) -> dict[str, Any]:
         """A Reusable Object's component, with the value that overrides it. Raises KeyError."""

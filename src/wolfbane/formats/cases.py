@@ -29,17 +29,23 @@ class Case:
     needs: tuple[str, ...] = ()
 
 
-def cases(library: Library) -> list[Case]:
-    """Every test of a document, in order. Raises DocumentError or OSError for bad rows."""
+def cases(library: Library, *, lines: bool = True) -> list[Case]:
+    """Every test of a document, in order. Raises DocumentError or OSError for bad rows.
+
+    Without ``lines`` their places and tags are not looked up: those who run them know them.
+    """
     document = library.document
     plain: dict[str, list[Case]] = {}
-    lines = document.document
-    last = len(lines.text.splitlines())
+    tags: tuple[str, ...]
+    written = document.document
+    last = len(written.text.splitlines())
     for index, (name, workflow) in enumerate(document.workflows.items()):
-        line = lines.line(f"/workflows/{index}")
-        following = lines.line(f"/workflows/{index + 1}")
-        end = following - 1 if following > line else last
-        tags = tuple(dict.fromkeys(_tags(library, workflow)))
+        line, end, tags = 0, 0, ()
+        if lines:
+            line = written.line(f"/workflows/{index}")
+            following = written.line(f"/workflows/{index + 1}")
+            end = following - 1 if following > line else last
+            tags = tuple(dict.fromkeys(_tags(library, workflow)))
         rows = _rows(library, index, workflow)
         if rows is None:
             plain[name] = [Case(name, name, line, end, tags=tags)]

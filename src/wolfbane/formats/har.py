@@ -8,6 +8,8 @@ from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
 KEPT = 1 << 16
+PRIVATE = ("authorization", "proxy-authorization", "cookie", "set-cookie")
+HIDDEN = "*****"
 
 
 def entry(
@@ -84,4 +86,12 @@ def _response(answer: Mapping[str, Any] | None) -> dict[str, Any]:
 
 
 def _pairs(items: Iterable[tuple[str, str]]) -> list[dict[str, str]]:
-    return [{"name": str(name), "value": str(value)} for name, value in items]
+    return [{"name": str(name), "value": shown(str(name), str(value))} for name, value in items]
+
+
+def shown(name: str, value: str) -> str:
+    """Headers that let somebody in are kept without their value."""
+    word, space, _ = value.partition(" ")
+    if name.lower() in PRIVATE:
+        return f"{word} {HIDDEN}" if space and "authorization" in name.lower() else HIDDEN
+    return value

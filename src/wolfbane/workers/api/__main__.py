@@ -86,7 +86,7 @@ class Worker:
         library = self.libraries.get(path)
         if library is None:
             library = self.libraries[path] = Library(self.root, path)
-        by_name = {case.name: case for case in cases(library)}
+        by_name = {case.name: case for case in cases(library, lines=False)}
         ready: dict[str, dict[str, Any] | BadInputs] = {}
         for name in names:
             try:
@@ -149,7 +149,7 @@ class Worker:
                     problem = WentWrong("errored", str(error))
                 if problem is not None:
                     words = f"it depends on {name}, which did not pass: {problem}"
-                    return WentWrong("blocked", words, case.line)
+                    return WentWrong("blocked", words)
         return None
 
     def tell_covered(self) -> None:

@@ -70,7 +70,7 @@ class Course:
         self.scope = Scope(library, inputs, workflows)
         self.tools, self.exchanges, self.depth = tools, exchanges, depth
         self.parts: list[Part] = []
-        self._index = list(self.document.workflows).index(name)
+        self._index = self.document.positions[name]
         self._positions = {s["stepId"]: n for n, s in enumerate(self.workflow["steps"])}
         self._retried: dict[str, Counter[str]] = {}
 
@@ -137,7 +137,6 @@ class Course:
 
     def _step(self, step: Mapping[str, Any], position: int) -> tuple[Part, WentWrong | None]:
         began = time.perf_counter()
-        line = self.document.document.line(f"/workflows/{self._index}/steps/{position}")
         part: Part = {"name": step["stepId"], "outcome": "passed", "parts": []}
         self.scope.call = self.scope.answer = None
         problem: WentWrong | None = None
@@ -152,6 +151,7 @@ class Course:
         except (Unknown, CannotCall, BadReference, NoAnswer, ValueError) as error:
             problem = WentWrong("errored", str(error))
         if problem is not None:
+            line = self.document.document.line(f"/workflows/{self._index}/steps/{position}")
             problem.line = problem.line or line
             part.update(outcome=problem.outcome, message=str(problem), line=line)
             part["file"] = self.document.name

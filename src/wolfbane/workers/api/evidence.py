@@ -43,7 +43,7 @@ def curl(call: Call) -> str:
     words = ["curl", "-i", "-X", call.method]
     for name, value in call.headers.items():
         if name.lower() not in _OWN:
-            words += ["-H", f"{name}: {value}"]
+            words += ["-H", f"{name}: {har.shown(name, value)}"]
     if call.content and len(call.content) <= _LONGEST:
         words += ["--data-binary", call.content.decode("utf-8", "replace")]
     return shlex.join([*words, call.url])
