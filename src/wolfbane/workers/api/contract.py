@@ -85,12 +85,14 @@ class Contract:
         self, operation: Operation, key: str, media: str, described: Mapping[str, Any],
         answer: Answer,
     ) -> Iterator[Mismatch]:  # fmt: skip
-        if "schema" not in described or not is_json(answer.media_type):
+        if not is_json(answer.media_type):
             return
         try:
             value = json.loads(answer.content)
         except ValueError as broken:
             yield Mismatch("body", "", "JSON", f"something else ({broken})")
+            return
+        if "schema" not in described:
             return
         place = f"{operation.pointer}/responses{step(key)}/content{step(media)}/schema"
         validator = self._validator(operation.source, place, described["schema"])
