@@ -8,6 +8,7 @@ import threading
 import time
 from urllib.parse import parse_qs, urlsplit
 
+import jsonschema
 import pytest
 import yaml
 
@@ -17,6 +18,7 @@ HUGE = 40 << 20
 class Server(http.server.ThreadingHTTPServer):
     daemon_threads = True
     seen: list[dict]
+    documents: dict[str, str]
     busy = 0
 
 
@@ -73,6 +75,13 @@ class Desk(http.server.BaseHTTPRequestHandler):
 
     def do_token(self, path):
         self.answer(200, {"access_token": "granted-42", "expires_in": 60})
+
+    def do_docs(self, path):
+        if self.headers.get("Authorization") != f"Bearer {SECRET}":
+            self.answer(401, {})
+            return
+        found = self.server.documents[path.rpartition("/")[2]]
+        self.answer(200, found.encode(), "text/plain", ETag=f'"{hash(found)}"')
 
     def do_text(self, path):
         self.answer(200, b"plain", "text/plain")
@@ -459,11 +468,50 @@ def test_security_and_cookies_and_archives(quay):
     assert token["body"] == "grant_type=client_credentials&scope=book"
     assert granted["headers"]["Authorization"] == "Bearer granted-42"
     (archive,) = quay.path.glob(".wolfbane/runs/*/evidence/*.har")
-    assert [e["response"]["status"] for e in json.loads(archive.read_text())["log"]["entries"]] == [
-        200
-    ] * 5
+    kept = json.loads(archive.read_text())
+    jsonschema.validate(kept, HAR)
+    assert [entry["response"]["status"] for entry in kept["log"]["entries"]] == [200] * 5
     left = [p.read_text(errors="replace") for p in quay.path.rglob("*.*") if p.is_file()]
     assert sum(SECRET in text for text in left) == 1  # token.txt
+
+
+_HEADERS = {"type": "array", "items": {"required": ["name", "value"]}}
+_MESSAGE = ["cookies", "headers", "headersSize", "bodySize", "httpVersion"]
+HAR = {
+    "required": ["log"],
+    "properties": {"log": {
+        "required": ["version", "creator", "entries"],
+        "properties": {
+            "version": {"const": "1.2"},
+            "creator": {"required": ["name", "version"]},
+            "entries": {"minItems": 1, "items": {
+                "required": ["startedDateTime", "time", "request", "response", "cache", "timings"],
+                "properties": {
+                    "startedDateTime": {"pattern": r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d.*[+Z]"},
+                    "time": {"type": "number", "minimum": 0},
+                    "timings": {"required": ["send", "wait", "receive"]},
+                    "request": {
+                        "required": ["method", "url", "queryString", *_MESSAGE],
+                        "properties": {
+                            "url": {"pattern": "^https?://"}, "headers": _HEADERS,
+                            "queryString": _HEADERS, "bodySize": {"type": "integer"},
+                            "postData": {"required": ["mimeType", "text"]},
+                        },
+                    },
+                    "response": {
+                        "required": ["status", "statusText", "content", "redirectURL", *_MESSAGE],
+                        "properties": {
+                            "status": {"type": "integer"}, "headers": _HEADERS,
+                            "content": {"required": ["size", "mimeType"],
+                                        "properties": {"encoding": {"const": "base64"}}},
+                        },
+                    },
+                },
+            }},
+        },
+    }},
+}  # fmt: skip
+"""What the specification of HTTP archives (HAR 1.2) asks for."""
 
 
 def test_rows_are_tests_of_their_own(quay):
@@ -481,9 +529,8 @@ def test_rows_are_tests_of_their_own(quay):
         "w / Grey Heron": "failed", "w / Little Tern": "passed", "w / Little Tern (2)": "passed"
     }  # fmt: skip
     assert quay.server.seen[1]["query"] == {"l": ["6"]}
-    assert [t["name"] for t in json.loads(quay.call("list", "--tag", "talk", "--as", "json").out)][
-        0
-    ]
+    listed = json.loads(quay.call("list", "--tag", "talk", "--as", "json").out)
+    assert listed[0]["name"] == "w / Grey Heron"
 
 
 def test_inputs_that_nothing_fills_are_told_before_any_request(quay):
@@ -522,3 +569,28 @@ def test_coverage_is_said(quay):
     flows(quay, {"workflowId": "w", "steps": [step("s", "xml"), step("t", "cookie")]})
     out = run(quay).out
     assert "openapi.json: 2 of 17 operations, statuses 200; not called: echo, matrix" in out
+
+
+def test_documents_by_url_are_kept_and_looked_at_again(quay):
+    describe = json.dumps(DESCRIPTION)
+    flows(quay, {"workflowId": "w", "steps": [step("s", "cookie")]})
+    own = quay.path / "flows/a.arazzo.yaml"
+    quay.server.documents = {"openapi.json": describe, "far.arazzo.yaml": own.read_text().replace(
+        "../openapi.json", f"{quay.url}/docs/openapi.json")}  # fmt: skip
+    own.unlink()
+    text = SETTINGS.replace('paths = ["flows"]', f'paths = ["{quay.url}/docs/far.arazzo.yaml"]')
+    quay.file("wolfbane.toml", text.replace("read =", 'documents_token = "{token}"\nread ='))
+    place = f".wolfbane/copies/127.0.0.1_{quay.server.server_port}/docs"
+    nothing = run(quay, "--offline")
+    assert nothing.code == 2 and "there is no copy here (--offline)" in nothing.err
+    first = run(quay)
+    assert first.outcomes == {f"{place}/far.arazzo.yaml#w": "passed"}, first.out
+    assert "sha256" in first.out and "out of date" not in first.out
+    assert len(list(quay.path.glob(".wolfbane/runs/*/documents/*"))) == 2
+    quay.server.documents["openapi.json"] = describe.replace('"1"', '"2"')
+    assert "docs/openapi.json: the copy is out of date" in run(quay).out
+    assert "out of date" not in run(quay, "--offline").out
+    assert "out of date" not in run(quay, "--refresh").out
+    assert '"2"' in (quay.path / place / "openapi.json").read_text()
+    left = [p.read_text(errors="replace") for p in quay.path.rglob("*.*") if p.is_file()]
+    assert sum(SECRET in text for text in left) == 1  # token.txt

@@ -37,6 +37,7 @@ class RunStarted:
     runtimes: dict[str, str]
     targets: tuple[Target, ...] = ()
     pulled_in: dict[str, str] = field(default_factory=dict)
+    documents: dict[str, str] = field(default_factory=dict)
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()

@@ -11,13 +11,14 @@ from wolfbane.cli import words
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, without
 from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.quoting import SHELLS
-from wolfbane.cli.selecting import selection_options
+from wolfbane.cli.selecting import opened_option, selection_options
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.vocabulary import seconds
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
     from wolfbane.cli.selecting import Selected
+    from wolfbane.workspace.settings import Workspace
 
 
 def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
@@ -31,6 +32,7 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 
 @click.command("run", cls=PresetCommand)
 @selection_options
+@opened_option
 @environment_options
 @click.option("-j", "--jobs", type=click.IntRange(1), help="Workers at once. [default: cores]")
 @click.option("--timeout", callback=_duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
@@ -61,6 +63,13 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 @click.option(
     "--shell", type=click.Choice(SHELLS), help="Quote that line for this shell. [default: posix]"
 )
+@click.option(
+    "--refresh", "documents", flag_value="refresh",
+    help="Fetch documents that are given by URL anew, rather than use their copies.",
+)  # fmt: skip
+@click.option(
+    "--offline", "documents", flag_value="offline", help="Use the copies, and look no further."
+)
 @click.option("-q", "--quiet", is_flag=True, help="Only failures and the closing line.")
 @click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")
 @click.pass_context
@@ -82,6 +91,8 @@ def command(
     shell: str | None,
     quiet: bool,
     verbose: bool,
+    documents: str | None,
+    opened: Callable[[], Workspace],
 ) -> None:
     """Choose tests and run them.
 
@@ -110,6 +121,6 @@ def command(
         return
     asked = Asked(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
-        no_focus, dry_run, reports, quiet, verbose,
+        no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
     )  # fmt: skip
-    ctx.exit(carry_out(select, point, asked))
+    ctx.exit(carry_out(opened, select, point, asked))

@@ -18,6 +18,7 @@ from wolfbane.errors import WolfbaneError
 from wolfbane.execution.processes import available_cores
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Known, Options, Session
+from wolfbane.inventory.documents import GLANCING, fetch_documents, keep_with_run
 from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
@@ -26,6 +27,7 @@ from wolfbane.results.runs import new_run
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
+    from wolfbane.workspace.settings import Workspace
 
 
 @dataclass(frozen=True)
@@ -44,19 +46,30 @@ class Asked:
     reports: Sequence[str] = ()
     quiet: bool = False
     verbose: bool = False
+    documents: str = GLANCING
 
 
-def carry_out(select: Callable[[], Selected], point: Point, asked: Asked) -> int:
+def carry_out(
+    open_workspace: Callable[[], Workspace],
+    select: Callable[[], Selected],
+    point: Point,
+    asked: Asked,
+) -> int:
     """Choose, run and report; returns the exit code."""
     targets = read_targets(asked.reports)
-    selected = select()
-    workspace = selected.inventory.workspace
+    workspace = open_workspace()
     environments = point(workspace)
+    copies, said = fetch_documents(workspace, environments[0], asked.documents)
+    selected = select()
     folder = new_run(workspace.results)
+    keep_with_run(copies, workspace.root, folder)
     choice = replace(selected.choice, focus=selected.choice.focus and not asked.no_focus)
     known = Known(selected.newest.status, selected.newest.times)
     options = _options(asked, workspace.settings.workspace.jobs)
-    session = Session(selected.inventory, choice, options, known, environments, folder.name)
+    documents = {copy.url: copy.words for copy in copies}
+    session = Session(
+        selected.inventory, choice, options, known, environments, folder.name, documents, said
+    )  # fmt: skip
     console = make_console()
     report = ConsoleReport(console, quiet=asked.quiet, verbose=asked.verbose)
     try:

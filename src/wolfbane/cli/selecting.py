@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from wolfbane.inventory.asked import Asked
     from wolfbane.results.newest import Newest
     from wolfbane.selection import Choice
+    from wolfbane.workspace.settings import Workspace
 
 _FIELDS = {
     "suite": "Tests of this suite.",
@@ -46,6 +47,17 @@ def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
         "-w", "--workspace", "workspace", metavar="FOLDER", type=click.Path(path_type=Path),
         help="The workspace, or its wolfbane.toml; else the nearest one around here.",
     )(command)  # fmt: skip
+
+
+def opened_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Gives a command ``opened`` besides, a function that opens the workspace."""
+
+    @functools.wraps(command)
+    def wrapped(**options: Any) -> Any:
+        workspace = click.get_current_context().params.get("workspace")
+        return command(opened=lambda: _opened(workspace), **options)
+
+    return wrapped
 
 
 def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -98,13 +110,18 @@ def read_asked(options: Mapping[str, Any]) -> Asked:
     return Asked(options["paths"], fields, options["pick"], options["drop"], options["everything"])
 
 
+def _opened(workspace: Path | None) -> Workspace:
+    from wolfbane.workspace.find import open_workspace
+
+    return open_workspace(workspace or Path.cwd(), given=workspace is not None)
+
+
 def _select(asked: Asked, workspace: Path | None) -> Selected:
     from wolfbane.inventory import open_inventory
     from wolfbane.inventory.asked import read_choice
     from wolfbane.results.newest import Newest
-    from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    found = _opened(workspace)
     inventory = open_inventory(found)
     folder = Path.cwd().resolve()
     if folder != found.root and found.root not in folder.parents:

@@ -31,7 +31,7 @@ class WorkflowEngine:
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
         try:
-            library = Library(root, path, check=True)
+            library = Library(root, path, check=True, copies=suite.http.copies)
             found = cases(library)
             problems = library.problems()
         except (DocumentError, OSError, UnicodeDecodeError) as error:
@@ -52,6 +52,7 @@ class WorkflowEngine:
 
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         http = asdict(suite.http)
+        del http["documents_token"]
         for key in ("connect", "read"):
             http[key] = seconds(http[key])
         for key in ("certificate", "key"):

@@ -82,7 +82,14 @@ class Surroundings:
             for suite in self.workspace.suites:
                 for variable, text in suite.env.items():
                     self.check_texts(f"suite '{suite.name}': {variable}", [str(text)], environment)
-                texts = _texts_in([suite.http.base_url, suite.http.proxy, suite.http.security])
+                texts = _texts_in(
+                    [
+                        suite.http.base_url,
+                        suite.http.proxy,
+                        suite.http.security,
+                        suite.http.documents_token,
+                    ]
+                )
                 self.check_texts(f"suite '{suite.name}': 'http'", texts, environment)
 
     def check_texts(

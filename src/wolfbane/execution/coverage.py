@@ -31,7 +31,8 @@ def _operations(inventory: Inventory) -> dict[str, list[str]]:
     for file in inventory.files.values():
         if file.kind == "workflow" and not file.error:
             try:
-                library = Library(inventory.workspace.root, file.path)
+                suite = inventory.workspace.suite(file.suite)
+                library = Library(inventory.workspace.root, file.path, copies=suite.http.copies)
                 for description in library.descriptions:
                     found[description.name] = [o.name for o in description.operations]
             except (DocumentError, Unknown, OSError):

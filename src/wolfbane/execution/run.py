@@ -65,11 +65,14 @@ class Session:
         known: Known,
         environments: Sequence[Environment],
         run: str,
+        documents: Mapping[str, str] | None = None,
+        said: Sequence[str] = (),
     ) -> None:
         self.workspace: Workspace = inventory.workspace
         self.inventory = inventory
         self.choice, self.options, self.known, self.run = choice, options, known, run
         self.environments = environments
+        self._documents, self._said = dict(documents or {}), said
         self.counts: Counter[Outcome] = Counter()
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
@@ -167,6 +170,7 @@ class Session:
             began=datetime.now().astimezone().isoformat(timespec="seconds"),
             command=hide(self.options.command),
             pulled_in=prepared.pulled_in,
+            documents=self._documents,
             targets=tuple(Target(e.label, e.name, e.shown()) for e in self.environments),
             expression=str(self.choice),
             leave_out=str(self.choice.leave_out or ""),
@@ -194,7 +198,8 @@ class Session:
 
     def _warnings(self, prepared: Prepared) -> list[str]:
         """Terms that match nothing inside a larger expression; files claimed by two suites."""
-        said = [f"suite {name} runs over a stale build (--no-build)" for name in prepared.stale]
+        said = [*self._said]
+        said += [f"suite {name} runs over a stale build (--no-build)" for name in prepared.stale]
         labels = [environment.label for environment in self.environments]
         tests = [test for label in labels for test in self.inventory.tests_at(label)]
         for expression in (self.choice.expression, *self.choice.drops):

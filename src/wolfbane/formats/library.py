@@ -10,6 +10,7 @@ from urllib.parse import urlsplit
 from wolfbane.errors import did_you_mean
 from wolfbane.formats import arazzo, openapi
 from wolfbane.formats.arazzo import Arazzo
+from wolfbane.formats.copies import DEFAULT, is_url, place_of
 from wolfbane.formats.documents import Document
 from wolfbane.formats.expressions import BadExpression
 from wolfbane.formats.openapi import OpenAPI, Operation
@@ -24,8 +25,10 @@ class Unknown(ValueError):
 class Library:
     """One Arazzo document with its sources, read when they are asked for."""
 
-    def __init__(self, root: Path, path: str, *, check: bool = False) -> None:
-        self.root, self.path = root, path
+    def __init__(
+        self, root: Path, path: str, *, check: bool = False, copies: str = DEFAULT
+    ) -> None:
+        self.root, self.path, self.copies = root, path, copies
         self.files: dict[str, None] = {}
         self._check = check
         text = (root / path).read_text(encoding="utf-8-sig")
@@ -49,7 +52,9 @@ class Library:
         if name not in self._others:
             place = self._place(name)
             self.files[place] = None
-            self._others[name] = Library(self.root, place, check=self._check)
+            self._others[name] = Library(
+                self.root, place, check=self._check, copies=self.copies
+            )  # fmt: skip
         return self._others[name]
 
     def _place(self, name: str) -> str:
@@ -57,8 +62,12 @@ class Library:
         if name not in sources:
             raise Unknown(f"there is no source '{name}'; {did_you_mean(name, sources)}")
         url = sources[name]["url"]
-        if urlsplit(url).scheme not in ("", "file"):
-            raise Unknown(f"source '{name}' is at {url}: only files can be read")
+        if is_url(url):
+            place_here = place_of(url, self.copies)
+            if not (self.root / place_here).is_file():
+                words = f"source '{name}' is at {url}, and there is no copy here yet"
+                raise Unknown(f"{words}: it is fetched with the next run")
+            return place_here
         folder = (self.root / self.path).parent
         place: Path = (folder / urlsplit(url).path).resolve()
         try:

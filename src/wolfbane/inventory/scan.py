@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 from wolfbane.engines import engine_for
+from wolfbane.formats.copies import is_url, place_of
 from wolfbane.inventory.cache import Cache
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
@@ -115,7 +116,9 @@ def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
     """The files that a suite's settings name."""
     patterns = engine_for(suite.kind).patterns(suite)
     results = workspace.settings.workspace.results
-    return suite_files(workspace.root, suite.paths, patterns, [*suite.exclude, results])
+    paths = [place_of(p, suite.http.copies) if is_url(p) else p for p in suite.paths]
+    exclude = [*suite.exclude, *([] if paths != suite.paths else [results])]
+    return suite_files(workspace.root, paths, patterns, exclude)
 
 
 def settings_key(suite: Suite) -> str:

@@ -225,6 +225,8 @@ def header(event: RunStarted) -> Table:
         rows.add_row("pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1"))
     if event.neglected:
         rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
+    for url, words in event.documents.items():
+        rows.add_row("document", Text(visible(f"{url}: {words}")))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
     title = "against"
     for target in event.targets:

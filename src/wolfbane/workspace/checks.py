@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.errors import ExpressionError, Problem, did_you_mean
+from wolfbane.formats.copies import is_url
 from wolfbane.selection import parse
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
@@ -176,6 +177,8 @@ class _Checks:
             *(("inputs", p) for p in suite.inputs),
             *(("steps", p) for p in suite.steps),
         ]:
+            if key == "paths" and suite.kind == "workflow" and is_url(pattern):
+                continue
             if not any(mark in pattern for mark in "*?") and not (root / pattern).exists():
                 self.add((*place, key), f"suite '{suite.name}': there is no '{pattern}'")
         if not (root / suite.folder).is_dir():

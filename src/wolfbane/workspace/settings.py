@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Literal
 
-from wolfbane.workspace.vocabulary import CHECKS, DEFAULT_TIMEOUT, seconds
+from wolfbane.workspace.vocabulary import CHECKS, DEFAULT_COPIES, DEFAULT_TIMEOUT, seconds
 
 # What pydantic reads when it checks these tables; they need nothing of it otherwise.
 _STRICT = {"extra": "forbid", "strict": True}
@@ -45,6 +45,8 @@ class Http:
     connect: float | str = 5.0
     read: float | str = 30.0
     redirects: int = 10
+    copies: str = DEFAULT_COPIES
+    documents_token: str = ""
     contract: list[str] = field(default_factory=lambda: list(CHECKS))
 
 

@@ -14,6 +14,7 @@ SURROUNDINGS = "environment"
 """What a suite ``needs`` that waits for its environment, and for no service."""
 CHECKS = ("status", "type", "headers", "body")
 """Of responses against their description."""
+DEFAULT_COPIES = ".wolfbane/copies"
 VALUE_FORMS = ("json", "env")
 DEFAULT_TIMEOUT = 600.0
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)?")

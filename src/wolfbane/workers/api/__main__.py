@@ -49,6 +49,7 @@ class Worker:
         self.values: dict[str, Any] = {**nested, **flat(nested)}
         given = filled(options["http"], self.values)
         checks = given.pop("contract")
+        self.copies = given.pop("copies")
         http = Http(**given, checks=frozenset(checks))
         sender = Sender(http)
         security = Security(http.security, sender)
@@ -60,7 +61,7 @@ class Worker:
         self.channel.send({"type": "collecting", "file": path})
         done: Message = {"type": "collected", "file": path, "divisible": False}
         try:
-            library = Library(self.root, path, check=True)
+            library = Library(self.root, path, check=True, copies=self.copies)
             wrong = [
                 f"{path}:{library.document.document.line(place)}: {words}"
                 for place, words in library.problems()
@@ -85,7 +86,7 @@ class Worker:
         """Run tests of one document, those that others depend on first."""
         library = self.libraries.get(path)
         if library is None:
-            library = self.libraries[path] = Library(self.root, path)
+            library = self.libraries[path] = Library(self.root, path, copies=self.copies)
         by_name = {case.name: case for case in cases(library, lines=False)}
         ready: dict[str, dict[str, Any] | BadInputs] = {}
         for name in names:
