@@ -594,3 +594,83 @@ def test_documents_by_url_are_kept_and_looked_at_again(quay):
     assert '"2"' in (quay.path / place / "openapi.json").read_text()
     left = [p.read_text(errors="replace") for p in quay.path.rglob("*.*") if p.is_file()]
     assert sum(SECRET in text for text in left) == 1  # token.txt
+
+
+OLDER = {
+    "2.0": {
+        "swagger": "2.0",
+        "info": {"title": "t", "version": "1"},
+        "basePath": "/v1",
+        "paths": {
+            "/echo/{id}": {
+                "post": {
+                    "operationId": "send",
+                    "consumes": ["application/json"],
+                    "parameters": [
+                        {"name": "id", "in": "path", "required": True, "type": "string"},
+                        {"name": "l", "in": "query", "type": "array", "items": {"type": "string"},
+                         "collectionFormat": "pipes"},
+                        {"name": "wish", "in": "body", "schema": {"$ref": "#/definitions/Wish"}},
+                    ],
+                    "responses": {"200": {"description": "x", "schema": {
+                        "$ref": "#/definitions/Told"}}},
+                }
+            }
+        },
+        "definitions": {
+            "Wish": {"type": "object"},
+            "Told": {"type": "object", "required": ["raw", "berth"]},
+        },
+    },
+    "3.0": {
+        "openapi": "3.0.3",
+        "info": {"title": "t", "version": "1"},
+        "paths": {"/echo/{id}": {"$ref": "parts.json#/echo"}},
+        "components": {"schemas": {"Told": {"$ref": "parts.json#/Told"}}},
+    },
+}  # fmt: skip
+PARTS = {
+    "echo": {"post": {
+        "operationId": "send",
+        "parameters": [param("id", "path"), {**param("l", "query"), "style": "pipeDelimited",
+                                            "explode": False}],
+        "requestBody": JSON,
+        "responses": {"200": {"description": "x", "content": {"application/json": {
+            "schema": {"$ref": "#/components/schemas/Told"}}}}},
+    }},
+    "Told": {"type": "object", "required": ["raw", "berth"],
+             "properties": {"raw": {"type": "string", "nullable": True}}},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("version", OLDER)
+def test_older_descriptions_and_other_files(quay, version):
+    quay.file("openapi.json", json.dumps(OLDER[version]))
+    quay.file("parts.json", json.dumps(PARTS))
+    given = [value("id", "path", 1), value("l", "query", ["a", "b"])]
+    told = result(quay, step("s", "send", parameters=given, requestBody={"payload": {}}))
+    assert "body at /: expected a field 'berth'" in told["message"], told["message"]
+    assert told["message"].count("contract") == 1
+    assert quay.server.seen[0]["raw"] == "/echo/1?l=a%7Cb"
+
+
+def test_workflows_of_another_document(quay):
+    flows(quay, {"workflowId": "far", "steps": [step("s", "text", outputs={"x": "$statusCode"})],
+                 "outputs": {"x": "$steps.s.outputs.x"}}, name="b")  # fmt: skip
+    quay.file("wolfbane.toml", SETTINGS.replace("read =", "contract = []\nread =").replace(
+        'paths = ["flows"]', 'paths = ["flows/a.arazzo.yaml"]'))  # fmt: skip
+    sources = [{"name": "quay", "url": "../openapi.json", "type": "openapi"},
+               {"name": "b", "url": "b.arazzo.yaml", "type": "arazzo"}]  # fmt: skip
+    flows(
+        quay,
+        {"workflowId": "w", "dependsOn": ["$sourceDescriptions.b.far"], "steps": [
+            step("call", None, "$outputs.x == 200", workflowId="$sourceDescriptions.b.far"),
+            step("path", None, "$statusCode == 200", operationPath=
+                 "{$sourceDescriptions.quay.url}#/paths/~1text/get"),
+            step("id", "$sourceDescriptions.quay.cookie"),
+        ]},
+        sourceDescriptions=sources,
+    )  # fmt: skip
+    done = run(quay)
+    assert done.outcomes == {"flows/a.arazzo.yaml#w": "passed"}, done.out
+    assert [seen["path"] for seen in quay.server.seen] == ["/text", "/text", "/text", "/cookie"]
