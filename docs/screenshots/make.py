@@ -27,6 +27,7 @@ SHOTS = {
     "undefined-step": (40, "wolfbane run --everything --name pilot"),
     "environments": (60, "wolfbane run --env local,staging --tag smoke --drop suite:quay-log"),
     "doctor": (24, "wolfbane doctor"),
+    "contract": (44, "wolfbane run workflows"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
 }
 
