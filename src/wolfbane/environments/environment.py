@@ -111,7 +111,13 @@ class Environment:
         return str(self.ports[service]) if service in self.ports else self.values[name].text
 
     def as_file(self, form: str) -> str:
-        """Every value as ``json``, or as the lines of a ``.env`` file: ``API_URL='...'``."""
+        """Every value as ``json``, or as the lines of a ``.env`` file: ``API_URL='...'``.
+
+        The form ``all``, for workers that fill placeholders themselves, has the ports, too.
+        """
+        if form == "all":
+            ports = {f"{name}.port": port for name, port in self.ports.items()}
+            return json.dumps({**self._nested(), **ports})
         if form == "json":
             return json.dumps(self._nested(), indent=1) + "\n"
         lines = [

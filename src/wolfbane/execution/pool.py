@@ -181,7 +181,7 @@ class Pool:
         environment = self.environments.get(target) or self.first
         found = environment.variables(suite)
         if engine_for(suite.kind).reads_values:
-            found["WOLFBANE_VALUES"] = str(self._values_file(environment, "json"))
+            found["WOLFBANE_VALUES"] = str(self._values_file(environment, "all"))
         for form, variable in suite.values_file.items():
             found[variable] = str(self._values_file(environment, form))
         return found
