@@ -674,3 +674,56 @@ def test_workflows_of_another_document(quay):
     done = run(quay)
     assert done.outcomes == {"flows/a.arazzo.yaml#w": "passed"}, done.out
     assert [seen["path"] for seen in quay.server.seen] == ["/text", "/text", "/text", "/cookie"]
+
+
+def test_components_and_what_a_workflow_says_for_all_of_its_steps(quay):
+    flows(
+        quay,
+        {"workflowId": "w",
+         "inputs": {"$ref": "#/components/inputs/day"},
+         "parameters": [{"reference": "$components.parameters.page", "value": 7},
+                        {"reference": "$components.parameters.berth"}],
+         "successActions": [{"reference": "$components.successActions.leave"}],
+         "failureActions": [{"name": "wake", "type": "retry", "workflowId": "wake"}],
+         "steps": [
+             step("s", "echo", "$request.query.page == 7", parameters=[
+                 value("p", "query", "$components.parameters.page.value"),
+                 value("day", "query", "$inputs.day")]),
+             step("busy", "busy", "$statusCode == 200", parameters=[], onFailure=[
+                 {"name": "again", "type": "retry", "retryLimit": 5, "stepId": "s"}]),
+             step("odd", "status", "$statusCode == 200", parameters=[value("code", "path", 404)]),
+             step("never", "hang"),
+         ]},
+        {"workflowId": "wake", "steps": [step("up", "cookie")]},
+        {"workflowId": "out", "steps": [step("bye", "cookie")],
+         "outputs": {"code": "$steps.bye.outputs.none"}},
+        components={
+            "inputs": {"day": {"type": "object", "properties": {"day": {"default": "monday"}}}},
+            "parameters": {"page": {"name": "page", "in": "query", "value": 3},
+                           "berth": {"name": "id", "in": "path", "value": "A1"}},
+            "successActions": {"leave": {
+                "name": "leave", "type": "goto", "workflowId": "out",
+                "criteria": [{"condition": "$url == 'never'"}]}},
+        },
+    )  # fmt: skip
+    told = run(quay, "--name", "w", "--drop", "name:wake or name:out").results
+    told = told["flows/a.arazzo.yaml#w"]
+    first = quay.server.seen[0]
+    assert first["path"] == "/echo/A1"
+    assert first["query"] == {"page": ["7"], "p": ["3"], "day": ["monday"]}
+    asked = [seen["path"] for seen in quay.server.seen]
+    assert asked == ["/echo/A1", "/busy", "/echo/A1", "/busy", "/echo/A1", "/busy",
+                     "/status/404", "/cookie", "/status/404"]  # fmt: skip
+    assert told["outcome"] == "failed" and "step odd" in told["message"]
+
+
+def test_a_success_action_leads_to_another_workflow(quay):
+    flows(
+        quay,
+        {"workflowId": "w", "steps": [
+            step("s", "cookie", onSuccess=[{"name": "go", "type": "goto", "workflowId": "out"}]),
+            step("never", "hang")]},
+        {"workflowId": "out", "steps": [step("bye", "xml")]},
+    )  # fmt: skip
+    told = run(quay).results["flows/a.arazzo.yaml#w"]
+    assert told["outcome"] == "passed" and len(told["parts"]) == 2
