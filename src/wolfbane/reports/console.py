@@ -7,7 +7,6 @@ from dataclasses import replace
 
 from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskID, TextColumn
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.events import (
@@ -22,12 +21,12 @@ from wolfbane.events import (
 )
 from wolfbane.model import Outcome, Result, at
 from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure
-from wolfbane.reports.style import ORDER, STYLES
+from wolfbane.reports.header import header
+from wolfbane.reports.style import counted
 from wolfbane.reports.summary import closing_line, coverage_lines, slowest, summary_table
 from wolfbane.reports.targets import side_by_side
 from wolfbane.reports.text import clock, many, visible
 
-_MOST_PULLED = 5
 _TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
 
 
@@ -143,7 +142,7 @@ class ConsoleReport:
         del self._open[path]
         counts = self._by_file[path]
         line = Text(f"{visible(path)}  ")
-        line.append_text(outcomes(counts))
+        line.append_text(counted(counts))
         if self._parts[path]:
             line.append(f", {many(self._parts[path], 'part')}", style="dim")
         line.append(f"  {clock(self._seconds[path])}", style="dim")
@@ -199,53 +198,3 @@ class ConsoleReport:
             )
             self._progress.start()
         return self._progress
-
-
-def header(event: RunStarted) -> Table:
-    """What was chosen, how it runs, and what was left out and why."""
-    rows = Table.grid(padding=(0, 2))
-    rows.add_column(style="dim", no_wrap=True)
-    rows.add_column(overflow="fold")
-    rows.add_row("workspace", Text(visible(event.workspace), style="bold"))
-    suites = many(len(event.suites), "suite")
-    labels = [f" @{target.label}" for target in event.targets if target.label]
-    files = {name.removesuffix(next(filter(name.endswith, labels), "")) for name in event.files}
-    chosen = f"{many(event.tests, 'test')} in {many(len(files), 'file')} of {suites}"
-    if len(labels) > 1:
-        chosen += f", against {len(labels)} environments"
-    asked = "" if event.expression == "everything" else f": {visible(event.expression)}"
-    rows.add_row("chosen", Text(chosen + asked))
-    for rule, count in event.left_out.items():
-        rows.add_row("left out", Text(f"{count} by {visible(rule)}", style="khaki1"))
-    if event.focused:
-        places = ", ".join(event.focused[:3]) + (", ..." if len(event.focused) > 3 else "")
-        marked = f"{many(len(event.focused), 'test')} marked as the only ones to run: {places}"
-        rows.add_row("focus", Text(visible(marked), style="khaki1"))
-    for needed, by in list(event.pulled_in.items())[:_MOST_PULLED]:
-        rows.add_row("pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1"))
-    if event.neglected:
-        rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
-    for url, words in event.documents.items():
-        rows.add_row("document", Text(visible(f"{url}: {words}")))
-    runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
-    title = "against"
-    for target in event.targets:
-        named = [f"{name}={value}" for name, value in target.parameters.items()]
-        label = target.label or target.environment
-        said = f"{label}: {', '.join(named)}" if label else ", ".join(named)
-        if said:
-            rows.add_row(title, Text(visible(said).removesuffix(": ")))
-            title = ""
-    rows.add_row("how", Text(f"headless, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
-    rows.add_row("run", Text(event.run))
-    return rows
-
-
-def outcomes(counts: Counter[Outcome]) -> Text:
-    """``12 passed, 1 failed`` in their colours."""
-    said = [
-        Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
-        for outcome in ORDER
-        if counts[outcome]
-    ]
-    return Text(", ").join(said)

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import shutil
 import sys
+from collections import Counter
 
 from rich.console import Console
+from rich.text import Text
 from rich.theme import Theme
 
 from wolfbane.model import Outcome
@@ -26,6 +28,16 @@ _THEME = Theme(
     {"dim": "grey58", "title": "bold", "mark": "bold indian_red1", "progress.download": "none"}
 )
 PIPED_WIDTH = 80
+
+
+def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
+    """``12 passed, 1 failed`` in their colours."""
+    said = [
+        Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
+        for outcome in ORDER
+        if counts[outcome]
+    ]
+    return Text(between).join(said)
 
 
 def make_console(*, error: bool = False) -> Console:

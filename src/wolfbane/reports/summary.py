@@ -11,7 +11,7 @@ from rich.text import Text
 
 from wolfbane.events import Covered, RunFinished
 from wolfbane.model import Outcome, Result
-from wolfbane.reports.style import ORDER, STYLES
+from wolfbane.reports.style import ORDER, STYLES, counted
 from wolfbane.reports.text import clock, many, visible
 
 SLOW = 0.1
@@ -86,13 +86,8 @@ def coverage_lines(covered: Covered) -> Text:
 
 def closing_line(event: RunFinished, run: str) -> Text:
     """Everything in one line: counts, time, and why the exit code is what it is."""
-    counts = {Outcome(name): count for name, count in event.counts.items()}
-    said = [
-        Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
-        for outcome in ORDER
-        if counts.get(outcome)
-    ]
-    line = Text(", ").join(said) if said else Text("nothing was run")
+    counts = Counter({Outcome(name): count for name, count in event.counts.items()})
+    line = counted(counts) if counts else Text("nothing was run")
     if event.unrun:
         line.append(f", {many(event.unrun, 'test')} not run", style="bold khaki1")
     line.append(f" in {clock(event.seconds)}")

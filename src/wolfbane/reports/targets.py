@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from wolfbane.model import Outcome, Result
-from wolfbane.reports.style import ORDER, STYLES
+from wolfbane.reports.style import STYLES, counted
 from wolfbane.reports.text import visible
 
 SHOWN = 12
@@ -72,12 +72,7 @@ def _empty(suites: Sequence[str]) -> Table:
 
 
 def _cell(counts: Counter[Outcome]) -> Text:
-    said = [
-        Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
-        for outcome in ORDER
-        if counts[outcome]
-    ]
-    return Text("\n").join(said) if said else Text("-", style="dim")
+    return counted(counts, "\n") if counts else Text("-", style="dim")
 
 
 def _differing(

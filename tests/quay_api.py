@@ -1,0 +1,268 @@
+"""A server that does as it is told, and as it is not; documents for suites of workflows."""
+
+from __future__ import annotations
+
+import http.server
+import json
+import threading
+import time
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+import yaml
+
+HUGE = 40 << 20
+
+
+class Server(http.server.ThreadingHTTPServer):
+    daemon_threads = True
+    seen: list[dict]
+    documents: dict[str, str]
+    busy = 0
+
+
+class Desk(http.server.BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+
+    def log_message(self, *told):
+        pass
+
+    def do_GET(self):
+        place = urlsplit(self.path)
+        body = self.rfile.read(int(self.headers.get("Content-Length") or 0)).decode("latin-1")
+        told = {
+            "method": self.command, "path": place.path, "raw": self.path, "body": body,
+            "query": parse_qs(place.query), "headers": dict(self.headers),
+        }  # fmt: skip
+        self.server.seen.append(told)
+        special = getattr(self, "do_" + place.path.strip("/").partition("/")[0], None)
+        if special:
+            special(place.path)
+        else:
+            self.answer(200, told)
+
+    do_POST = do_PUT = do_DELETE = do_GET
+
+    def answer(self, status, value, kind="application/json", **headers):
+        body = value if isinstance(value, bytes) else json.dumps(value).encode()
+        self.send_response(status)
+        self.send_header("Content-Type", kind)
+        self.send_header("Content-Length", str(len(body)))
+        for name, text in headers.items():
+            self.send_header(name.replace("_", "-"), text)
+        self.end_headers()
+        self.wfile.write(body)
+
+    def do_status(self, path):
+        self.answer(int(path.rpartition("/")[2]), {"path": path})
+
+    def do_busy(self, path):
+        self.server.busy += 1
+        if self.server.busy < 3:
+            self.answer(503, {"busy": True}, Retry_After="0")
+        else:
+            self.answer(200, {"busy": False})
+
+    def do_cookie(self, path):
+        self.answer(200, {"sent": self.headers.get("Cookie")}, Set_Cookie="berth=A1; Path=/")
+
+    def do_xml(self, path):
+        self.answer(200, b"<berths><berth id='A1' length='12'/></berths>", "application/xml")
+
+    def do_berth(self, path):
+        self.answer(200, {"id": "A1", "length": "twelve", "tags": [1]}, X_Count="many")
+
+    def do_token(self, path):
+        self.answer(200, {"access_token": "granted-42", "expires_in": 60})
+
+    def do_docs(self, path):
+        if self.headers.get("Authorization") != f"Bearer {SECRET}":
+            self.answer(401, {})
+            return
+        found = self.server.documents[path.rpartition("/")[2]]
+        self.answer(200, found.encode(), "text/plain", ETag=f'"{hash(found)}"')
+
+    def do_text(self, path):
+        self.answer(200, b"plain", "text/plain")
+
+    def do_broken(self, path):
+        self.answer(200, b'{"id": ')
+
+    def do_loop(self, path):
+        self.answer(302, {}, Location="/loop")
+
+    def do_early(self, path):
+        self.send_response(200)
+        self.send_header("Content-Length", "100")
+        self.end_headers()
+        self.wfile.write(b"short")
+        self.close_connection = True
+
+    def do_hang(self, path):
+        time.sleep(30)
+
+    def do_drip(self, path):
+        self.send_response(200)
+        self.send_header("Content-Length", "1000")
+        self.end_headers()
+        for _ in range(1000):
+            self.wfile.write(b" ")
+            time.sleep(0.1)
+
+    def do_huge(self, path):
+        self.send_response(200)
+        self.send_header("Content-Length", str(1 << 30))
+        self.end_headers()
+        for _ in range(1 << 10):
+            self.wfile.write(b" " * (1 << 20))
+
+
+@pytest.fixture(scope="module")
+def server():
+    server = Server(("127.0.0.1", 0), Desk)
+    server.handle_error = lambda *told: None
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield server
+    server.shutdown()
+
+
+JSON = {"content": {"application/json": {}}}
+
+
+def operation(name, responses=None, **more):
+    described = {"description": "it", **JSON}
+    return {"operationId": name, "responses": responses or {"200": described}, **more}
+
+
+def param(name, place, **more):
+    return {"name": name, "in": place, "required": place == "path", "schema": {}, **more}
+
+
+BERTH = {
+    "type": "object",
+    "required": ["id", "length", "depth"],
+    "properties": {"length": {"type": "number"}, "tags": {"items": {"type": "string"}}},
+}
+DESCRIPTION = {
+    "openapi": "3.1.0",
+    "info": {"title": "quay", "version": "1"},
+    "servers": [{"url": "http://127.0.0.1:1"}],
+    "paths": {
+        "/echo/{id}": {
+            "parameters": [param("id", "path")],
+            "post": operation(
+                "echo",
+                tags=["talk"],
+                parameters=[
+                    param("list", "query"),
+                    param("piped", "query", style="pipeDelimited", explode=False),
+                    param("deep", "query", style="deepObject"),
+                    param("X-List", "header"),
+                ],
+                requestBody=JSON,
+            ),
+        },
+        "/matrix/{m}/{l}": {
+            "get": operation(
+                "matrix",
+                parameters=[
+                    param("m", "path", style="matrix", explode=True),
+                    param("l", "path", style="label"),
+                ],
+            )
+        },
+        **{f"/{name}": {"get": operation(name)} for name in
+           ("busy", "cookie", "broken", "loop", "early", "hang", "drip", "huge")},
+        "/text": {"get": operation("text")},
+        "/xml": {"get": operation("xml", {"200": {"description": "x"}})},
+        "/status/{code}": {
+            "get": operation("status", {"200": {"description": "x"}, "4XX": {"description": "y"}},
+                             parameters=[param("code", "path")])
+        },
+        "/berth": {
+            "get": operation("berth", {"200": {
+                "description": "it",
+                "headers": {"X-Count": {"schema": {"type": "integer"}},
+                            "X-Page": {"required": True, "schema": {"type": "integer"}}},
+                "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Berth"}}},
+            }})
+        },
+        "/key": {"get": operation("key", security=[{"key": []}])},
+        "/basic": {"get": operation("basic", security=[{"pair": []}])},
+        "/granted": {"get": operation("granted", security=[{"flow": ["book"]}])},
+    },
+    "components": {
+        "schemas": {"Berth": BERTH},
+        "securitySchemes": {
+            "key": {"type": "apiKey", "in": "query", "name": "api_key"},
+            "pair": {"type": "http", "scheme": "basic"},
+            "flow": {"type": "oauth2", "flows": {"clientCredentials": {
+                "tokenUrl": "/token", "scopes": {"book": "to book"}}}},
+        },
+    },
+}  # fmt: skip
+SETTINGS = """
+[[suite]]
+name = "api"
+kind = "workflow"
+paths = ["flows"]
+[suite.http]
+base_url = "{url}"
+read = "2s"
+redirects = 3
+security = { key = "{token}", pair = { user = "quay", password = "{token}" }, \
+flow = { base_url = "{url}", client_id = "w", client_secret = "{token}" } }
+[param.url]
+type = "url"
+[param.boat]
+default = "Grey Heron"
+[param.token]
+secret = true
+"""
+SECRET = "heron-at-low-tide"
+
+
+@pytest.fixture
+def quay(folder, server):
+    server.seen, server.busy = [], 0
+    folder.file("wolfbane.toml", SETTINGS)
+    folder.file("openapi.json", json.dumps(DESCRIPTION))
+    folder.file("token.txt", SECRET)
+    folder.server = server
+    folder.url = f"http://127.0.0.1:{server.server_port}"
+    return folder
+
+
+def step(name, operation=None, *criteria, **more):
+    found = {"stepId": name, **more}
+    if operation:
+        found["operationId"] = operation
+    if criteria:
+        found["successCriteria"] = [{"condition": c} if isinstance(c, str) else c for c in criteria]
+    return found
+
+
+def flows(quay, *workflows, name="a", **more):
+    document = {
+        "arazzo": "1.0.1",
+        "info": {"title": "t", "version": "1"},
+        "sourceDescriptions": [{"name": "quay", "url": "../openapi.json", "type": "openapi"}],
+        "workflows": list(workflows),
+        **more,
+    }
+    quay.file(f"flows/{name}.arazzo.yaml", yaml.safe_dump(document, sort_keys=False))
+
+
+def run(quay, *arguments):
+    return quay.run("--set", f"url={quay.url}", "--set", "token=@token.txt", *arguments)
+
+
+def result(quay, *steps, **more):
+    flows(quay, {"workflowId": "w", "steps": list(steps), **more})
+    done = run(quay)
+    assert done.results, done.err
+    return done.results["flows/a.arazzo.yaml#w"]
+
+
+def value(name, place, given):
+    return {"name": name, "in": place, "value": given}
