@@ -103,9 +103,9 @@ class Desk(http.server.BaseHTTPRequestHandler):
 
     def do_drip(self, path):
         self.send_response(200)
-        self.send_header("Content-Length", "1000")
+        self.send_header("Content-Length", "5000")
         self.end_headers()
-        for _ in range(1000):
+        for _ in range(5000):
             self.wfile.write(b" ")
             time.sleep(0.1)
 

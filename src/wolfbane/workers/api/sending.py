@@ -61,7 +61,7 @@ class Sender:
     def _content(self, response: httpx.Response, end: float) -> bytes:
         """The body: not more than the limit of size, not longer than the limit of time."""
         chunks, size = [], 0
-        for chunk in response.iter_bytes(1 << 16):
+        for chunk in response.iter_bytes():
             chunks.append(chunk)
             size += len(chunk)
             if size > self.http.largest:
