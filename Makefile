@@ -15,7 +15,7 @@ demo: $(VENV)/.ready
 	$(BIN)/wolfbane demo
 
 test: $(VENV)/.ready
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2
 
 check: $(VENV)/.ready
 	$(BIN)/ruff check

@@ -37,14 +37,18 @@ class Log:
         os.set_blocking(self._reading, False)
         asyncio.get_running_loop().add_reader(self._reading, self._read)
 
-    def _read(self) -> None:
-        with contextlib.suppress(BlockingIOError):
+    def _read(self) -> bool:
+        """Take what has come; whether there may be more at once."""
+        try:
             data = os.read(self._reading, 1 << 16)
-            if not data:
-                asyncio.get_running_loop().remove_reader(self._reading)
-            *lines, self._rest = (self._rest + data).split(b"\n")
-            for line in lines:
-                self._write(line + b"\n")
+        except BlockingIOError:
+            return False
+        if not data:
+            asyncio.get_running_loop().remove_reader(self._reading)
+        *lines, self._rest = (self._rest + data).split(b"\n")
+        for line in lines:
+            self._write(line + b"\n")
+        return bool(data)
 
     def _write(self, line: bytes) -> None:
         text = self._mask(line.decode("utf-8", "backslashreplace"))
@@ -53,7 +57,8 @@ class Log:
 
     def close(self) -> None:
         """Take what is left, and be done."""
-        self._read()
+        while self._read():
+            pass
         asyncio.get_running_loop().remove_reader(self._reading)
         os.close(self._reading)
         if self._rest:
