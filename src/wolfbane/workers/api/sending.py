@@ -42,7 +42,7 @@ class Sender:
             request = self._client.build_request(
                 call.method, call.url, headers=call.headers, content=call.content or None
             )
-            call.headers = dict(request.headers)
+            call.headers = dict(request.headers.items())
             response = self._client.send(request, stream=True)
             try:
                 content = self._content(response, began + self.http.read)
