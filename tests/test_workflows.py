@@ -7,6 +7,7 @@ import json
 import pytest
 
 from quay_api import (
+    DESCRIPTION,
     SETTINGS,
     flows,
     quay,
@@ -266,3 +267,23 @@ def test_a_success_action_leads_to_another_workflow(quay):
     )  # fmt: skip
     told = run(quay).results["flows/a.arazzo.yaml#w"]
     assert told["outcome"] == "passed" and len(told["parts"]) == 2
+
+
+def test_a_file_as_a_body_and_the_servers_of_the_description(quay):
+    port = quay.url.rpartition(":")[2]
+    server = {"url": "http://{host}:{port}/v1", "variables": {
+        "host": {"default": "127.0.0.1"}, "port": {"default": port}}}  # fmt: skip
+    quay.file("openapi.json", json.dumps({**DESCRIPTION, "servers": [server]}))
+    quay.file("wolfbane.toml", SETTINGS.replace('base_url = "{url}"\n', "contract = []\n", 1))
+    quay.file("flows/chart.bin", "soundings")
+    body = {"contentType": "application/octet-stream", "x-file": "chart.bin"}
+    multipart = {"contentType": "multipart/form-data", "payload": {"chart": "x", "n": [1, 2]}}
+    assert result(
+        quay,
+        step("s", "echo", parameters=[value("id", "path", 1)], requestBody=body),
+        step("m", "echo", parameters=[value("id", "path", 1)], requestBody=multipart),
+    )["outcome"] == "passed"  # fmt: skip
+    first, second = quay.server.seen
+    assert (first["path"], first["body"]) == ("/v1/echo/1", "soundings")
+    assert first["headers"]["Content-Type"] == "application/octet-stream"
+    assert second["body"].count('name="n"') == 2
