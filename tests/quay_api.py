@@ -211,7 +211,7 @@ base_url = "{url}"
 read = "2s"
 redirects = 3
 security = { key = "{token}", pair = { user = "quay", password = "{token}" }, \
-flow = { base_url = "{url}", client_id = "w", client_secret = "{token}" } }
+flow = { client_id = "w", client_secret = "{token}" } }
 [param.url]
 type = "url"
 [param.boat]

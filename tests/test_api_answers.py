@@ -134,11 +134,14 @@ HAR = {
         (("dependsOn: []", "dependsOn: [w]"), "workflow 'w' depends on itself"),
         (("url: ../openapi.json", "url: ../openapy.json"), "openapy.json"),
         (("workflows:", "workflows: ["), "not valid YAML"),
+        (("../openapi.json", "../broken.json"), "'#/nowhere' leads nowhere"),
     ],
 )
 def test_documents_that_are_wrong(quay, change, said):
     flows(quay, {"workflowId": "w", "dependsOn": [], "steps": [
         step("s", "text", "$statusCode == 200")]})  # fmt: skip
+    broken = {**DESCRIPTION, "paths": {"/text": {"$ref": "#/nowhere"}}}
+    quay.file("broken.json", json.dumps(broken))
     path = quay.path / "flows/a.arazzo.yaml"
     assert change[0] in path.read_text()
     path.write_text(path.read_text().replace(*change))

@@ -148,8 +148,8 @@ def test_the_command_prompt_reads_the_words_back(words):
 
 
 @for_any(_words)
-def test_powershell_reads_the_words_back(words):
-    line = quoted(["wolfbane", *words], "powershell")
+def test_pwsh_reads_the_words_back(words):
+    line = quoted(["wolfbane", *words], "pwsh")
     if line.startswith("wolfbane --% "):
         assert read_as_program(line.removeprefix("wolfbane --% ")) == words
     else:

@@ -185,7 +185,7 @@ WORKFLOW = Spoken(
     None,
     "",
     "",
-    {"http": _HTTP},
+    {"http": _HTTP, "values": {}},
     besides=(
         (
             "openapi.json",

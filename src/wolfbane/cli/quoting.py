@@ -8,12 +8,12 @@ from collections.abc import Sequence
 
 from wolfbane.errors import InputError, Problem
 
-SHELLS = ("posix", "powershell", "cmd")
+SHELLS = ("posix", "pwsh", "cmd")
 _PLAIN = re.compile(r"[\w./\\:=+-]+", re.ASCII)
 
 
 def quoted(arguments: Sequence[str], shell: str) -> str:
-    """The line that has these arguments, for a POSIX shell, PowerShell, or the command prompt.
+    """The line that has these arguments, for a POSIX shell, pwsh, or the command prompt.
 
     Raises InputError where the shell cannot be given an argument.
     """
@@ -22,12 +22,12 @@ def quoted(arguments: Sequence[str], shell: str) -> str:
     for argument in arguments:
         if "\n" in argument and shell == "cmd":
             raise InputError(Problem(f"the command prompt cannot be given {argument!r}"))
-    if shell == "powershell":
-        return _powershell(arguments)
+    if shell == "pwsh":
+        return _pwsh(arguments)
     return " ".join(map(_prompt, arguments))
 
 
-def _powershell(arguments: Sequence[str]) -> str:
+def _pwsh(arguments: Sequence[str]) -> str:
     """In single quotes, where only the quote itself is doubled.
 
     A double quote reaches programs in different ways in different versions; after ``--%`` the

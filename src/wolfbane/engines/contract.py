@@ -29,7 +29,7 @@ class Engine(Protocol):
     ``loads_afresh``: each request gets a worker of its own, so a file that is known exactly is
     not loaded twice. ``tests_hold_tests``: a test may show others while it runs, named below it.
     ``has_closing_hooks``: workers are told when all is over, to run hooks of their own.
-    ``reads_values``: workers are given every parameter, as a file named by WOLFBANE_VALUES.
+    ``reads_values``: workers are told every parameter, as ``values`` among their options.
     """
 
     kind: str

@@ -101,6 +101,16 @@ class Environment:
         """
         return HOLE.sub(lambda hole: self._in_place(hole, port), text)
 
+    def filled(self, value: Any) -> Any:
+        """Settings with values in every text of theirs. Raises KeyError."""
+        if isinstance(value, str) and (self.values or self.ports):
+            return self.fill(value)
+        if isinstance(value, list):
+            return [self.filled(item) for item in value]
+        if isinstance(value, Mapping):
+            return {key: self.filled(item) for key, item in value.items()}
+        return value
+
     def _in_place(self, hole: re.Match[str], port: int | None) -> str:
         name = hole[1]
         if not name:
@@ -111,13 +121,7 @@ class Environment:
         return str(self.ports[service]) if service in self.ports else self.values[name].text
 
     def as_file(self, form: str) -> str:
-        """Every value as ``json``, or as the lines of a ``.env`` file: ``API_URL='...'``.
-
-        The form ``all``, for workers that fill placeholders themselves, has the ports, too.
-        """
-        if form == "all":
-            ports = {f"{name}.port": port for name, port in self.ports.items()}
-            return json.dumps({**self._nested(), **ports})
+        """Every value as ``json``, or as the lines of a ``.env`` file: ``API_URL='...'``."""
         if form == "json":
             return json.dumps(self._nested(), indent=1) + "\n"
         lines = [

@@ -6,18 +6,19 @@ import asyncio
 import re
 import time
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
+from dataclasses import asdict, replace
 from pathlib import Path
 from types import TracebackType
 
 from wolfbane.engines import engine_for
-from wolfbane.engines.contract import Missing
+from wolfbane.engines.contract import Missing, WorkerCommand
 from wolfbane.environments import Environment, Mask
 from wolfbane.execution.channel import ChannelServer, Message
 from wolfbane.execution.processes import Family, how_it_ended
 from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import START_LIMIT, End, Worker
 from wolfbane.model import Evidence
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Http, Suite, Workspace
 
 TICK = 0.05
 _LONG = 6
@@ -180,8 +181,6 @@ class Pool:
         """The environment variables of a suite's processes; without a target, the first one's."""
         environment = self.environments.get(target) or self.first
         found = environment.variables(suite)
-        if engine_for(suite.kind).reads_values:
-            found["WOLFBANE_VALUES"] = str(self._values_file(environment, "all"))
         for form, variable in suite.values_file.items():
             found[variable] = str(self._values_file(environment, form))
         return found
@@ -203,7 +202,7 @@ class Pool:
         environment = self.variables(suite, target)
         capture = self.family.scratch / f"worker-{member}.out"
         try:
-            command = engine_for(suite.kind).worker(self._workspace.root, suite)
+            command = self._command(suite, target)
             worker = Worker(
                 self._server, self.family, member, command, environment, capture,
                 self._workspace.root,
@@ -220,6 +219,17 @@ class Pool:
                 self._unstartable[key] = why
             raise Unstartable(why)
         return worker
+
+    def _command(self, suite: Suite, target: str) -> WorkerCommand:
+        """How to start a worker, told every parameter if its engine wants them."""
+        engine = engine_for(suite.kind)
+        if not engine.reads_values:
+            return engine.worker(self._workspace.root, suite)
+        environment = self.environments.get(target) or self.first
+        http = Http(**environment.filled(asdict(suite.http)))
+        command = engine.worker(self._workspace.root, replace(suite, http=http))
+        values = {name: value.value for name, value in environment.values.items()}
+        return replace(command, options={**command.options, "values": values})
 
     async def command(self, suite: Suite, command: str, member: str) -> tuple[str, str]:
         """Run a shell command for a suite; returns how it failed (or nothing) and its output."""

@@ -10,14 +10,14 @@ from urllib.parse import urldefrag, urljoin
 
 from wolfbane.errors import Problem
 from wolfbane.formats.arazzo import BadDocument
-from wolfbane.formats.documents import Document, look_up, step
+from wolfbane.formats.documents import Document, DocumentError, look_up, step
 from wolfbane.formats.openapi2 import as_version_3
 
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
 Load = Callable[[str], Document]
 
 
-class BadReference(ValueError):
+class BadReference(DocumentError):
     """A ``$ref`` that leads nowhere."""
 
 

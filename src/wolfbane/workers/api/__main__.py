@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import platform
 import time
 from pathlib import Path
@@ -21,10 +20,8 @@ from wolfbane.workers.api.evidence import Exchanges
 from wolfbane.workers.api.inputs import BadInputs, inputs_for
 from wolfbane.workers.api.security import Security
 from wolfbane.workers.api.sending import Sender
-from wolfbane.workers.api.settings import Http, filled, flat
+from wolfbane.workers.api.settings import Http
 from wolfbane.workers.channel import Channel, Message, connect
-
-VALUES = "WOLFBANE_VALUES"
 
 
 def main() -> None:
@@ -44,15 +41,13 @@ class Worker:
 
     def __init__(self, channel: Channel, options: Message) -> None:
         self.channel, self.root = channel, Path(options["root"])
-        place = os.environ.get(VALUES)
-        nested = json.loads(Path(place).read_text(encoding="utf-8")) if place else {}
-        self.values: dict[str, Any] = {**nested, **flat(nested)}
-        given = filled(options["http"], self.values)
+        self.values: dict[str, Any] = options["values"]
+        given = dict(options["http"])
         checks = given.pop("contract")
         self.copies = given.pop("copies")
         http = Http(**given, checks=frozenset(checks))
         sender = Sender(http)
-        security = Security(http.security, sender)
+        security = Security(http.security, sender, http.base_url)
         self.tools = Tools(sender, security, Contract(http.checks), http.base_url)
         self.libraries: dict[str, Library] = {}
 

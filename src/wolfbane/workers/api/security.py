@@ -10,7 +10,7 @@ from typing import Any
 from urllib.parse import quote, urlencode, urljoin
 
 from wolfbane.formats.openapi import Operation
-from wolfbane.workers.api.calls import CannotCall
+from wolfbane.workers.api.calls import CannotCall, base_url
 from wolfbane.workers.api.scope import Call
 from wolfbane.workers.api.sending import NoAnswer, Sender
 
@@ -20,8 +20,8 @@ _EARLY = 30.0
 class Security:
     """Puts on each request what its operation asks for, from the suite's ``http.security``."""
 
-    def __init__(self, given: Mapping[str, Any], sender: Sender) -> None:
-        self._given, self._sender = given, sender
+    def __init__(self, given: Mapping[str, Any], sender: Sender, base: str) -> None:
+        self._given, self._sender, self._base = given, sender, base
         self._tokens: dict[tuple[str, str], tuple[str, float]] = {}
 
     def put_on(self, call: Call, operation: Operation) -> None:
@@ -92,7 +92,7 @@ class Security:
             "Authorization": f"Basic {base64.b64encode(pair.encode()).decode()}",
         }
         form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
-        url = urljoin(f"{call_base(operation, given)}/", str(flow["tokenUrl"]))
+        url = urljoin(f"{base_url(operation, self._base)}/", str(flow["tokenUrl"]))
         ask = Call("POST", url, headers, {}, {}, form, urlencode(form).encode())
         try:
             answer = self._sender.send(ask)
@@ -104,11 +104,6 @@ class Security:
             token, time.monotonic() + float(told.get("expires_in", 3600)) - _EARLY
         )  # fmt: skip
         return token
-
-
-def call_base(operation: Operation, given: Mapping[str, Any]) -> str:
-    """Where a token address that is relative is looked for."""
-    return str(given.get("base_url") or operation.servers[0]["url"]).rstrip("/")
 
 
 def _needs_nothing(scheme: Mapping[str, Any]) -> bool:
