@@ -110,17 +110,25 @@ class Contract:
         return self._validators[key]
 
     def _made(self, source: OpenAPI, schema: Any) -> Any:
-        from jsonschema import Draft202012Validator
-        from openapi_schema_validator import OAS30ReadValidator
-
         if source.address not in self._registries:
             self._registries[source.address] = _registry(source)
-        kind: Any = Draft202012Validator if source.version == "3.1" else OAS30ReadValidator
+        kind = _kind(source.version)
         return kind(
             _absolute(schema, source.address),
             registry=self._registries[source.address],
             format_checker=kind.FORMAT_CHECKER,
         )
+
+
+def _kind(version: str) -> Any:
+    """The validator of a version's schemas; the older one's package is slow to import."""
+    if version == "3.1":
+        from jsonschema import Draft202012Validator
+
+        return Draft202012Validator
+    from openapi_schema_validator import OAS30ReadValidator
+
+    return OAS30ReadValidator
 
 
 def _registry(source: OpenAPI) -> Any:

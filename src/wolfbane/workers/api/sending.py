@@ -90,6 +90,10 @@ def _words(error: Exception, http: Http) -> str:
     while cause is not None:
         if isinstance(cause, ConnectionRefusedError):
             return "connection refused"
+        wanted = isinstance(cause, ssl.SSLError) and "CERTIFICATE_REQUIRED" in str(cause)
+        if wanted or isinstance(cause, ssl.SSLEOFError):
+            own = "with" if http.certificate else "without"
+            return f"the server ended the TLS connection, {own} a client's certificate"
         cause = cause.__cause__ or cause.__context__
     if isinstance(error, httpx.ConnectTimeout):
         return f"no connection within {http.connect:g} s"
