@@ -112,8 +112,18 @@ def test_outputs_lead_from_step_to_step_and_out(quay):
     flows(
         quay, inner,
         {"workflowId": "outer", "steps": [
-            step("call", None, "$outputs.path == '/echo/friday'", workflowId="inner",
-                 parameters=[{"name": "day", "value": "friday"}]),
+            step("call", None, "$outputs.path == '/echo/friday'", "$statusCode == 200",
+                 workflowId="inner", parameters=[{"name": "day", "value": "friday"}],
+                 outputs={"renamed": "$outputs.path", "whole": "$response.body"}),
+            step("use", "echo", "$response.body#/query/p/0 == '/echo/friday'",
+                 parameters=[value("id", "path", 1),
+                             value("p", "query", "$steps.call.outputs.renamed")]),
+            step("quoted", "echo", "$response.body#/body == '{\"a\": \"x \\\"y\", \"b\": [1]}'",
+                 parameters=[value("id", "path", 1)],
+                 requestBody={"payload": '{"a": "x {$inputs.said}", "b": "{$inputs.list}"}'}),
+        ], "inputs": {"properties": {"said": {"default": '"y'}, "list": {"default": [1]}}}},
+        {"workflowId": "deep", "steps": [
+            step("call", workflowId="inner", parameters=[{"name": "day", "value": "friday"}]),
             step("use", "echo", "$response.body#/query/p/0 == '/echo/friday'",
                  parameters=[value("id", "path", 1),
                              value("p", "query", "$steps.call.outputs.deep")]),

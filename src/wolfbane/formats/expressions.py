@@ -105,11 +105,15 @@ def evaluate_value(value: Any, evaluate: Callable[[Expression], Any]) -> Any:
     """A value with every expression in it worked out, however deep it stands.
 
     A text that is one expression becomes its value, whatever the type; ``{$...}`` inside of a
-    text is replaced by the value as text.
+    text is replaced by the value as text; where it is the whole text and the value an object
+    or an array, the text becomes that.
     """
     if isinstance(value, str):
         if is_expression(value):
             return evaluate(read(value))
+        if whole := _HOLE.fullmatch(value):
+            found = evaluate(read(whole[1]))
+            return found if isinstance(found, dict | list) else as_text(found)
         return _HOLE.sub(lambda hole: as_text(evaluate(read(hole[1]))), value)
     if isinstance(value, list):
         return [evaluate_value(item, evaluate) for item in value]

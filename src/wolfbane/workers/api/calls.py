@@ -130,7 +130,11 @@ def _body(
             raise CannotCall(f"the body cannot be read: {error}") from None
         headers.setdefault("Content-Type", media)
         return None, content
-    value = scope.value(given.get("payload"))
+    payload = given.get("payload")
+    if is_json(media) and isinstance(payload, str):
+        # Read before its expressions are worked out: a quote in a value stays inside of it.
+        payload = _read_json(payload)
+    value = scope.value(payload)
     if is_json(media) and isinstance(value, str):
         value = _read_json(value)
     for entry in given.get("replacements", []):

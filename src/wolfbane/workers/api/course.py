@@ -46,10 +46,12 @@ class Tools:
 
 @dataclass
 class Ended:
-    """How a workflow ended: its outputs, and what went wrong, if anything did."""
+    """How a workflow ended: its outputs, what went wrong, and its last request and answer."""
 
     outputs: dict[str, Any]
     problem: WentWrong | None = None
+    call: Call | None = None
+    answer: Answer | None = None
 
 
 class Course:
@@ -95,7 +97,7 @@ class Course:
             position = following
         if problem is None:
             self._work_out()
-        return Ended(self.scope.outputs, problem)
+        return Ended(self.scope.outputs, problem, self.scope.call, self.scope.answer)
 
     def _take(self, position: int) -> tuple[WentWrong | None, int | None]:
         """One step: what went wrong, and the position of the next (None: the workflow is over)."""
@@ -145,7 +147,7 @@ class Course:
                 self._nested(step, part)
             else:
                 self._request(step, part)
-            self._outputs(step)
+                self._outputs(step)
         except WentWrong as error:
             problem = error
         except (Unknown, CannotCall, BadReference, NoAnswer, ValueError) as error:
@@ -228,13 +230,15 @@ class Course:
         if ended.problem is not None:
             raise ended.problem
         self.scope.steps[step["stepId"]] = dict(ended.outputs)
+        self.scope.call, self.scope.answer = ended.call, ended.answer
         before, self.scope.outputs = self.scope.outputs, ended.outputs
         try:
             problems = self._criteria({"successCriteria": [], **step}, part, None)
+            if problems:
+                raise WentWrong("failed", "\n".join(problems))
+            self._outputs(step)
         finally:
             self.scope.outputs = before
-        if problems:
-            raise WentWrong("failed", "\n".join(problems))
 
     def other(self, name: str, inputs: dict[str, Any], parts: list[Part] | None = None) -> Ended:
         """Run another workflow, here or in another document."""

@@ -22,7 +22,7 @@ def inputs_for(library: Library, case: Case, values: Mapping[str, Any]) -> dict[
     found = defaults(library, schema)
     for name, entry in declared.items():
         if name in values:
-            found[name] = values[name]
+            found[name] = _typed(values[name], entry)
         if name in case.row:
             found[name] = _typed(case.row[name], entry)
     found |= {name: value for name, value in case.row.items() if name not in declared}
@@ -52,7 +52,7 @@ def _check(library: Library, schema: Any, found: dict[str, Any]) -> None:
 
 
 def _typed(value: Any, schema: Any) -> Any:
-    """A text of a table as the type that the input has."""
+    """A text of a table or a parameter as the type that the input has."""
     kind = schema.get("type") if isinstance(schema, Mapping) else None
     if not isinstance(value, str) or kind in (None, "string"):
         return value
