@@ -82,6 +82,18 @@ class TestStarted:
 
 
 @dataclass(frozen=True)
+class Commanded:
+    """A command of a test to its browser, as a sentence; ``seconds`` is how long it took."""
+
+    address: str
+    browser: str
+    sentence: str
+    answer: str
+    seconds: float
+    type: Literal["commanded"] = "commanded"
+
+
+@dataclass(frozen=True)
 class TestFinished:
     """An attempt ended. ``extra``: it came up in the run and was not in its plan."""
 
@@ -132,6 +144,7 @@ Event = (
     | Starting
     | Collecting
     | TestStarted
+    | Commanded
     | TestFinished
     | Covered
     | RunFinished

@@ -37,6 +37,11 @@ def at(name: str, variant: str) -> str:
     return f"{name} @{variant}" if variant else name
 
 
+def variant(name: str, browser: str, target: str) -> str:
+    """A path or address in a browser and against a target: ``PATH @firefox @staging``."""
+    return at(at(name, browser), target)
+
+
 @dataclass(frozen=True, slots=True)
 class Tag:
     """A word on a test, ``smoke``, or with a key, ``category=billing``; and where it came from."""
@@ -89,7 +94,7 @@ class Test:
     @property
     def address(self) -> str:
         """The stable name: ``PATH#NAME @BROWSER @TARGET``, what does not apply left out."""
-        return at(at(self.place, self.browser), self.target)
+        return variant(self.place, self.browser, self.target)
 
     @property
     def around(self) -> Iterator[str]:

@@ -22,6 +22,7 @@ class Batch:
     tests: tuple[Test, ...]
     seconds: float
     target: str = ""
+    browser: str = ""
 
 
 @dataclass(frozen=True)
@@ -52,9 +53,7 @@ def make_plan(
     together, for its hooks run once. With several jobs a file that is long beside the whole is
     cut between classes, where its hooks allow.
     """
-    by_file = [
-        list(tests) for _, tests in groupby(chosen, key=lambda test: (test.target, test.path))
-    ]
+    by_file = [list(tests) for _, tests in groupby(chosen, key=_place)]
     shuffle = random.Random(seed)
     if seed is not None:
         by_file = [_shuffled(tests, shuffle) for tests in by_file]
@@ -78,9 +77,14 @@ def make_plan(
     return Plan(tuple(cut), left_out)
 
 
+def _place(test: Test) -> tuple[str, str, str]:
+    return test.target, test.path, test.browser
+
+
 def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:
     seconds = sum(times.get(test.address, times.get(test.place, GUESS)) for test in tests)
-    return Batch(tests[0].suite, tests[0].path, tuple(tests), seconds, tests[0].target)
+    first = tests[0]
+    return Batch(first.suite, first.path, tuple(tests), seconds, first.target, first.browser)
 
 
 def _groups(tests: Sequence[Test]) -> list[list[Test]]:

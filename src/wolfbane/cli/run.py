@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.browsers.words import FAILURES, KEPT
 from wolfbane.cli import words
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, without
 from wolfbane.cli.pointing import environment_options
@@ -70,6 +71,15 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 @click.option(
     "--offline", "documents", flag_value="offline", help="Use the copies, and look no further."
 )
+@click.option(
+    "--evidence", type=click.Choice(KEPT), default=FAILURES, show_default=True,
+    help="Of which tests in browsers pictures, pages and protocols are kept.",
+)  # fmt: skip
+@click.option("--visible", is_flag=True, help="Show the browsers, where there is a screen.")
+@click.option(
+    "--log", "logs", multiple=True, type=click.Choice(["protocol"]),
+    help="Print each command to a browser as a sentence.",
+)  # fmt: skip
 @click.option("-q", "--quiet", is_flag=True, help="Only failures and the closing line.")
 @click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")
 @click.pass_context
@@ -92,6 +102,9 @@ def command(
     quiet: bool,
     verbose: bool,
     documents: str | None,
+    evidence: str,
+    visible: bool,
+    logs: tuple[str, ...],
     opened: Callable[[], Workspace],
 ) -> None:
     """Choose tests and run them.
@@ -107,6 +120,7 @@ def command(
     wolfbane run --status failed              what failed when last run
     wolfbane run --env staging --set machine=quay2
     wolfbane run --env local,staging          once against each, side by side
+    wolfbane run --browser firefox --log protocol
     wolfbane run --preset nightly --jobs 4    saved arguments, and more
     """
     from wolfbane.cli.running import Asked, carry_out, print_line
@@ -122,5 +136,6 @@ def command(
     asked = Asked(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
         no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
+        evidence, visible, frozenset(logs),
     )  # fmt: skip
     ctx.exit(carry_out(opened, select, point, asked))

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.browsers.words import FAILURES
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import Selected
 from wolfbane.environments import Mask
@@ -47,6 +48,9 @@ class Asked:
     quiet: bool = False
     verbose: bool = False
     documents: str = GLANCING
+    evidence: str = FAILURES
+    visible: bool = False
+    log: frozenset[str] = frozenset()
 
 
 def carry_out(
@@ -71,7 +75,12 @@ def carry_out(
         selected.inventory, choice, options, known, environments, folder.name, documents, said
     )  # fmt: skip
     console = make_console()
-    report = ConsoleReport(console, quiet=asked.quiet, verbose=asked.verbose)
+    report = ConsoleReport(
+        console,
+        quiet=asked.quiet,
+        verbose=asked.verbose,
+        results=workspace.settings.workspace.results,
+    )
     try:
         if asked.dry_run:
             print_plan(console, session.plan(folder), session.broken)
@@ -100,6 +109,9 @@ def _options(asked: Asked, jobs: int | None) -> Options:
         seed=seed,
         build=asked.build,
         no_focus=asked.no_focus,
+        evidence=asked.evidence,
+        visible=asked.visible,
+        log=asked.log,
         command=shlex.join(["wolfbane", "run", *asked.arguments]),
     )
 

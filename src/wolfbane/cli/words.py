@@ -83,6 +83,10 @@ def _values(place: _Place, field: str, start: str) -> list[str]:
     if field == "suite":
         declared = [str(suite.get("name")) for suite in place.settings.get("suite", [])]
         return _starting(dict.fromkeys([*declared, *place.words("suites", "")]), start)
+    if field == "browser":
+        suites = place.settings.get("suite", [])
+        listed = [str(name) for suite in suites for name in suite.get("browsers", [])]
+        return _starting(dict.fromkeys([*listed, "all"]), start) if listed else []
     return place.words("tags", start) if field == "tag" else []
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from wolfbane.engines import engine_for
 from wolfbane.events import Event, Exercised, TestStarted
@@ -15,6 +17,9 @@ from wolfbane.execution.worker import Outcome as Ending
 from wolfbane.model import NESTED, Evidence, Outcome, Part, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan
 from wolfbane.workspace.settings import Suite, Workspace
+
+if TYPE_CHECKING:
+    from wolfbane.browsers.desks import Desk
 
 _AFTER_CRASH = {
     End.CRASHED: Outcome.CRASHED,
@@ -104,9 +109,10 @@ class BatchRunner:
         others = [other for other in self._pool.slots if other is not slot]
         free = None
         for batch in ready:
-            if slot.has_loaded(batch.suite, batch.path):
+            place = batch.suite, batch.path, batch.browser
+            if slot.has_loaded(*place):
                 return batch
-            if free is None and not any(o.has_loaded(batch.suite, batch.path) for o in others):
+            if free is None and not any(other.has_loaded(*place) for other in others):
                 free = batch
         return free or ready[0]
 
@@ -123,6 +129,8 @@ class _Course:
         self._output: dict[str, list[str]] = {}
         self._parts: dict[str, list[Part]] = {}
         self._evidence: dict[str, list[Evidence]] = {}
+        self._desk: Desk | None = None
+        self._ending: list[asyncio.Task[None]] = []
         self._met: dict[str, Test] = {}
         self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
 
@@ -130,23 +138,35 @@ class _Course:
         """Run what is left until nothing is; a lost worker costs the test it was running."""
         while self._left and not self._runner._pool.stopping:
             try:
-                worker = await self._slot.worker(self._suite)
+                worker = await self._slot.worker(self._suite, self._batch.browser)
             except Unstartable as error:
                 if not self._runner._pool.stopping:
                     self._end_all(Outcome.BLOCKED, str(error))
                 break
-            mine = (self._suite.name, self._batch.target)
-            if any((batch.suite, batch.target) == mine for batch in self._runner._queue):
-                self._slot.expect(self._suite)
+            self._desk = worker.desk
+            self._expect_the_next()
             ending = await worker.ask(self._request(), "ran", self._listen, self._limit)
             worker.loaded.add(self._batch.path)
+            await self._settle()
             if ending.end is End.DONE:
                 self._account_for_the_rest()
                 self._slot.release(self._suite)
             elif ending.end is not End.STOPPED:
                 self._lost(ending, worker.printed())
+                await self._settle()
                 await self._slot.drop(self._suite.name)
         self._runner._unrun += len(self._left)
+
+    def _expect_the_next(self) -> None:
+        """Where another file of the suite follows, its worker may be started ahead."""
+        mine = (self._suite.name, self._batch.target, self._batch.browser)
+        if any((b.suite, b.target, b.browser) == mine for b in self._runner._queue):
+            self._slot.expect(self._suite, self._batch.browser)
+
+    async def _settle(self) -> None:
+        """Wait until what tests left in their browsers is safe."""
+        ending, self._ending = self._ending, []
+        await asyncio.gather(*ending)
 
     def _request(self) -> Message:
         names = [test.name for test in self._left.values()]
@@ -164,6 +184,8 @@ class _Course:
     def _listen(self, message: Message) -> None:
         kind = message["type"]
         address = str(message.get("address", ""))
+        if kind == "started" and self._desk is not None:
+            self._desk.started(address)
         if kind == "started" and address in self._left:
             self._runner._tell(TestStarted(self._left[address].address, self._suite.name))
         elif kind == "output":
@@ -204,7 +226,10 @@ class _Course:
     def _made(self, name: str) -> Test:
         """A test of the batch's file that nobody had planned."""
         suite, batch = self._suite, self._batch
-        return Test(suite.name, suite.kind, batch.path, name, exact=True, target=batch.target)
+        return Test(
+            suite.name, suite.kind, batch.path, name, exact=True, browser=batch.browser,
+            target=batch.target,
+        )  # fmt: skip
 
     def _account_for_the_rest(self) -> None:
         """What never came up. That is no fault of a test that was only thought to be there."""
@@ -217,6 +242,22 @@ class _Course:
         self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
 
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
+        """Account for a test; where it had a browser, what it left there is looked at before."""
+        if self._desk is None:
+            self._told(test, message, printed)
+        else:
+            look = self._look(self._desk, test, message, printed)
+            self._ending.append(asyncio.create_task(look))
+
+    async def _look(
+        self, desk: Desk, test: Test, message: Mapping[str, object], printed: str
+    ) -> None:
+        browsing, keep = self._runner._pool.browsing, self._runner._pool.keep
+        message, kept = await browsing.judged(desk, test, message, keep)
+        self._evidence.setdefault(test.place, []).extend(kept)
+        self._told(test, message, printed)
+
+    def _told(self, test: Test, message: Mapping[str, object], printed: str) -> None:
         output = "".join(self._output.pop(test.place, ())) + printed
         parts = self._parts.pop(test.place, ())
         evidence = self._evidence.pop(test.place, ())

@@ -165,12 +165,12 @@ async def _one(
 
     limit = timeout or workspace.limit(suite)
     try:
-        worker = await slot.worker(suite)
+        worker = await slot.worker(suite, _first_browser(suite))
     except Unstartable as error:
         if not slot.pool.stopping:
             into.broken.append(_broken(slot, file, Outcome.BLOCKED, str(error)))
         return
-    slot.expect(suite)
+    slot.expect(suite, _first_browser(suite))
     request = {"type": "collect", "files": [file.path]}
     outcome = await worker.ask(request, "collected", listen, limit)
     if outcome.end is End.STOPPED:
@@ -203,6 +203,11 @@ async def _one(
                 error="",
             )
         )
+
+
+def _first_browser(suite: Suite) -> str:
+    """A file may ask for its endpoint as soon as it is loaded: any browser's will do."""
+    return suite.browsers[0] if suite.browsers else ""
 
 
 def _test(file: TestFile, message: Mapping[str, Any]) -> Test:

@@ -13,6 +13,7 @@ from types import TracebackType
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing, WorkerCommand
 from wolfbane.environments import Environment, Mask
+from wolfbane.execution.browsing import Browsing
 from wolfbane.execution.channel import ChannelServer, Message
 from wolfbane.execution.processes import Family, how_it_ended
 from wolfbane.execution.results import ResultMaker
@@ -21,6 +22,10 @@ from wolfbane.model import Evidence
 from wolfbane.workspace.settings import Http, Suite, Workspace
 
 TICK = 0.05
+_ENDINGS = {
+    "screenshot": "png", "page": "html", "console": "console.txt", "protocol": "protocol.txt",
+    "filmstrip": "gif",
+}  # fmt: skip
 _LONG = 6
 """Characters of a secret that is no word which tests may be named with by chance."""
 
@@ -38,21 +43,31 @@ class Slot:
         self._started = 0
         self.target = ""
         self._workers: dict[str, Worker] = {}
-        self._coming: dict[str, asyncio.Task[Worker]] = {}
+        self._coming: dict[str, tuple[str, asyncio.Task[Worker]]] = {}
 
-    async def worker(self, suite: Suite) -> Worker:
+    async def worker(self, suite: Suite, browser: str = "") -> Worker:
         """This slot's worker for a suite, started if need be. Raises Unstartable."""
         worker = self._workers.get(suite.name)
+        if worker is not None and worker.browser != browser:
+            self._retire(suite)
+            worker = None
         if worker is None or worker.gone:
-            coming = self._coming.pop(suite.name, None) or self._start(suite)
-            worker = await coming
+            _, coming = self._coming.pop(suite.name, ("", None))
+            worker = await (coming or self._start(suite, browser))
             self._workers[suite.name] = worker
+            if worker.browser != browser:
+                return await self.worker(suite, browser)
         return worker
 
-    def _start(self, suite: Suite) -> asyncio.Task[Worker]:
+    def _retire(self, suite: Suite) -> None:
+        worker = self._workers.pop(suite.name)
+        worker.retire()
+        self.pool.bury(worker)
+
+    def _start(self, suite: Suite, browser: str) -> asyncio.Task[Worker]:
         self._started += 1
         member = f"{self._number}.{self._started}"
-        return asyncio.create_task(self.pool.start(suite, self.target, member))
+        return asyncio.create_task(self.pool.start(suite, self.target, browser, member))
 
     async def turn_to(self, target: str) -> None:
         """Work against another environment: be done with the workers of the one before."""
@@ -66,10 +81,10 @@ class Slot:
         self._workers.clear()
         self.target = target
 
-    def expect(self, suite: Suite) -> None:
+    def expect(self, suite: Suite, browser: str = "") -> None:
         """Another file of the suite will come: where each wants a worker, start the next one."""
         if engine_for(suite.kind).loads_afresh and suite.name not in self._coming:
-            self._coming[suite.name] = self._start(suite)
+            self._coming[suite.name] = browser, self._start(suite, browser)
 
     def running(self, suites: Iterable[Suite]) -> Iterator[tuple[Suite, Worker]]:
         """The live workers of these suites."""
@@ -81,20 +96,20 @@ class Slot:
     def release(self, suite: Suite) -> None:
         """A request is done: where each wants a worker of its own, be done with this one."""
         if engine_for(suite.kind).loads_afresh and suite.name in self._workers:
-            worker = self._workers.pop(suite.name)
-            worker.retire()
-            self.pool.bury(worker)
+            self._retire(suite)
 
     async def close(self) -> None:
         """Start nothing more."""
-        for task in self._coming.values():
+        coming = [task for _, task in self._coming.values()]
+        for task in coming:
             task.cancel()
-        await asyncio.gather(*self._coming.values(), return_exceptions=True)
+        await asyncio.gather(*coming, return_exceptions=True)
 
-    def has_loaded(self, suite: str, path: str) -> bool:
+    def has_loaded(self, suite: str, path: str, browser: str = "") -> bool:
         """Whether a worker of this slot holds that file already."""
         worker = self._workers.get(suite)
-        return worker is not None and not worker.gone and path in worker.loaded
+        here = worker is not None and not worker.gone and worker.browser == browser
+        return here and worker is not None and path in worker.loaded
 
     async def drop(self, suite: str) -> None:
         """Be done with the worker of a suite that died."""
@@ -105,8 +120,9 @@ class Pool:
     """Starts workers, watches over them, and leaves no process behind."""
 
     def __init__(
-        self, workspace: Workspace, folder: Path, jobs: int, environments: Sequence[Environment]
-    ) -> None:
+        self, workspace: Workspace, folder: Path, jobs: int, environments: Sequence[Environment],
+        browsing: Browsing,
+    ) -> None:  # fmt: skip
         self.slots = [Slot(self, number) for number in range(1, jobs + 1)]
         self.stopping = False
         self._workspace = workspace
@@ -116,6 +132,7 @@ class Pool:
         self.maker = ResultMaker(workspace.root, self.mask)
         self.folder = folder
         self.family = Family()
+        self.browsing = browsing
         self._kept = 0
         self._server = ChannelServer()
         self._workers: list[Worker] = []
@@ -140,17 +157,20 @@ class Pool:
         for worker in self._workers:
             worker.retire()
         await asyncio.gather(*self._burials, *(worker.bury() for worker in self._workers))
+        await self.browsing.close()
         self._server.close()
         self.family.__exit__(kind, error, trace)
 
-    def keep(self, address: str, kind: str, text: str) -> Evidence:
-        """Write what a test left behind into the run's folder, secrets masked."""
+    def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
+        """Write what a test left behind into the run's folder, secrets masked in texts."""
         folder = self.folder / "evidence"
         folder.mkdir(exist_ok=True)
         self._kept += 1
         name = re.sub(r"[^\w.-]+", "-", address.rpartition("#")[2] or address).strip("-")[:60]
-        path = folder / f"{self._kept:04}-{name}.{kind}"
-        path.write_text(self.mask(text), encoding="utf-8")
+        path = folder / f"{self._kept:04}-{name}.{_ENDINGS.get(kind, kind)}"
+        if isinstance(content, str):
+            content = self.mask(content).encode()
+        path.write_bytes(content)
         return Evidence(kind, path.relative_to(self.folder).as_posix())
 
     def stop(self) -> None:
@@ -194,18 +214,19 @@ class Pool:
             path.write_text(environment.as_file(form), encoding="utf-8")
         return path
 
-    async def start(self, suite: Suite, target: str, member: str) -> Worker:
+    async def start(self, suite: Suite, target: str, browser: str, member: str) -> Worker:
         """A new worker that has said hello. Raises Unstartable, the same way each time."""
         key = (suite.name, target)
         if key in self._unstartable:
             raise Unstartable(self._unstartable[key])
         environment = self.variables(suite, target)
         capture = self.family.scratch / f"worker-{member}.out"
+        desk, told = await self.browsing.desk(self.family, suite, browser)
         try:
             command = self._command(suite, target)
             worker = Worker(
-                self._server, self.family, member, command, environment, capture,
-                self._workspace.root,
+                self._server, self.family, member, command, {**environment, **told}, capture,
+                self._workspace.root, desk, lambda: self.browsing.dismiss(desk, suite),
             )  # fmt: skip
         except (Missing, OSError) as error:
             self._unstartable[key] = str(error)
@@ -223,6 +244,9 @@ class Pool:
     def _command(self, suite: Suite, target: str) -> WorkerCommand:
         """How to start a worker, told every parameter if its engine wants them."""
         engine = engine_for(suite.kind)
+        if suite.browsers:
+            command = engine.worker(self._workspace.root, suite)
+            return replace(command, options={**command.options, "prompt": True})
         if not engine.reads_values:
             return engine.worker(self._workspace.root, suite)
         environment = self.environments.get(target) or self.first

@@ -17,7 +17,7 @@ from wolfbane.execution.collecting import (
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.surroundings import Surroundings, blocked_tests
 from wolfbane.inventory import Inventory
-from wolfbane.model import Result, Test, TestFile
+from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.selection import Choice, choose
 from wolfbane.workspace.settings import Suite
 
@@ -89,9 +89,21 @@ class Preparation:
             prepared.broken += self._blocked(files, why, target)
             files = [file for file in files if file.suite not in why]
             await self._collect(files, times, timeout, target, prepared)
+        self._without_browsers(prepared)
         prepared.empty = list(dict.fromkeys(prepared.empty))
         self._inventory.save()
         return prepared
+
+    def _without_browsers(self, prepared: Prepared) -> None:
+        """Tests whose browser is not here are blocked, not run."""
+        why = self._pool.browsing.absent({test.browser for test in prepared.chosen})
+        maker = self._pool.maker
+        prepared.broken += [
+            maker.make(test, {"outcome": Outcome.BLOCKED, "message": why[test.browser]}, "")
+            for test in prepared.chosen
+            if test.browser in why
+        ]
+        prepared.chosen = [test for test in prepared.chosen if test.browser not in why]
 
     def _in_play(self) -> list[Suite]:
         return suites_in_play(self._inventory, self._choice, self._status, self._targets)

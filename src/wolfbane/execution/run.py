@@ -11,19 +11,21 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from wolfbane.browsers.finding import has_screen
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
 from wolfbane.environments import Environment, Mask
 from wolfbane.errors import NothingChosen
 from wolfbane.events import Event, Listener, RunFinished, RunStarted, Target, TestFinished
 from wolfbane.execution.batches import BatchRunner
+from wolfbane.execution.browsing import PROTOCOL, Browsing
 from wolfbane.execution.building import CHANGED
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
-from wolfbane.model import Outcome, Result, at
+from wolfbane.model import Outcome, Result, variant
 from wolfbane.planning import Plan, make_plan
 from wolfbane.selection import Choice, term_counts
 from wolfbane.workspace.settings import Workspace
@@ -44,6 +46,9 @@ class Options:
     command: str = ""
     build: str = CHANGED
     no_focus: bool = False
+    evidence: str = "failures"
+    visible: bool = False
+    log: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -121,10 +126,11 @@ class Session:
                 pool, self.workspace, self.options.timeout, self._tell, self._finished,
                 self.inventory.files,
             )  # fmt: skip
+            await pool.browsing.plan(pool.family, plan, self.options.jobs)
             unrun = await runner.carry_out(plan)
             for covered in coverage(self.inventory, runner.covered):
                 self._tell(covered)
-            ended = tuple(preparation.surroundings.ended())
+            ended = (*preparation.surroundings.ended(), *pool.browsing.said())
         self.inventory.learn(runner.met, runner.missed)
         self.inventory.save()
         seconds = time.monotonic() - began
@@ -134,7 +140,12 @@ class Session:
         return code
 
     def _new_pool(self, folder: Path) -> Pool:
-        return Pool(self.workspace, folder, self.options.jobs, self.environments)
+        options = self.options
+        browsing = Browsing(
+            self.workspace, options.evidence, visible=options.visible,
+            tell=self._tell if PROTOCOL in options.log else None,
+        )  # fmt: skip
+        return Pool(self.workspace, folder, options.jobs, self.environments, browsing)
 
     def _preparation(self, pool: Pool) -> Preparation:
         return Preparation(self.inventory, self.choice, self.known.status, pool, self._tell)
@@ -158,8 +169,8 @@ class Session:
         counted.update(result.suite for result in broken)
         names = [suite.name for suite in self.workspace.suites]
         suites = {name: counted[name] for name in names if counted[name]}
-        paths = Counter(at(test.path, test.target) for test in plan.tests)
-        paths.update(at(result.path, result.target) for result in broken)
+        paths = Counter(variant(t.path, t.browser, t.target) for t in plan.tests)
+        paths.update(variant(r.path, r.browser, r.target) for r in broken)
         hide = Mask(secret for each in self.environments for secret in each.secrets)
         order = "longest file first"
         if self.options.seed is not None:
@@ -206,6 +217,8 @@ class Session:
             counts = term_counts(expression, tests, self.known.status)
             said += [str(count) for count in counts if not count.matches]
         said += [f"{path} holds no test" for path in prepared.empty]
+        if self.options.visible and not has_screen():
+            said.append("there is no screen here: browsers are not shown (--visible)")
         for path, suites in self.inventory.shared.items():
             said.append(f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}")
         return said

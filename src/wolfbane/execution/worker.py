@@ -11,11 +11,15 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from wolfbane.engines import WorkerCommand
 from wolfbane.execution.channel import ChannelServer, Connection, Message
 from wolfbane.execution.processes import Family, how_it_ended
 from wolfbane.model import NESTED
+
+if TYPE_CHECKING:
+    from wolfbane.browsers.desks import Desk
 
 START_LIMIT = 60.0
 FLOOD = 100 << 20
@@ -57,7 +61,11 @@ class Worker:
         environment: Mapping[str, str],
         capture: Path,
         root: Path,
+        desk: Desk | None = None,
+        farewell: Callable[[], None] | None = None,
     ) -> None:
+        self.desk = desk
+        self._farewell = farewell
         self.loaded: set[str] = set()
         self.dead = False
         self._server, self._family, self._member = server, family, member
@@ -82,6 +90,11 @@ class Worker:
             capture,
             member,
         )
+
+    @property
+    def browser(self) -> str:
+        """The browser that its sessions are opened in, if it has any."""
+        return self.desk.browser if self.desk else ""
 
     @property
     def gone(self) -> bool:
@@ -125,6 +138,8 @@ class Worker:
         while self.process.poll() is None and time.monotonic() < limit and not self.dead:
             await asyncio.sleep(0.005)
         self._server.forget(self._token)
+        if self._farewell is not None:
+            self._farewell()
         if self.process.poll() is None or self.dead:
             self._family.end(self.process, self._member)
         with contextlib.suppress(OSError):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -36,7 +36,7 @@ class Asked:
 def read_choice(asked: Asked, inventory: Inventory, folder: Path) -> Choice:
     """Read and check a selection. Raises InputError or ExpressionError."""
     parts = [paths_expression(inventory, asked.paths, folder)]
-    parts += [field_terms(name, values) for name, values in asked.fields.items() if values]
+    parts += [field_terms(name, values) for name, values in _narrowing(asked.fields)]
     parts += [parse(text) for text in asked.pick]
     drops = tuple(parse(text) for text in asked.drop)
     leave_out = inventory.workspace.settings.workspace.leave_out
@@ -52,10 +52,18 @@ def read_choice(asked: Asked, inventory: Inventory, folder: Path) -> Choice:
     return choice
 
 
+def _narrowing(fields: Mapping[str, Sequence[str]]) -> Iterator[tuple[str, Sequence[str]]]:
+    """The fields that narrow; ``--browser all`` is every browser that suites list."""
+    for name, values in fields.items():
+        if values and not (name == "browser" and "all" in values):
+            yield name, values
+
+
 def _unknown(expression: Expression, inventory: Inventory) -> list[Problem]:
     """Fields, suites, kinds and browsers that do not exist here."""
     suites = [suite.name for suite in inventory.workspace.suites]
-    declared = {"suite": suites, "kind": list(KINDS), "browser": []}
+    listed = [name for suite in inventory.workspace.suites for name in suite.browsers]
+    declared = {"suite": suites, "kind": list(KINDS), "browser": listed}
     problems = []
     for term in terms_of(expression):
         if term.field not in FIELDS:

@@ -28,19 +28,25 @@ class Inventory:
 
     @cached_property
     def tests(self) -> list[Test]:
-        """Every test, tagged by suites and rules too, in the order of suites and files."""
+        """Every test, tagged by suites and rules too, in the order of suites and files.
+
+        Those of suites that list browsers are there once for each.
+        """
         rules = self.workspace.settings.tag
         tags = {
             suite.name: tuple(Tag.parse(text, f"suite {suite.name}") for text in suite.tags)
             for suite in self.workspace.suites
         }
+        browsers = {suite.name: suite.browsers for suite in self.workspace.suites}
         tests: list[Test] = []
         for file in self.files.values():
             extra = tags.get(file.suite)
+            found: Sequence[Test] = file.tests
             if extra:
-                tests += [replace(t, tags=unique((*t.tags, *extra))) for t in file.tests]
-            else:
-                tests += file.tests
+                found = [replace(t, tags=unique((*t.tags, *extra))) for t in found]
+            if browsers[file.suite]:
+                found = [replace(t, browser=name) for name in browsers[file.suite] for t in found]
+            tests += found
         return apply_rules(tests, rules) if rules else tests
 
     def tests_at(self, target: str) -> list[Test]:

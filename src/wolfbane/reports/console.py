@@ -12,6 +12,7 @@ from rich.text import Text
 from wolfbane.events import (
     Building,
     Collecting,
+    Commanded,
     Covered,
     Event,
     RunFinished,
@@ -19,9 +20,10 @@ from wolfbane.events import (
     Starting,
     TestFinished,
 )
-from wolfbane.model import Outcome, Result, at
+from wolfbane.model import Outcome, Result, at, variant
 from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure
 from wolfbane.reports.header import header
+from wolfbane.reports.matrix import by_browser, command_line
 from wolfbane.reports.style import counted
 from wolfbane.reports.summary import closing_line, coverage_lines, slowest, summary_table
 from wolfbane.reports.targets import side_by_side
@@ -34,9 +36,11 @@ class ConsoleReport:
     """Prints the header, the progress, each failure, the summary, and one closing line."""
 
     def __init__(
-        self, console: Console, *, quiet: bool = False, verbose: bool = False, live: bool = True
-    ) -> None:
+        self, console: Console, *, quiet: bool = False, verbose: bool = False, live: bool = True,
+        results: str = "",
+    ) -> None:  # fmt: skip
         self._console = console
+        self._results_folder = results
         self._quiet, self._verbose = quiet, verbose
         self._live = live and console.is_terminal and not quiet
         self._results: list[Result] = []
@@ -68,6 +72,8 @@ class ConsoleReport:
         elif isinstance(event, Building) and not self._quiet:
             text = f"{visible(event.suite)}: {visible(event.command)}"
             self._console.print(Text.assemble(("building   ", "dim"), text), soft_wrap=True)
+        elif isinstance(event, Commanded):
+            self._console.print(command_line(event), soft_wrap=True)
         elif isinstance(event, Starting) and not self._quiet:
             text = f"service {visible(at(event.service, event.target))} on port {event.port}"
             self._console.print(Text.assemble(("starting   ", "dim"), text), soft_wrap=True)
@@ -108,7 +114,7 @@ class ConsoleReport:
 
     def _finished(self, result: Result, extra: bool) -> None:
         self._results.append(result)
-        file = at(result.path, result.target)
+        file = variant(result.path, result.browser, result.target)
         counts = self._by_file[file]
         counts[result.outcome] += 1
         self._parts[file] += len(result.parts)
@@ -154,9 +160,10 @@ class ConsoleReport:
         if not self._quiet and not self._verbose and not self._live:
             for path in [path for path in self._open if path in self._by_file]:
                 self._file_line(path)
+        folder = f"{self._results_folder}/runs/{self._run}"
         for result in self._results:
             if result.outcome.is_bad:
-                print_failure(self._console, result, verbose=self._verbose)
+                print_failure(self._console, result, verbose=self._verbose, folder=folder)
         print_blocked(self._console, self._results)
         if not self._quiet:
             self._console.print()
@@ -166,6 +173,8 @@ class ConsoleReport:
                     self._console.print(part, soft_wrap=isinstance(part, Text))
             else:
                 self._console.print(summary_table(self._results, self._suites))
+            for part in by_browser(self._results, self._console.width):
+                self._console.print(part, soft_wrap=isinstance(part, Text))
             for covered in self._covered:
                 self._console.print(coverage_lines(covered), soft_wrap=True)
             slow = slowest(self._results)

@@ -17,14 +17,17 @@ SHOWN_LINES = 40
 SHOWN_OF_PART = 12
 
 
-def print_failure(console: Console, result: Result, *, verbose: bool) -> None:
-    """Print one failure. Everything a test said is shown as plain, safe text."""
+def print_failure(console: Console, result: Result, *, verbose: bool, folder: str = "") -> None:
+    """Print one failure. Everything a test said is shown as plain, safe text.
+
+    ``folder`` is that of the run, from where its evidence is told.
+    """
     style = STYLES[result.outcome]
     head = Text.assemble((f"{result.outcome}", style), "  ", (visible(result.address), "bold"))
     console.print()
     console.print(Rule(style="dim"))
     console.print(head, soft_wrap=True)
-    for block in _blocks(result, verbose=verbose):
+    for block in _blocks(result, folder, verbose=verbose):
         console.print(block, soft_wrap=True)
 
 
@@ -51,7 +54,7 @@ def _print_group(console: Console, members: Sequence[Result]) -> None:
     console.print(_message(members[0].message), soft_wrap=True)
 
 
-def _blocks(result: Result, *, verbose: bool) -> Iterator[RenderableType]:
+def _blocks(result: Result, folder: str, *, verbose: bool) -> Iterator[RenderableType]:
     if result.message:
         yield _message(result.message)
     if result.excerpt is not None:
@@ -66,6 +69,10 @@ def _blocks(result: Result, *, verbose: bool) -> Iterator[RenderableType]:
         yield _section("parts that failed", "\n".join(points[:SHOWN_LINES]))
     if result.output.strip():
         yield _section("it printed", _tail(result.output, verbose=verbose))
+    if result.evidence:
+        kinds = max(len(kept.kind) for kept in result.evidence)
+        kept_lines = [f"{kept.kind:<{kinds}}  {folder}/{kept.path}" for kept in result.evidence]
+        yield _section("it left behind", "\n".join(kept_lines))
     again = shlex.join(["wolfbane", "run", result.address])
     yield Text.assemble(("\n  run it again: ", "dim"), visible(again))
 

@@ -12,8 +12,17 @@ from wolfbane.formats.copies import is_url
 from wolfbane.selection import parse
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
-from wolfbane.workspace.settings import Parameter, Service, Settings, Suite
-from wolfbane.workspace.vocabulary import CHECKS, SURROUNDINGS, VALUE_FORMS, seconds
+from wolfbane.workspace.settings import Browser, Parameter, Service, Settings, Suite
+from wolfbane.workspace.vocabulary import (
+    CHECKS,
+    ENDPOINT_PARTS,
+    ENGINES,
+    OTHER_ENGINE,
+    SURROUNDINGS,
+    VALUE_FORMS,
+    WINDOW,
+    seconds,
+)
 
 _PYTHON = ("python", "doctest")
 _ONLY_FOR = {
@@ -52,6 +61,7 @@ def meaning_problems(
         checks.paths(place, suite)
         checks.named_services((*place, "needs"), suite.needs or [], settings)
         checks.values_file((*place, "values_file"), suite)
+        checks.browsers(place, suite, settings)
         if suite.timeout is not None:
             checks.duration((*place, "timeout"), suite.timeout)
     for index, rule in enumerate(settings.tag):
@@ -63,6 +73,8 @@ def meaning_problems(
         checks.named_services(("env", name, "services"), values.get("services", []), settings)
     for name, service in settings.service.items():
         checks.service(("service", name), service, settings)
+    for name, browser in settings.browser.items():
+        checks.browser(("browser", name), browser)
     return sorted(checks.problems, key=lambda problem: problem.line)
 
 
@@ -157,6 +169,30 @@ class _Checks:
             if form not in VALUE_FORMS:
                 hint = did_you_mean(form, VALUE_FORMS)
                 self.add(location, f"'values_file' has no form '{form}'; {hint}")
+
+    def browsers(self, place: Location, suite: Suite, settings: Settings) -> None:
+        known = [*dict.fromkeys((*settings.browser, *ENGINES))]
+        for name in suite.browsers:
+            if name not in known:
+                hint = did_you_mean(name, known)
+                self.add((*place, "browsers"), f"there is no browser '{name}'; {hint}")
+        for part in suite.webdriver:
+            if part not in ENDPOINT_PARTS:
+                hint = did_you_mean(part, ENDPOINT_PARTS)
+                self.add((*place, "webdriver"), f"the endpoint has no part '{part}'; {hint}")
+        if suite.webdriver and not suite.browsers:
+            self.add((*place, "webdriver"), "'webdriver' is for suites that list 'browsers'")
+
+    def browser(self, place: Location, browser: Browser) -> None:
+        if not _NAME.fullmatch(str(place[1])):
+            self.add(place, f"'{place[1]}' is no name: use letters, digits, '.', '_', '-'")
+        if browser.window and not WINDOW.fullmatch(browser.window):
+            words = f"'window' is '{browser.window}': write a width and a height, such as 1280x800"
+            self.add((*place, "window"), words)
+        if browser.device_pixels < 0:
+            self.add((*place, "device_pixels"), "'device_pixels' is less than nothing")
+        if browser.engine == OTHER_ENGINE and not (browser.driver or browser.url):
+            self.add(place, "an engine that Wolfbane does not know needs a 'driver' or a 'url'")
 
     def doctest_option(self, location: Location, option: str) -> None:
         from doctest import OPTIONFLAGS_BY_NAME

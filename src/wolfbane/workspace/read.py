@@ -18,6 +18,7 @@ from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.dotted import with_dotted_names
 from wolfbane.workspace.locate import Location, line_index, line_of
 from wolfbane.workspace.settings import (
+    Browser,
     Http,
     Parameter,
     Preset,
@@ -27,11 +28,12 @@ from wolfbane.workspace.settings import (
     TagRule,
     WorkspaceTable,
 )
-from wolfbane.workspace.vocabulary import KINDS, TYPES
+from wolfbane.workspace.vocabulary import ENGINES, KINDS, OTHER_ENGINE, TYPES
 
 _TABLES: dict[str, type[Any]] = {
     "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule, "param": Parameter, "env": dict,
     "service": Service, "preset": Preset,
+    "browser": Browser,
 }  # fmt: skip
 CHECKED_NAME = "settings.checked"
 
@@ -82,6 +84,7 @@ def _built(data: Mapping[str, Any]) -> Settings:
         data.get("env", {}),
         {name: Service(**table) for name, table in data.get("service", {}).items()},
         {name: Preset(**table) for name, table in data.get("preset", {}).items()},
+        {name: Browser(**table) for name, table in data.get("browser", {}).items()},
     )
 
 
@@ -134,7 +137,7 @@ def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
         return Problem(f"'{place}' is missing", path.name, line)
     if item["type"] == "literal_error":
         value = str(item["input"])
-        words = KINDS if key == "kind" else TYPES
+        words = {"kind": KINDS, "engine": (*ENGINES, OTHER_ENGINE)}.get(key, TYPES)
         return Problem(f"unknown {key} '{value}'", path.name, line, did_you_mean(value, words))
     message = item["msg"][:1].lower() + item["msg"][1:]
     return Problem(f"'{place}' is {item['input']!r}: {message}", path.name, line)

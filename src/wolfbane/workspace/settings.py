@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Literal
 
-from wolfbane.workspace.vocabulary import CHECKS, DEFAULT_COPIES, DEFAULT_TIMEOUT, seconds
+from wolfbane.workspace.vocabulary import CHECKS, DEFAULT_COPIES, DEFAULT_TIMEOUT, ENGINES, seconds
 
 # What pydantic reads when it checks these tables; they need nothing of it otherwise.
 _STRICT = {"extra": "forbid", "strict": True}
@@ -78,7 +78,35 @@ class Suite:
     needs: list[str] | None = None
     values_file: dict[str, str] = field(default_factory=dict)
     http: Http = field(default_factory=Http)
+    browsers: list[str] = field(default_factory=list)
+    webdriver: dict[str, str | list[str]] = field(default_factory=dict)
     interpreters: dict[str, str | list[str]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Browser:
+    """``[browser.NAME]``: which engine, and how its window is; ``driver`` may hold ``{port}``.
+
+    ``url`` is that of a driver which runs elsewhere. ``window`` is the size of the page in CSS
+    pixels, ``device_pixels`` how many of the screen's pixels one of them has.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    engine: Literal["chromium", "firefox", "webkit", "other"]
+    binary: str = ""
+    driver: str | list[str] = ""
+    url: str = ""
+    window: str = ""
+    device_pixels: float = 0.0
+    language: str = ""
+    time_zone: str = ""
+    user_agent: str = ""
+    preferences: dict[str, str | int | float | bool] = field(default_factory=dict)
+    arguments: list[str] = field(default_factory=list)
+    downloads: str = ""
+    insecure: bool = False
+    capabilities: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -151,6 +179,7 @@ class Settings:
     env: dict[str, dict[str, Any]] = field(default_factory=dict)
     service: dict[str, Service] = field(default_factory=dict)
     preset: dict[str, Preset] = field(default_factory=dict)
+    browser: dict[str, Browser] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -188,6 +217,12 @@ class Workspace:
         if any(other.needs is not None for other in self.suites):
             return bool(suite.needs)
         return True
+
+    def browser(self, name: str) -> Browser:
+        """The browser of that name; an engine's own name needs no table. Raises KeyError."""
+        if name not in self.settings.browser and name in ENGINES:
+            return Browser(name)  # type: ignore[arg-type]
+        return self.settings.browser[name]
 
     def suite(self, name: str) -> Suite:
         """The suite of that name. Raises KeyError."""

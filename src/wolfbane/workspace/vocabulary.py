@@ -9,6 +9,12 @@ KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario", "workflow")
 TYPES = (
     "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
 )  # fmt: skip
+ENGINES = ("chromium", "firefox", "webkit")
+OTHER_ENGINE = "other"
+"""Any driver that conforms to the standard."""
+ENDPOINT_PARTS = ("url", "host", "port", "path", "browser")
+"""What a suite's ``webdriver`` table can name variables for."""
+WINDOW = re.compile(r"(\d+)x(\d+)")
 ENV_WORDS = ("extends", "values_from", "ready", "services")
 SURROUNDINGS = "environment"
 """What a suite ``needs`` that waits for its environment, and for no service."""

@@ -1,0 +1,145 @@
+"""The endpoint between suites and browsers: W3C WebDriver over HTTP, on the loopback only."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+import aiohttp
+from aiohttp import web
+
+from wolfbane.browsers.bidi import pass_through
+from wolfbane.browsers.capabilities import Wanted
+from wolfbane.browsers.desks import Desk
+from wolfbane.browsers.failures import WebDriverError
+from wolfbane.browsers.opening import Opener, variables_of
+from wolfbane.browsers.programs import Programs, Starter
+from wolfbane.browsers.sentences import Command
+from wolfbane.workspace.settings import Suite, Workspace
+
+_HEADERS = {"Cache-Control": "no-cache"}
+_NO_LIMIT = aiohttp.ClientTimeout(total=None, sock_connect=30)
+
+
+class Broker:
+    """Serves one path for each worker. ``keep`` says of which tests evidence is kept."""
+
+    def __init__(
+        self, workspace: Workspace, starter: Starter, keep: str, *, visible: bool,
+        tell: Callable[[Command], None],
+    ) -> None:  # fmt: skip
+        self._workspace, self._keep, self._tell = workspace, keep, tell
+        self._starter, self._visible = starter, visible
+        self._desks: dict[str, Desk] = {}
+        self._runner: web.ServerRunner | None = None
+        self._closed: list[Desk] = []
+
+    async def open(self) -> None:
+        """Listen."""
+        connector = aiohttp.TCPConnector(limit=0, force_close=False)
+        self._client = aiohttp.ClientSession(connector=connector, timeout=_NO_LIMIT)
+        self.opener = Opener(
+            Programs(self._starter), self._workspace, self._client, visible=self._visible
+        )
+        self._runner = web.ServerRunner(web.Server(self._handle), handle_signals=False)
+        await self._runner.setup()
+        site = web.TCPSite(self._runner, "127.0.0.1", 0)
+        await site.start()
+        self._port = int(self._runner.addresses[0][1])
+
+    def plan(self, tests: Mapping[str, int], first: Iterable[str]) -> None:
+        """How many tests come in which browser; a session of the first ones is opened ahead."""
+        self.opener.left.update(tests)
+        for name in first:
+            self.opener.expect(name, Wanted())
+
+    def desk(self, suite: Suite, browser: str) -> tuple[Desk, dict[str, str]]:
+        """A place for one worker, and the variables that tell it where."""
+        desk = Desk(browser, self.opener, self._keep, self._tell)
+        self._desks[desk.token] = desk
+        url = f"http://127.0.0.1:{self._port}/{desk.token}"
+        return desk, variables_of(url, browser, suite.webdriver)
+
+    def dismiss(self, desk: Desk, worker: str) -> None:
+        """A worker is gone."""
+        if self._desks.pop(desk.token, None):
+            desk.close(worker)
+            self._closed.append(desk)
+
+    def said(self) -> list[str]:
+        """What people should know: wishes not followed, sessions left open."""
+        desks = [*self._closed, *self._desks.values()]
+        return list(dict.fromkeys(words for desk in desks for words in desk.said))
+
+    async def close(self) -> None:
+        """Close every browser, and listen no more."""
+        if self._runner is None:
+            return
+        for desk in list(self._desks.values()):
+            self.dismiss(desk, "")
+        await self.opener.close()
+        await self._client.close()
+        await self._runner.cleanup()
+
+    async def _handle(self, request: web.BaseRequest) -> web.StreamResponse:
+        try:
+            return await self._answered(request)
+        except WebDriverError as error:
+            return _answer(error.status, json.dumps({"value": error.value}).encode())
+
+    async def _answered(self, request: web.BaseRequest) -> web.StreamResponse:
+        if request.headers.get("Host", "") not in self._hosts:
+            # A page in a browser must not reach this by a name of its own making.
+            return web.Response(status=403, text="this endpoint has another name\n")
+        token, _, path = request.raw_path.lstrip("/").partition("/")
+        desk = self._desks.get(token)
+        if desk is None:
+            raise WebDriverError("unknown command", "there is no such endpoint")
+        head, _, rest = path.partition("/")
+        if request.method == "GET" and path == "status":
+            value = {"ready": True, "message": f"browser {desk.browser}"}
+            return _answer(200, json.dumps({"value": value}).encode())
+        if head != "session":
+            raise WebDriverError("unknown command", f"{request.method} /{path}")
+        body = await request.content.read()
+        if not rest:
+            return await self._new(desk, request.method, body)
+        name, _, command = rest.partition("/")
+        session = desk.sessions.get(name)
+        if session is None:
+            raise WebDriverError("invalid session id", f"there is no session {name}")
+        if not command and request.headers.get("Upgrade", "").lower() == "websocket":
+            return await pass_through(request, self._client, session.host.granted)
+        if request.method == "DELETE" and not command:
+            await desk.end(session)
+            return _answer(200, b'{"value":null}')
+        reply = await session.forward(request.method, command, body, desk.current)
+        return _answer(reply.status, reply.body)
+
+    @property
+    def _hosts(self) -> tuple[str, str]:
+        return f"127.0.0.1:{self._port}", f"localhost:{self._port}"
+
+    async def _new(self, desk: Desk, method: str, body: bytes) -> web.Response:
+        if method != "POST":
+            raise WebDriverError("unknown method", f"{method} /session")
+        try:
+            asked: Any = json.loads(body)
+        except ValueError as error:
+            raise WebDriverError("invalid argument", f"the body is no JSON: {error}") from None
+        session = await desk.open(asked)
+        host = session.host
+        granted = dict(host.granted)
+        if granted.get("webSocketUrl"):
+            place = f"127.0.0.1:{self._port}/{desk.token}/session/{host.session}"
+            granted["webSocketUrl"] = f"ws://{place}"
+        value = {"sessionId": host.session, "capabilities": granted}
+        return _answer(200, json.dumps({"value": value}).encode())
+
+
+def _answer(status: int, body: bytes) -> web.Response:
+    return web.Response(
+        status=status, body=body, headers=_HEADERS, content_type="application/json",
+        charset="utf-8",
+    )  # fmt: skip

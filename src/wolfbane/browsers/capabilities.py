@@ -1,0 +1,154 @@
+"""What a session is opened with: the browser's settings, and what the suite asks for."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from wolfbane.workspace.settings import Browser
+
+_BROWSER_NAMES = {
+    "chromium": ("chrome", "chromium", "chromium-browser"),
+    "firefox": ("firefox",),
+    "webkit": ("minibrowser", "webkit", "safari", "webkitgtk"),
+}
+_VENDORS = {
+    "chromium": "goog:chromeOptions",
+    "firefox": "moz:firefoxOptions",
+    "webkit": "webkitgtk:browserOptions",
+}
+_OURS = ("--headless", "--user-data-dir", "--profile", "--window-size", "--remote-debugging")
+_LATER = "timeouts"
+_DECIDED = ("browserName", "browserVersion", "platformName")
+
+
+@dataclass
+class Wanted:
+    """A session that a suite wants, fitted to the chosen browser.
+
+    ``standard`` are capabilities for the driver, ``arguments`` and ``preferences`` the suite's
+    own for the browser; ``said`` tells what of its wishes was not followed.
+    """
+
+    standard: dict[str, Any] = field(default_factory=dict)
+    arguments: list[str] = field(default_factory=list)
+    preferences: dict[str, Any] = field(default_factory=dict)
+    timeouts: dict[str, Any] = field(default_factory=dict)
+    said: list[str] = field(default_factory=list)
+
+    @property
+    def key(self) -> str:
+        """Equal for sessions that can stand in for each other."""
+        told = [self.standard, self.arguments, self.preferences]
+        return json.dumps(told, sort_keys=True)
+
+
+def wanted(name: str, browser: Browser, asked: Any) -> Wanted:
+    """Fit the body of a New Session command to a browser. Raises ValueError on nonsense."""
+    found = Wanted()
+    names = _BROWSER_NAMES.get(browser.engine, ())
+    for key, value in _chosen(asked, names).items():
+        if key == _LATER:
+            found.timeouts = dict(value)
+        elif key in _DECIDED:
+            told = str(value).lower()
+            if not (key == "browserName" and told in (*names, name.lower(), "")):
+                found.said.append(f"the suite asks for {key} '{value}'; it got browser '{name}'")
+        elif key in _VENDORS.values():
+            _vendor(found, name, browser, key, value)
+        else:
+            found.standard[key] = value
+    if browser.insecure and found.standard.setdefault("acceptInsecureCerts", True) is not True:
+        found.standard["acceptInsecureCerts"] = True
+        words = "the suite asks for no insecure certificates; the settings of"
+        found.said.append(f"{words} browser '{name}' take them")
+    if browser.engine == "other" or browser.url:
+        found.standard = {**browser.capabilities, **found.standard}
+    return found
+
+
+def _chosen(asked: Any, names: tuple[str, ...]) -> dict[str, Any]:
+    """The first alternative that is for this browser, else the first of all."""
+    if not isinstance(asked, Mapping) or not isinstance(asked.get("capabilities"), Mapping):
+        raise ValueError("'capabilities' is missing, or no object")
+    always = asked["capabilities"].get("alwaysMatch", {})
+    firsts = asked["capabilities"].get("firstMatch", [{}])
+    if not isinstance(always, Mapping):
+        raise ValueError("'alwaysMatch' is no object")
+    if (
+        not isinstance(firsts, list)
+        or not firsts
+        or not all(isinstance(f, Mapping) for f in firsts)
+    ):
+        raise ValueError("'firstMatch' is no list of objects")
+    for first in firsts:
+        if twice := always.keys() & first.keys():
+            raise ValueError(f"'{min(twice)}' is in alwaysMatch and in firstMatch")
+    merged = [{**always, **first} for first in firsts]
+    return next((m for m in merged if m.get("browserName") in names), merged[0])
+
+
+def _vendor(found: Wanted, name: str, browser: Browser, key: str, value: Any) -> None:
+    if _VENDORS.get(browser.engine) != key:
+        found.said.append(f"the suite's {key} does not concern browser '{name}'")
+        return
+    options = dict(value)
+    for argument in options.pop("args", []):
+        text = argument if str(argument).startswith("-") else f"--{argument}"
+        if text.startswith(_OURS):
+            if not text.startswith("--headless"):
+                found.said.append(f"the suite asks for {text}; browser '{name}' has its own")
+        else:
+            found.arguments.append(text)
+    for key_of_prefs in ("prefs", "preferences"):
+        found.preferences.update(options.pop(key_of_prefs, {}))
+    if options.pop("binary", None):
+        found.said.append(f"the suite names a binary; browser '{name}' has its own")
+    found.standard.update({key: options} if options and browser.engine == "chromium" else {})
+
+
+def for_driver(
+    browser: Browser,
+    want: Wanted,
+    binary: str,
+    arguments: list[str],
+    preferences: Mapping[str, Any],
+) -> dict[str, Any]:
+    """The capabilities that a driver process is sent."""
+    found = dict(want.standard)
+    vendor = _VENDORS.get(browser.engine, "")
+    if browser.engine == "chromium":
+        options: dict[str, Any] = {**found.pop(vendor, {}), "args": arguments, "binary": binary}
+        options["prefs"] = dict(preferences)
+        if metrics := device_metrics(browser):
+            options["mobileEmulation"] = {"deviceMetrics": metrics}
+        found[vendor] = options
+        found["goog:loggingPrefs"] = {"browser": "ALL"}
+    elif browser.engine == "webkit":
+        found[vendor] = {"binary": binary, "args": ["--automation", *arguments]}
+    return found
+
+
+def size(browser: Browser) -> tuple[int, int] | None:
+    """Width and height of the page in CSS pixels, as set."""
+    if not browser.window:
+        return None
+    width, _, height = browser.window.partition("x")
+    return int(width), int(height)
+
+
+def device_metrics(browser: Browser) -> dict[str, Any]:
+    """Chromium's way to a page that is smaller than its windows can be, or of other pixels."""
+    wide = size(browser)
+    if wide is None or (wide[0] >= _NARROW and not browser.device_pixels):
+        return {}
+    return {
+        "width": wide[0], "height": wide[1], "pixelRatio": browser.device_pixels or 1.0,
+        "touch": wide[0] < _NARROW,
+    }  # fmt: skip
+
+
+_NARROW = 500
+"""CSS pixels; Chromium's windows are not narrower."""

@@ -1,0 +1,127 @@
+"""A worker's end of the broker: its sessions, what it is testing, what it leaves behind."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from wolfbane.browsers.capabilities import wanted
+from wolfbane.browsers.endpoints import find
+from wolfbane.browsers.failures import CannotOpen, WebDriverError
+from wolfbane.browsers.hosts import value_of
+from wolfbane.browsers.opening import Opener
+from wolfbane.browsers.sentences import Command
+from wolfbane.browsers.sessions import Seen, Session
+from wolfbane.browsers.words import ALL, OFF
+
+
+@dataclass
+class Left:
+    """What a test left behind in the browsers: by session, and words for its message."""
+
+    seen: list[tuple[str, Seen]] = field(default_factory=list)
+    waited: list[str] = field(default_factory=list)
+    lost: str = ""
+    unopened: str = ""
+
+
+class Desk:
+    """One worker's. Sessions that it ends live on until the test is judged, to be looked at."""
+
+    def __init__(
+        self, browser: str, opener: Opener, keep: str, tell: Callable[[Command], None]
+    ) -> None:
+        self.token = secrets.token_urlsafe(24)
+        self.browser = browser
+        self.current = ""
+        self.said: dict[str, None] = {}
+        self.sessions: dict[str, Session] = {}
+        self._opener, self._keep, self._tell = opener, keep, tell
+        self._ended: list[Session] = []
+        self._count = 0
+        self._trouble: dict[str, str] = {}
+
+    def started(self, test: str) -> None:
+        """The worker begins a test."""
+        self.current = test
+
+    async def open(self, body: object) -> Session:
+        """A new session, fresh and for this worker alone. Raises WebDriverError."""
+        try:
+            want = wanted(self.browser, self._opener.browser(self.browser), body)
+        except ValueError as error:
+            raise WebDriverError("invalid argument", str(error)) from None
+        self.said.update(dict.fromkeys(want.said))
+        self._close_forgotten()
+        began = time.monotonic()
+        try:
+            host = await self._opener.take(self.browser, want)
+            if want.timeouts:
+                await value_of(host, "POST", "timeouts", want.timeouts)
+        except (CannotOpen, OSError) as error:
+            self._trouble[self.current] = str(error)
+            raise WebDriverError("session not created", str(error)) from None
+        except WebDriverError as error:
+            self._trouble[self.current] = error.message
+            raise
+        self._count += 1
+        session = Session(host, self.browser, self._count, self._keep, self._tell)
+        session.opened, session.opened_in = began, self.current
+        session.record(*find("POST", "")[:1], "open a session", 200, None, began, self.current)
+        self.sessions[host.session] = session
+        return session
+
+    def _close_forgotten(self) -> None:
+        """Sessions that a test opened, and that outlived it, when the next one opens its own."""
+        for name, session in list(self.sessions.items()):
+            if session.opened_in and session.opened_in != self.current:
+                self.said[f"{session.opened_in} left its session open; it was closed"] = None
+                self._opener.release(self.sessions.pop(name).host)
+
+    async def end(self, session: Session) -> None:
+        """The suite ended a session: it is gone for the suite, and stays for a look."""
+        self.sessions.pop(session.host.session, None)
+        began = time.monotonic()
+        session.record(*find("DELETE", "")[:1], "end the session", 200, None, began, self.current)
+        session.over = True
+        if self.current and self._keep != OFF:
+            self._ended.append(session)
+        else:
+            self._opener.release(session.host)
+
+    async def finish(self, test: str, *, bad: bool) -> Left:
+        """A test is over: look at its pages if it went wrong, and let go of what it ended."""
+        if self.current == test:
+            self.current = ""
+        ended, self._ended = self._ended, []
+        left = Left(unopened=self._trouble.pop(test, ""))
+        try:
+            for session in [*ended, *self.sessions.values()]:
+                if test not in session.tests:
+                    continue
+                left.lost = left.lost or session.lost
+                if bad or self._keep == ALL:
+                    why = "when its session ended" if session.over else "when the test ended"
+                    await session.look(test, why)
+                    seen = session.tests[test]
+                    left.seen.append((session.label, seen))
+                    left.waited += [seen.waited] if seen.waited else []
+                session.tests.pop(test, None)
+        finally:
+            for session in ended:
+                self._opener.release(session.host)
+        self._opener.test_over(self.browser)
+        return left
+
+    def close(self, worker: str) -> None:
+        """The worker is gone: close what it left open."""
+        if self.sessions and worker:
+            count = len(self.sessions)
+            plural = "sessions" if count > 1 else "session"
+            self.said[f"{worker} left {count} {plural} open; closed at its end"] = None
+        for session in [*self.sessions.values(), *self._ended]:
+            self._opener.release(session.host)
+        self.sessions.clear()
+        self._ended.clear()

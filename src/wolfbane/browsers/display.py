@@ -1,0 +1,66 @@
+"""A private virtual screen, for browsers that need one where there is none."""
+
+from __future__ import annotations
+
+import asyncio
+import shutil
+import subprocess
+import time
+from pathlib import Path
+
+from wolfbane.browsers.failures import CannotOpen
+from wolfbane.browsers.finding import DISPLAY_PROGRAM
+from wolfbane.browsers.programs import Programs
+
+_PATIENCE = 20.0
+_SIZE = "2560x1600x24"
+
+
+class Display:
+    """One virtual screen for all browsers of a run, started when the first asks for it."""
+
+    def __init__(self, programs: Programs) -> None:
+        self._programs = programs
+        self._lock = asyncio.Lock()
+        self._name = ""
+        self._process: subprocess.Popen[bytes] | None = None
+
+    async def variables(self) -> dict[str, str]:
+        """The variables that put a program on it. Raises CannotOpen."""
+        async with self._lock:
+            if self._process is None or self._process.poll() is not None:
+                self._name = await self._start()
+        return {"DISPLAY": self._name, "GDK_BACKEND": "x11", "WAYLAND_DISPLAY": ""}
+
+    async def _start(self) -> str:
+        program = shutil.which(DISPLAY_PROGRAM)
+        if program is None:
+            raise CannotOpen(
+                f"there is no screen, and no {DISPLAY_PROGRAM} here to stand in for one; "
+                "install it (Debian: xvfb)"
+            )
+        said = self._programs.scratch / "display.out"
+        command = [
+            program,
+            "-displayfd",
+            "1",
+            "-screen",
+            "0",
+            _SIZE,
+            "-nolisten",
+            "tcp",
+            "-noreset",
+        ]
+        self._process = self._programs.start(command, {}, said, "display")
+        until = time.monotonic() + _PATIENCE
+        while time.monotonic() < until and self._process.poll() is None:
+            if number := _number(said):
+                return f":{number}"
+            await asyncio.sleep(0.02)
+        words = said.read_text(errors="replace").strip()[-300:]
+        raise CannotOpen(f"no virtual screen came up: {words or 'it said nothing'}")
+
+
+def _number(said: Path) -> str:
+    lines = [line for line in said.read_text(errors="replace").splitlines() if line.isdecimal()]
+    return lines[-1] if lines else ""

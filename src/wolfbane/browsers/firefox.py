@@ -1,0 +1,182 @@
+"""Firefox with a profile of its own, spoken to in its own protocol."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import shutil
+import subprocess
+import time
+from typing import Any
+
+from wolfbane.browsers.capabilities import Wanted, size
+from wolfbane.browsers.failures import CannotOpen, WebDriverError
+from wolfbane.browsers.finding import Installed
+from wolfbane.browsers.gecko import carry_out
+from wolfbane.browsers.hosts import PATIENCE, Reply, fit, how_ended
+from wolfbane.browsers.marionette import Marionette
+from wolfbane.browsers.programs import Programs
+from wolfbane.workspace.settings import Browser
+
+_QUIET: dict[str, Any] = {
+    "marionette.port": 0,
+    "remote.active-protocols": 1,
+    "app.update.disabledForTesting": True,
+    "app.normandy.enabled": False,
+    "browser.aboutwelcome.enabled": False,
+    "browser.bookmarks.restore_default_bookmarks": False,
+    "browser.cache.disk.smart_size.enabled": False,
+    "browser.dom.window.dump.enabled": True,
+    "browser.newtabpage.enabled": False,
+    "browser.safebrowsing.malware.enabled": False,
+    "browser.safebrowsing.phishing.enabled": False,
+    "browser.safebrowsing.update.enabled": False,
+    "browser.search.update": False,
+    "browser.sessionstore.resume_from_crash": False,
+    "browser.shell.checkDefaultBrowser": False,
+    "browser.startup.homepage_override.mstone": "ignore",
+    "browser.startup.page": 0,
+    "browser.tabs.warnOnClose": False,
+    "browser.topsites.contile.enabled": False,
+    "browser.translations.enable": False,
+    "browser.uitour.enabled": False,
+    "datareporting.healthreport.uploadEnabled": False,
+    "datareporting.policy.dataSubmissionEnabled": False,
+    "dom.disable_open_during_load": False,
+    "dom.max_script_run_time": 0,
+    "extensions.getAddons.cache.enabled": False,
+    "extensions.update.enabled": False,
+    "media.gmp-manager.updateEnabled": False,
+    "network.captive-portal-service.enabled": False,
+    "network.connectivity-service.enabled": False,
+    "network.http.prompt-temp-redirect": False,
+    "network.prefetch-next": False,
+    "security.certerrors.mitm.priming.enabled": False,
+    "services.settings.server": "http://127.0.0.1:1",
+    "signon.autofillForms": False,
+    "signon.rememberSignons": False,
+    "startup.homepage_welcome_url": "about:blank",
+    "toolkit.startup.max_resumed_crashes": -1,
+    "toolkit.telemetry.server": "http://127.0.0.1:1",
+}
+_BIDI = 3
+"""The value of ``remote.active-protocols`` that has both protocols on."""
+
+
+class FirefoxHost:
+    """One Firefox, one session."""
+
+    def __init__(
+        self, name: str, browser: Browser, here: Installed, programs: Programs,
+        variables: dict[str, str], *, visible: bool,
+    ) -> None:  # fmt: skip
+        self.session = ""
+        self.granted: dict[str, Any] = {}
+        self._name, self._browser, self._here, self._programs = name, browser, here, programs
+        self._visible = visible
+        self._folder = programs.folder(name)
+        self._profile = self._folder / "profile"
+        self._variables = {**variables, "TMPDIR": str(self._folder), "HOME": str(self._folder)}
+        self._said = self._folder / "firefox.out"
+        self._process: subprocess.Popen[bytes] | None = None
+        self._connection: Marionette | None = None
+        self._lock = asyncio.Lock()
+
+    async def open(self, want: Wanted) -> None:
+        try:
+            self._launch(want)
+            self._connection = await self._connected()
+            granted = await self._connection.command("WebDriver:NewSession", want.standard)
+            self.session = granted["sessionId"]
+            self.granted = granted["capabilities"]
+            await fit(self, self._browser)
+        except (OSError, WebDriverError) as error:
+            await self.close()
+            words = f"browser '{self._name}' opened no session: {error}"
+            raise WebDriverError("session not created", words) from None
+        except BaseException:
+            await self.close()
+            raise
+
+    def _launch(self, want: Wanted) -> None:
+        self._profile.mkdir()
+        bidi = bool(want.standard.get("webSocketUrl"))
+        preferences = {**_QUIET, **_from_settings(self._browser)}
+        preferences |= {**self._browser.preferences, **want.preferences}
+        if bidi:
+            preferences["remote.active-protocols"] = _BIDI
+        lines = [f"user_pref({json.dumps(k)}, {json.dumps(v)});" for k, v in preferences.items()]
+        (self._profile / "user.js").write_text("\n".join(lines) + "\n", encoding="utf-8")
+        command = [self._here.binary, "--marionette", "--no-remote", "--profile"]
+        command.append(str(self._profile))
+        if not self._visible:
+            command.append("--headless")
+        if bidi:
+            command.append("--remote-debugging-port=0")
+        if wide := size(self._browser):
+            command += ["--width", str(wide[0]), "--height", str(wide[1])]
+        command += [*self._browser.arguments, *want.arguments]
+        self._process = self._programs.start(
+            command, self._variables, self._said, self._folder.name
+        )
+
+    async def _connected(self) -> Marionette:
+        """Connect as soon as the port that Firefox took is in its profile."""
+        until = time.monotonic() + PATIENCE
+        while time.monotonic() < until and not self.ended():
+            try:
+                port = int((self._profile / "MarionetteActivePort").read_text())
+                return await Marionette.connect(port)
+            except (OSError, ValueError):
+                await asyncio.sleep(0.01)
+        words = self.ended() or f"it could not be spoken to within {PATIENCE:g} s"
+        said = self._said.read_text(errors="replace").strip()[-500:]
+        raise CannotOpen(f"browser '{self._name}': {words} {said}".strip())
+
+    async def command(self, method: str, path: str, body: bytes) -> Reply:
+        if self._connection is None:
+            raise ConnectionResetError("it is closed")
+        try:
+            told = json.loads(body) if body else {}
+            if not isinstance(told, dict):
+                raise WebDriverError("invalid argument", "the body is no JSON object")
+            async with self._lock:
+                value = await carry_out(self._connection, method, path, told)
+        except WebDriverError as error:
+            return Reply(error.status, json.dumps({"value": error.value}).encode())
+        except ValueError as error:
+            broken = WebDriverError("invalid argument", f"the body is no JSON: {error}")
+            return Reply(broken.status, json.dumps({"value": broken.value}).encode())
+        except OSError as error:
+            raise ConnectionResetError(self.ended() or str(error)) from None
+        return Reply(200, json.dumps({"value": value}).encode())
+
+    def ended(self) -> str:
+        if self._process is None or self._process.poll() is None:
+            return ""
+        return f"it ended: {how_ended(self._process.returncode)}"
+
+    async def close(self) -> None:
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None
+        if self._process is not None:
+            await asyncio.to_thread(self._programs.end, self._process, self._folder.name)
+        await asyncio.to_thread(shutil.rmtree, self._folder, ignore_errors=True)
+
+
+def _from_settings(browser: Browser) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    if browser.user_agent:
+        found["general.useragent.override"] = browser.user_agent
+    if browser.language:
+        found["intl.accept_languages"] = browser.language
+        found["intl.locale.requested"] = browser.language
+    if browser.device_pixels:
+        found["layout.css.devPixelsPerPx"] = str(browser.device_pixels)
+    if browser.downloads:
+        found["browser.download.dir"] = browser.downloads
+        found["browser.download.folderList"] = 2
+        found["browser.helperApps.neverAsk.saveToDisk"] = "application/octet-stream"
+        found["browser.download.always_ask_before_handling_new_types"] = False
+    return found

@@ -1,0 +1,74 @@
+"""WebDriver's commands as Firefox's: names, parameters, and answers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from wolfbane.browsers.endpoints import ELEMENT, Endpoint, find
+from wolfbane.browsers.failures import WebDriverError
+from wolfbane.browsers.marionette import Marionette
+
+_NAMES = {
+    "Navigate To": "Navigate",
+    "Find Element From Element": "FindElement",
+    "Find Elements From Element": "FindElements",
+    "Get Element Shadow Root": "GetShadowRoot",
+    "Get All Cookies": "GetCookies",
+    "Get Named Cookie": "GetCookies",
+    "Take Element Screenshot": "TakeScreenshot",
+    "Print Page": "Print",
+    "Execute Async Script": "ExecuteAsyncScript",
+}
+_RENAMED = {
+    "GetElementCSSValue": {"name": "propertyName"},
+    "FindElement": {"element": "element"},
+    "FindElements": {"element": "element"},
+    "FindElementFromShadowRoot": {"shadow": "shadowRoot"},
+    "FindElementsFromShadowRoot": {"shadow": "shadowRoot"},
+}
+_BARE = {
+    "GetTimeouts", "GetWindowRect", "SetWindowRect", "MaximizeWindow", "FullscreenWindow",
+    "GetElementRect", "NewWindow", "GetWindowHandles", "FindElements", "GetCookies",
+    "CloseWindow", "FindElementsFromShadowRoot", "MinimizeWindow",
+}  # fmt: skip
+
+
+async def carry_out(firefox: Marionette, method: str, path: str, body: dict[str, Any]) -> Any:
+    """Have Firefox do a command; its value. Raises WebDriverError and OSError."""
+    endpoint, places = find(method, path)
+    if endpoint.name == f"{method} {endpoint.path}":
+        raise WebDriverError("unknown command", endpoint.name)
+    name = _NAMES.get(endpoint.name, endpoint.name.replace(" ", ""))
+    result = await firefox.command(f"WebDriver:{name}", _parameters(endpoint, name, places, body))
+    if endpoint.name == "Get Named Cookie":
+        return _named(result, places["name"])
+    if name in _BARE or not isinstance(result, Mapping) or "value" not in result:
+        return result
+    return result["value"]
+
+
+def _parameters(
+    endpoint: Endpoint, name: str, places: Mapping[str, str], body: dict[str, Any]
+) -> dict[str, Any]:
+    renamed = _RENAMED.get(name, {"element": "id"})
+    found = dict(body)
+    for key, value in places.items():
+        found[renamed.get(key, key)] = value
+    if endpoint.name == "Switch To Frame":
+        frame = body.get("id")
+        if isinstance(frame, Mapping):
+            return {"element": frame.get(ELEMENT)}
+        return {"id": frame}
+    if name == "TakeScreenshot":
+        return {**found, "full": False, "hash": False}
+    if endpoint.name == "Get Named Cookie":
+        return {}
+    return found
+
+
+def _named(cookies: Any, name: str) -> Any:
+    for cookie in cookies:
+        if cookie["name"] == name:
+            return cookie
+    raise WebDriverError("no such cookie", f"there is no cookie '{name}'")

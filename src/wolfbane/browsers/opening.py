@@ -1,0 +1,136 @@
+"""Open browsers: one ahead of time for each that is in use, the rest when asked for."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter
+from collections.abc import Coroutine, Mapping
+
+import aiohttp
+
+from wolfbane.browsers.capabilities import Wanted
+from wolfbane.browsers.display import Display
+from wolfbane.browsers.failures import CannotOpen, WebDriverError
+from wolfbane.browsers.finding import has_screen, installed
+from wolfbane.browsers.firefox import FirefoxHost
+from wolfbane.browsers.hosts import DriverHost, Host
+from wolfbane.browsers.programs import Programs
+from wolfbane.workspace.settings import Browser, Workspace
+
+Problem = (CannotOpen, WebDriverError, OSError)
+
+
+class Opener:
+    """Hosts for a run's browsers. A warm one is given away once, to a like request."""
+
+    def __init__(
+        self, programs: Programs, workspace: Workspace, client: aiohttp.ClientSession, *,
+        visible: bool,
+    ) -> None:  # fmt: skip
+        self._programs, self._workspace, self._client = programs, workspace, client
+        self._visible = visible and has_screen()
+        self._display = Display(programs)
+        self._warm: dict[str, tuple[str, asyncio.Task[Host]]] = {}
+        self._closing: set[asyncio.Task[None]] = set()
+        self.left: Counter[str] = Counter()
+        """Tests by browser that are still to come: nothing is warmed for none."""
+
+    def browser(self, name: str) -> Browser:
+        """The settings of a browser."""
+        return self._workspace.browser(name)
+
+    async def take(self, name: str, want: Wanted) -> Host:
+        """A browser with a fresh session. Raises CannotOpen, WebDriverError or OSError."""
+        key, task = self._warm.pop(name, ("", None))
+        if task is not None and key != want.key:
+            self._discard(task)
+            task = None
+        try:
+            host = await (task or self._open(name, want))
+            if host.ended():
+                self.release(host)
+                host = await self._open(name, want)
+        finally:
+            if self.left[name] > 1:
+                self.expect(name, want)
+        return host
+
+    def expect(self, name: str, want: Wanted) -> None:
+        """Open one ahead, unless there is one."""
+        if name not in self._warm:
+            self._warm[name] = (want.key, asyncio.create_task(self._open(name, want)))
+
+    def test_over(self, name: str) -> None:
+        """One test fewer to come; with the last, nothing is kept ready any more."""
+        self.left[name] -= 1
+        if self.left[name] <= 0 and name in self._warm:
+            self._discard(self._warm.pop(name)[1])
+
+    def release(self, host: Host) -> None:
+        """Be done with a browser, meanwhile."""
+        self._meanwhile(host.close())
+
+    async def close(self) -> None:
+        """Close what is open ahead, and wait for all that is closing."""
+        for _, task in self._warm.values():
+            self._discard(task)
+        self._warm.clear()
+        while self._closing:
+            await asyncio.gather(*self._closing, return_exceptions=True)
+
+    async def _open(self, name: str, want: Wanted) -> Host:
+        browser = self._workspace.browser(name)
+        here = installed(name, browser)
+        variables = _variables(browser)
+        if browser.engine == "webkit" and not self._visible and not browser.url:
+            variables.update(await self._display.variables())
+        host: Host
+        if browser.engine == "firefox" and not browser.url and not here.driver:
+            host = FirefoxHost(
+                name, browser, here, self._programs, variables, visible=self._visible
+            )
+        else:
+            host = DriverHost(
+                name, browser, here, self._programs, self._client, variables,
+                visible=self._visible,
+            )  # fmt: skip
+        await host.open(want)
+        return host
+
+    def _discard(self, task: asyncio.Task[Host]) -> None:
+        async def end() -> None:
+            if not task.done():
+                task.cancel()
+            results = await asyncio.gather(task, return_exceptions=True)
+            if not isinstance(results[0], BaseException):
+                await results[0].close()
+
+        self._meanwhile(end())
+
+    def _meanwhile(self, work: Coroutine[None, None, None]) -> None:
+        task = asyncio.create_task(work)
+        self._closing.add(task)
+        task.add_done_callback(self._closing.discard)
+
+
+def _variables(browser: Browser) -> dict[str, str]:
+    found = {"TZ": browser.time_zone} if browser.time_zone else {}
+    if browser.language and browser.engine != "firefox":
+        locale = browser.language.replace("-", "_")
+        found |= {"LANGUAGE": locale, "LC_ALL": f"{locale}.UTF-8"}
+    return found
+
+
+def variables_of(url: str, browser: str, named: Mapping[str, str | list[str]]) -> dict[str, str]:
+    """The environment variables that tell a suite its endpoint, as its settings name them."""
+    address = url.removeprefix("http://")
+    host, _, path = address.partition("/")
+    parts = {
+        "url": url, "host": host.rpartition(":")[0], "port": host.rpartition(":")[2],
+        "path": f"/{path}", "browser": browser,
+    }  # fmt: skip
+    found = {}
+    for part, names in (named or {"url": "WEBDRIVER_URL"}).items():
+        for variable in [names] if isinstance(names, str) else names:
+            found[variable] = parts[part]
+    return found

@@ -1,0 +1,48 @@
+"""What browsers need of a run: to start programs, and to end them with all they started."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Protocol
+
+
+class Starter(Protocol):
+    """What starts and ends a run's processes."""
+
+    scratch: Path
+
+    def start(
+        self, arguments: Sequence[str], folder: Path, environment: Mapping[str, str],
+        output: Path | int, member: str,
+    ) -> subprocess.Popen[bytes]: ...  # fmt: skip
+
+    def end(self, process: subprocess.Popen[bytes], member: str) -> None: ...
+
+
+class Programs:
+    """Starts browsers' programs in a folder of their own that goes with the run."""
+
+    def __init__(self, starter: Starter) -> None:
+        self._starter = starter
+        self.scratch = starter.scratch / "browsers"
+        self.scratch.mkdir(exist_ok=True)
+        self._count = 0
+
+    def folder(self, name: str) -> Path:
+        """A new, empty folder, for a profile."""
+        self._count += 1
+        place = self.scratch / f"{name}-{self._count}"
+        place.mkdir()
+        return place
+
+    def start(
+        self, command: Sequence[str], variables: Mapping[str, str], output: Path, member: str
+    ) -> subprocess.Popen[bytes]:
+        """Start a program that prints to a file. Raises OSError."""
+        return self._starter.start(command, self.scratch, variables, output, f"browser-{member}")
+
+    def end(self, process: subprocess.Popen[bytes], member: str) -> None:
+        """End it with everything that it started."""
+        self._starter.end(process, f"browser-{member}")

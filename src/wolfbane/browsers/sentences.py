@@ -1,0 +1,119 @@
+"""A command as a sentence: what was sent where, what came back, how long it took."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from wolfbane.browsers.endpoints import ELEMENT, SHADOW, Endpoint
+
+HIDDEN = "*****"
+_LONGEST = 80
+_HOLE = re.compile(r"\{(\w+)\}")
+
+
+@dataclass(frozen=True)
+class Command:
+    """A command that was carried out. ``at`` is in seconds since the session began."""
+
+    session: str
+    test: str
+    at: float
+    seconds: float
+    sentence: str
+    status: int
+    answer: str
+
+    def __str__(self) -> str:
+        return f"{self.sentence}: {self.answer}, {self.seconds * 1000:.0f} ms"
+
+
+class Names:
+    """What elements were found by, so that they can be told by that."""
+
+    def __init__(self) -> None:
+        self._found: dict[str, str] = {}
+
+    def learn(self, body: Mapping[str, Any], value: Any) -> None:
+        """Remember how the elements of an answer were looked for."""
+        told = f"'{shortened(str(body.get('value', '')))}'"
+        items = value if isinstance(value, list) else [value]
+        for number, item in enumerate(items, 1):
+            if isinstance(item, Mapping) and ELEMENT in item:
+                place = f" ({number} of {len(items)})" if isinstance(value, list) else ""
+                self._found[item[ELEMENT]] = told + place
+
+    def __getitem__(self, element: str) -> str:
+        return self._found.get(element, f"element {element[-8:]}")
+
+
+def sentence(
+    endpoint: Endpoint, places: Mapping[str, str], body: Mapping[str, Any], names: Names,
+    *, private: bool = False,
+) -> str:  # fmt: skip
+    """What a command does. ``private``: what it types is not to be told."""
+    told = {**body, **places}
+
+    def word(hole: re.Match[str]) -> str:
+        key = hole[1]
+        if key == "all":
+            return _plain(body)
+        if key == "element" and key in places:
+            return names[places[key]]
+        if private and key in ("text", "actions", "value"):
+            return HIDDEN
+        value = told.get(key, "nothing")
+        if key in ("using", "name", "type", "url"):
+            return shortened(str(value))
+        return _plain(_named(value, names))
+
+    return _HOLE.sub(word, endpoint.words)
+
+
+def answer(endpoint: Endpoint, status: int, value: Any, names: Names) -> str:
+    """What came back, shortly; the error where it failed."""
+    if status >= 400:
+        told = value if isinstance(value, Mapping) else {}
+        message = str(told.get("message", "")).partition("\n")[0]
+        return f"{told.get('error', 'unknown error')} ({shortened(message)})"
+    if value is None:
+        return "done"
+    if endpoint.name == "New Session":
+        return "done"
+    if "screenshot" in endpoint.path or endpoint.path == "print":
+        return f"{len(str(value)) * 3 // 4:,} bytes"
+    if endpoint.path == "source":
+        return f"{len(str(value)):,} characters"
+    if isinstance(value, list) and endpoint.name.startswith("Find"):
+        return f"{len(value)} found"
+    if isinstance(value, Mapping) and (ELEMENT in value or SHADOW in value):
+        return (
+            "found" if endpoint.name.startswith(("Find", "Get")) else _plain(_named(value, names))
+        )
+    return _plain(_named(value, names))
+
+
+def shortened(text: str, longest: int = _LONGEST) -> str:
+    """A text on one line, its middle left out where it is long."""
+    text = " ".join(text.split())
+    if len(text) <= longest:
+        return text
+    half = (longest - 5) // 2
+    return f"{text[:half]} ... {text[-half:]}"
+
+
+def _named(value: Any, names: Names) -> Any:
+    if isinstance(value, Mapping):
+        if ELEMENT in value:
+            return names[str(value[ELEMENT])]
+        return {key: _named(item, names) for key, item in value.items()}
+    return [_named(item, names) for item in value] if isinstance(value, list) else value
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, str):
+        return f"'{shortened(value)}'"
+    return shortened(json.dumps(value, ensure_ascii=False))

@@ -1,0 +1,104 @@
+"""What a page was like at a moment: its picture, source, address, console and dialog."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import difflib
+import re
+from dataclasses import dataclass, field
+from typing import Any
+
+from wolfbane.browsers.failures import WebDriverError
+from wolfbane.browsers.hosts import Host, value_of
+
+PATIENCE = 5.0
+_GATHER = """
+const told = /^(a|button|label|h[1-6]|option|summary|legend|th)$/;
+const seen = new Set(), found = [];
+const put = (kind, text) => {
+  text = (text || '').trim().replace(/\\s+/g, ' ').slice(0, 60);
+  if (text && !seen.has(kind + text) && found.length < 500) {
+    seen.add(kind + text); found.push([kind, text]);
+  }
+};
+for (const e of document.querySelectorAll('*')) {
+  put('id', e.id); put('name', e.getAttribute('name'));
+  for (const c of e.classList) put('class', c);
+  put('tag', e.localName);
+  if (told.test(e.localName)) put('text', e.textContent);
+}
+return found;
+"""
+_MARKS = {"id": "#", "class": ".", "tag": ""}
+
+
+@dataclass
+class Snapshot:
+    """``why`` says what had just happened; what could not be had is empty."""
+
+    why: str
+    url: str = ""
+    title: str = ""
+    picture: bytes = b""
+    source: str = ""
+    console: list[str] = field(default_factory=list)
+    dialog: str = ""
+
+
+async def take(host: Host, why: str, *, whole: bool = True) -> Snapshot:
+    """Look at the page. Never raises: a browser that does not answer leaves it half empty."""
+    found = Snapshot(why)
+    try:
+        async with asyncio.timeout(PATIENCE):
+            if dialog := await _asked(host, "GET", "alert/text"):
+                # Any other question would make some browsers close the dialog.
+                found.dialog = str(dialog)
+                return found
+            found.url = str(await _asked(host, "GET", "url") or "")
+            picture = await _asked(host, "GET", "screenshot")
+            found.picture = base64.b64decode(picture) if isinstance(picture, str) else b""
+            if whole:
+                found.title = str(await _asked(host, "GET", "title") or "")
+                found.source = str(await _asked(host, "GET", "source") or "")
+                found.console = await _console(host)
+    except (OSError, TimeoutError, ValueError):
+        pass  # What was had until then is kept.
+    return found
+
+
+async def _asked(host: Host, method: str, path: str, body: Any = None) -> Any:
+    try:
+        return await value_of(host, method, path, body)
+    except WebDriverError:
+        return None
+
+
+async def _console(host: Host) -> list[str]:
+    """What the page wrote to the console, where the driver tells."""
+    if "goog:chromeOptions" not in host.granted:
+        return []
+    entries = await _asked(host, "POST", "se/log", {"type": "browser"}) or []
+    return [f"{entry.get('level', '')}  {entry.get('message', '')}" for entry in entries]
+
+
+async def near(host: Host, using: str, value: str) -> list[str]:
+    """What the page has that is most like what was looked for: ids, names, classes, texts."""
+    try:
+        async with asyncio.timeout(PATIENCE):
+            found = await _asked(host, "POST", "execute/sync", {"script": _GATHER, "args": []})
+    except (OSError, TimeoutError):
+        return []
+    texts = using in ("link text", "partial link text") or using == "xpath"
+    kinds = ("text", "id", "name") if texts else ("id", "name", "class", "text")
+    words = re.findall(r"[\w-]{2,}", value) if using != "link text" else [value]
+    ranked: dict[str, float] = {}
+    for kind, text in found or ():
+        if kind in kinds:
+            shown = f"'{text}'" if kind in ("text", "name") else _MARKS[kind] + text
+            alike = (difflib.SequenceMatcher(None, w.lower(), text.lower()).ratio() for w in words)
+            ranked[shown] = max(alike, default=0.0)
+    return sorted(ranked, key=lambda shown: -ranked[shown])[:_MOST]
+
+
+_MOST = 6

@@ -1,0 +1,67 @@
+"""Tests against browsers, and what passes between them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from rich.box import SIMPLE_HEAD
+from rich.console import RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from wolfbane.events import Commanded
+from wolfbane.model import Outcome, Result, variant
+from wolfbane.reports.style import STYLES
+from wolfbane.reports.text import clock, visible
+
+SHOWN = 40
+_SHORTEST = 20
+
+
+def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType]:
+    """A table of tests against browsers; those that ended alike everywhere last."""
+    browsers = list(dict.fromkeys(r.browser for r in results if r.browser))
+    if not browsers:
+        return
+    rows: dict[str, dict[str, Outcome]] = {}
+    for result in results:
+        if result.browser:
+            ending = variant("", result.browser, result.target)
+            bare = result.address.removesuffix(ending)
+            named = variant(bare, "", result.target)
+            rows.setdefault(named, {})[result.browser] = result.outcome
+    order = sorted(rows, key=lambda name: not _interesting(rows[name]))
+    table = Table(box=SIMPLE_HEAD, padding=(0, 2, 0, 0), pad_edge=False)
+    cells = sum(max(len(name), *(len(o) for row in rows.values() for o in row.values())) + 2
+                for name in browsers)  # fmt: skip
+    table.add_column("test", no_wrap=True, max_width=max(width - cells, _SHORTEST))
+    for name in browsers:
+        widest = max(len(name), *(len(row.get(name, "-")) for row in rows.values()))
+        table.add_column(visible(name), no_wrap=True, min_width=widest)
+    for name in order[:SHOWN]:
+        table.add_row(_end_of(name, width - cells), *(_cell(rows[name].get(b)) for b in browsers))
+    yield table
+    if len(order) > SHOWN:
+        alike = "" if any(_interesting(rows[n]) for n in order[SHOWN:]) else " that passed in all"
+        yield Text(f"and {len(order) - SHOWN} more{alike}", style="dim")
+
+
+def _interesting(row: dict[str, Outcome]) -> bool:
+    return set(row.values()) != {Outcome.PASSED}
+
+
+def _end_of(name: str, width: int) -> Text:
+    """An address, its beginning left out where there is no room for it."""
+    name, room = visible(name), max(width, _SHORTEST)
+    return Text(name if len(name) <= room else "..." + name[len(name) - room + 3 :])
+
+
+def _cell(outcome: Outcome | None) -> Text:
+    return Text(str(outcome), style=STYLES[outcome]) if outcome else Text("-", style="dim")
+
+
+def command_line(event: Commanded) -> Text:
+    """One command to a browser."""
+    line = Text(f"  {visible(event.browser)}  ", style="dim")
+    line.append(visible(event.sentence), style="not dim default")
+    return line.append(f"  {visible(event.answer)}, {clock(event.seconds)}", style="dim")
