@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import secrets
 import time
 from collections.abc import Callable
@@ -42,6 +43,7 @@ class Desk:
         self._ended: list[Session] = []
         self._count = 0
         self._trouble: dict[str, str] = {}
+        self._looking = asyncio.Lock()
 
     def started(self, test: str) -> None:
         """The worker begins a test."""
@@ -78,7 +80,7 @@ class Desk:
         for name, session in list(self.sessions.items()):
             if session.opened_in and session.opened_in != self.current:
                 self.said[f"{session.opened_in} left its session open; it was closed"] = None
-                self._opener.release(self.sessions.pop(name).host)
+                self._opener.release(self.sessions.pop(name).host, self._looking)
 
     async def end(self, session: Session) -> None:
         """The suite ended a session: it is gone for the suite, and stays for a look."""
@@ -89,7 +91,7 @@ class Desk:
         if self.current and self._keep != OFF:
             self._ended.append(session)
         else:
-            self._opener.release(session.host)
+            self._opener.release(session.host, self._looking)
 
     async def finish(self, test: str, *, bad: bool) -> Left:
         """A test is over: look at its pages if it went wrong, and let go of what it ended."""
@@ -98,22 +100,25 @@ class Desk:
         ended, self._ended = self._ended, []
         left = Left(unopened=self._trouble.pop(test, ""))
         try:
-            for session in [*ended, *self.sessions.values()]:
-                if test not in session.tests:
-                    continue
-                left.lost = left.lost or session.lost
-                if bad or self._keep == ALL:
-                    why = "when its session ended" if session.over else "when the test ended"
-                    await session.look(test, why)
-                    seen = session.tests[test]
-                    left.seen.append((session.label, seen))
-                    left.waited += [seen.waited] if seen.waited else []
-                session.tests.pop(test, None)
+            async with self._looking:
+                for session in [*ended, *self.sessions.values()]:
+                    if seen := session.tests.pop(test, None):
+                        await self._look(session, seen, test, left, bad=bad)
         finally:
             for session in ended:
                 self._opener.release(session.host)
         self._opener.test_over(self.browser)
         return left
+
+    async def _look(
+        self, session: Session, seen: Seen, test: str, left: Left, *, bad: bool
+    ) -> None:
+        left.lost = left.lost or session.lost
+        if bad or self._keep == ALL:
+            why = "when its session ended" if session.over else "when the test ended"
+            await session.look(test, seen, why)
+            left.seen.append((session.label, seen))
+            left.waited += [seen.waited] if seen.waited else []
 
     def close(self, worker: str) -> None:
         """The worker is gone: close what it left open."""

@@ -33,6 +33,12 @@ def has_screen() -> bool:
     return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
 
 
+def needs_screen(browser: Browser) -> bool:
+    """Whether it would want a virtual screen, and there is no program for one."""
+    wants = browser.engine == "webkit" and not browser.url
+    return wants and not has_screen() and shutil.which(DISPLAY_PROGRAM) is None
+
+
 @dataclass(frozen=True)
 class Installed:
     """The programs of a browser: ``driver`` is its command, empty where none is needed."""

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import shutil
 import subprocess
 import time
+from pathlib import Path
 from typing import Any
 
 from wolfbane.browsers.capabilities import Wanted, size
@@ -59,8 +61,45 @@ _QUIET: dict[str, Any] = {
     "toolkit.startup.max_resumed_crashes": -1,
     "toolkit.telemetry.server": "http://127.0.0.1:1",
 }
+_QUITTING = 5.0
 _BIDI = 3
 """The value of ``remote.active-protocols`` that has both protocols on."""
+
+
+class StartFiles:
+    """What Firefox works out at its first start and need not again: nothing of any page.
+
+    They are taken from the first profile of a run that is closed, and halve later starts.
+    """
+
+    _NAMES = ("startupCache", "compatibility.ini", "addonStartup.json.lz4", "extensions.json")
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._taken = self._there = False
+
+    def claim(self) -> bool:
+        """True for the first who asks: that one is to keep its files."""
+        first, self._taken = not self._taken, True
+        return first
+
+    def keep(self, profile: Path) -> None:
+        """Take the files of a Firefox that has quit."""
+        for name in self._NAMES:
+            _copy(profile / name, self._folder / name)
+        self._there = all((self._folder / name).exists() for name in self._NAMES)
+
+    def lay(self, profile: Path) -> None:
+        """Put them into a new profile, if there are any yet."""
+        for name in self._NAMES if self._there else ():
+            _copy(self._folder / name, profile / name)
+
+
+def _copy(source: Path, target: Path) -> None:
+    if source.is_dir():
+        shutil.copytree(source, target, dirs_exist_ok=True)
+    elif source.exists():
+        shutil.copy(source, target)
 
 
 class FirefoxHost:
@@ -68,12 +107,12 @@ class FirefoxHost:
 
     def __init__(
         self, name: str, browser: Browser, here: Installed, programs: Programs,
-        variables: dict[str, str], *, visible: bool,
+        variables: dict[str, str], start_files: StartFiles, *, visible: bool,
     ) -> None:  # fmt: skip
         self.session = ""
         self.granted: dict[str, Any] = {}
         self._name, self._browser, self._here, self._programs = name, browser, here, programs
-        self._visible = visible
+        self._visible, self._start_files = visible, start_files
         self._folder = programs.folder(name)
         self._profile = self._folder / "profile"
         self._variables = {**variables, "TMPDIR": str(self._folder), "HOME": str(self._folder)}
@@ -100,6 +139,7 @@ class FirefoxHost:
 
     def _launch(self, want: Wanted) -> None:
         self._profile.mkdir()
+        self._start_files.lay(self._profile)
         bidi = bool(want.standard.get("webSocketUrl"))
         preferences = {**_QUIET, **_from_settings(self._browser)}
         preferences |= {**self._browser.preferences, **want.preferences}
@@ -158,11 +198,22 @@ class FirefoxHost:
 
     async def close(self) -> None:
         if self._connection is not None:
+            if self.session and self._start_files.claim():
+                await self._quit(self._connection)
             self._connection.close()
             self._connection = None
         if self._process is not None:
             await asyncio.to_thread(self._programs.end, self._process, self._folder.name)
         await asyncio.to_thread(shutil.rmtree, self._folder, ignore_errors=True)
+
+    async def _quit(self, connection: Marionette) -> None:
+        """End it in good order, so that its start files are whole, and keep these."""
+        with contextlib.suppress(OSError, WebDriverError, TimeoutError):
+            async with asyncio.timeout(_QUITTING):
+                await connection.command("Marionette:Quit", {"flags": ["eForceQuit"]})
+                while not self.ended():
+                    await asyncio.sleep(0.02)
+            await asyncio.to_thread(self._start_files.keep, self._profile)
 
 
 def _from_settings(browser: Browser) -> dict[str, Any]:

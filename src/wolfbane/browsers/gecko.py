@@ -21,7 +21,7 @@ _NAMES = {
     "Execute Async Script": "ExecuteAsyncScript",
 }
 _RENAMED = {
-    "GetElementCSSValue": {"name": "propertyName"},
+    "GetElementCSSValue": {"name": "propertyName", "element": "id"},
     "FindElement": {"element": "element"},
     "FindElements": {"element": "element"},
     "FindElementFromShadowRoot": {"shadow": "shadowRoot"},

@@ -12,7 +12,7 @@ from wolfbane.browsers.capabilities import Wanted
 from wolfbane.browsers.display import Display
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import has_screen, installed
-from wolfbane.browsers.firefox import FirefoxHost
+from wolfbane.browsers.firefox import FirefoxHost, StartFiles
 from wolfbane.browsers.hosts import DriverHost, Host
 from wolfbane.browsers.programs import Programs
 from wolfbane.workspace.settings import Browser, Workspace
@@ -30,6 +30,7 @@ class Opener:
         self._programs, self._workspace, self._client = programs, workspace, client
         self._visible = visible and has_screen()
         self._display = Display(programs)
+        self._start_files = StartFiles(programs.folder("start"))
         self._warm: dict[str, tuple[str, asyncio.Task[Host]]] = {}
         self._closing: set[asyncio.Task[None]] = set()
         self.left: Counter[str] = Counter()
@@ -66,9 +67,14 @@ class Opener:
         if self.left[name] <= 0 and name in self._warm:
             self._discard(self._warm.pop(name)[1])
 
-    def release(self, host: Host) -> None:
-        """Be done with a browser, meanwhile."""
-        self._meanwhile(host.close())
+    def release(self, host: Host, looking: asyncio.Lock | None = None) -> None:
+        """Be done with a browser, meanwhile, once nobody is looking at it."""
+
+        async def close() -> None:
+            async with looking or asyncio.Lock():
+                await host.close()
+
+        self._meanwhile(close())
 
     async def close(self) -> None:
         """Close what is open ahead, and wait for all that is closing."""
@@ -87,8 +93,9 @@ class Opener:
         host: Host
         if browser.engine == "firefox" and not browser.url and not here.driver:
             host = FirefoxHost(
-                name, browser, here, self._programs, variables, visible=self._visible
-            )
+                name, browser, here, self._programs, variables, self._start_files,
+                visible=self._visible,
+            )  # fmt: skip
         else:
             host = DriverHost(
                 name, browser, here, self._programs, self._client, variables,

@@ -122,19 +122,20 @@ class Session:
         else:
             self._failing = _Failing(method, path, body, began, now, test, words, code)
 
-    async def look(self, test: str, why: str) -> None:
+    async def look(self, test: str, seen: Seen, why: str) -> None:
         """Take a snapshot for a test that went wrong, or whose every step is kept."""
         async with self.lock:
-            if self._failing:
-                await self._look_at_failure()
-                return
-            await self._snapshot(test, why)
+            if self._failing and self._failing.test == test:
+                await self._look_at_failure(seen)
+            else:
+                await self._snapshot(seen, why)
 
-    async def _look_at_failure(self) -> None:
+    async def _look_at_failure(self, seen: Seen | None = None) -> None:
         """A command failed and nobody tries it again: look while the page is as it was."""
         failing, self._failing = self._failing, None
         if failing is None or self._keep == OFF or self.lost:
             return
+        seen = seen or self.seen(failing.test)
         if failing.code == _MISSING:
             wanted = _read(failing.body)
             seconds = failing.until - failing.since
@@ -142,12 +143,12 @@ class Session:
             like = await near(self.host, using, value)
             there = f"; most like it on the page: {', '.join(like)}" if like else ""
             words = f"waited {seconds:.1f} s for {value} (by {using}){there}"
-            self.seen(failing.test).waited = words
-        await self._snapshot(failing.test, f"after it failed to {failing.words}")
+            seen.waited = words
+        await self._snapshot(seen, f"after it failed to {failing.words}")
 
-    async def _snapshot(self, test: str, why: str) -> None:
+    async def _snapshot(self, seen: Seen, why: str) -> None:
         if self._keep != OFF and not self.lost:
-            self.seen(test).snapshots.append(await take(self.host, why))
+            seen.snapshots.append(await take(self.host, why))
 
     async def _frame(self, test: str) -> None:
         frames = self.seen(test).frames

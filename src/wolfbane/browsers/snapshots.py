@@ -12,7 +12,7 @@ from typing import Any
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.hosts import Host, value_of
 
-PATIENCE = 5.0
+PATIENCE = 15.0
 _GATHER = """
 const told = /^(a|button|label|h[1-6]|option|summary|legend|th)$/;
 const seen = new Set(), found = [];

@@ -17,6 +17,7 @@ _COMMANDS = {
     "list": "Show the tests that a selection chooses.",
     "explain": "Say what is known of one test, and why it is chosen or not.",
     "env": "Show environments: what a run can be pointed at.",
+    "browsers": "Show which browsers are set up, and which are here.",
     "compose": "Put a run together step by step.",
     "preset": "Keep the arguments of a run by name.",
     "show": "Print a recorded run again.",

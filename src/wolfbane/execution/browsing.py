@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+import asyncio
 import io
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
-from wolfbane.browsers.failures import CannotOpen
-from wolfbane.browsers.finding import installed
 from wolfbane.browsers.words import FAILURES
 from wolfbane.events import Commanded, Event
+from wolfbane.execution.browser_check import look_for
 from wolfbane.model import Evidence, Outcome, Test
 from wolfbane.planning import Plan
 from wolfbane.workspace.settings import Suite, Workspace
@@ -38,15 +38,18 @@ class Browsing:
     ) -> None:  # fmt: skip
         self._workspace, self._keep, self._visible, self._tell = workspace, keep, visible, tell
         self._broker: Broker | None = None
+        self._opening = asyncio.Lock()
 
     async def _open(self, starter: Starter) -> Broker:
         from wolfbane.browsers.broker import Broker
 
-        if self._broker is None:
-            self._broker = broker = Broker(
-                self._workspace, starter, self._keep, visible=self._visible, tell=self._hear
-            )
-            await broker.open()
+        async with self._opening:
+            if self._broker is None:
+                broker = Broker(
+                    self._workspace, starter, self._keep, visible=self._visible, tell=self._hear
+                )
+                await broker.open()
+                self._broker = broker
         return self._broker
 
     def _hear(self, command: Command) -> None:
@@ -85,10 +88,8 @@ class Browsing:
         found = {}
         for name in names:
             if name:
-                try:
-                    installed(name, self._workspace.browser(name))
-                except CannotOpen as error:
-                    found[name] = str(error)
+                [here] = look_for(self._workspace, [name], versions=False)
+                found.update({name: here.problem} if here.problem else {})
         return found
 
     async def judged(

@@ -14,6 +14,7 @@ from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
 from wolfbane.environments import Environment, resolve
 from wolfbane.errors import InputError
+from wolfbane.execution.browser_check import look_for
 from wolfbane.execution.building import stale_builds
 from wolfbane.execution.probing import Prober
 from wolfbane.execution.processes import Family
@@ -50,6 +51,7 @@ def look_over(inventory: Inventory) -> Iterator[Finding]:
     counts = Counter(test.suite for test in inventory.tests)
     for suite in inventory.workspace.suites:
         yield from _suite(inventory, suite, counts[suite.name])
+    yield from _browsers(inventory)
     yield from _environments(inventory)
     yield from _files(inventory)
     yield from _rules(inventory)
@@ -75,6 +77,19 @@ def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
         reason = file.error.strip().partition("\n")[0]
         mend = f"run it: wolfbane run {file.path}"
         yield Finding(about, State.WARNING, f"{file.path} could not be loaded: {reason}", mend)
+
+
+def _browsers(inventory: Inventory) -> Iterator[Finding]:
+    """The browsers that suites list; asked for their versions."""
+    listed = [name for suite in inventory.workspace.suites for name in suite.browsers]
+    for found in look_for(inventory.workspace, dict.fromkeys(listed)):
+        about = f"browser {found.name}"
+        if found.problem:
+            words, _, mend = found.problem.removeprefix(f"browser '{found.name}': ").partition("; ")
+            yield Finding(about, State.MISSING, words, mend)
+        else:
+            words = f"{found.engine} {found.version}".strip()
+            yield Finding(about, State.OK, f"{words}; {found.driver or found.program}")
 
 
 def _environments(inventory: Inventory) -> Iterator[Finding]:

@@ -20,7 +20,7 @@ _SHORTEST = 20
 
 def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType]:
     """A table of tests against browsers; those that ended alike everywhere last."""
-    browsers = list(dict.fromkeys(r.browser for r in results if r.browser))
+    browsers = sorted({result.browser for result in results if result.browser})
     if not browsers:
         return
     rows: dict[str, dict[str, Outcome]] = {}
@@ -30,16 +30,17 @@ def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType
             bare = result.address.removesuffix(ending)
             named = variant(bare, "", result.target)
             rows.setdefault(named, {})[result.browser] = result.outcome
-    order = sorted(rows, key=lambda name: not _interesting(rows[name]))
+    order = sorted(rows, key=lambda name: (not _interesting(rows[name]), name))
     table = Table(box=SIMPLE_HEAD, padding=(0, 2, 0, 0), pad_edge=False)
     cells = sum(max(len(name), *(len(o) for row in rows.values() for o in row.values())) + 2
                 for name in browsers)  # fmt: skip
-    table.add_column("test", no_wrap=True, max_width=max(width - cells, _SHORTEST))
+    room = max(width - cells - 5, _SHORTEST)
+    table.add_column("test", no_wrap=True, max_width=room)
     for name in browsers:
         widest = max(len(name), *(len(row.get(name, "-")) for row in rows.values()))
         table.add_column(visible(name), no_wrap=True, min_width=widest)
     for name in order[:SHOWN]:
-        table.add_row(_end_of(name, width - cells), *(_cell(rows[name].get(b)) for b in browsers))
+        table.add_row(_end_of(name, room), *(_cell(rows[name].get(b)) for b in browsers))
     yield table
     if len(order) > SHOWN:
         alike = "" if any(_interesting(rows[n]) for n in order[SHOWN:]) else " that passed in all"
@@ -50,9 +51,9 @@ def _interesting(row: dict[str, Outcome]) -> bool:
     return set(row.values()) != {Outcome.PASSED}
 
 
-def _end_of(name: str, width: int) -> Text:
+def _end_of(name: str, room: int) -> Text:
     """An address, its beginning left out where there is no room for it."""
-    name, room = visible(name), max(width, _SHORTEST)
+    name = visible(name)
     return Text(name if len(name) <= room else "..." + name[len(name) - room + 3 :])
 
 

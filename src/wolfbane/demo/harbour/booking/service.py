@@ -14,9 +14,10 @@ import json
 import math
 import os
 import re
+import secrets
 import signal
 import sys
-import secrets
+import time
 from datetime import date
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -34,6 +35,7 @@ class Harbour:
         self.machines = {machine["name"]: machine for machine in data["machines"]}
         self.bookings: dict[int, dict] = {}
         self.tokens: set[str] = set()
+        self.visitors: set[str] = set()
 
     def book(self, wish: dict) -> tuple[int, dict]:
         """The booking that was made, or what is wrong with the wish."""
@@ -86,6 +88,11 @@ class Desk(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         harbour = self.harbour
         place = urlsplit(self.path)
+        if place.path.startswith("/pages/"):
+            self.show(place.path.removeprefix("/pages/"))
+            return
+        if place.path == "/machines/crane-1":
+            self.wake_the_crane()
         if place.path == "/berths":
             self.answer(*harbour.page(parse_qs(place.query)))
         elif place.path.startswith("/tides/"):
@@ -96,6 +103,22 @@ class Desk(BaseHTTPRequestHandler):
             self.look_up(
                 {"berths": harbour.berths, "machines": harbour.machines, "bookings": harbour.bookings}
             )
+
+    def show(self, name: str) -> None:
+        """A page: of the tide board, the booking form, or the map of the berths."""
+        page = HERE / "pages" / Path(name).name
+        kind = "text/css" if page.suffix == ".css" else "text/html; charset=utf-8"
+        if page.is_file():
+            self.send(200, page.read_bytes(), kind)
+        else:
+            self.answer(404, {"error": f"there is no page {name}"})
+
+    def wake_the_crane(self) -> None:
+        """The crane takes its time to answer a browser that it has not seen before."""
+        visitor = self.headers.get("User-Agent", "")
+        if visitor.startswith("Mozilla") and visitor not in self.harbour.visitors:
+            self.harbour.visitors.add(visitor)
+            time.sleep(1.5)
 
     def tell_tides(self, day: str) -> None:
         try:
@@ -155,9 +178,11 @@ class Desk(BaseHTTPRequestHandler):
         return False
 
     def answer(self, status: int, data: object, headers: dict = {}) -> None:
-        body = json.dumps(data).encode()
+        self.send(status, json.dumps(data).encode(), "application/json", headers)
+
+    def send(self, status: int, body: bytes, kind: str, headers: dict = {}) -> None:
         self.send_response(status)
-        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Type", kind)
         self.send_header("Content-Length", str(len(body)))
         for name, value in headers.items():
             self.send_header(name, value)

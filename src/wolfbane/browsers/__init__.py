@@ -1,0 +1,1 @@
+"""Browsers behind one WebDriver endpoint: found, started, spoken to, watched."""

@@ -1,0 +1,45 @@
+"""``wolfbane browsers``."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+
+import click
+
+from wolfbane.cli.selecting import workspace_option
+
+
+@click.command("browsers")
+@click.option("--open", "opening", is_flag=True, help="Open each of them once, to be sure.")
+@click.option(
+    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    help="The form of the answer.",
+)  # fmt: skip
+@workspace_option
+@click.pass_context
+def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None) -> None:
+    """Show which browsers are set up, and which are here. Exits 4 if a suite's is missing.
+
+    \b
+    wolfbane browsers
+    wolfbane browsers --open
+    """
+    from wolfbane.execution.browser_check import browsers_of, look_for, open_each
+    from wolfbane.reports.browsers import browser_table, problem_lines
+    from wolfbane.reports.style import make_console
+    from wolfbane.workspace.find import open_workspace
+
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    browsers = look_for(found, browsers_of(found))
+    if opening:
+        browsers = open_each(found, browsers)
+    if form == "json":
+        click.echo(json.dumps([asdict(browser) for browser in browsers], indent=1))
+    else:
+        console = make_console()
+        console.print(browser_table(browsers))
+        for line in problem_lines(browsers):
+            console.print(line, soft_wrap=True)
+    ctx.exit(4 if any(browser.problem and browser.suites for browser in browsers) else 0)
