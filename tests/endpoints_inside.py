@@ -12,6 +12,8 @@ import os
 import threading
 import time
 import unittest
+from pathlib import Path
+from typing import ClassVar
 from urllib.parse import urlsplit
 
 ELEMENT = "element-6066-11e4-a52e-4f735466cecf"
@@ -48,7 +50,7 @@ class Failed(Exception):
 
 
 class Endpoints(unittest.TestCase):
-    told = {}
+    told: ClassVar[dict[str, str]] = {}
 
     @classmethod
     def setUpClass(cls):
@@ -67,8 +69,8 @@ class Endpoints(unittest.TestCase):
     @classmethod
     def end(cls):
         cls.call("DELETE", "")
-        with open(os.environ["TOLD"] + os.environ["BROWSER_NAME"] + ".json", "w") as file:
-            json.dump(cls.told, file)
+        place = Path(os.environ["TOLD"], os.environ["BROWSER_NAME"] + ".json")
+        place.write_text(json.dumps(cls.told))
 
     @classmethod
     def send(cls, method, path, body=None):
@@ -114,7 +116,9 @@ class Endpoints(unittest.TestCase):
     def test_windows(self):
         first = self.call("GET", "/window")
         made = self.call("POST", "/window/new", type="tab")
-        self.assertEqual(sorted(self.call("GET", "/window/handles")), sorted([first, made["handle"]]))
+        self.assertEqual(
+            sorted(self.call("GET", "/window/handles")), sorted([first, made["handle"]])
+        )
         self.call("POST", "/window", handle=made["handle"])
         self.assertEqual(self.call("DELETE", "/window"), [first])
         self.call("POST", "/window", handle=first)
@@ -182,8 +186,11 @@ class Endpoints(unittest.TestCase):
 
     def test_actions(self):
         origin = {ELEMENT: self.find("#tick")}
-        steps = [{"type": "pointerMove", "origin": origin, "x": 0, "y": 0},
-                 {"type": "pointerDown", "button": 0}, {"type": "pointerUp", "button": 0}]
+        steps = [
+            {"type": "pointerMove", "origin": origin, "x": 0, "y": 0},
+            {"type": "pointerDown", "button": 0},
+            {"type": "pointerUp", "button": 0},
+        ]
         pointer = {"type": "pointer", "id": "mouse", "actions": steps}
         self.call("POST", "/actions", actions=[pointer])
         self.call("DELETE", "/actions")

@@ -151,15 +151,20 @@ class Pool:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        for slot in self.slots:
-            await slot.close()
+        await self.finish()
         self._ticking.cancel()
-        for worker in self._workers:
-            worker.retire()
-        await asyncio.gather(*self._burials, *(worker.bury() for worker in self._workers))
         await self.browsing.close()
         self._server.close()
         self.family.__exit__(kind, error, trace)
+
+    async def finish(self) -> None:
+        """Have every worker end; what they say at their end is still heard."""
+        for slot in self.slots:
+            await slot.close()
+        workers, self._workers = self._workers, []
+        for worker in workers:
+            worker.retire()
+        await asyncio.gather(*self._burials, *(worker.bury() for worker in workers))
 
     def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
         """Write what a test left behind into the run's folder, secrets masked in texts."""

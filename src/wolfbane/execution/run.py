@@ -130,6 +130,7 @@ class Session:
             unrun = await runner.carry_out(plan)
             for covered in coverage(self.inventory, runner.covered):
                 self._tell(covered)
+            await pool.finish()
             ended = (*preparation.surroundings.ended(), *pool.browsing.said())
         self.inventory.learn(runner.met, runner.missed)
         self.inventory.save()

@@ -7,13 +7,14 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
 
-from wolfbane.model import Tag, Test
+from wolfbane.model import Tag, Test, at
 from wolfbane.reports.text import many, visible
 
 GROUPINGS: dict[str, Callable[[Test], Iterable[str]]] = {
     "suite": lambda test: (f"{test.suite} ({test.kind})",),
     "kind": lambda test: (test.kind,),
-    "file": lambda test: (test.path,),
+    "file": lambda test: (at(test.path, test.browser),),
+    "browser": lambda test: (test.browser or "(no browser)",),
     "tag": lambda test: [tag.text for tag in test.tags] or ("(no tag)",),
 }
 GUESSED = "~"
@@ -27,8 +28,8 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         path = ""
         for test in members:
-            if test.path != path and test.name:
-                path = test.path
+            if at(test.path, test.browser) != path and test.name:
+                path = at(test.path, test.browser)
                 if by != "file":
                     yield f"  {visible(path)}"
             mark = " " if test.exact else GUESSED
@@ -36,7 +37,8 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
                 place = test.line or ""
                 row = f"  {mark}{place:>5}  {visible(test.name):<{width}}  {_tags(test.tags)}"
             else:
-                row = f"  {visible(test.path):<{width + 8}}  {_tags(test.tags)}"
+                place = at(test.path, test.browser)
+                row = f"  {visible(place):<{width + 8}}  {_tags(test.tags)}"
             yield row.rstrip()
         yield ""
 
@@ -47,7 +49,7 @@ def tree(tests: Sequence[Test], by: str) -> Iterator[str]:
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         above: list[str] = []
         for test in members:
-            levels = [test.path] if by != "file" else []
+            levels = [at(test.path, test.browser)] if by != "file" else []
             levels += test.name.split(" / ") if test.name else []
             shared = 0
             while shared < min(len(levels) - 1, len(above)) and above[shared] == levels[shared]:

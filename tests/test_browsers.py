@@ -1,0 +1,365 @@
+"""Suites in browsers: what they get, what is kept of failures, and what goes wrong."""
+
+from __future__ import annotations
+
+import json
+import re
+import tempfile
+from pathlib import Path
+
+import pytest
+
+from browser_suites import ENGINES, needs, pages, suite
+
+__all__ = ["pages", "suite"]  # fixtures
+chromium = needs("chromium")
+PLACE = "pages/test_quay.py#Quay /"
+
+
+def result(run, name, browser="chromium"):
+    return run.results[f"{PLACE} {name} @{browser}"]
+
+
+def left(folder, told, kind):
+    """The content of what a test left behind of a kind."""
+    [run] = (folder.path / ".wolfbane" / "runs").iterdir()
+    return [(run / kept["path"]).read_bytes() for kept in told["evidence"] if kept["kind"] == kind]
+
+
+@pytest.mark.parametrize("engine", [pytest.param(e, marks=needs(e)) for e in ENGINES])
+def test_a_failure_leaves_its_page_behind_and_a_pass_nothing(suite, engine):
+    folder = suite(
+        """
+def setUp(self):
+    self.browser = Browser()
+    self.addCleanup(self.browser, "DELETE")
+    self.browser.open("quay")
+def test_wrong(self):
+    self.browser("POST", f"/element/{self.browser.find('#word')}/value", text="ses" + "ame")
+    self.assertEqual(self.browser("GET", "/title"), "Harbour")
+def test_right(self):
+    self.assertEqual(self.browser("GET", "/title"), "Quay")
+def test_missing(self):
+    for _ in range(5):
+        try:
+            return self.browser.find("#berth-lst")
+        except Failed as failed:
+            last = failed
+            time.sleep(0.05)
+    raise last
+""",
+        browsers=(engine,),
+    )
+    run = folder.run("--log", "protocol")
+    wrong = result(run, "test_wrong", engine)
+    assert wrong["outcome"] == "failed"
+    assert left(folder, wrong, "screenshot")[0].startswith(b"\x89PNG")
+    assert b"Saltmarsh quay" in left(folder, wrong, "page")[0]
+    protocol = left(folder, wrong, "protocol")[0].decode()
+    assert re.search(r"open http://\S+/quay: done, \d+ ms\n", protocol)
+    assert "type ***** into '#word'" in protocol and "sesame" not in protocol + run.out
+    assert "read the title  'Quay'" in run.out
+    assert result(run, "test_right", engine)["evidence"] == []
+    missing = result(run, "test_missing", engine)
+    said = missing["message"].splitlines()[-1]
+    assert re.match(
+        r"waited \d\.\d s for #berth-lst \(by css selector\); most like it .*: #berth-list,", said
+    )
+    assert len(left(folder, missing, "screenshot")) == 1
+    assert "it left behind:\n    screenshot  .wolfbane/runs/" in run.out
+
+
+@chromium
+def test_evidence_of_all_tests_or_of_none(suite):
+    folder = suite(
+        """
+def test_goes(self):
+    browser = Browser()
+    browser.open("quay")
+    browser("POST", f"/element/{browser.find('#book')}/click")
+    browser("DELETE")
+    self.assertNotIn("wrong", os.environ)
+"""
+    )
+    told = result(folder.run("--evidence", "all"), "test_goes")
+    kinds = [kept["kind"] for kept in told["evidence"]]
+    assert kinds == ["screenshot", "page", "console", "protocol", "filmstrip"]
+    assert b"the gauge is silent" in left(folder, told, "console")[0]
+    assert left(folder, told, "filmstrip")[0].startswith(b"GIF89a")
+    failing = folder.run("--evidence", "off", wrong="1")
+    told = result(failing, "test_goes")
+    assert (told["outcome"], told["evidence"]) == ("failed", [])
+
+
+@chromium
+def test_the_settings_of_a_browser_and_the_wishes_of_a_suite(suite):
+    folder = suite(
+        """
+def test_sees(self):
+    browser = Browser(browserName="firefox", timeouts={"implicit": 120}, **{
+        "moz:firefoxOptions": {"prefs": {}},
+        "goog:chromeOptions": {"args": ["--window-size=7,7", "mute-audio"]}})
+    browser.open("quay")
+    asked = "[innerWidth, innerHeight, devicePixelRatio, navigator.language, navigator.userAgent,"
+    asked += "Intl.DateTimeFormat().resolvedOptions().timeZone]"
+    self.assertEqual(browser.run("return " + asked), [1000, 640, 2, "de", "Quay 1", "Asia/Tokyo"])
+    self.assertEqual(browser("GET", "/timeouts")["implicit"], 120)
+    self.assertEqual(browser.granted["browserName"], "chrome")
+""",
+        browsers=("wide",),
+        more="""
+    [browser.wide]
+    engine = "chromium"
+    window = "1000x640"
+    device_pixels = 2.0
+    language = "de"
+    user_agent = "Quay 1"
+    time_zone = "Asia/Tokyo"
+""",
+    )
+    run = folder.run()
+    assert result(run, "test_sees", "wide")["outcome"] == "passed", run.out
+    for words in (
+        "the suite asks for browserName 'firefox'; it got browser 'wide'",
+        "the suite's moz:firefoxOptions does not concern browser 'wide'",
+        "the suite asks for --window-size=7,7; browser 'wide' has its own",
+        "suite pages left 1 session open; closed at its end",
+    ):
+        assert words in run.out
+
+
+@needs("chromium")
+@needs("firefox")
+def test_browsers_are_chosen_like_tags(suite):
+    folder = suite("def test_is(self):\n    pass\n", browsers=("chromium", "firefox"))
+    both = folder.run("--browser", "all")
+    assert sorted(both.outcomes) == [f"{PLACE} test_is @chromium", f"{PLACE} test_is @firefox"]
+    assert re.search(r"test_is +passed +passed", both.out)
+    assert list(folder.run("--pick", "not browser:firefox").outcomes) == [
+        f"{PLACE} test_is @chromium"
+    ]
+    assert list(folder.run(f"{PLACE} test_is @firefox").outcomes) == [f"{PLACE} test_is @firefox"]
+    wrong = folder.call("run", "--browser", "firefux")
+    assert (wrong.code, "did you mean firefox?" in wrong.err) == (2, True)
+    listed = folder.call("list", "--browser", "firefox")
+    assert "test_quay.py @firefox" in listed.out and "@chromium" not in listed.out
+    assert (
+        "browser:"
+        in folder.call("explain", f"{PLACE} test_is @firefox", "--browser", "chromium").out
+    )
+
+
+def test_a_browser_that_is_not_here_blocks_its_tests_alone(suite):
+    folder = suite(
+        "def test_is(self):\n    pass\n",
+        browsers=("old", "far"),
+        more="""
+    [browser.old]
+    engine = "chromium"
+    driver = "no-such-driver"
+
+    [browser.far]
+    engine = "other"
+    url = "http://127.0.0.1:1"
+""",
+    )
+    run = folder.run()
+    told = result(run, "test_is", "old")
+    assert (run.code, told["outcome"]) == (4, "blocked")
+    assert told["message"].startswith("browser 'old': there is no no-such-driver here; install ")
+    assert result(run, "test_is", "far")["outcome"] == "passed"
+    shown = folder.call("browsers", "--as", "json")
+    found = {browser["name"]: browser for browser in json.loads(shown.out)}
+    assert shown.code == 4 and "no-such-driver" in found["old"]["problem"]
+    assert "missing  browser old" in folder.call("doctor").out
+
+
+@chromium
+@pytest.mark.parametrize(
+    ("body", "outcome", "said"),
+    [
+        ("os.kill(browser.granted['goog:processID'], signal.SIGKILL)\n    browser('GET', '/title')",
+         "errored", "Failed: "),
+        ("browser.open('never')", "timed out", "it ran longer than 4 s"),
+        ("browser.run('setTimeout(() => alert(1))')\n    time.sleep(0.3)\n    browser.find('#no')",
+         "errored", "unexpected alert open"),
+    ],
+)  # fmt: skip
+def test_what_befalls_a_browser_costs_one_test(suite, body, outcome, said):
+    folder = suite(
+        f"""
+def test_a(self):
+    browser = Browser()
+    browser.open("quay")
+    {body}
+def test_b(self):
+    browser = Browser()
+    browser.open("quay")
+    self.assertEqual(browser("GET", "/title"), "Quay")
+""",
+        limit="4s",
+    )
+    run = folder.run("-j1", WOLFBANE_TEST_MARK=str(folder.path))
+    told = result(run, "test_a")
+    assert (told["outcome"], said in told["message"]) == (outcome, True), told["message"]
+    assert result(run, "test_b")["outcome"] == "passed"
+    assert folder.processes() == []
+
+
+FAKE = '''
+    """A driver that starts, and opens no session: its browser is of another version."""
+    import http.server, json, sys
+
+
+    class Driver(http.server.BaseHTTPRequestHandler):
+        def answer(self, status, value):
+            body = json.dumps({"value": value}).encode()
+            self.send_response(status)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def do_GET(self):
+            self.answer(200, {"ready": True})
+
+        def do_POST(self):
+            self.answer(500, {"error": "session not created",
+                              "message": "this driver only supports version 90"})
+
+        def log_message(self, *told):
+            pass
+
+
+    http.server.ThreadingHTTPServer(("127.0.0.1", int(sys.argv[1])), Driver).serve_forever()
+'''
+
+
+def test_a_driver_that_opens_nothing_blocks(suite):
+    folder = suite(
+        "def test_is(self):\n    Browser()\n",
+        browsers=("odd",),
+        more="""
+    [browser.odd]
+    engine = "other"
+    driver = ["python3", "FAKE", "{port}"]
+""".replace("FAKE", "{here}"),
+    )
+    fake = folder.file("driver.py", FAKE)
+    text = (folder.path / "wolfbane.toml").read_text().replace("{here}", str(fake))
+    (folder.path / "wolfbane.toml").write_text(text)
+    told = result(folder.run(), "test_is", "odd")
+    assert (told["outcome"], "only supports version 90" in told["message"]) == ("blocked", True)
+
+
+@chromium
+def test_the_endpoint_is_for_its_worker_alone(suite):
+    folder = suite(
+        """
+def test_keeps_others_out(self):
+    import http.client
+    from urllib.parse import urlsplit
+    place = urlsplit(ROOT)
+    self.assertEqual(place.hostname, "127.0.0.1")
+    def ask(path, **headers):
+        line = http.client.HTTPConnection(place.hostname, place.port)
+        line.request("GET", path, headers=headers)
+        return line.getresponse().status
+    self.assertEqual(ask(place.path + "/status"), 200)
+    self.assertEqual(ask("/status"), 404)
+    self.assertEqual(ask("/another" + place.path + "/status"), 404)
+    self.assertEqual(ask(place.path + "/status", Host="quay.example"), 403)
+"""
+    )
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+
+
+@chromium
+def test_sessions_are_fresh_and_leave_nothing(suite):
+    folder = suite(
+        """
+def visit(self):
+    browser = Browser()
+    browser.open("quay")
+    self.assertEqual(browser("GET", "/cookie"), [])
+    browser("POST", "/cookie", cookie={"name": "berth", "value": "A1"})
+def test_a(self):
+    self.visit()
+def test_b(self):
+    self.visit()
+"""
+    )
+    with tempfile.TemporaryDirectory() as place:  # sockets want short paths
+        run = folder.run(TMPDIR=place, WOLFBANE_TEST_MARK=str(folder.path))
+        assert list(Path(place).iterdir()) == []
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+    assert "left its session open; it was closed" in run.out
+    assert folder.processes() == []
+
+
+@chromium
+def test_a_download_goes_where_the_settings_say(suite, tmp_path):
+    folder = suite(
+        """
+def test_downloads(self):
+    browser = Browser()
+    browser.open("quay")
+    browser.run("location.href = '/tides.bin'")
+    end = time.monotonic() + 10
+    while not os.path.exists(os.environ["LANDED"] + "/tides.bin"):
+        self.assertLess(time.monotonic(), end)
+        time.sleep(0.05)
+""",
+        browsers=("saving",),
+        more=f"""
+    [browser.saving]
+    engine = "chromium"
+    downloads = "{tmp_path / "landed"}"
+""",
+    )
+    run = folder.run(LANDED=str(tmp_path / "landed"))
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+
+
+@chromium
+def test_bidi_goes_through(suite):
+    folder = suite(
+        """
+def test_talks(self):
+    import asyncio, aiohttp
+    browser = Browser(webSocketUrl=True)
+    async def ask():
+        async with aiohttp.ClientSession() as client:
+            async with client.ws_connect(browser.granted["webSocketUrl"]) as line:
+                await line.send_json({"id": 1, "method": "browsingContext.getTree", "params": {}})
+                return await line.receive_json()
+    told = asyncio.run(ask())
+    self.assertEqual((told["id"], len(told["result"]["contexts"])), (1, 1))
+"""
+    )
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+
+
+@pytest.mark.parametrize(
+    ("line", "message"),
+    [
+        ('[browser.a]\nengine = "chromum"', "unknown engine 'chromum'; did you mean chromium?"),
+        ('[browser.a]\nengine = "other"', "needs a 'driver' or a 'url'"),
+        ('[browser.a]\nengine = "webkit"\nwindow = "wide"', "write a width and a height"),
+        ('[browser.a]\nengine = "webkit"\nwindw = ""', "unknown key 'windw'; did you mean window?"),
+    ],
+)  # fmt: skip
+def test_settings_that_are_wrong(suite, line, message):
+    folder = suite("def test_is(self):\n    pass\n", more="\n" + line)
+    run = folder.call("run")
+    assert (run.code, message in run.err) == (2, True), run.err
+
+
+def test_a_suite_names_browsers_that_exist(suite):
+    folder = suite("def test_is(self):\n    pass\n", browsers=("firefux",))
+    run = folder.call("run")
+    assert (run.code, "there is no browser 'firefux'; did you mean firefox?" in run.err) == (
+        2,
+        True,
+    )
