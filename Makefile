@@ -12,9 +12,11 @@ $(VENV)/.ready: pyproject.toml
 	touch $@
 
 demo: $(VENV)/.ready
+	.ci/programs perl:perl node:nodejs cargo:cargo
 	$(BIN)/wolfbane demo
 
 test: $(VENV)/.ready
+	.ci/programs perl:perl tclsh:tcl node:nodejs cargo:cargo
 	$(BIN)/python -m pytest -n 2
 
 check: $(VENV)/.ready
@@ -25,6 +27,7 @@ check: $(VENV)/.ready
 
 bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/figures.py
+	$(BIN)/python benchmarks/broker.py
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python docs/screenshots/make.py

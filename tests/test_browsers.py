@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import subprocess
 import tempfile
 from pathlib import Path
 
@@ -208,7 +210,7 @@ def test_b(self):
 
 FAKE = '''
     """A driver that starts, and opens no session: its browser is of another version."""
-    import http.server, json, sys
+    import http.server, json, sys, time
 
 
     class Driver(http.server.BaseHTTPRequestHandler):
@@ -223,6 +225,8 @@ FAKE = '''
             self.answer(200, {"ready": True})
 
         def do_POST(self):
+            if "slow" in sys.argv:
+                time.sleep(60)
             self.answer(500, {"error": "session not created",
                               "message": "this driver only supports version 90"})
 
@@ -234,6 +238,13 @@ FAKE = '''
 '''
 
 
+def write_driver(folder):
+    """Write the driver, and its place into the settings."""
+    fake = folder.file("driver.py", FAKE)
+    text = (folder.path / "wolfbane.toml").read_text().replace("{here}", str(fake))
+    (folder.path / "wolfbane.toml").write_text(text)
+
+
 def test_a_driver_that_opens_nothing_blocks(suite):
     folder = suite(
         "def test_is(self):\n    Browser()\n",
@@ -241,14 +252,72 @@ def test_a_driver_that_opens_nothing_blocks(suite):
         more="""
     [browser.odd]
     engine = "other"
-    driver = ["python3", "FAKE", "{port}"]
-""".replace("FAKE", "{here}"),
+    driver = ["python3", "{here}", "{port}"]
+""",
     )
-    fake = folder.file("driver.py", FAKE)
-    text = (folder.path / "wolfbane.toml").read_text().replace("{here}", str(fake))
-    (folder.path / "wolfbane.toml").write_text(text)
+    write_driver(folder)
     told = result(folder.run(), "test_is", "odd")
     assert (told["outcome"], "only supports version 90" in told["message"]) == ("blocked", True)
+
+
+@chromium
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can make a small disk")
+def test_no_room_for_a_profile_blocks(suite):
+    folder = suite("def test_is(self):\n    Browser()\n")
+    with tempfile.TemporaryDirectory() as place:
+        small = ["mount", "-t", "tmpfs", "-o", "size=1m", "none", place]
+        if subprocess.run(small, check=False).returncode:
+            pytest.skip("a small disk cannot be made here")
+        try:
+            told = result(folder.run(TMPDIR=place), "test_is")
+        finally:
+            subprocess.run(["umount", place], check=True)
+    said = "browser 'chromium': there is no room for a profile in "
+    assert (told["outcome"], told["message"].startswith(said)) == ("blocked", True)
+
+
+def test_a_driver_that_never_opens_blocks(suite):
+    folder = suite(
+        "def test_is(self):\n    Browser()\n",
+        browsers=("odd",),
+        limit="2s",
+        more="""
+    [browser.odd]
+    engine = "other"
+    driver = ["python3", "{here}", "{port}", "slow"]
+""",
+    )
+    write_driver(folder)
+    told = result(folder.run(), "test_is", "odd")
+    said = "browser 'odd' was still not open after 2 s"
+    assert (told["outcome"], told["message"]) == ("blocked", said)
+
+
+@chromium
+def test_a_driver_elsewhere_is_spoken_to_by_its_address(suite):
+    from wolfbane.browsers.hosts import free_port
+
+    port = free_port()
+    options = '{ args = ["--headless=new", "--no-sandbox", "--disable-gpu"] }'
+    folder = suite(
+        """
+def test_goes(self):
+    browser = Browser()
+    browser.open("quay")
+    self.assertEqual(browser("GET", "/title"), "Quay")
+""",
+        browsers=("grid",),
+        more=f"""
+    [browser.grid]
+    engine = "chromium"
+    url = "http://127.0.0.1:{port}"
+    capabilities = {{ "goog:chromeOptions" = {options} }}
+""",
+    )
+    with subprocess.Popen(["chromedriver", f"--port={port}"], stdout=subprocess.DEVNULL) as grid:
+        run = folder.run()
+        grid.kill()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
 
 
 @chromium

@@ -26,7 +26,9 @@ SHOTS = {
     "failure": (38, f"wolfbane run {shlex.quote(FAILING)}"),
     "undefined-step": (40, "wolfbane run --everything --name pilot"),
     "environments": (60, "wolfbane run --env local,staging --tag smoke --drop suite:quay-log"),
-    "doctor": (24, "wolfbane doctor"),
+    "browsers": (38, "wolfbane run --tag browser | tail -36"),
+    "browser-failure": (58, "wolfbane run page/map --name legend"),
+    "doctor": (30, "wolfbane doctor"),
     "contract": (44, "wolfbane run workflows"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
 }
@@ -48,7 +50,7 @@ def take(name: str, rows: int, command: str, harbour: Path, display: str) -> Non
             ["xterm", *LOOK, "-geometry", f"100x{rows}+0+0", "-e", "bash", str(script)],
             env={**os.environ, "DISPLAY": display},
         )
-        limit = time.monotonic() + 60
+        limit = time.monotonic() + 120
         while not done.exists() and time.monotonic() < limit:
             time.sleep(0.1)
         time.sleep(0.5)
@@ -59,6 +61,15 @@ def take(name: str, rows: int, command: str, harbour: Path, display: str) -> Non
         )
         terminal.kill()
         terminal.wait()
+
+
+def keep_evidence(harbour: Path) -> None:
+    """The picture that the failing test at phone size left behind, made smaller."""
+    kept = (harbour / ".wolfbane").glob("runs/*/evidence/*-has-a-legend-phone.png")
+    picture = sorted(kept)[-1]
+    subprocess.run(
+        ["convert", str(picture), "-resize", "390x", str(HERE / "evidence.png")], check=True
+    )
 
 
 def main() -> None:
@@ -76,6 +87,8 @@ def main() -> None:
             for name in names:
                 if name != "environments":
                     take(name, *SHOTS[name], harbour, display)
+                    if name == "browser-failure":
+                        keep_evidence(harbour)
                     continue
                 with subprocess.Popen(
                     [sys.executable, "booking/service.py", "staging"], cwd=harbour

@@ -127,7 +127,10 @@ class Covered:
 
 @dataclass(frozen=True)
 class RunFinished:
-    """The run is over. ``unrun`` tests were in the plan and never started."""
+    """The run is over. ``unrun`` tests were in the plan and never started.
+
+    ``browsers`` says what the browsers of the run called themselves, by name.
+    """
 
     seconds: float
     exit_code: int
@@ -135,6 +138,7 @@ class RunFinished:
     unrun: int = 0
     reason: str = ""
     warnings: tuple[str, ...] = ()
+    browsers: dict[str, str] = field(default_factory=dict)
     type: Literal["run-finished"] = "run-finished"
 
 

@@ -43,6 +43,8 @@ class Desk:
         self._ended: list[Session] = []
         self._count = 0
         self._trouble: dict[str, str] = {}
+        self._closed = False
+        self._opening: dict[str, float] = {}
         self._looking = asyncio.Lock()
 
     def started(self, test: str) -> None:
@@ -58,16 +60,22 @@ class Desk:
         self.said.update(dict.fromkeys(want.said))
         self._close_forgotten()
         began = time.monotonic()
+        test, self._opening[self.current] = self.current, began
         try:
             host = await self._opener.take(self.browser, want)
             if want.timeouts:
                 await value_of(host, "POST", "timeouts", want.timeouts)
         except (CannotOpen, OSError) as error:
-            self._trouble[self.current] = str(error)
+            self._trouble[test] = str(error)
             raise WebDriverError("session not created", str(error)) from None
         except WebDriverError as error:
-            self._trouble[self.current] = error.message
+            self._trouble[test] = error.message
             raise
+        finally:
+            self._opening.pop(test, None)
+        if self._closed:
+            self._opener.release(host)
+            raise WebDriverError("session not created", "the worker that asked for it is gone")
         self._count += 1
         session = Session(host, self.browser, self._count, self._keep, self._tell)
         session.opened, session.opened_in = began, self.current
@@ -99,6 +107,9 @@ class Desk:
             self.current = ""
         ended, self._ended = self._ended, []
         left = Left(unopened=self._trouble.pop(test, ""))
+        if began := self._opening.pop(test, 0.0):
+            seconds = time.monotonic() - began
+            left.unopened = f"browser '{self.browser}' was still not open after {seconds:.0f} s"
         try:
             async with self._looking:
                 for session in [*ended, *self.sessions.values()]:
@@ -122,6 +133,7 @@ class Desk:
 
     def close(self, worker: str) -> None:
         """The worker is gone: close what it left open."""
+        self._closed = True
         if self.sessions and worker:
             count = len(self.sessions)
             plural = "sessions" if count > 1 else "session"

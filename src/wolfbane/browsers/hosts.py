@@ -151,8 +151,13 @@ class DriverHost:
         if browser.engine != "chromium" or not device_metrics(browser):
             await fit(self, browser)
 
+    @property
+    def address(self) -> str:
+        """Where the driver has the session."""
+        return f"{self._url}/session/{self.session}"
+
     async def command(self, method: str, path: str, body: bytes) -> Reply:
-        url = f"{self._url}/session/{self.session}"
+        url = self.address
         return await self._send(method, f"{url}/{path}" if path else url, body)
 
     async def _send(self, method: str, url: str, body: bytes) -> Reply:

@@ -33,6 +33,7 @@ class Opener:
         self._start_files = StartFiles(programs.folder("start"))
         self._warm: dict[str, tuple[str, asyncio.Task[Host]]] = {}
         self._closing: set[asyncio.Task[None]] = set()
+        self.versions: dict[str, str] = {}
         self.left: Counter[str] = Counter()
         """Tests by browser that are still to come: nothing is warmed for none."""
 
@@ -61,6 +62,11 @@ class Opener:
         if name not in self._warm:
             self._warm[name] = (want.key, asyncio.create_task(self._open(name, want)))
 
+    async def ready(self, name: str) -> None:
+        """Wait until the one that is opened ahead is there, or failed."""
+        if name in self._warm:
+            await asyncio.wait([self._warm[name][1]])
+
     def test_over(self, name: str) -> None:
         """One test fewer to come; with the last, nothing is kept ready any more."""
         self.left[name] -= 1
@@ -87,6 +93,7 @@ class Opener:
     async def _open(self, name: str, want: Wanted) -> Host:
         browser = self._workspace.browser(name)
         here = installed(name, browser)
+        self._programs.see_to_room(name)
         variables = _variables(browser)
         if browser.engine == "webkit" and not self._visible and not browser.url:
             variables.update(await self._display.variables())
@@ -102,6 +109,8 @@ class Opener:
                 visible=self._visible,
             )  # fmt: skip
         await host.open(want)
+        told = (str(host.granted.get(key, "")) for key in ("browserName", "browserVersion"))
+        self.versions[name] = " ".join(filter(None, told))
         return host
 
     def _discard(self, task: asyncio.Task[Host]) -> None:

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import shutil
 import subprocess
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Protocol
+
+from wolfbane.browsers.failures import CannotOpen
+
+_LEAST = 2 << 20
+"""Bytes: with less, browsers hang rather than say what is wrong."""
 
 
 class Starter(Protocol):
@@ -36,6 +42,13 @@ class Programs:
         place = self.scratch / f"{name}-{self._count}"
         place.mkdir()
         return place
+
+    def see_to_room(self, name: str) -> None:
+        """Raise CannotOpen where a browser's profile would find no room."""
+        free = shutil.disk_usage(self.scratch).free
+        if free < _LEAST:
+            words = f"there is no room for a profile in {self.scratch.parent}"
+            raise CannotOpen(f"browser '{name}': {words} ({free:,} bytes left)")
 
     def start(
         self, command: Sequence[str], variables: Mapping[str, str], output: Path, member: str

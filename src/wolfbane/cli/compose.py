@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 _STEPS = {
     "suites": "Suites",
     "tags": "Tags",
+    "browsers": "Browsers",
     "env": "Environments",
     "reports": "Reports, such as xunit=out.xml",
 }
@@ -29,7 +30,7 @@ _THEN = "run, save NAME, or show"
 @click.command("compose")
 @click.option(
     "--answers", type=click.Path(path_type=Path, dir_okay=False, exists=True), metavar="FILE",
-    help="Take the answers from a TOML file: suites, tags, env, reports, then.",
+    help="Take the answers from a TOML file: suites, tags, browsers, env, reports, then.",
 )  # fmt: skip
 @workspace_option
 @click.pass_context

@@ -21,7 +21,7 @@ from wolfbane.demo import copy_harbour
 def command(ctx: click.Context, into: Path | None) -> None:
     """Try Wolfbane on the sample workspace, a small tidal harbour.
 
-    Copies it to a folder, runs all of it, and says what to try next. Two of its tests fail
+    Copies it to a folder, runs all of it, and says what to try next. Some of its tests fail
     and two are unfinished, so that there is something to see. Exits 0 when the harbour ran.
 
     \b
@@ -32,7 +32,7 @@ def command(ctx: click.Context, into: Path | None) -> None:
     click.echo(f"Saltmarsh Harbour is in {folder}\n")
     code = run.main(["--workspace", str(folder)], standalone_mode=False)
     click.echo(f"""
-Two tests fail on purpose. What to try next:
+What fails, fails on purpose. What to try next:
 
   cd {shlex.quote(str(folder))}
   wolfbane list --by tag                        what there is, by tag
@@ -40,6 +40,7 @@ Two tests fail on purpose. What to try next:
   wolfbane run --pick 'category:billing and not tag:slow'
   wolfbane explain test_catamaran_in_winter     what is known of one test
   wolfbane run --status failed                  only what failed
+  wolfbane run --browser phone --log protocol   one browser, and all that is said to it
   wolfbane run --preset machines                each machine of the quay, side by side
   wolfbane env show staging                     where a run would go, and with what
   wolfbane run --everything                     the unfinished ones too

@@ -32,7 +32,13 @@ def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> Non
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     folder = find_run(found.results, run)
-    report = ConsoleReport(make_console(), quiet=quiet, verbose=verbose, live=False)
+    report = ConsoleReport(
+        make_console(),
+        quiet=quiet,
+        verbose=verbose,
+        live=False,
+        results=found.settings.workspace.results,
+    )
     for event in read_journal(folder):
         report(event)
     report.unfinished()

@@ -108,6 +108,11 @@ class Browsing:
         ]
         return message, kept
 
+    @property
+    def versions(self) -> dict[str, str]:
+        """What the browsers that were opened call themselves, by name."""
+        return dict(self._broker.opener.versions) if self._broker else {}
+
     def said(self) -> list[str]:
         """What people should know about the run's browsers."""
         return self._broker.said() if self._broker else []

@@ -137,7 +137,8 @@ class Session:
         seconds = time.monotonic() - began
         code, reason = self._verdict(unrun)
         counts = {str(outcome): count for outcome, count in self.counts.items()}
-        self._tell(RunFinished(round(seconds, 3), code, counts, unrun, reason, ended))
+        browsers = pool.browsing.versions
+        self._tell(RunFinished(round(seconds, 3), code, counts, unrun, reason, ended, browsers))
         return code
 
     def _new_pool(self, folder: Path) -> Pool:

@@ -13,11 +13,12 @@ from wolfbane.model import Test
 from wolfbane.selection import choose
 
 MOST_TAGS = 20
+_FIELDS = {"suites": "suite", "tags": "tag", "browsers": "browser"}
 
 
 @dataclass
 class Composition:
-    """What was answered so far: words by step, suites, tags, env and reports."""
+    """What was answered so far: words by step, suites, tags, browsers, env and reports."""
 
     inventory: Inventory
     answers: dict[str, list[str]] = field(default_factory=dict)
@@ -31,6 +32,9 @@ class Composition:
         if step == "tags":
             counts = Counter(tag.text for test in self.chosen() for tag in test.tags)
             return {tag: _tests(count) for tag, count in counts.most_common(MOST_TAGS)}
+        if step == "browsers":
+            counts = Counter(test.browser for test in self.chosen() if test.browser)
+            return {name: _tests(count) for name, count in counts.items()}
         if step == "env":
             default = self.inventory.workspace.settings.workspace.env
             names = list(self.inventory.workspace.settings.env)
@@ -64,13 +68,16 @@ class Composition:
 
     def chosen(self) -> tuple[Test, ...]:
         """The tests that the answers so far choose."""
-        fields = {"suite": self.answers.get("suites", []), "tag": self.answers.get("tags", [])}
+        fields = {field: self.answers.get(step, []) for step, field in _FIELDS.items()}
         choice = read_choice(Asked(fields=fields), self.inventory, self.inventory.workspace.root)
         return choose(choice, self.inventory.tests, {}).chosen
 
     def arguments(self) -> list[str]:
         """The arguments of ``wolfbane run`` that the answers come to."""
-        options: Mapping[str, str] = {"suites": "--suite", "tags": "--tag", "reports": "--report"}
+        options: Mapping[str, str] = {
+            **{step: f"--{field}" for step, field in _FIELDS.items()},
+            "reports": "--report",
+        }
         found = [
             text
             for step, option in options.items()

@@ -23,7 +23,7 @@ from wolfbane.events import (
 from wolfbane.model import Outcome, Result, at, variant
 from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure
 from wolfbane.reports.header import header
-from wolfbane.reports.matrix import by_browser, command_line
+from wolfbane.reports.matrix import browser_line, by_browser, command_line
 from wolfbane.reports.style import counted
 from wolfbane.reports.summary import closing_line, coverage_lines, slowest, summary_table
 from wolfbane.reports.targets import side_by_side
@@ -164,26 +164,31 @@ class ConsoleReport:
         for result in self._results:
             if result.outcome.is_bad:
                 print_failure(self._console, result, verbose=self._verbose, folder=folder)
-        print_blocked(self._console, self._results)
+        print_blocked(self._console, self._results, folder)
         if not self._quiet:
-            self._console.print()
-            if len(self._targets) > 1:
-                width = self._console.width
-                for part in side_by_side(self._results, self._suites, self._targets, width):
-                    self._console.print(part, soft_wrap=isinstance(part, Text))
-            else:
-                self._console.print(summary_table(self._results, self._suites))
-            for part in by_browser(self._results, self._console.width):
-                self._console.print(part, soft_wrap=isinstance(part, Text))
-            for covered in self._covered:
-                self._console.print(coverage_lines(covered), soft_wrap=True)
-            slow = slowest(self._results)
-            if slow is not None:
-                self._console.print(slow)
-            self._console.print()
+            self._summary(event)
         for warning in event.warnings:
             self._warn(warning)
         self._console.print(closing_line(event, self._run), soft_wrap=True)
+
+    def _summary(self, event: RunFinished) -> None:
+        self._console.print()
+        if len(self._targets) > 1:
+            width = self._console.width
+            for part in side_by_side(self._results, self._suites, self._targets, width):
+                self._console.print(part, soft_wrap=isinstance(part, Text))
+        else:
+            self._console.print(summary_table(self._results, self._suites))
+        for part in by_browser(self._results, self._console.width):
+            self._console.print(part, soft_wrap=isinstance(part, Text))
+        if event.browsers:
+            self._console.print(browser_line(event.browsers), soft_wrap=True)
+        for covered in self._covered:
+            self._console.print(coverage_lines(covered), soft_wrap=True)
+        slow = slowest(self._results)
+        if slow is not None:
+            self._console.print(slow)
+        self._console.print()
 
     def _warn(self, warning: str) -> None:
         line = Text.assemble(("warning  ", "bold khaki1"), visible(warning))

@@ -31,7 +31,7 @@ def print_failure(console: Console, result: Result, *, verbose: bool, folder: st
         console.print(block, soft_wrap=True)
 
 
-def print_blocked(console: Console, results: Iterable[Result]) -> None:
+def print_blocked(console: Console, results: Iterable[Result], folder: str) -> None:
     """What is missing, each thing once, with how many tests of which suites it keeps back."""
     groups: dict[str, list[Result]] = {}
     for result in results:
@@ -39,7 +39,8 @@ def print_blocked(console: Console, results: Iterable[Result]) -> None:
             groups.setdefault(result.message, []).append(result)
     for members in groups.values():
         if len(members) == 1 or any(result.output for result in members):
-            print_failure(console, max(members, key=lambda r: len(r.output)), verbose=False)
+            longest = max(members, key=lambda r: len(r.output))
+            print_failure(console, longest, verbose=False, folder=folder)
         if len(members) > 1:
             _print_group(console, members)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from rich.box import SIMPLE_HEAD
 from rich.console import RenderableType
@@ -59,6 +59,12 @@ def _end_of(name: str, room: int) -> Text:
 
 def _cell(outcome: Outcome | None) -> Text:
     return Text(str(outcome), style=STYLES[outcome]) if outcome else Text("-", style="dim")
+
+
+def browser_line(browsers: Mapping[str, str]) -> Text:
+    """What the browsers called themselves."""
+    told = ", ".join(f"{name} {version}" for name, version in sorted(browsers.items()))
+    return Text.assemble(("browsers ", "dim"), visible(told))
 
 
 def command_line(event: Commanded) -> Text:
