@@ -124,20 +124,19 @@ class Preparation:
         """The chosen tests, each after those that it needs, chosen or not."""
         if not any(test.needs for test in chosen):
             return list(chosen)
-        known = {(test.path, test.name): test for test in self._inventory.tests_at(target)}
-        asked_for = {(test.path, test.name) for test in chosen}
-        found: dict[tuple[str, str], Test] = {}
+        known = {_key(test): test for test in self._inventory.tests_at(target)}
+        asked_for = {_key(test) for test in chosen}
+        found: dict[tuple[str, str, str], Test] = {}
 
         def put(test: Test) -> None:
-            key = (test.path, test.name)
-            if key in found:
+            if _key(test) in found:
                 return
             for name in test.needs:
-                needed = known[test.path, name]
-                if (test.path, name) not in asked_for:
+                needed = known[test.path, name, test.browser]
+                if _key(needed) not in asked_for:
                     into.pulled_in[needed.address] = test.address
                 put(needed)
-            found[key] = test
+            found[_key(test)] = test
 
         for test in chosen:
             put(test)
@@ -179,3 +178,7 @@ class Preparation:
         chosen = [t for t in verdict.chosen if t.path in asked and t.path not in broken]
         into.chosen += self._with_needs(chosen, target, into)
         into.left_out.update(verdict.left_out)
+
+
+def _key(test: Test) -> tuple[str, str, str]:
+    return test.path, test.name, test.browser
