@@ -21,12 +21,12 @@ LOOK = shlex.split(
 )
 SHOTS = {
     "demo": (56, "wolfbane run"),
-    "list": (58, "wolfbane list --drop 'suite:tides or suite:fees'"),
+    "list": (58, "wolfbane list --drop 'suite:tides or suite:fees or tag:browser'"),
     "explain": (20, f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow"),
     "failure": (38, f"wolfbane run {shlex.quote(FAILING)}"),
     "undefined-step": (40, "wolfbane run --everything --name pilot"),
     "environments": (60, "wolfbane run --env local,staging --tag smoke --drop suite:quay-log"),
-    "browsers": (38, "wolfbane run --tag browser | tail -36"),
+    "browsers": (38, "wolfbane run --tag browser"),
     "browser-failure": (58, "wolfbane run page/map --name legend"),
     "doctor": (30, "wolfbane doctor"),
     "contract": (44, "wolfbane run workflows"),
