@@ -38,6 +38,7 @@ class RunStarted:
     targets: tuple[Target, ...] = ()
     pulled_in: dict[str, str] = field(default_factory=dict)
     documents: dict[str, str] = field(default_factory=dict)
+    browsers: tuple[str, ...] = ()
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
@@ -94,8 +95,19 @@ class Commanded:
 
 
 @dataclass(frozen=True)
+class TestRetried:
+    """An attempt ended badly, and the test will run again."""
+
+    result: Result
+    type: Literal["test-retried"] = "test-retried"
+
+
+@dataclass(frozen=True)
 class TestFinished:
-    """An attempt ended. ``extra``: it came up in the run and was not in its plan."""
+    """A test ended, after all of its attempts.
+
+    ``extra``: it came up in the run and was not in its plan.
+    """
 
     result: Result
     extra: bool = False
@@ -149,6 +161,7 @@ Event = (
     | Collecting
     | TestStarted
     | Commanded
+    | TestRetried
     | TestFinished
     | Covered
     | RunFinished

@@ -8,9 +8,10 @@ from enum import StrEnum
 
 
 class Outcome(StrEnum):
-    """How an attempt of a test ended."""
+    """How an attempt of a test ended; ``flaky`` is a test that passed after one that did not."""
 
     PASSED = "passed"
+    FLAKY = "flaky"
     FAILED = "failed"
     ERRORED = "errored"
     TIMED_OUT = "timed out"
@@ -179,7 +180,7 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """One attempt of one test, as it ended. Times are in seconds."""
+    """One test, as its last attempt ended, with the attempts before it. Times are in seconds."""
 
     address: str
     suite: str
@@ -199,3 +200,4 @@ class Result:
     target: str = ""
     evidence: tuple[Evidence, ...] = ()
     attempt: int = 1
+    earlier: tuple[Result, ...] = ()

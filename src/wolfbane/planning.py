@@ -15,7 +15,7 @@ GUESS = 0.01
 
 @dataclass(frozen=True)
 class Batch:
-    """Tests of one file that one worker runs in one go."""
+    """Tests of one file that one worker runs in one go; ``fresh`` wants one that ran nothing."""
 
     suite: str
     path: str
@@ -23,6 +23,7 @@ class Batch:
     seconds: float
     target: str = ""
     browser: str = ""
+    fresh: bool = False
 
 
 @dataclass(frozen=True)
@@ -75,6 +76,11 @@ def make_plan(
         cut.sort(key=lambda batch: -batch.seconds)
     cut.sort(key=lambda batch: targets.index(batch.target))
     return Plan(tuple(cut), left_out)
+
+
+def once_more(test: Test, seconds: float) -> Batch:
+    """A batch of one test alone, in a fresh worker."""
+    return Batch(test.suite, test.path, (test,), seconds, test.target, test.browser, fresh=True)
 
 
 def _place(test: Test) -> tuple[str, str, str]:

@@ -39,6 +39,14 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 @click.option("--timeout", callback=_duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
 @click.option("--stop-after", type=click.IntRange(1), metavar="N", help="Stop after N failures.")
 @click.option(
+    "--retries", type=click.IntRange(0), metavar="N", help="Run what fails again, N times at most."
+)
+@click.option(
+    "--retry-when", type=click.Choice(["after", "at-once"]), default="after", show_default=True,
+    help="When: after all others, or as soon as their file is through.",
+)  # fmt: skip
+@click.option("--flaky-fails", is_flag=True, help="Exit 1 if a test passed only when run again.")
+@click.option(
     "--order", type=click.Choice(["longest", "random"]), default="longest", show_default=True,
     help="The longest file first, or shuffled.",
 )  # fmt: skip
@@ -90,6 +98,9 @@ def command(
     jobs: int | None,
     timeout: float | None,
     stop_after: int | None,
+    retries: int | None,
+    retry_when: str,
+    flaky_fails: bool,
     order: str,
     seed: int | None,
     build: str | None,
@@ -136,6 +147,6 @@ def command(
     asked = Asked(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
         no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
-        evidence, visible, frozenset(logs),
+        evidence, visible, frozenset(logs), retries, retry_when == "at-once", flaky_fails,
     )  # fmt: skip
     ctx.exit(carry_out(opened, select, point, asked))

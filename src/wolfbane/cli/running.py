@@ -51,6 +51,9 @@ class Asked:
     evidence: str = FAILURES
     visible: bool = False
     log: frozenset[str] = frozenset()
+    retries: int | None = None
+    retry_at_once: bool = False
+    flaky_fails: bool = False
 
 
 def carry_out(
@@ -112,6 +115,9 @@ def _options(asked: Asked, jobs: int | None) -> Options:
         evidence=asked.evidence,
         visible=asked.visible,
         log=asked.log,
+        retries=asked.retries,
+        retry_at_once=asked.retry_at_once,
+        flaky_fails=asked.flaky_fails,
         command=shlex.join(["wolfbane", "run", *asked.arguments]),
     )
 

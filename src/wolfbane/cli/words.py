@@ -91,7 +91,8 @@ def _values(place: _Place, field: str, start: str) -> list[str]:
 
 
 _STATUSES = (
-    "passed", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo", "new"
+    "passed", "flaky", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo",
+    "new",
 )  # fmt: skip
 
 

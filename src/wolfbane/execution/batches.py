@@ -9,13 +9,14 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from wolfbane.engines import engine_for
-from wolfbane.events import Event, Exercised, TestStarted
+from wolfbane.events import Event, Exercised, TestRetried, TestStarted
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot, Unstartable
+from wolfbane.execution.retrying import Retries
 from wolfbane.execution.worker import End, Worker
 from wolfbane.execution.worker import Outcome as Ending
 from wolfbane.model import NESTED, Evidence, Outcome, Part, Result, Test, TestFile
-from wolfbane.planning import Batch, Plan
+from wolfbane.planning import Batch, Plan, once_more
 from wolfbane.workspace.settings import Suite, Workspace
 
 if TYPE_CHECKING:
@@ -44,6 +45,9 @@ class BatchRunner:
         tell: Callable[[Event], None],
         finished: Callable[[Result, bool], None],
         files: Mapping[str, TestFile],
+        retries: Retries,
+        *,
+        retry_at_once: bool = False,
     ) -> None:
         self._pool, self._workspace, self._timeout = pool, workspace, timeout
         self._files = files
@@ -53,16 +57,30 @@ class BatchRunner:
         self._tell, self._finished = tell, finished
         self._maker = pool.maker
         self._queue: list[Batch] = []
+        self._again: list[Batch] = []
+        self._retries, self._at_once = retries, retry_at_once
         self._unrun = 0
 
     async def carry_out(self, plan: Plan) -> int:
         """Run every batch; returns how many tests were not run since the run was stopped."""
         self._queue = list(plan.batches)
         await self._pool.each(self._work)
-        return self._unrun + sum(len(batch.tests) for batch in self._queue)
+        left = [test for batch in self._queue if not batch.fresh for test in batch.tests]
+        for batch in (*self._queue, *self._again):
+            self._give_up(batch)
+        return self._unrun + len(left)
+
+    def _give_up(self, batch: Batch) -> None:
+        """Tests that were to run again, and did not any more, end as they last did."""
+        for test in batch.tests if batch.fresh else ():
+            self._finished(self._retries.given_up(test), False)
 
     async def _work(self, slot: Slot) -> None:
-        while self._queue and not self._pool.stopping:
+        while not self._pool.stopping:
+            if not self._queue and self._again:
+                self._queue.append(self._again.pop(0))
+            if not self._queue:
+                break
             batch = self._next(slot)
             self._queue.remove(batch)
             if batch.target != slot.target:
@@ -70,6 +88,19 @@ class BatchRunner:
                 await slot.turn_to(batch.target)
             await _Course(self, slot, batch).run()
         await self._close_all(slot)
+
+    def _ended(self, test: Test, result: Result) -> None:
+        """An attempt of a planned test is over: have it run again, or tell what it came to."""
+        attempt = self._retries.again(test, result)
+        if attempt is None:
+            self._finished(self._retries.whole(result), False)
+            return
+        self._tell(TestRetried(attempt))
+        batch = once_more(test, result.seconds)
+        if self._at_once:
+            self._queue.insert(0, batch)
+        else:
+            self._again.append(batch)
 
     async def _close_all(self, slot: Slot) -> None:
         for suite, worker in slot.running(self._workspace.suites):
@@ -136,6 +167,8 @@ class _Course:
 
     async def run(self) -> None:
         """Run what is left until nothing is; a lost worker costs the test it was running."""
+        if self._batch.fresh:
+            self._slot.renew(self._suite)
         while self._left and not self._runner._pool.stopping:
             try:
                 worker = await self._slot.worker(self._suite, self._batch.browser)
@@ -155,7 +188,10 @@ class _Course:
                 self._lost(ending, worker.printed())
                 await self._settle()
                 await self._slot.drop(self._suite.name)
-        self._runner._unrun += len(self._left)
+        if self._batch.fresh and self._left:
+            self._runner._give_up(self._batch)
+        elif self._left:
+            self._runner._unrun += len(self._left)
 
     def _expect_the_next(self) -> None:
         """Where another file of the suite follows, its worker may be started ahead."""
@@ -262,7 +298,10 @@ class _Course:
         parts = self._parts.pop(test.place, ())
         evidence = self._evidence.pop(test.place, ())
         result = self._runner._maker.make(test, message, output, parts, evidence)
-        self._runner._finished(result, test.place not in self._planned)
+        if test.place in self._planned:
+            self._runner._ended(test, result)
+        else:
+            self._runner._finished(result, True)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:
         for test in self._left.values():

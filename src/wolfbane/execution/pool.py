@@ -105,6 +105,11 @@ class Slot:
             task.cancel()
         await asyncio.gather(*coming, return_exceptions=True)
 
+    def renew(self, suite: Suite) -> None:
+        """Have the next request of a suite served by a worker that ran nothing."""
+        if suite.name in self._workers:
+            self._retire(suite)
+
     def has_loaded(self, suite: str, path: str, browser: str = "") -> bool:
         """Whether a worker of this slot holds that file already."""
         worker = self._workers.get(suite)

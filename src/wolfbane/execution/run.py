@@ -23,6 +23,7 @@ from wolfbane.execution.building import CHANGED
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
+from wolfbane.execution.retrying import Retries
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.model import Outcome, Result, variant
@@ -49,6 +50,9 @@ class Options:
     evidence: str = "failures"
     visible: bool = False
     log: frozenset[str] = frozenset()
+    retries: int | None = None
+    retry_at_once: bool = False
+    flaky_fails: bool = False
 
 
 @dataclass(frozen=True)
@@ -124,7 +128,8 @@ class Session:
                 self._finished(result)
             runner = BatchRunner(
                 pool, self.workspace, self.options.timeout, self._tell, self._finished,
-                self.inventory.files,
+                self.inventory.files, Retries(self.workspace, self.options.retries),
+                retry_at_once=self.options.retry_at_once,
             )  # fmt: skip
             await pool.browsing.plan(pool.family, plan, self.options.jobs)
             unrun = await runner.carry_out(plan)
@@ -184,6 +189,7 @@ class Session:
             command=hide(self.options.command),
             pulled_in=prepared.pulled_in,
             documents=self._documents,
+            browsers=tuple(dict.fromkeys(t.browser for t in plan.tests if t.browser)),
             targets=tuple(Target(e.label, e.name, e.shown()) for e in self.environments),
             expression=str(self.choice),
             leave_out=str(self.choice.leave_out or ""),
@@ -250,7 +256,9 @@ class Session:
             return 1, "focus: tests are marked as the only ones to run (--no-focus)"
         if counts[Outcome.BLOCKED]:
             return 4, "what some tests need is missing"
-        if not counts[Outcome.PASSED] and not counts[Outcome.TODO]:
+        if counts[Outcome.FLAKY] and self.options.flaky_fails:
+            return 1, "flaky tests fail the run (--flaky-fails)"
+        if not (counts[Outcome.PASSED] or counts[Outcome.FLAKY] or counts[Outcome.TODO]):
             return 3, "nothing was run: every chosen test was skipped"
         return 0, ""
 

@@ -50,10 +50,14 @@ def _case(suite: ElementTree.Element, result: Result) -> None:
         file=_clean(result.path),
         time=f"{result.seconds:.6f}",
     )
-    if result.tags:
+    if result.tags or result.earlier:
         properties = ElementTree.SubElement(case, "properties")
         for tag in result.tags:
             ElementTree.SubElement(properties, "property", name="tag", value=_clean(tag))
+        for earlier in result.earlier:
+            told = f"{earlier.outcome}: {earlier.message}".strip()
+            attempt = f"attempt {earlier.attempt}"
+            ElementTree.SubElement(properties, "property", name=attempt, value=_clean(told))
     first = _clean(result.message).partition("\n")[0]
     detail = _clean("\n".join(filter(None, [result.trace or result.message, *_bad(result.parts)])))
     if result.outcome is Outcome.FAILED:

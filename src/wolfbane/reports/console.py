@@ -19,9 +19,10 @@ from wolfbane.events import (
     RunStarted,
     Starting,
     TestFinished,
+    TestRetried,
 )
 from wolfbane.model import Outcome, Result, at, variant
-from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure
+from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure, print_flaky
 from wolfbane.reports.header import header
 from wolfbane.reports.matrix import browser_line, by_browser, command_line
 from wolfbane.reports.style import counted
@@ -72,6 +73,8 @@ class ConsoleReport:
         elif isinstance(event, Building) and not self._quiet:
             text = f"{visible(event.suite)}: {visible(event.command)}"
             self._console.print(Text.assemble(("building   ", "dim"), text), soft_wrap=True)
+        elif isinstance(event, TestRetried):
+            self._retried(event.result)
         elif isinstance(event, Commanded):
             self._console.print(command_line(event), soft_wrap=True)
         elif isinstance(event, Starting) and not self._quiet:
@@ -138,6 +141,11 @@ class ConsoleReport:
             if not self._waiting[file]:
                 self._file_line(file)
 
+    def _retried(self, result: Result) -> None:
+        if self._verbose or self._progress is not None:
+            line = one_line(result).append("  will run again", style="dim")
+            self._console.print(line, soft_wrap=True)
+
     def _line(self, result: Result) -> None:
         self._console.print(one_line(result), soft_wrap=True)
         if self._verbose:
@@ -165,6 +173,9 @@ class ConsoleReport:
             if result.outcome.is_bad:
                 print_failure(self._console, result, verbose=self._verbose, folder=folder)
         print_blocked(self._console, self._results, folder)
+        for result in self._results:
+            if result.outcome is Outcome.FLAKY and not self._quiet:
+                print_flaky(self._console, result, folder)
         if not self._quiet:
             self._summary(event)
         for warning in event.warnings:

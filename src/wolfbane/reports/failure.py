@@ -31,6 +31,34 @@ def print_failure(console: Console, result: Result, *, verbose: bool, folder: st
         console.print(block, soft_wrap=True)
 
 
+def print_flaky(console: Console, result: Result, folder: str) -> None:
+    """A test that passed in the end, and each attempt before that."""
+    head = Text.assemble((f"{result.outcome}", STYLES[result.outcome]), "  ")
+    head.append(visible(result.address), style="bold")
+    head.append(f"  passed on attempt {result.attempt}", style="dim")
+    console.print()
+    console.print(Rule(style="dim"))
+    console.print(head, soft_wrap=True)
+    for line in _attempts(result, folder):
+        console.print(line, soft_wrap=True)
+
+
+def _attempts(result: Result, folder: str) -> Iterator[Text]:
+    """The attempts before the last: how each ended, and what it left behind."""
+    for earlier in result.earlier:
+        line = Text.assemble((f"\n  attempt {earlier.attempt}  ", "dim"))
+        line.append(f"{earlier.outcome}", style=STYLES[earlier.outcome])
+        line.append(f"  {clock(earlier.seconds)}", style="dim")
+        if earlier.message == result.message:
+            line.append("  with the same message", style="dim")
+        else:
+            for text in visible(earlier.message).splitlines()[:SHOWN_OF_PART]:
+                line.append(f"\n    {text}")
+        for kept in _evidence(earlier, folder):
+            line.append(f"\n    {kept}", style="dim")
+        yield line
+
+
 def print_blocked(console: Console, results: Iterable[Result], folder: str) -> None:
     """What is missing, each thing once, with how many tests of which suites it keeps back."""
     groups: dict[str, list[Result]] = {}
@@ -71,11 +99,15 @@ def _blocks(result: Result, folder: str, *, verbose: bool) -> Iterator[Renderabl
     if result.output.strip():
         yield _section("it printed", _tail(result.output, verbose=verbose))
     if result.evidence:
-        kinds = max(len(kept.kind) for kept in result.evidence)
-        kept_lines = [f"{kept.kind:<{kinds}}  {folder}/{kept.path}" for kept in result.evidence]
-        yield _section("it left behind", "\n".join(kept_lines))
+        yield _section("it left behind", "\n".join(_evidence(result, folder)))
+    yield from _attempts(result, folder)
     again = shlex.join(["wolfbane", "run", result.address])
     yield Text.assemble(("\n  run it again: ", "dim"), visible(again))
+
+
+def _evidence(result: Result, folder: str) -> list[str]:
+    kinds = max((len(kept.kind) for kept in result.evidence), default=0)
+    return [f"{kept.kind:<{kinds}}  {folder}/{kept.path}" for kept in result.evidence]
 
 
 def _message(message: str) -> Text:

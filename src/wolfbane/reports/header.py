@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.table import Table
 from rich.text import Text
 
@@ -9,6 +11,10 @@ from wolfbane.events import RunStarted
 from wolfbane.reports.text import many, visible
 
 _MOST_PULLED = 5
+
+
+def _bare(name: str, endings: Sequence[str]) -> str:
+    return name.removesuffix(next(filter(name.endswith, endings), ""))
 
 
 def header(event: RunStarted) -> Table:
@@ -19,8 +25,10 @@ def header(event: RunStarted) -> Table:
     rows.add_row("workspace", Text(visible(event.workspace), style="bold"))
     suites = many(len(event.suites), "suite")
     labels = [f" @{target.label}" for target in event.targets if target.label]
-    files = {name.removesuffix(next(filter(name.endswith, labels), "")) for name in event.files}
+    files = {_bare(_bare(name, labels), [f" @{b}" for b in event.browsers]) for name in event.files}
     chosen = f"{many(event.tests, 'test')} in {many(len(files), 'file')} of {suites}"
+    if event.browsers:
+        chosen += f", in {', '.join(event.browsers)}"
     if len(labels) > 1:
         chosen += f", against {len(labels)} environments"
     asked = "" if event.expression == "everything" else f": {visible(event.expression)}"

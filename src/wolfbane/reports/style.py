@@ -16,6 +16,7 @@ from wolfbane.model import Outcome
 ORDER = tuple(Outcome)
 STYLES = {
     Outcome.PASSED: "dark_cyan",
+    Outcome.FLAKY: "bold yellow3",
     Outcome.FAILED: "bold indian_red1",
     Outcome.ERRORED: "bold orange1",
     Outcome.TIMED_OUT: "bold plum2",

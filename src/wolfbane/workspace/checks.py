@@ -62,10 +62,14 @@ def meaning_problems(
         checks.named_services((*place, "needs"), suite.needs or [], settings)
         checks.values_file((*place, "values_file"), suite)
         checks.browsers(place, suite, settings)
+        checks.times((*place, "retries"), suite.retries)
         if suite.timeout is not None:
             checks.duration((*place, "timeout"), suite.timeout)
     for index, rule in enumerate(settings.tag):
         checks.expression(("tag", index, "match"), rule.match)
+    for index, retry in enumerate(settings.retry):
+        checks.expression(("retry", index, "match"), retry.match)
+        checks.times(("retry", index, "times"), retry.times)
     for name, parameter in settings.param.items():
         checks.parameter(("param", *name.split(".")), name, parameter)
     for name, values in settings.env.items():
@@ -91,6 +95,10 @@ class _Checks:
             seconds(value)
         except ValueError as error:
             self.add(location, f"'{location[-1]}': {error}")
+
+    def times(self, location: Location, value: int) -> None:
+        if value < 0:
+            self.add(location, f"'{location[-1]}' is {value}, which is no number of times")
 
     def expression(self, location: Location, text: str) -> None:
         try:

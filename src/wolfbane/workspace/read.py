@@ -22,6 +22,7 @@ from wolfbane.workspace.settings import (
     Http,
     Parameter,
     Preset,
+    Retry,
     Service,
     Settings,
     Suite,
@@ -33,7 +34,7 @@ from wolfbane.workspace.vocabulary import ENGINES, KINDS, OTHER_ENGINE, TYPES
 _TABLES: dict[str, type[Any]] = {
     "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule, "param": Parameter, "env": dict,
     "service": Service, "preset": Preset,
-    "browser": Browser,
+    "browser": Browser, "retry": Retry,
 }  # fmt: skip
 CHECKED_NAME = "settings.checked"
 
@@ -85,6 +86,7 @@ def _built(data: Mapping[str, Any]) -> Settings:
         {name: Service(**table) for name, table in data.get("service", {}).items()},
         {name: Preset(**table) for name, table in data.get("preset", {}).items()},
         {name: Browser(**table) for name, table in data.get("browser", {}).items()},
+        [Retry(**table) for table in data.get("retry", ())],
     )
 
 

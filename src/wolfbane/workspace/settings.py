@@ -64,6 +64,7 @@ class Suite:
     tags: list[str] = field(default_factory=list)
     env: dict[str, str | int | float] = field(default_factory=dict)
     timeout: float | str | None = None
+    retries: int = 0
     build: list[str] = field(default_factory=list)
     inputs: list[str] = field(default_factory=list)
     python: str = ""
@@ -120,6 +121,16 @@ class TagRule:
 
 
 @dataclass(frozen=True)
+class Retry:
+    """``[[retry]]``: tests that an expression matches may run again so many times."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    match: str
+    times: int
+
+
+@dataclass(frozen=True)
 class Parameter:
     """``[param.NAME]``: something that a run is pointed at; ``export`` names variables."""
 
@@ -165,7 +176,7 @@ class Preset:
 
 @dataclass(frozen=True)
 class Settings:
-    """The whole file. ``suite`` and ``tag`` are its arrays of tables.
+    """The whole file. ``suite``, ``tag`` and ``retry`` are its arrays of tables.
 
     ``param`` is by dotted name; ``env`` holds tables of values, by name of environment.
     """
@@ -180,6 +191,7 @@ class Settings:
     service: dict[str, Service] = field(default_factory=dict)
     preset: dict[str, Preset] = field(default_factory=dict)
     browser: dict[str, Browser] = field(default_factory=dict)
+    retry: list[Retry] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,51 @@
+"""Which tests may run again after a failure, and what their attempts come to together."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from wolfbane.model import Outcome, Result, Test
+from wolfbane.selection import Matcher, parse
+from wolfbane.workspace.settings import Workspace
+
+
+class Retries:
+    """The attempts of every test of a run. ``given`` overrides what the settings say."""
+
+    def __init__(self, workspace: Workspace, given: int | None) -> None:
+        self._workspace, self._given = workspace, given
+        self._rules: list[tuple[Callable[[Test], bool], int]] = [
+            (Matcher(parse(rule.match)), rule.times) for rule in workspace.settings.retry
+        ]
+        self._earlier: dict[str, list[Result]] = {}
+
+    def allowed(self, test: Test) -> int:
+        """How often a test may run again: the most that its suite and the rules say."""
+        if self._given is not None:
+            return self._given
+        times = [times for matches, times in self._rules if matches(test)]
+        return max([*times, self._workspace.suite(test.suite).retries])
+
+    def again(self, test: Test, result: Result) -> Result | None:
+        """The attempt, by its number, if the test is to run again after it; else None."""
+        earlier = self._earlier.setdefault(test.address, [])
+        if not result.outcome.is_bad or len(earlier) >= self.allowed(test):
+            return None
+        attempt = replace(result, attempt=len(earlier) + 1)
+        earlier.append(attempt)
+        return attempt
+
+    def whole(self, result: Result) -> Result:
+        """What all attempts come to, the last one being this: flaky if it alone passed."""
+        earlier = tuple(self._earlier.pop(result.address, ()))
+        if not earlier:
+            return result
+        passed = result.outcome is Outcome.PASSED
+        outcome = Outcome.FLAKY if passed else result.outcome
+        return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)
+
+    def given_up(self, test: Test) -> Result:
+        """What a test came to that was to run again, and did not."""
+        *earlier, last = self._earlier.pop(test.address)
+        return replace(last, earlier=tuple(earlier))
