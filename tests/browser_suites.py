@@ -111,7 +111,7 @@ def pages():
 def suite(folder, pages):
     """A folder in which ``suite(body, ...)`` writes a suite of one class of tests."""
 
-    def write(body, browsers=("chromium",), limit="30s", more=""):
+    def write(body, browsers=("chromium",), limit="60s", more=""):
         listed = "[" + ", ".join(f'"{name}"' for name in browsers) + "]"
         folder.file(
             "wolfbane.toml",

@@ -15,7 +15,7 @@ from wolfbane.browsers.words import FAILURES
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import Selected
 from wolfbane.environments import Mask
-from wolfbane.errors import WolfbaneError
+from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.execution.processes import available_cores
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Known, Options, Session
@@ -24,10 +24,12 @@ from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
 from wolfbane.reports.written import read_targets, write_reports
+from wolfbane.results.history_url import history_url
 from wolfbane.results.runs import new_run
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
+    from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
 
 
@@ -98,7 +100,20 @@ def carry_out(
     finally:
         report.close()
     write_reports(targets, record)
+    _to_the_team(workspace, record)
     return code
+
+
+def _to_the_team(workspace: Workspace, record: Record) -> None:
+    """Add the run to the team's history; one that cannot be reached is said, and no more."""
+    if url := history_url(workspace):
+        from wolfbane.results.store import Store
+        from wolfbane.results.taking import take_in
+
+        try:
+            take_in(Store.open(workspace.results, url), record)
+        except InputError as error:
+            click.echo(f"wolfbane: this run is not in the team's history: {error}", err=True)
 
 
 def _options(asked: Asked, jobs: int | None) -> Options:

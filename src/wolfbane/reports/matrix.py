@@ -12,7 +12,7 @@ from rich.text import Text
 from wolfbane.events import Commanded
 from wolfbane.model import Outcome, Result, variant
 from wolfbane.reports.style import STYLES
-from wolfbane.reports.text import clock, visible
+from wolfbane.reports.text import clock, ending, visible
 
 SHOWN = 40
 _SHORTEST = 20
@@ -26,8 +26,7 @@ def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType
     rows: dict[str, dict[str, Outcome]] = {}
     for result in results:
         if result.browser:
-            ending = variant("", result.browser, result.target)
-            bare = result.address.removesuffix(ending)
+            bare = result.address.removesuffix(variant("", result.browser, result.target))
             named = variant(bare, "", result.target)
             rows.setdefault(named, {})[result.browser] = result.outcome
     order = sorted(rows, key=lambda name: (not _interesting(rows[name]), name))
@@ -40,7 +39,7 @@ def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType
         widest = max(len(name), *(len(row.get(name, "-")) for row in rows.values()))
         table.add_column(visible(name), no_wrap=True, min_width=widest)
     for name in order[:SHOWN]:
-        table.add_row(_end_of(name, room), *(_cell(rows[name].get(b)) for b in browsers))
+        table.add_row(ending(name, room), *(_cell(rows[name].get(b)) for b in browsers))
     yield table
     if len(order) > SHOWN:
         alike = "" if any(_interesting(rows[n]) for n in order[SHOWN:]) else " that passed in all"
@@ -49,12 +48,6 @@ def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType
 
 def _interesting(row: dict[str, Outcome]) -> bool:
     return set(row.values()) != {Outcome.PASSED}
-
-
-def _end_of(name: str, room: int) -> Text:
-    """An address, its beginning left out where there is no room for it."""
-    name = visible(name)
-    return Text(name if len(name) <= room else "..." + name[len(name) - room + 3 :])
 
 
 def _cell(outcome: Outcome | None) -> Text:

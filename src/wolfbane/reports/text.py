@@ -43,3 +43,9 @@ def clock(seconds: float) -> str:
 def many(count: int, noun: str) -> str:
     """``1 test``, ``2 tests``."""
     return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"
+
+
+def ending(text: str, room: int) -> str:
+    """The end of a text, its beginning left out where there is no room for it."""
+    text = visible(text)
+    return text if len(text) <= room else "..." + text[len(text) - room + 3 :]

@@ -22,6 +22,7 @@ class WorkspaceTable:
     name: str = ""
     leave_out: str = ""
     results: str = ".wolfbane"
+    history: str = ""
     jobs: int | None = None
     timeout: float | str = DEFAULT_TIMEOUT
     env: str = ""

@@ -1,0 +1,62 @@
+"""``wolfbane history``."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import click
+
+from wolfbane.cli.selecting import Selected, selection_options
+
+
+@click.command("history")
+@selection_options
+@click.option("--runs", type=click.IntRange(1), default=30, show_default=True, metavar="N",
+              help="How many runs to look back.")  # fmt: skip
+@click.option(
+    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    help="The form of the answer.",
+)  # fmt: skip
+@click.option(
+    "--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",
+    help="Draw the tests over time: .png or .svg.",
+)  # fmt: skip
+def command(select: Callable[[], Selected], runs: int, form: str, picture: Path | None) -> None:
+    """Show the runs on record; with a selection, how its tests ended over time.
+
+    \b
+    wolfbane history
+    wolfbane history --tag smoke --runs 50
+    wolfbane history tests/fees --picture fees.png
+    """
+    from wolfbane.reports import history as shown
+    from wolfbane.reports.style import make_console
+    from wolfbane.results.history import histories
+    from wolfbane.results.opening import open_history
+    from wolfbane.selection import choose
+
+    selected = select()
+    store, problems = open_history(selected.inventory.workspace)
+    for problem in problems:
+        click.echo(f"wolfbane: {problem}", err=True)
+    entries = store.runs(runs)
+    console = make_console()
+    everything = str(selected.choice) == "everything"
+    if everything and not picture:
+        if form == "json":
+            click.echo(shown.runs_as_json(entries))
+        else:
+            console.print(shown.run_table(entries))
+        return
+    tests = choose(selected.choice, selected.inventory.tests, selected.newest.status).chosen
+    found = histories(store, [test.address for test in tests], entries)
+    if picture:
+        from wolfbane.reports.pictures import draw
+
+        draw([each for each in found if each.counted], entries, picture)
+    if form == "json":
+        click.echo(shown.tests_as_json(found, entries))
+    elif not picture:
+        console.print(shown.test_table(found, console.width))
+        console.print(shown.legend(), soft_wrap=True)

@@ -1,0 +1,82 @@
+"""The history as a picture: tests by runs, coloured by outcome, with their durations."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.model import Outcome
+from wolfbane.results.history import TestHistory
+from wolfbane.results.store import RunEntry
+
+MOST = 40
+COLOURS = {
+    Outcome.PASSED: "#2f9e8f",
+    Outcome.FLAKY: "#d9b32c",
+    Outcome.FAILED: "#d1495b",
+    Outcome.ERRORED: "#e0843a",
+    Outcome.TIMED_OUT: "#9b5fc0",
+    Outcome.CRASHED: "#7a2f6b",
+    Outcome.BLOCKED: "#b8a57a",
+    Outcome.SKIPPED: "#8fb3d1",
+    Outcome.TODO: "#b9bfc4",
+}
+_LONGEST = 58
+
+
+def draw(histories: Sequence[TestHistory], entries: Sequence[RunEntry], path: Path) -> None:
+    """Write a PNG or SVG, as the path's ending says. Raises InputError."""
+    import matplotlib as mpl
+
+    mpl.use("Agg")
+    from matplotlib import pyplot
+    from matplotlib.patches import Patch, Rectangle
+
+    shown = sorted(histories, key=lambda h: (h.passed - len(h.counted), h.address))[:MOST]
+    oldest_first = list(reversed(entries))
+    height = 1.9 + 0.27 * len(shown)
+    figure, (outcomes, times) = pyplot.subplots(
+        1, 2, figsize=(12.8, max(height, 3)), width_ratios=(3, 1), sharey=True, layout="constrained"
+    )
+    for row, history in enumerate(shown):
+        for column, ended in enumerate(history.ended):
+            if ended:
+                colour = COLOURS[Outcome(ended.outcome)]
+                outcomes.add_patch(Rectangle((column - 0.46, row - 0.42), 0.92, 0.84, color=colour))
+        seconds = [each.seconds for each in history.counted]
+        if seconds:
+            times.plot(seconds, [row] * len(seconds), "o", color="#9fb4c0", ms=3, zorder=1)
+            times.plot([history.median], [row], "|", color="#16324a", ms=11, mew=2, zorder=2)
+    outcomes.set_xlim(-0.6, len(oldest_first) - 0.4)
+    outcomes.set_ylim(len(shown) - 0.4, -0.6)
+    outcomes.set_yticks(range(len(shown)), [_end(h.address) for h in shown], fontsize=8)
+    step = max(1, len(oldest_first) // 12)
+    ticks = range(0, len(oldest_first), step)
+    labels = [oldest_first[n].began[5:16].replace("T", " ") for n in ticks]
+    outcomes.set_xticks(ticks, labels, rotation=45, ha="right", fontsize=8)
+    present = {Outcome(e.outcome) for h in shown for e in h.ended if e}
+    patches = [Patch(color=COLOURS[o], label=str(o)) for o in Outcome if o in present]
+    outcomes.legend(
+        handles=patches, loc="lower left", bbox_to_anchor=(0, 1.01), ncols=9, frameon=False,
+        fontsize=8,
+    )  # fmt: skip
+    times.set_xlabel("seconds; the line is the median", fontsize=8)
+    times.tick_params(labelsize=8)
+    times.set_xscale("symlog", linthresh=0.01)
+    times.set_xlim(left=0)
+    times.xaxis.set_major_formatter(lambda value, _: f"{value:g}")
+    for axes in (outcomes, times):
+        axes.spines[["top", "right", "left"]].set_visible(False)
+        axes.tick_params(length=0)
+    try:
+        figure.savefig(path, dpi=100)
+    except (OSError, ValueError) as error:
+        raise InputError(Problem(f"the picture cannot be written: {error}", str(path))) from None
+    finally:
+        pyplot.close(figure)
+
+
+def _end(address: str) -> str:
+    text = address.replace("$", r"\$")
+    return text if len(text) <= _LONGEST else "..." + text[-_LONGEST + 3 :]

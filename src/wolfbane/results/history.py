@@ -1,0 +1,96 @@
+"""What the history says of tests: outcomes over time, how often they pass, how long they take."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+from wolfbane.model import Outcome
+from wolfbane.results.store import Ended, RunEntry, Store
+
+_NOT_RUN = frozenset({str(Outcome.SKIPPED), str(Outcome.TODO), str(Outcome.BLOCKED)})
+
+
+@dataclass(frozen=True)
+class TestHistory:
+    """One test in a row of runs, the oldest first; None where it had no part in one."""
+
+    address: str
+    ended: tuple[Ended | None, ...]
+
+    @property
+    def counted(self) -> list[Ended]:
+        """The runs in which it really ran."""
+        return [each for each in self.ended if each and each.outcome not in _NOT_RUN]
+
+    @property
+    def passed(self) -> int:
+        """How often it passed at once."""
+        return sum(each.outcome == Outcome.PASSED for each in self.counted)
+
+    @property
+    def flake_rate(self) -> float:
+        """The share of its runs that were flaky, of those in which it ran."""
+        counted = self.counted
+        flaky = sum(each.outcome == Outcome.FLAKY for each in counted)
+        return flaky / len(counted) if counted else 0.0
+
+    @property
+    def median(self) -> float:
+        """Its median duration in seconds."""
+        return statistics.median([each.seconds for each in self.counted] or [0.0])
+
+    @property
+    def stable(self) -> int:
+        """How many of its newest runs in a row passed at once."""
+        row = 0
+        for each in reversed(self.counted):
+            if each.outcome != Outcome.PASSED:
+                break
+            row += 1
+        return row
+
+
+def histories(
+    store: Store, addresses: Iterable[str], entries: Sequence[RunEntry]
+) -> list[TestHistory]:
+    """The tests in these runs (given the newest first), in the order of their addresses."""
+    wanted = list(addresses)
+    found = store.history(wanted, entries)
+    oldest_first = [entry.id for entry in reversed(entries)]
+    return [
+        TestHistory(address, tuple(map(dict(found[address]).get, oldest_first)))
+        for address in wanted
+    ]
+
+
+def slower(
+    store: Store, newest: Mapping[str, float], entries: Sequence[RunEntry]
+) -> dict[str, float]:
+    """Tests whose newest duration stands out of their history, with how many times the median."""
+    found = {}
+    for history in histories(store, newest, entries):
+        before = [e.seconds for e in history.counted][:-1]
+        if stands_out(newest[history.address], before):
+            found[history.address] = newest[history.address] / statistics.median(before)
+    return found
+
+
+def stands_out(seconds: float, before: Sequence[float]) -> bool:
+    """Whether a duration is longer than noise explains.
+
+    By the modified z-score of Iglewicz and Hoaglin (1993), 0.6745 (x - median) / MAD > 3.5,
+    against at least five earlier ones; and by a tenth of a second and a quarter at least.
+    """
+    if len(before) < _LEAST:
+        return False
+    middle = statistics.median(before)
+    spread = statistics.median(abs(value - middle) for value in before)
+    more = seconds - middle
+    if more < _SECONDS or more < middle * _SHARE:
+        return False
+    return spread == 0 or 0.6745 * more / spread > _SCORE
+
+
+_LEAST, _SCORE, _SECONDS, _SHARE = 5, 3.5, 0.1, 0.25

@@ -1,0 +1,56 @@
+"""The tables of the history. Changes come with a migration in ``migrations/versions``."""
+
+from __future__ import annotations
+
+from sqlalchemy import (
+    Column,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    Text,
+)
+
+metadata = MetaData()
+
+runs = Table(
+    "runs",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String(80), nullable=False, unique=True),
+    Column("began", String(32), nullable=False, index=True),
+    Column("seconds", Float, nullable=False),
+    Column("exit_code", Integer, nullable=False),
+    Column("target", String(200), nullable=False),
+    Column("command", Text, nullable=False),
+    Column("expression", Text, nullable=False),
+    Column("counts", Text, nullable=False),
+    Column("origin", String(200), nullable=False),
+)
+
+tests = Table(
+    "tests",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("address", Text, nullable=False, unique=True),
+    Column("suite", String(200), nullable=False),
+)
+
+results = Table(
+    "results",
+    metadata,
+    Column("test_id", Integer, ForeignKey("tests.id"), primary_key=True, autoincrement=False),
+    Column(
+        "run_id", Integer, ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True,
+        autoincrement=False,
+    ),
+    Column("outcome", String(12), nullable=False),
+    Column("seconds", Float, nullable=False),
+    Column("attempts", Integer, nullable=False),
+    Column("message", Text, nullable=False),
+    Index("results_by_run", "run_id", "outcome"),
+    sqlite_with_rowid=False,
+)  # fmt: skip

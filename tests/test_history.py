@@ -1,0 +1,148 @@
+"""The history: runs and tests over time, on SQLite and on a PostgreSQL of the tests' own."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import subprocess
+import tempfile
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+
+from wolfbane.results.history import stands_out
+from wolfbane.results.store import Ended, RunEntry, Store
+
+PLACE = "test_quay.py#"
+SUITE = """
+    import os
+
+    def test_steady():
+        pass
+
+    def test_moody():
+        assert os.environ.get("MOOD") != "bad"
+"""
+SERVERS = sorted(Path("/usr/lib/postgresql").glob("*/bin")) if shutil.which("psql") else []
+
+
+def _as_server(*command):
+    """PostgreSQL does not run as root."""
+    return ["runuser", "-u", "nobody", "--", *command] if os.geteuid() == 0 else list(command)
+
+
+@pytest.fixture(scope="module")
+def postgresql():
+    """The URL of a server that is made for these tests."""
+    if not SERVERS:
+        pytest.skip("PostgreSQL is not here")
+    programs = SERVERS[-1]
+    with tempfile.TemporaryDirectory() as place:
+        Path(place).chmod(0o777)
+        data = f"{place}/data"
+        made = [programs / "initdb", "-D", data, "-U", "quay", "--auth=trust", "--no-sync"]
+        subprocess.run(_as_server(*made), check=True, capture_output=True, cwd=place)
+        options = f"-k {place} -c listen_addresses="
+        control = _as_server(
+            programs / "pg_ctl", "-D", data, "-o", options, "-l", f"{place}/log", "-w"
+        )
+        subprocess.run([*control, "start"], check=True, capture_output=True, cwd=place)
+        yield f"postgresql://quay@/postgres?host={place}"
+        subprocess.run(
+            [*control, "-m", "immediate", "stop"], check=True, capture_output=True, cwd=place
+        )
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def url(request):
+    """Where the history is; nothing for the workspace's own."""
+    if request.param == "sqlite":
+        return ""
+    url = request.getfixturevalue("postgresql")
+    import psycopg
+
+    with psycopg.connect(url, autocommit=True) as line:
+        line.execute("DROP TABLE IF EXISTS results, tests, runs, alembic_version")
+    return url
+
+
+@pytest.fixture
+def quay(folder, url):
+    folder.file("test_quay.py", SUITE)
+    folder.file("wolfbane.toml", '[[suite]]\nname = "q"\nkind = "python"\npaths = ["test_*.py"]\n')
+    folder.history = {"WOLFBANE_HISTORY": url} if url else {}
+    return folder
+
+
+def test_runs_and_tests_over_time(quay):
+    for mood in ("good", "bad", "good"):
+        quay.run("--retries", "0", MOOD=mood, **quay.history)
+    quay.run("--name", "steady", **quay.history)
+    listed = json.loads(quay.call("history", "--as", "json", **quay.history).out)
+    assert [run["counts"] for run in listed] == [
+        {"passed": 1}, {"passed": 2}, {"passed": 1, "failed": 1}, {"passed": 2}
+    ]  # fmt: skip
+    assert [run["exit_code"] for run in listed] == [0, 0, 1, 0]
+    told = json.loads(quay.call("history", "test_quay.py", "--as", "json", **quay.history).out)
+    [steady, moody] = sorted(told, key=lambda test: test["address"] != f"{PLACE}test_steady")
+    assert (steady["runs"], steady["passed"], steady["stable"]) == (4, 4, 4)
+    assert (moody["runs"], moody["passed"], moody["stable"]) == (3, 2, 1)
+    assert [run["outcome"] for run in moody["ended"]] == ["passed", "failed", "passed"]
+    table = quay.call("history", "--name", "moody", **quay.history).out
+    assert re.search(r" \.F\. +2 of 3 +0% ", table) and "newest at the right:  . passed" in table
+    picture = quay.call("history", "test_quay.py", "--picture", "out.png", **quay.history)
+    assert (quay.path / "out.png").read_bytes().startswith(b"\x89PNG"), picture.err
+
+
+def test_several_runs_write_at_once(quay, url):
+    Store.open(quay.path, url)
+
+    def add(number):
+        ended = [Ended(f"t#{n}", "s", "passed", 0.1) for n in range(300)]
+        run = RunEntry(f"run-{number}", "2026-06-01T00:00:00+00:00", 1.0, 0, {"passed": 300})
+        return Store.open(quay.path, url).add(run, ended)
+
+    with ThreadPoolExecutor(6) as workers:
+        assert list(workers.map(add, [*range(12), 3])).count(True) == 12
+    store = Store.open(quay.path, url)
+    entries = store.runs(50)
+    assert len(entries) == 12
+    found = store.history(["t#7"], entries)["t#7"]
+    assert len(found) == 12
+    store.forget(["run-1", "run-2"])
+    assert len(store.runs(50)) == 10
+
+
+def test_a_history_that_is_damaged_or_newer_or_away_is_said(folder):
+    folder.file("test_quay.py", SUITE)
+    folder.run()
+    assert folder.call("history").code == 0
+    history = folder.path / ".wolfbane" / "history.sqlite"
+    import sqlite3
+
+    with sqlite3.connect(history) as line:
+        line.execute("UPDATE alembic_version SET version_num = '9999'")
+    newer = folder.call("history")
+    assert (newer.code, "is from a newer version of Wolfbane (9999)" in newer.err) == (2, True)
+    for left in history.parent.glob("history.sqlite-*"):
+        left.unlink()
+    history.write_bytes(b"no database at all" * 100)
+    damaged = folder.call("history")
+    assert (damaged.code, "move it away, and a new one is begun" in damaged.err) == (2, True)
+    assert folder.run().code == 0
+    history.unlink()
+    assert len(json.loads(folder.call("history", "--as", "json").out)) == 2
+    away = folder.run(WOLFBANE_HISTORY="postgresql://quay@127.0.0.1:1/none")
+    assert (away.code, "this run is not in the team's history" in away.err) == (0, True)
+
+
+def test_what_stands_out_of_noise():
+    steady = [1.0, 1.02, 0.98, 1.01, 0.99, 1.0]
+    assert stands_out(1.6, steady)
+    assert not stands_out(1.04, steady)
+    assert not stands_out(1.6, steady[:4])
+    assert not stands_out(2.0, [0.5, 2.5, 1.0, 3.0, 0.2, 1.8])
+    assert stands_out(0.5, [0.1] * 6) and not stands_out(0.15, [0.1] * 6)
