@@ -28,6 +28,7 @@ SHOTS = {
     "environments": (60, "wolfbane run --env local,staging --tag smoke --drop suite:quay-log"),
     "browsers": (38, "wolfbane run --tag browser"),
     "browser-failure": (58, "wolfbane run page/map --name legend"),
+    "quarantine": (34, "wolfbane run tests/fees --retries 1"),
     "doctor": (30, "wolfbane doctor"),
     "contract": (44, "wolfbane run workflows"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
@@ -63,6 +64,15 @@ def take(name: str, rows: int, command: str, harbour: Path, display: str) -> Non
         terminal.wait()
 
 
+def picture_history(harbour: Path) -> None:
+    """The history of the browser suite and the fees, drawn after a few runs."""
+    for _ in range(4):
+        subprocess.run([WOLFBANE, "run", "-q", "tests/fees", "page/map"], cwd=harbour)
+    target = str(HERE / "history.png")
+    select = ["tests/fees", "page/map", "--picture", target]
+    subprocess.run([WOLFBANE, "history", *select], cwd=harbour, check=True)
+
+
 def keep_evidence(harbour: Path) -> None:
     """The picture that the failing test at phone size left behind, made smaller."""
     kept = (harbour / ".wolfbane").glob("runs/*/evidence/*-has-a-legend-phone.png")
@@ -87,6 +97,8 @@ def main() -> None:
             for name in names:
                 if name != "environments":
                     take(name, *SHOTS[name], harbour, display)
+                    if name == "quarantine":
+                        picture_history(harbour)
                     if name == "browser-failure":
                         keep_evidence(harbour)
                     continue

@@ -19,6 +19,21 @@ class Target:
 
 
 @dataclass(frozen=True)
+class Quarantined:
+    """Why a test's failure does not fail the run, for how long, and until when.
+
+    ``over``: its date is past, and that does fail the run.
+    """
+
+    because: str
+    days: int
+    until: str = ""
+    owner: str = ""
+    ticket: str = ""
+    over: bool = False
+
+
+@dataclass(frozen=True)
 class RunStarted:
     """A run begins: what was chosen, where it runs, what was left out and why."""
 
@@ -39,6 +54,7 @@ class RunStarted:
     pulled_in: dict[str, str] = field(default_factory=dict)
     documents: dict[str, str] = field(default_factory=dict)
     browsers: tuple[str, ...] = ()
+    quarantined: dict[str, Quarantined] = field(default_factory=dict)
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
@@ -141,7 +157,9 @@ class Covered:
 class RunFinished:
     """The run is over. ``unrun`` tests were in the plan and never started.
 
-    ``browsers`` says what the browsers of the run called themselves, by name.
+    ``counts`` is without quarantined tests; ``quarantined`` counts these. ``browsers`` says
+    what the browsers of the run called themselves, by name; ``lately`` how often quarantined
+    tests passed, by address.
     """
 
     seconds: float
@@ -151,6 +169,8 @@ class RunFinished:
     reason: str = ""
     warnings: tuple[str, ...] = ()
     browsers: dict[str, str] = field(default_factory=dict)
+    quarantined: dict[str, int] = field(default_factory=dict)
+    lately: dict[str, str] = field(default_factory=dict)
     type: Literal["run-finished"] = "run-finished"
 
 

@@ -20,6 +20,7 @@ _COMMANDS = {
     "browsers": "Show which browsers are set up, and which are here.",
     "compose": "Put a run together step by step.",
     "preset": "Keep the arguments of a run by name.",
+    "quarantine": "Keep tests whose failure does not fail a run, in plain sight.",
     "history": "Show runs on record, and how tests ended over time.",
     "show": "Print a recorded run again.",
     "doctor": "Say what is here and what is missing, and how to mend it.",

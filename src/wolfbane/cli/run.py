@@ -47,6 +47,10 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 )  # fmt: skip
 @click.option("--flaky-fails", is_flag=True, help="Exit 1 if a test passed only when run again.")
 @click.option(
+    "--quarantine", type=click.Choice(["run", "skip"]), default="run", show_default=True,
+    help="Run quarantined tests, which do not fail the run, or leave them out.",
+)  # fmt: skip
+@click.option(
     "--order", type=click.Choice(["longest", "random"]), default="longest", show_default=True,
     help="The longest file first, or shuffled.",
 )  # fmt: skip
@@ -101,6 +105,7 @@ def command(
     retries: int | None,
     retry_when: str,
     flaky_fails: bool,
+    quarantine: str,
     order: str,
     seed: int | None,
     build: str | None,
@@ -148,5 +153,6 @@ def command(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
         no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
         evidence, visible, frozenset(logs), retries, retry_when == "at-once", flaky_fails,
+        quarantine == "skip",
     )  # fmt: skip
     ctx.exit(carry_out(opened, select, point, asked))

@@ -25,12 +25,17 @@ from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
 from wolfbane.reports.written import read_targets, write_reports
 from wolfbane.results.history_url import history_url
+from wolfbane.results.quarantine import read_quarantine
 from wolfbane.results.runs import new_run
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
     from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
+
+
+LATELY = 10
+"""Runs that are looked back on for quarantined tests."""
 
 
 @dataclass(frozen=True)
@@ -56,6 +61,7 @@ class Asked:
     retries: int | None = None
     retry_at_once: bool = False
     flaky_fails: bool = False
+    skip_quarantined: bool = False
 
 
 def carry_out(
@@ -72,13 +78,20 @@ def carry_out(
     selected = select()
     folder = new_run(workspace.results)
     keep_with_run(copies, workspace.root, folder)
-    choice = replace(selected.choice, focus=selected.choice.focus and not asked.no_focus)
+    quarantine = read_quarantine(workspace.root)
+    choice = replace(
+        selected.choice,
+        focus=selected.choice.focus and not asked.no_focus,
+        quarantined=quarantine.expression() if asked.skip_quarantined else None,
+    )
     known = Known(selected.newest.status, selected.newest.times)
     options = _options(asked, workspace.settings.workspace.jobs)
     documents = {copy.url: copy.words for copy in copies}
     session = Session(
-        selected.inventory, choice, options, known, environments, folder.name, documents, said
+        selected.inventory, choice, options, known, environments, folder.name, documents, said,
+        quarantine,
     )  # fmt: skip
+    session.look_back(lambda addresses: _lately(workspace, addresses))
     console = make_console()
     report = ConsoleReport(
         console,
@@ -102,6 +115,19 @@ def carry_out(
     write_reports(targets, record)
     _to_the_team(workspace, record)
     return code
+
+
+def _lately(workspace: Workspace, addresses: Sequence[str]) -> dict[str, str]:
+    """How often tests passed in their newest runs; nothing where the history cannot be read."""
+    from wolfbane.results.history import histories
+    from wolfbane.results.opening import open_history
+
+    try:
+        store, _ = open_history(workspace)
+        found = histories(store, addresses, store.runs(LATELY))
+    except InputError:
+        return {}
+    return {each.address: f"{each.passed} of {len(each.counted)}" for each in found if each.counted}
 
 
 def _to_the_team(workspace: Workspace, record: Record) -> None:

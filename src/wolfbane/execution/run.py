@@ -6,9 +6,9 @@ import asyncio
 import signal
 import time
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 
 from wolfbane.browsers.finding import has_screen
@@ -16,18 +16,28 @@ from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
 from wolfbane.environments import Environment, Mask
 from wolfbane.errors import NothingChosen
-from wolfbane.events import Event, Listener, RunFinished, RunStarted, Target, TestFinished
+from wolfbane.events import (
+    Event,
+    Listener,
+    Quarantined,
+    RunFinished,
+    RunStarted,
+    Target,
+    TestFinished,
+)
 from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.browsing import PROTOCOL, Browsing
 from wolfbane.execution.building import CHANGED
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
+from wolfbane.execution.quarantined import held_in
 from wolfbane.execution.retrying import Retries
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.model import Outcome, Result, variant
 from wolfbane.planning import Plan, make_plan
+from wolfbane.results.quarantine import NAME, Quarantine
 from wolfbane.selection import Choice, term_counts
 from wolfbane.workspace.settings import Workspace
 
@@ -76,6 +86,7 @@ class Session:
         run: str,
         documents: Mapping[str, str] | None = None,
         said: Sequence[str] = (),
+        quarantine: Quarantine | None = None,
     ) -> None:
         self.workspace: Workspace = inventory.workspace
         self.inventory = inventory
@@ -83,6 +94,10 @@ class Session:
         self.environments = environments
         self._documents, self._said = dict(documents or {}), said
         self.counts: Counter[Outcome] = Counter()
+        self.set_apart: Counter[Outcome] = Counter()
+        self._quarantine = quarantine or Quarantine([])
+        self._held: dict[str, Quarantined] = {}
+        self._lately: Callable[[Sequence[str]], Mapping[str, str]] = lambda addresses: {}
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
         self._focused: list[str] = []
@@ -92,6 +107,10 @@ class Session:
     def listen(self, listener: Listener) -> None:
         """Have every event of the run told to a listener."""
         self._listeners.append(listener)
+
+    def look_back(self, lately: Callable[[Sequence[str]], Mapping[str, str]]) -> None:
+        """Have the run's end say how often its quarantined tests passed lately."""
+        self._lately = lately
 
     def plan(self, folder: Path) -> Plan:
         """Work out what would run, and run none of it. Raises NothingChosen."""
@@ -123,6 +142,7 @@ class Session:
             if not prepared.chosen and not prepared.broken and not self._interrupted:
                 raise self._nothing_chosen()
             plan = self._planned(prepared)
+            self._held = held_in(self._quarantine, plan.tests, date.today())
             self._tell(self._started(plan, prepared))
             for result in prepared.broken:
                 self._finished(result)
@@ -143,7 +163,13 @@ class Session:
         code, reason = self._verdict(unrun)
         counts = {str(outcome): count for outcome, count in self.counts.items()}
         browsers = pool.browsing.versions
-        self._tell(RunFinished(round(seconds, 3), code, counts, unrun, reason, ended, browsers))
+        apart = {str(outcome): count for outcome, count in self.set_apart.items()}
+        lately = dict(self._lately(list(self._held))) if self._held else {}
+        self._tell(
+            RunFinished(
+                round(seconds, 3), code, counts, unrun, reason, ended, browsers, apart, lately
+            )
+        )
         return code
 
     def _new_pool(self, folder: Path) -> Pool:
@@ -189,6 +215,7 @@ class Session:
             command=hide(self.options.command),
             pulled_in=prepared.pulled_in,
             documents=self._documents,
+            quarantined=self._held,
             browsers=tuple(dict.fromkeys(t.browser for t in plan.tests if t.browser)),
             targets=tuple(Target(e.label, e.name, e.shown()) for e in self.environments),
             expression=str(self.choice),
@@ -225,6 +252,10 @@ class Session:
             counts = term_counts(expression, tests, self.known.status)
             said += [str(count) for count in counts if not count.matches]
         said += [f"{path} holds no test" for path in prepared.empty]
+        said += [
+            f"{NAME}:{entry.line}: '{entry.match}' matches no test any more"
+            for entry in self._quarantine.empty(tests)
+        ]
         if self.options.visible and not has_screen():
             said.append("there is no screen here: browsers are not shown (--visible)")
         for path, suites in self.inventory.shared.items():
@@ -235,7 +266,7 @@ class Session:
         return nothing_chosen(self.inventory, self.choice, self.known.status)
 
     def _finished(self, result: Result, extra: bool = False) -> None:
-        self.counts[result.outcome] += 1
+        (self.set_apart if result.address in self._held else self.counts)[result.outcome] += 1
         self._tell(TestFinished(result, extra))
         if self.options.stop_after and self._bad >= self.options.stop_after and self._pool:
             self._pool.stop()
@@ -252,12 +283,16 @@ class Session:
         if self._bad:
             stopped = unrun and self.options.stop_after
             return 1, f"stopped after {self._bad} that failed" if stopped else ""
+        if over := [address for address, entry in self._held.items() if entry.over]:
+            return 1, f"quarantine: the date of {over[0]} is past"
         if self.options.no_focus and self._focused:
             return 1, "focus: tests are marked as the only ones to run (--no-focus)"
         if counts[Outcome.BLOCKED]:
             return 4, "what some tests need is missing"
         if counts[Outcome.FLAKY] and self.options.flaky_fails:
             return 1, "flaky tests fail the run (--flaky-fails)"
+        if not counts and self.set_apart:
+            return 0, "only quarantined tests were run"
         if not (counts[Outcome.PASSED] or counts[Outcome.FLAKY] or counts[Outcome.TODO]):
             return 3, "nothing was run: every chosen test was skipped"
         return 0, ""

@@ -15,6 +15,7 @@ from wolfbane.events import (
     Commanded,
     Covered,
     Event,
+    Quarantined,
     RunFinished,
     RunStarted,
     Starting,
@@ -25,6 +26,7 @@ from wolfbane.model import Outcome, Result, at, variant
 from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure, print_flaky
 from wolfbane.reports.header import header
 from wolfbane.reports.matrix import browser_line, by_browser, command_line
+from wolfbane.reports.quarantine import print_quarantined
 from wolfbane.reports.style import counted
 from wolfbane.reports.summary import closing_line, coverage_lines, slowest, summary_table
 from wolfbane.reports.targets import side_by_side
@@ -57,6 +59,7 @@ class ConsoleReport:
         self._bars: dict[str, TaskID] = {}
         self._covered: list[Covered] = []
         self._run = ""
+        self._held: dict[str, Quarantined] = {}
         self._ended = False
 
     def __call__(self, event: Event) -> None:
@@ -99,6 +102,7 @@ class ConsoleReport:
         self.close()
         self._bars.clear()
         self._run = event.run
+        self._held = event.quarantined
         self._open = dict(event.files)
         self._waiting = Counter(event.files)
         self._suites = tuple(event.suites)
@@ -170,12 +174,13 @@ class ConsoleReport:
                 self._file_line(path)
         folder = f"{self._results_folder}/runs/{self._run}"
         for result in self._results:
-            if result.outcome.is_bad:
+            if result.outcome.is_bad and result.address not in self._held:
                 print_failure(self._console, result, verbose=self._verbose, folder=folder)
         print_blocked(self._console, self._results, folder)
         for result in self._results:
             if result.outcome is Outcome.FLAKY and not self._quiet:
                 print_flaky(self._console, result, folder)
+        print_quarantined(self._console, self._results, self._held, event.lately)
         if not self._quiet:
             self._summary(event)
         for warning in event.warnings:
@@ -189,7 +194,7 @@ class ConsoleReport:
             for part in side_by_side(self._results, self._suites, self._targets, width):
                 self._console.print(part, soft_wrap=isinstance(part, Text))
         else:
-            self._console.print(summary_table(self._results, self._suites))
+            self._console.print(summary_table(self._results, self._suites, self._held))
         for part in by_browser(self._results, self._console.width):
             self._console.print(part, soft_wrap=isinstance(part, Text))
         if event.browsers:

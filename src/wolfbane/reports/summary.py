@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Iterable, Sequence
 
 from rich.box import SIMPLE_HEAD
 from rich.table import Table
@@ -20,13 +20,23 @@ SHOWN_MISSING = 6
 MANY_OUTCOMES = 6
 
 
-def summary_table(results: Sequence[Result], suites: Iterable[str]) -> Table:
-    """Suites, in this order, by outcomes; outcomes that never came have no column."""
+def summary_table(
+    results: Sequence[Result], suites: Iterable[str], apart: Container[str] = ()
+) -> Table:
+    """Suites, in this order, by outcomes; outcomes that never came have no column.
+
+    Tests with addresses in ``apart`` are quarantined: they have a column of their own.
+    """
     ran = {result.suite for result in results}
     by_suite = {suite: Counter[Outcome]() for suite in suites if suite in ran}
     seconds: Counter[str] = Counter()
+    held: Counter[str] = Counter()
     for result in results:
-        by_suite.setdefault(result.suite, Counter())[result.outcome] += 1
+        by_suite.setdefault(result.suite, Counter())
+        if result.address in apart:
+            held[result.suite] += 1
+        else:
+            by_suite[result.suite][result.outcome] += 1
         seconds[result.suite] += result.seconds  # type: ignore[assignment]
     whole = sum(by_suite.values(), Counter[Outcome]())
     present = [outcome for outcome in ORDER if whole[outcome]]
@@ -35,13 +45,15 @@ def summary_table(results: Sequence[Result], suites: Iterable[str]) -> Table:
         box=SIMPLE_HEAD, show_footer=len(by_suite) > 1, padding=(0, gap, 0, 0), pad_edge=False
     )
     table.add_column("suite", footer="together")
-    table.add_column("tests", justify="right", footer=str(whole.total()))
+    table.add_column("tests", justify="right", footer=str(len(results)))
     for outcome in present:
         number = Text(str(whole[outcome]), style=STYLES[outcome])
         table.add_column(str(outcome), justify="right", footer=number)
     parts = {suite: sum(len(r.parts) for r in results if r.suite == suite) for suite in by_suite}
     if any(parts.values()):
         table.add_column("parts", justify="right", footer=str(sum(parts.values())))
+    if held:
+        table.add_column("quarantined", justify="right", footer=str(held.total()))
     table.add_column("time", justify="right", footer=clock(sum(seconds.values())))
     for suite, counts in by_suite.items():
         cells = [
@@ -50,7 +62,9 @@ def summary_table(results: Sequence[Result], suites: Iterable[str]) -> Table:
         ]
         if any(parts.values()):
             cells.append(Text(str(parts[suite] or "-"), style="" if parts[suite] else "dim"))
-        table.add_row(suite, str(counts.total()), *cells, clock(seconds[suite]))
+        if held:
+            cells.append(Text(str(held[suite] or "-"), style="" if held[suite] else "dim"))
+        table.add_row(suite, str(counts.total() + held[suite]), *cells, clock(seconds[suite]))
     return table
 
 
@@ -87,7 +101,11 @@ def coverage_lines(covered: Covered) -> Text:
 def closing_line(event: RunFinished, run: str) -> Text:
     """Everything in one line: counts, time, and why the exit code is what it is."""
     counts = Counter({Outcome(name): count for name, count in event.counts.items()})
-    line = counted(counts) if counts else Text("nothing was run")
+    apart = Counter({Outcome(name): count for name, count in event.quarantined.items()})
+    line = counted(counts) if counts or apart else Text("nothing was run")
+    if apart:
+        line.append(", " if counts else "").append(f"{apart.total()} quarantined (")
+        line.append_text(counted(apart)).append(")")
     if event.unrun:
         line.append(f", {many(event.unrun, 'test')} not run", style="bold khaki1")
     line.append(f" in {clock(event.seconds)}")

@@ -19,12 +19,15 @@ FOCUS = "focus ('only' in the source)"
 class Choice:
     """What is asked for: an expression, what is taken away from it, and the standing leave-out.
 
+    With ``quarantined``, tests that it matches are taken away, too.
+
     With ``focus``, a file whose source marks tests as the only ones to run gives no other.
     """
 
     expression: Expression = EVERYTHING
     drops: tuple[Expression, ...] = ()
     leave_out: Expression | None = None
+    quarantined: Expression | None = None
     focus: bool = True
 
     def __str__(self) -> str:
@@ -38,6 +41,8 @@ class Choice:
         named = [(f"--drop {drop}", drop) for drop in self.drops]
         if self.leave_out is not None:
             named.append((f"leave_out {self.leave_out}", self.leave_out))
+        if self.quarantined is not None:
+            named.append(("quarantine", self.quarantined))
         return named
 
 

@@ -1,0 +1,144 @@
+"""``wolfbane quarantine``."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from datetime import date, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wolfbane.cli.selecting import Selected, selection_options, workspace_option
+from wolfbane.errors import InputError, Problem
+
+if TYPE_CHECKING:
+    from wolfbane.reports.quarantine import Held
+
+STABLE = 10
+
+
+@click.group("quarantine")
+def command() -> None:
+    """Keep tests whose failure does not fail a run, dated and in plain sight.
+
+    \b
+    wolfbane quarantine add --name crane --because 'the crane is slow' --until 2026-12-24
+    wolfbane quarantine list
+    wolfbane quarantine release
+    """
+
+
+def _day(ctx: click.Context, param: click.Parameter, value: datetime | None) -> date | None:
+    return value.date() if value else None
+
+
+@command.command("add")
+@selection_options
+@click.option("--because", required=True, metavar="TEXT", help="Why; shown with every run.")
+@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), callback=_day, metavar="DATE",
+              help="The last day; after it, runs fail until somebody decides.")  # fmt: skip
+@click.option("--owner", default="", metavar="WHO", help="Who looks at it.")
+@click.option("--ticket", default="", metavar="URL", help="Where it is written down.")
+def add_entry(
+    select: Callable[[], Selected], because: str, until: date | None, owner: str, ticket: str
+) -> None:
+    """Quarantine what a selection matches, in quarantine.toml.
+
+    \b
+    wolfbane quarantine add page/map --name crane --because 'slow to wake' --owner quay
+    """
+    from wolfbane.inventory.empty import nothing_chosen
+    from wolfbane.results.quarantine import NAME, Entry, add
+    from wolfbane.selection import choose
+
+    selected = select()
+    expression = str(selected.choice)
+    if expression == "everything":
+        raise InputError(Problem("say which tests: a path, --name, --tag, --pick, ..."))
+    tests = choose(selected.choice, selected.inventory.tests, selected.newest.status).chosen
+    if not tests:
+        raise nothing_chosen(selected.inventory, selected.choice, selected.newest.status)
+    if until is not None and until < date.today():
+        raise InputError(Problem(f"--until {until} is past already"))
+    if not because.strip():
+        raise InputError(Problem("--because is empty: say why"))
+    entry = Entry(expression, because, date.today(), until, owner, ticket)
+    add(selected.inventory.workspace.root, entry)
+    click.echo(f"quarantined in {NAME}: {expression}")
+    for test in tests[:STABLE]:
+        click.echo(f"  {test.address}")
+    if len(tests) > STABLE:
+        click.echo(f"  and {len(tests) - STABLE} more")
+
+
+@command.command("list")
+@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table")
+@workspace_option
+def list_entries(workspace: Path | None, form: str) -> None:
+    """Every entry: what it holds, for how long, and how often that passed lately."""
+    from wolfbane.reports.quarantine import as_data, entry_lines
+    from wolfbane.reports.style import make_console
+
+    held = _held(workspace)
+    if form == "json":
+        click.echo(json.dumps(as_data(held), indent=1, ensure_ascii=False))
+        return
+    console = make_console()
+    for line in entry_lines(held, date.today()):
+        console.print(line, soft_wrap=True)
+
+
+@command.command("release")
+@click.argument("numbers", nargs=-1, type=click.IntRange(1), metavar="[NUMBER]...")
+@click.option("--stable", type=click.IntRange(1), default=STABLE, show_default=True, metavar="N",
+              help="Suggest what passed in its last N runs.")  # fmt: skip
+@workspace_option
+def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: int) -> None:
+    """Take entries out, by their numbers in the list; without any, say which are ready for it."""
+    from wolfbane.results.quarantine import NAME, release
+    from wolfbane.workspace.find import open_workspace
+
+    held = _held(workspace)
+    if numbers:
+        if wrong := [number for number in numbers if number > len(held)]:
+            raise InputError(Problem(f"there is no entry {wrong[0]}; there are {len(held)}"))
+        chosen = [held[number - 1].entry.match for number in numbers]
+        root = open_workspace(workspace or Path.cwd(), given=workspace is not None).root
+        release(root, chosen)
+        for match in chosen:
+            click.echo(f"released from {NAME}: {match}")
+        return
+    ready = [(number, each) for number, each in enumerate(held, 1) if each.stable >= stable]
+    for number, each in ready:
+        click.echo(f"{number}  {each.entry.match}: passed in its last {each.stable} runs")
+    if not ready:
+        click.echo(f"no entry passed in all of its last {stable} runs")
+
+
+def _held(workspace: Path | None) -> list[Held]:
+    """Every entry with its tests and their history."""
+    from wolfbane.inventory import open_inventory
+    from wolfbane.reports.quarantine import Held
+    from wolfbane.results.history import histories
+    from wolfbane.results.opening import open_history
+    from wolfbane.results.quarantine import read_quarantine
+    from wolfbane.workspace.find import open_workspace
+
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    quarantine = read_quarantine(found.root)
+    if not quarantine.entries:
+        raise InputError(
+            Problem("nothing is quarantined", hint="see wolfbane quarantine add --help")
+        )
+    by_entry: dict[int, list[str]] = {id(entry): [] for entry in quarantine.entries}
+    for test in open_inventory(found).tests:
+        if entry := quarantine.entry(test):
+            by_entry[id(entry)].append(test.address)
+    store, _ = open_history(found)
+    runs = store.runs(30)
+    return [
+        Held(entry, tuple(histories(store, by_entry[id(entry)], runs)))
+        for entry in quarantine.entries
+    ]

@@ -1,0 +1,28 @@
+"""Which tests of a run are quarantined."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import date
+
+from wolfbane.events import Quarantined
+from wolfbane.model import Test
+from wolfbane.results.quarantine import Quarantine
+
+
+def held_in(quarantine: Quarantine, tests: Iterable[Test], today: date) -> dict[str, Quarantined]:
+    """The quarantined ones of these tests, by address, with why and until when."""
+    if not quarantine.entries:
+        return {}
+    found = {}
+    for test in tests:
+        if entry := quarantine.entry(test):
+            found[test.address] = Quarantined(
+                entry.because,
+                entry.days(today),
+                entry.until.isoformat() if entry.until else "",
+                entry.owner,
+                entry.ticket,
+                over=entry.is_over(today),
+            )
+    return found

@@ -1,0 +1,108 @@
+"""The quarantine, for people: its entries, and its section of a run's report."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from rich.console import Console
+from rich.rule import Rule
+from rich.text import Text
+
+from wolfbane.events import Quarantined
+from wolfbane.model import Result
+from wolfbane.reports.style import STYLES
+from wolfbane.reports.text import many, visible
+from wolfbane.results.history import TestHistory
+from wolfbane.results.quarantine import Entry
+
+
+@dataclass(frozen=True)
+class Held:
+    """An entry with the tests that it holds, as they ended lately."""
+
+    entry: Entry
+    histories: tuple[TestHistory, ...]
+
+    @property
+    def stable(self) -> int:
+        """Of how many newest runs each of its tests passed every one."""
+        return min((history.stable for history in self.histories), default=0)
+
+    @property
+    def lately(self) -> tuple[int, int]:
+        """How often its tests passed, of how many times."""
+        ran = sum(len(history.counted) for history in self.histories)
+        return sum(history.passed for history in self.histories), ran
+
+
+def entry_lines(held: Sequence[Held], today: date) -> Iterator[Text]:
+    """Each entry on a few lines."""
+    for number, each in enumerate(held, 1):
+        entry = each.entry
+        yield Text.assemble((f"{number:>3}  ", "dim"), (visible(entry.match), "bold"))
+        yield Text(f"     {visible(entry.because)}")
+        line = Text(f"     {many(entry.days(today), 'day')}", style="dim")
+        if entry.until:
+            over = entry.is_over(today)
+            line.append(f", until {entry.until}", style=STYLES_OF[over])
+            line.append(": its date is past" if over else "", style=STYLES_OF[True])
+        for word in filter(None, (entry.owner, entry.ticket)):
+            line.append(f", {visible(word)}")
+        passed, ran = each.lately
+        if not each.histories:
+            line.append("; it matches no test any more", style=STYLES_OF[True])
+        else:
+            said = f"passed {passed} of {ran} lately" if ran else "not run yet"
+            line.append(f"; {many(len(each.histories), 'test')}, {said}")
+        yield line
+
+
+STYLES_OF = {True: "bold khaki1", False: "dim"}
+
+
+def as_data(held: Sequence[Held]) -> list[dict[str, Any]]:
+    """What JSON shows of each entry."""
+    return [
+        {
+            "match": each.entry.match, "because": each.entry.because,
+            "since": each.entry.since.isoformat(),
+            "until": each.entry.until.isoformat() if each.entry.until else None,
+            "owner": each.entry.owner, "ticket": each.entry.ticket,
+            "tests": [history.address for history in each.histories],
+            "passed": each.lately[0], "runs": each.lately[1], "stable": each.stable,
+        }
+        for each in held
+    ]  # fmt: skip
+
+
+def print_quarantined(
+    console: Console, results: Sequence[Result], entries: Mapping[str, Quarantined],
+    lately: Mapping[str, str],
+) -> None:  # fmt: skip
+    """The quarantined tests of a run: outcome, age, reason, and how often they passed lately."""
+    held = [result for result in results if result.address in entries]
+    if not held:
+        return
+    console.print()
+    console.print(Rule(style="dim"))
+    title = f"quarantined  {many(len(held), 'test')}, which do not fail the run"
+    console.print(Text(title, style="bold"))
+    for result in held:
+        entry = entries[result.address]
+        line = Text.assemble("  ", (f"{result.outcome}", STYLES[result.outcome]))
+        line.append(f"  {visible(result.address)}")
+        console.print(line, soft_wrap=True)
+        told = Text(f"    {many(entry.days, 'day')}: {visible(entry.because)}", style="dim")
+        if entry.until:
+            told.append(f"; until {entry.until}", style=STYLES_OF[entry.over])
+        for word in filter(None, (entry.owner, entry.ticket)):
+            told.append(f"; {visible(word)}")
+        if said := lately.get(result.address):
+            told.append(f"; passed {said} lately")
+        console.print(told, soft_wrap=True)
+        if result.outcome.is_bad and result.message:
+            first = visible(result.message).partition("\n")[0]
+            console.print(Text(f"    {first}"), soft_wrap=True)

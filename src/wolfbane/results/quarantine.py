@@ -1,0 +1,156 @@
+"""The quarantine: a reviewed file of tests whose failure does not fail a run, dated."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, fields
+from datetime import date
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
+from wolfbane.model import Test
+from wolfbane.results.files import write_whole
+from wolfbane.selection import Expression, Matcher, any_of, parse
+from wolfbane.workspace.locate import Location, line_index, line_of
+
+NAME = "quarantine.toml"
+TABLE = "quarantined"
+_HEAD = """\
+# Tests whose failure does not fail a run, each for a reason and for a while.
+# `wolfbane quarantine` edits this file; it is to be reviewed like any other.
+"""
+
+
+@dataclass(frozen=True)
+class Entry:
+    """Tests that an expression matches, why, since when, and until when."""
+
+    match: str
+    because: str
+    since: date
+    until: date | None = None
+    owner: str = ""
+    ticket: str = ""
+    line: int = field(default=0, compare=False)
+
+    def is_over(self, today: date) -> bool:
+        """Whether its date is past."""
+        return self.until is not None and today > self.until
+
+    def days(self, today: date) -> int:
+        """How long it has been there."""
+        return (today - self.since).days
+
+
+_KEYS = [item.name for item in fields(Entry) if item.name != "line"]
+
+
+class Quarantine:
+    """The entries of a workspace, and which tests they hold."""
+
+    def __init__(self, entries: Sequence[Entry]) -> None:
+        self.entries = list(entries)
+        self._matchers: list[tuple[Entry, Callable[[Test], bool]]] = [
+            (entry, Matcher(parse(entry.match))) for entry in entries
+        ]
+
+    def entry(self, test: Test) -> Entry | None:
+        """The first entry that holds a test."""
+        return next((entry for entry, matches in self._matchers if matches(test)), None)
+
+    def empty(self, tests: Sequence[Test]) -> list[Entry]:
+        """Entries that hold none of these tests any more."""
+        return [entry for entry, matches in self._matchers if not any(map(matches, tests))]
+
+    def expression(self) -> Expression | None:
+        """All of it as one expression; None without entries."""
+        return any_of([parse(entry.match) for entry in self.entries]) if self.entries else None
+
+
+def read_quarantine(root: Path) -> Quarantine:
+    """The quarantine of a workspace, empty without a file. Raises InputError with all problems."""
+    path = root / NAME
+    try:
+        text = path.read_text(encoding="utf-8")
+        data = tomllib.loads(text)
+    except FileNotFoundError:
+        return Quarantine([])
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(Problem(f"cannot be read: {error}", NAME)) from None
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(Problem(f"not valid TOML: {error}", NAME)) from None
+    lines = line_index(text)
+    entries, problems = [], []
+    for key in data:
+        if key != TABLE:
+            hint = did_you_mean(key, [TABLE])
+            problems.append(Problem(f"unknown table '{key}'", NAME, line_of(lines, (key,)), hint))
+    for index, table in enumerate(data.get(TABLE, ())):
+        line = line_of(lines, (TABLE, index))
+        place: Location = (TABLE, index)
+        wrong = list(_problems(table, partial(_line, lines, place)))
+        problems += wrong
+        if not wrong:
+            entries.append(Entry(**table, line=line))
+    if problems:
+        raise InputError(*problems)
+    return Quarantine(entries)
+
+
+def _line(lines: dict[Location, int], place: Location, *key: str) -> int:
+    return line_of(lines, (*place, *key))
+
+
+def _problems(table: Mapping[str, Any], line: Callable[..., int]) -> Iterable[Problem]:
+    for key, value in table.items():
+        if key not in _KEYS:
+            yield Problem(f"unknown key '{key}'", NAME, line(key), did_you_mean(key, _KEYS))
+        elif key in ("since", "until"):
+            if type(value) is not date:
+                yield Problem(f"'{key}' is no date: write {key} = 2026-06-01", NAME, line(key))
+        elif not isinstance(value, str):
+            yield Problem(f"'{key}' is no text", NAME, line(key))
+    for key in ("match", "because", "since"):
+        if not table.get(key):
+            yield Problem(f"'{key}' is missing", NAME, line())
+    try:
+        parse(str(table.get("match") or "everything"))
+    except ExpressionError as error:
+        yield Problem(str(error), NAME, line("match"))
+
+
+def add(root: Path, entry: Entry) -> None:
+    """Put an entry at the end of the file. Raises InputError where it is there already."""
+    import tomlkit
+
+    if any(entry.match == other.match for other in read_quarantine(root).entries):
+        raise InputError(Problem(f"that is quarantined already: {entry.match}", NAME))
+    path = root / NAME
+    text = path.read_text(encoding="utf-8") if path.exists() else _HEAD
+    table = tomlkit.table()
+    for key in _KEYS:
+        if value := getattr(entry, key):
+            table.add(key, value)
+    document = tomlkit.document()
+    array = tomlkit.aot()
+    array.append(table)
+    document.add(TABLE, array)
+    write_whole(path, text.rstrip("\n") + "\n\n" + tomlkit.dumps(document))
+
+
+def release(root: Path, matches: Sequence[str]) -> None:
+    """Take entries out of the file, by their expressions; the rest of it stays as it is."""
+    import tomlkit
+
+    path = root / NAME
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    array: Any = document[TABLE]
+    for index in reversed(range(len(array))):
+        if array[index]["match"] in matches:
+            del array[index]
+    if not array:
+        del document[TABLE]
+    write_whole(path, tomlkit.dumps(document))
