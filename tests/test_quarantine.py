@@ -44,7 +44,7 @@ def test_added_shown_and_released(quay):
     assert run.code == 0
     assert run.outcomes["test_quay.py#test_sick"] == "failed"
     for words in (
-        "quarantined  1 test, which do not fail the run", f"0 days: it waits; until {ends}; quay",
+        "quarantined  1 test, which does not fail the run", f"0 days: it waits; until {ends}; quay",
         "passed 0 of 1 lately", "it is sick", "1 passed, 1 quarantined (1 failed)",
     ):  # fmt: skip
         assert words in run.out, run.out

@@ -88,7 +88,8 @@ def print_quarantined(
         return
     console.print()
     console.print(Rule(style="dim"))
-    title = f"quarantined  {many(len(held), 'test')}, which do not fail the run"
+    which = "which does" if len(held) == 1 else "which do"
+    title = f"quarantined  {many(len(held), 'test')}, {which} not fail the run"
     console.print(Text(title, style="bold"))
     for result in held:
         entry = entries[result.address]
