@@ -29,6 +29,7 @@ SHOTS = {
     "browsers": (38, "wolfbane run --tag browser"),
     "browser-failure": (58, "wolfbane run page/map --name legend"),
     "quarantine": (34, "wolfbane run tests/fees --retries 1"),
+    "compare": (24, "wolfbane compare previous last"),
     "doctor": (30, "wolfbane doctor"),
     "contract": (44, "wolfbane run workflows"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
@@ -73,6 +74,19 @@ def picture_history(harbour: Path) -> None:
     subprocess.run([WOLFBANE, "history", *select], cwd=harbour, check=True)
 
 
+def break_the_fees(harbour: Path) -> None:
+    """Two runs, with a mistake mended and another one made between them."""
+    fees = harbour / "harbour" / "fees.py"
+    whole = fees.read_text()
+    subprocess.run([WOLFBANE, "run", "-q", "tests/fees"], cwd=harbour, check=False)
+    fees.write_text(
+        whole.replace("fee * WINTER_SHARE", "fee * WINTER_SHARE * (1.5 if hulls == 2 else 1)")
+        .replace("fee // 10 * days", "fee // 9 * days")
+    )  # fmt: skip
+    subprocess.run([WOLFBANE, "run", "-q", "tests/fees"], cwd=harbour, check=False)
+    fees.write_text(whole)
+
+
 def keep_evidence(harbour: Path) -> None:
     """The picture that the failing test at phone size left behind, made smaller."""
     kept = (harbour / ".wolfbane").glob("runs/*/evidence/*-has-a-legend-phone.png")
@@ -95,6 +109,8 @@ def main() -> None:
                 [WOLFBANE, "demo", "--into", str(harbour)], check=True, stdout=subprocess.DEVNULL
             )
             for name in names:
+                if name == "compare":
+                    break_the_fees(harbour)
                 if name != "environments":
                     take(name, *SHOTS[name], harbour, display)
                     if name == "quarantine":

@@ -18,7 +18,7 @@ from wolfbane.cli.selecting import workspace_option
 def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> None:
     """Print a recorded run again, as the console did.
 
-    RUN is the name of a run, the start of it, or 'last' (the default).
+    RUN is the name of a run, the start of it, 'last' (the default) or 'previous'.
 
     \b
     wolfbane show

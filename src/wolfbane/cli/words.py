@@ -159,4 +159,4 @@ def runs(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[st
     """Recorded runs, the newest first."""
     folder = _Place(ctx).results / "runs"
     names = sorted((path.name for path in folder.glob("*")), reverse=True)
-    return _starting(["last", *names], incomplete)
+    return _starting(["last", "previous", *names], incomplete)

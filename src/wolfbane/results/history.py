@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import statistics
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from wolfbane.model import Outcome
@@ -63,18 +63,6 @@ def histories(
         TestHistory(address, tuple(map(dict(found[address]).get, oldest_first)))
         for address in wanted
     ]
-
-
-def slower(
-    store: Store, newest: Mapping[str, float], entries: Sequence[RunEntry]
-) -> dict[str, float]:
-    """Tests whose newest duration stands out of their history, with how many times the median."""
-    found = {}
-    for history in histories(store, newest, entries):
-        before = [e.seconds for e in history.counted][:-1]
-        if stands_out(newest[history.address], before):
-            found[history.address] = newest[history.address] / statistics.median(before)
-    return found
 
 
 def stands_out(seconds: float, before: Sequence[float]) -> bool:

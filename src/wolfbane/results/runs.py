@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.results.journal import JOURNAL_NAME
+
+PLACES = {"last": 0, "previous": 1}
 
 
 def new_run(results: Path) -> Path:
@@ -27,17 +30,27 @@ def new_run(results: Path) -> Path:
 
 
 def find_run(results: Path, name: str) -> Path:
-    """The folder of a run by its name, the start of its name, or ``last``. Raises InputError."""
+    """The folder of a run by its name, the start of one, ``last`` or ``previous``.
+
+    Raises InputError.
+    """
     folders = sorted(path.parent for path in (results / "runs").glob(f"*/{JOURNAL_NAME}"))
     if not folders:
         raise InputError(Problem(f"no run is recorded in {results}"))
-    if name == "last":
-        return folders[-1]
-    matches = [folder for folder in folders if folder.name.startswith(name)]
-    if len(matches) == 1:
-        return matches[0]
+    return results / "runs" / one_named([folder.name for folder in reversed(folders)], name)
+
+
+def one_named(names: Sequence[str], name: str) -> str:
+    """The name that is meant, of these with the newest first. Raises InputError."""
+    if name in PLACES:
+        if len(names) > PLACES[name]:
+            return names[PLACES[name]]
+        raise InputError(Problem(f"there is no {name} run: {len(names)} on record"))
+    matches = [known for known in names if known.startswith(name)]
+    if len(matches) == 1 or name in matches:
+        return name if name in matches else matches[0]
     if matches:
-        names = ", ".join(folder.name for folder in matches[:5])
-        raise InputError(Problem(f"'{name}' is the start of {len(matches)} runs: {names}"))
-    hint = did_you_mean(name, [folder.name for folder in folders[-10:]])
+        some = ", ".join(matches[:5])
+        raise InputError(Problem(f"'{name}' is the start of {len(matches)} runs: {some}"))
+    hint = did_you_mean(name, [*PLACES, *names[:10]])
     raise InputError(Problem(f"there is no run '{name}'", hint=hint or "'last' is the newest"))

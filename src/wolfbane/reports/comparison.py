@@ -1,0 +1,102 @@
+"""Two runs side by side, for people and as JSON."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict
+
+from rich.box import SIMPLE_HEAD
+from rich.console import RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from wolfbane.model import Outcome
+from wolfbane.reports.style import STYLES
+from wolfbane.reports.text import clock, many, visible
+from wolfbane.results.compare import Change, Comparison
+from wolfbane.results.store import Ended
+
+MOST = 50
+_GROUPS = {
+    "newly failing": "newly_failing", "still failing": "still_failing", "mended": "mended",
+    "newly flaky": "newly_flaky", "new": "new", "gone": "gone",
+}  # fmt: skip
+
+
+def comparison_parts(found: Comparison) -> Iterator[RenderableType]:
+    """Counts side by side, then what changed, group by group."""
+    for title, entry in (("before", found.before), ("after", found.after)):
+        line = Text.assemble((f"{title:<8}", "dim"), visible(entry.name))
+        line.append(f"  {entry.began[:16].replace('T', ' ')}  {clock(entry.seconds)}", style="dim")
+        line.append(f"  {visible(entry.target)}" if entry.target else "", style="dim")
+        yield line
+    if not found.chose_alike:
+        told = [visible(entry.expression) for entry in (found.before, found.after)]
+        yield Text(f"they chose differently: {told[0]} / {told[1]}", style="bold khaki1")
+    yield _counts(found)
+    for title, attribute in _GROUPS.items():
+        yield from _group(title, getattr(found, attribute), short=attribute in ("new", "gone"))
+    if found.slower:
+        yield Text(f"\nslower beyond noise  {many(len(found.slower), 'test')}", style="bold")
+        for change, middle in found.slower[:MOST]:
+            seconds = change.after.seconds if change.after else 0.0
+            line = Text(f"  {visible(change.address)}  ")
+            yield line.append(f"{clock(middle)} -> {clock(seconds)}", style="khaki1")
+    if not any(getattr(found, attribute) for attribute in _GROUPS.values()) and not found.slower:
+        yield Text("nothing changed")
+
+
+def _counts(found: Comparison) -> Table:
+    table = Table(box=SIMPLE_HEAD, padding=(0, 2, 0, 0), pad_edge=False)
+    table.add_column("outcome")
+    for title in ("before", "after", "change"):
+        table.add_column(title, justify="right")
+    for name, (before, after) in found.counts.items():
+        change = f"{after - before:+}" if after != before else "-"
+        style = STYLES[Outcome(name)]
+        table.add_row(Text(name, style=style), str(before), str(after), change)
+    return table
+
+
+def _group(title: str, changes: Sequence[Change], *, short: bool) -> Iterator[Text]:
+    if not changes:
+        return
+    yield Text(f"\n{title}  {many(len(changes), 'test')}", style="bold")
+    for change in changes[:MOST]:
+        line = Text(f"  {visible(change.address)}  ")
+        if not short:
+            line.append_text(_outcome(change.before)).append(" -> ", style="dim")
+        line.append_text(_outcome(change.after or change.before))
+        yield line
+        after = change.after
+        if after is not None and after.message and Outcome(after.outcome).is_bad:
+            yield Text(f"    {visible(after.message)}", style="dim")
+    if len(changes) > MOST:
+        yield Text(f"  and {len(changes) - MOST} more", style="dim")
+
+
+def _outcome(ended: Ended | None) -> Text:
+    return Text(ended.outcome, style=STYLES[Outcome(ended.outcome)]) if ended else Text("-")
+
+
+def as_json(found: Comparison) -> str:
+    """The same as an object: both runs, the counts, and each group as a list."""
+    groups = {
+        attribute: [_plain(change) for change in getattr(found, attribute)]
+        for attribute in _GROUPS.values()
+    }
+    slower = [{**_plain(change), "median_seconds": middle} for change, middle in found.slower]
+    runs = {"before": asdict(found.before), "after": asdict(found.after)}
+    data = {**runs, "counts": found.counts, **groups, "slower": slower}
+    return json.dumps(data, indent=1, ensure_ascii=False)
+
+
+def _plain(change: Change) -> dict[str, object]:
+    return {
+        "address": change.address,
+        "before": change.before.outcome if change.before else None,
+        "after": change.after.outcome if change.after else None,
+        "seconds": change.after.seconds if change.after else None,
+        "message": change.after.message if change.after else "",
+    }
