@@ -13,6 +13,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
+
+settings.register_profile("steady", deadline=None)  # a busy machine is no failure
+settings.load_profile("steady")
 
 _INTERPRETERS = sorted(Path.home().glob(".pyenv/versions/3.*/bin/python"))
 SUPPORTED = [

@@ -69,7 +69,7 @@ def test_xunit_is_well_formed_whatever_tests_say(rows):
         )
         for n, (name, text, outcome) in enumerate(rows)
     ]
-    root = etree.fromstring(write_xunit(results, "harbour", "2031-05-04T06:10:00"))
+    root = etree.fromstring(write_xunit(results, "harbour", "2031-05-04T06:10:00", {}))
     assert len(root.findall(".//testcase")) == len(rows)
 
 

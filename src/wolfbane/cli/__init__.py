@@ -23,6 +23,7 @@ _COMMANDS = {
     "quarantine": "Keep tests whose failure does not fail a run, in plain sight.",
     "history": "Show runs on record, and how tests ended over time.",
     "compare": "Compare two runs: what broke, what was mended, what got slower.",
+    "report": "Write a report of a recorded run.",
     "show": "Print a recorded run again.",
     "doctor": "Say what is here and what is missing, and how to mend it.",
     "completion": "Print what makes a shell complete Wolfbane's words.",

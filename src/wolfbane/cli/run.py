@@ -14,6 +14,7 @@ from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.quoting import SHELLS
 from wolfbane.cli.selecting import opened_option, selection_options
 from wolfbane.errors import InputError, Problem
+from wolfbane.reports.formats import NAMES
 from wolfbane.workspace.vocabulary import seconds
 
 if TYPE_CHECKING:
@@ -66,7 +67,7 @@ def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 @click.option("--dry-run", is_flag=True, help="Print the plan and run nothing.")
 @click.option(
     "--report", "reports", multiple=True, metavar="FORMAT=PATH",
-    help="Also write a report: xunit or json.",
+    help=f"Also write a report: {', '.join(NAMES[:-1])} or {NAMES[-1]}.",
 )  # fmt: skip
 @click.option(
     "--preset", "presets", multiple=True, metavar="NAME|PATH", shell_complete=words.presets,

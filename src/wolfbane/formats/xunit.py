@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from itertools import groupby
 from xml.etree import ElementTree
 
@@ -14,34 +14,38 @@ _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]"
 _ERRORS = (Outcome.ERRORED, Outcome.CRASHED, Outcome.TIMED_OUT, Outcome.BLOCKED)
 
 
-def write_xunit(results: Sequence[Result], name: str, began: str) -> bytes:
-    """The document, UTF-8. ``began`` is an ISO 8601 time; durations are in seconds."""
-    root = ElementTree.Element("testsuites", {"name": _clean(name), **_totals(results)})
+def write_xunit(results: Sequence[Result], name: str, began: str, held: Mapping[str, str]) -> bytes:
+    """The document, UTF-8. ``began`` is an ISO 8601 time; durations are in seconds.
+
+    ``held`` says why tests are quarantined, by address: they are written as skipped.
+    """
+    root = ElementTree.Element("testsuites", {"name": _clean(name), **_totals(results, held)})
     by_suite = sorted(results, key=lambda result: result.suite)
-    for suite, members in groupby(by_suite, key=lambda result: result.suite):
-        held = list(members)
+    for suite, own in groupby(by_suite, key=lambda result: result.suite):
+        members = list(own)
         element = ElementTree.SubElement(
-            root, "testsuite", {"name": _clean(suite), "timestamp": began, **_totals(held)}
+            root, "testsuite", {"name": _clean(suite), "timestamp": began, **_totals(members, held)}
         )
-        for result in held:
-            _case(element, result)
+        for result in members:
+            _case(element, result, held.get(result.address))
     ElementTree.indent(root, " ")
     text: bytes = ElementTree.tostring(root, encoding="utf-8", xml_declaration=True)
     return text + b"\n"
 
 
-def _totals(results: Iterable[Result]) -> dict[str, str]:
-    held = list(results)
+def _totals(results: Sequence[Result], apart: Container[str]) -> dict[str, str]:
+    held = [result for result in results if result.address not in apart]
+    skipped = sum(1 for r in held if r.outcome in (Outcome.SKIPPED, Outcome.TODO))
     return {
-        "tests": str(len(held)),
+        "tests": str(len(results)),
         "failures": str(sum(1 for r in held if r.outcome is Outcome.FAILED)),
         "errors": str(sum(1 for r in held if r.outcome in _ERRORS)),
-        "skipped": str(sum(1 for r in held if r.outcome in (Outcome.SKIPPED, Outcome.TODO))),
-        "time": f"{sum(r.seconds for r in held):.6f}",
+        "skipped": str(skipped + len(results) - len(held)),
+        "time": f"{sum(r.seconds for r in results):.6f}",
     }
 
 
-def _case(suite: ElementTree.Element, result: Result) -> None:
+def _case(suite: ElementTree.Element, result: Result, held: str | None) -> None:
     case = ElementTree.SubElement(
         suite,
         "testcase",
@@ -60,7 +64,10 @@ def _case(suite: ElementTree.Element, result: Result) -> None:
             ElementTree.SubElement(properties, "property", name=attempt, value=_clean(told))
     first = _clean(result.message).partition("\n")[0]
     detail = _clean("\n".join(filter(None, [result.trace or result.message, *_bad(result.parts)])))
-    if result.outcome is Outcome.FAILED:
+    if held is not None:
+        told = f"quarantined ({held}): {result.outcome} {first}".strip()
+        ElementTree.SubElement(case, "skipped", message=_clean(told))
+    elif result.outcome is Outcome.FAILED:
         ElementTree.SubElement(case, "failure", message=first, type="failed").text = detail
     elif result.outcome in _ERRORS:
         kind = str(result.outcome)

@@ -8,9 +8,19 @@ from pathlib import Path
 
 import orjson
 
+from wolfbane import __version__
 from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.formats.ctrf import ctrf
+from wolfbane.formats.tapwriter import write_tap
 from wolfbane.formats.xunit import write_xunit
+from wolfbane.reports.tables import write_csv, write_markdown
 from wolfbane.results.record import READABLE, Record
+
+
+def _held(record: Record) -> dict[str, str]:
+    """Why tests are quarantined, by address."""
+    entries = record.started.quarantined if record.started else {}
+    return {address: entry.because for address, entry in entries.items()}
 
 
 def _json(record: Record) -> bytes:
@@ -20,10 +30,31 @@ def _json(record: Record) -> bytes:
 def _xunit(record: Record) -> bytes:
     started = record.started
     name, began = (started.workspace, started.began) if started else ("", "")
-    return write_xunit(record.results, name, began)
+    return write_xunit(record.results, name, began, _held(record))
 
 
-FORMATS: dict[str, Callable[[Record], bytes]] = {"xunit": _xunit, "json": _json}
+def _tap(record: Record) -> bytes:
+    return write_tap(record.results, _held(record))
+
+
+def _ctrf(record: Record) -> bytes:
+    started, finished = record.started, record.finished
+    began = started.began if started else "1970-01-01T00:00:00+00:00"
+    seconds = finished.seconds if finished else 0.0
+    return orjson.dumps(
+        ctrf(record.results, began, seconds, __version__, _held(record)), option=READABLE
+    )
+
+
+FORMATS: dict[str, Callable[[Record], bytes]] = {
+    "xunit": _xunit, "tap": _tap, "ctrf": _ctrf, "json": _json, "csv": write_csv,
+    "markdown": write_markdown,
+}  # fmt: skip
+
+
+def render(form: str, record: Record) -> bytes:
+    """A report in a format."""
+    return FORMATS[form](record)
 
 
 def read_targets(given: Sequence[str]) -> list[tuple[str, Path]]:
@@ -60,6 +91,6 @@ def write_reports(targets: Sequence[tuple[str, Path]], record: Record) -> None:
     """Write each report. Raises InputError where that fails after all."""
     for name, path in targets:
         try:
-            path.write_bytes(FORMATS[name](record))
+            path.write_bytes(render(name, record))
         except OSError as error:
             raise InputError(Problem(f"the report cannot be written: {error}")) from None

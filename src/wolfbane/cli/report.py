@@ -1,0 +1,46 @@
+"""``wolfbane report``."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from wolfbane.cli import words
+from wolfbane.cli.selecting import workspace_option
+from wolfbane.reports.formats import NAMES
+
+
+@click.command("report")
+@click.argument("run", default="last", shell_complete=words.runs)
+@click.option("--as", "form", type=click.Choice(NAMES), required=True, help="The format.")
+@click.option(
+    "--to", "path", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",
+    help="The file to write. [default: standard output]",
+)  # fmt: skip
+@workspace_option
+def command(run: str, form: str, path: Path | None, workspace: Path | None) -> None:
+    """Write a report of a recorded run.
+
+    RUN is the name of a run, the start of it, 'last' (the default) or 'previous'.
+
+    \b
+    wolfbane report --as markdown
+    wolfbane report previous --as ctrf --to previous.json
+    """
+    from wolfbane.reports.written import read_targets, render, write_reports
+    from wolfbane.results.journal import read_journal
+    from wolfbane.results.record import RecordKeeper
+    from wolfbane.results.runs import find_run
+    from wolfbane.workspace.find import open_workspace
+
+    targets = read_targets([f"{form}={path}"]) if path else []
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    keeper = RecordKeeper()
+    for event in read_journal(find_run(found.results, run)):
+        keeper(event)
+    if targets:
+        write_reports(targets, keeper.record)
+    else:
+        sys.stdout.buffer.write(render(form, keeper.record))

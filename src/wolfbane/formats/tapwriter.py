@@ -1,0 +1,70 @@
+"""Write TAP 14: https://testanything.org/tap-version-14-specification.html."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+import yaml
+
+from wolfbane.model import Outcome, Part, Result
+
+_DIRECTIVES = {Outcome.SKIPPED: "SKIP", Outcome.TODO: "TODO"}
+_GOOD = frozenset({Outcome.PASSED, Outcome.FLAKY, Outcome.SKIPPED})
+
+
+def write_tap(results: Sequence[Result], held: Mapping[str, str]) -> bytes:
+    """The document, UTF-8: parts as subtests, all else as YAML diagnostics.
+
+    ``held`` says why tests are quarantined, by address: they fail no reader's run, either.
+    """
+    lines = ["TAP version 14", f"1..{len(results)}"]
+    for number, result in enumerate(results, 1):
+        if result.parts:
+            lines += [f"# Subtest: {_escaped(result.address)}", *_subtest(result.parts, 1)]
+        line = _point(number, result.outcome, result.address, result.message)
+        if result.address in held and result.outcome not in _DIRECTIVES:
+            line += f" # TODO quarantined: {_escaped(held[result.address])}"
+        lines.append(line)
+        lines += _diagnostics(result)
+    return ("\n".join(lines) + "\n").encode()
+
+
+def _subtest(parts: Sequence[Part], depth: int) -> Iterable[str]:
+    inset = "    " * depth
+    yield f"{inset}1..{len(parts)}"
+    for number, part in enumerate(parts, 1):
+        if part.parts:
+            yield f"{inset}# Subtest: {_escaped(part.name)}"
+            yield from _subtest(part.parts, depth + 1)
+        yield inset + _point(number, part.outcome, part.name, part.message)
+
+
+def _point(number: int, outcome: Outcome, name: str, message: str) -> str:
+    good = "ok" if outcome in _GOOD else "not ok"
+    line = f"{good} {number} - {_escaped(name)}"
+    if outcome in _DIRECTIVES:
+        first = _escaped(message.partition("\n")[0])
+        line += f" # {_DIRECTIVES[outcome]} {first}".rstrip()
+    return line
+
+
+def _diagnostics(result: Result) -> list[str]:
+    told: dict[str, object] = {"outcome": str(result.outcome)}
+    told["duration_ms"] = round(result.seconds * 1000, 3)
+    if result.message and result.outcome is not Outcome.SKIPPED:
+        told["message"] = result.message
+    if result.frames:
+        last = result.frames[-1]
+        told["at"] = {"file": last.file, "line": last.line}
+    if result.tags:
+        told["tags"] = list(result.tags)
+    if result.earlier:
+        told["attempts"] = [str(attempt.outcome) for attempt in result.earlier]
+    text = yaml.safe_dump(told, sort_keys=False, allow_unicode=False, width=1000)
+    return ["  ---", *(f"  {line}" for line in text.splitlines()), "  ..."]
+
+
+def _escaped(text: str) -> str:
+    """A description: one line, in which no ``#`` begins a directive."""
+    line = text.replace("\\", "\\\\").replace("#", "\\#")
+    return "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in line)
