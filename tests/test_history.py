@@ -139,6 +139,23 @@ def test_a_history_that_is_damaged_or_newer_or_away_is_said(folder):
     assert (away.code, "this run is not in the team's history" in away.err) == (0, True)
 
 
+def test_old_runs_are_taken_away_and_stay_known(folder):
+    folder.file("test_quay.py", SUITE)
+    for _ in range(3):
+        folder.run()
+    listed = json.loads(folder.call("runs", "--as", "json").out)
+    assert len(listed) == 3 and all(run["bytes"] > 500 for run in listed)
+    assert folder.call("runs").out.splitlines()[-1].startswith("3 runs, ")
+    planned = folder.call("clean", "--keep", "1", "--dry-run")
+    assert planned.out.startswith("would take away 2 runs")
+    assert folder.call("clean", "--keep", "1", "--older-than", "1h").out.startswith("took away 0")
+    assert folder.call("clean", "--keep", "1").out.startswith("took away 2 runs")
+    kept = json.loads(folder.call("runs", "--as", "json").out)
+    assert [run["run"] for run in kept] == [listed[0]["run"]]
+    assert len(json.loads(folder.call("history", "--as", "json").out)) == 3
+    assert (folder.call("clean").code, folder.call("clean", "--older-than", "x").code) == (2, 2)
+
+
 def test_what_stands_out_of_noise():
     steady = [1.0, 1.02, 0.98, 1.01, 0.99, 1.0]
     assert stands_out(1.6, steady)

@@ -23,6 +23,8 @@ _COMMANDS = {
     "quarantine": "Keep tests whose failure does not fail a run, in plain sight.",
     "history": "Show runs on record, and how tests ended over time.",
     "compare": "Compare two runs: what broke, what was mended, what got slower.",
+    "runs": "List the runs that are kept, and their sizes.",
+    "clean": "Take old runs away.",
     "report": "Write a report of a recorded run.",
     "show": "Print a recorded run again.",
     "doctor": "Say what is here and what is missing, and how to mend it.",

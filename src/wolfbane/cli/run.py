@@ -9,13 +9,12 @@ import click
 
 from wolfbane.browsers.words import FAILURES, KEPT
 from wolfbane.cli import words
-from wolfbane.cli.arguments import EXPANDED, PresetCommand, without
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, duration, without
 from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.quoting import SHELLS
 from wolfbane.cli.selecting import opened_option, selection_options
 from wolfbane.errors import InputError, Problem
 from wolfbane.reports.formats import NAMES
-from wolfbane.workspace.vocabulary import seconds
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
@@ -23,21 +22,12 @@ if TYPE_CHECKING:
     from wolfbane.workspace.settings import Workspace
 
 
-def _duration(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
-    if value is None:
-        return None
-    try:
-        return seconds(value)
-    except ValueError as error:
-        raise click.BadParameter(str(error)) from None
-
-
 @click.command("run", cls=PresetCommand)
 @selection_options
 @opened_option
 @environment_options
 @click.option("-j", "--jobs", type=click.IntRange(1), help="Workers at once. [default: cores]")
-@click.option("--timeout", callback=_duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
+@click.option("--timeout", callback=duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
 @click.option("--stop-after", type=click.IntRange(1), metavar="N", help="Stop after N failures.")
 @click.option(
     "--retries", type=click.IntRange(0), metavar="N", help="Run what fails again, N times at most."

@@ -49,3 +49,16 @@ def ending(text: str, room: int) -> str:
     """The end of a text, its beginning left out where there is no room for it."""
     text = visible(text)
     return text if len(text) <= room else "..." + text[len(text) - room + 3 :]
+
+
+def bytes_shown(count: int) -> str:
+    """A size: ``512 B``, ``3.4 kB``, ``1.2 MB``."""
+    size, unit = float(count), "B"
+    for larger in ("kB", "MB", "GB"):
+        if size < _THOUSAND:
+            break
+        size, unit = size / _THOUSAND, larger
+    return f"{count} B" if unit == "B" else f"{size:.1f} {unit}"
+
+
+_THOUSAND = 1000

@@ -1,0 +1,62 @@
+"""What runs leave on the disk: how large it is, and taking it away."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+
+EVIDENCE = "evidence"
+
+
+@dataclass(frozen=True)
+class Kept:
+    """The folder of a run. Sizes are in bytes; ``began`` is what its name says, in local time."""
+
+    folder: Path
+    began: datetime
+    size: int
+    evidence: int
+
+    @property
+    def name(self) -> str:
+        """The run's name."""
+        return self.folder.name
+
+
+def kept_runs(results: Path) -> list[Kept]:
+    """Every run's folder, the newest first; what is no run's is left alone."""
+    found = []
+    for folder in sorted((results / "runs").glob("*"), reverse=True):
+        try:
+            began = datetime.strptime(folder.name[:15], "%Y%m%d-%H%M%S")
+        except ValueError:
+            continue
+        found.append(Kept(folder, began, _size(folder), _size(folder / EVIDENCE)))
+    return found
+
+
+def _size(folder: Path) -> int:
+    return sum(path.stat().st_size for path in folder.rglob("*") if path.is_file())
+
+
+def outdated(
+    runs: Sequence[Kept], keep: int | None, older_than: float | None, now: datetime
+) -> list[Kept]:
+    """The runs beyond the newest ``keep`` ones, and those older than so many seconds.
+
+    With both, a run has to be both.
+    """
+    beyond = set(runs[keep:]) if keep is not None else set(runs)
+    limit = now - timedelta(seconds=older_than or 0)
+    return [run for run in runs if run in beyond and run.began <= limit]
+
+
+def remove(run: Kept, *, evidence_only: bool = False) -> None:
+    """Take a run away, or only what its tests left behind. Raises OSError."""
+    if not evidence_only:
+        shutil.rmtree(run.folder)
+    elif (run.folder / EVIDENCE).exists():
+        shutil.rmtree(run.folder / EVIDENCE)
