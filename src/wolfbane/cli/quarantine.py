@@ -24,7 +24,7 @@ def command() -> None:
     """Keep tests whose failure does not fail a run, dated and in plain sight.
 
     \b
-    wolfbane quarantine add --name crane --because 'the crane is slow' --until 2026-12-24
+    wolfbane quarantine add --name crane --because 'it is slow to wake'
     wolfbane quarantine list
     wolfbane quarantine release
     """
