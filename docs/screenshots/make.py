@@ -29,7 +29,7 @@ SHOTS = {
     "browsers": (38, "wolfbane run --tag browser"),
     "browser-failure": (58, "wolfbane run page/map --name legend"),
     "quarantine": (34, "wolfbane run tests/fees --retries 1"),
-    "compare": (24, "wolfbane compare previous last"),
+    "compare": (22, "wolfbane compare previous last"),
     "doctor": (30, "wolfbane doctor"),
     "contract": (44, "wolfbane run workflows"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
@@ -81,7 +81,7 @@ def break_the_fees(harbour: Path) -> None:
     subprocess.run([WOLFBANE, "run", "-q", "tests/fees"], cwd=harbour, check=False)
     fees.write_text(
         whole.replace("fee * WINTER_SHARE", "fee * WINTER_SHARE * (1.5 if hulls == 2 else 1)")
-        .replace("fee // 10 * days", "fee // 9 * days")
+        .replace("fee // 10 * days", "fee // 5 * days")
     )  # fmt: skip
     subprocess.run([WOLFBANE, "run", "-q", "tests/fees"], cwd=harbour, check=False)
     fees.write_text(whole)

@@ -47,7 +47,7 @@ def add_entry(
     """Quarantine what a selection matches, in quarantine.toml.
 
     \b
-    wolfbane quarantine add page/map --name crane --because 'slow to wake' --owner quay
+    wolfbane quarantine add page/map --name crane --because 'slow to wake'
     """
     from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.results.quarantine import NAME, Entry, add
