@@ -130,6 +130,25 @@ def test_sees(self):
         assert words in run.out
 
 
+@needs("webkit")
+def test_a_window_that_cannot_be_so_small_is_said(suite):
+    folder = suite(
+        """
+def test_opens(self):
+    Browser().open("quay")
+""",
+        browsers=("small",),
+        more="""
+    [browser.small]
+    engine = "webkit"
+    window = "200x300"
+""",
+    )
+    run = folder.run()
+    assert result(run, "test_opens", "small")["outcome"] == "passed", run.out
+    assert re.search(r"browser 'small': its page is \d+x300, not 200x300", run.out)
+
+
 @needs("chromium")
 @needs("firefox")
 def test_browsers_are_chosen_like_tags(suite):

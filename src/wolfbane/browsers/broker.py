@@ -70,7 +70,8 @@ class Broker:
     def said(self) -> list[str]:
         """What people should know: wishes not followed, sessions left open."""
         desks = [*self._closed, *self._desks.values()]
-        return list(dict.fromkeys(words for desk in desks for words in desk.said))
+        words = [words for desk in desks for words in desk.said]
+        return list(dict.fromkeys([*self.opener.said, *words]))
 
     async def close(self) -> None:
         """Close every browser, and listen no more."""

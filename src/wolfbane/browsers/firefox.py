@@ -109,7 +109,7 @@ class FirefoxHost:
         self, name: str, browser: Browser, here: Installed, programs: Programs,
         variables: dict[str, str], start_files: StartFiles, *, visible: bool,
     ) -> None:  # fmt: skip
-        self.session = ""
+        self.session = self.said = ""
         self.granted: dict[str, Any] = {}
         self._name, self._browser, self._here, self._programs = name, browser, here, programs
         self._visible, self._start_files = visible, start_files
@@ -128,7 +128,7 @@ class FirefoxHost:
             granted = await self._connection.command("WebDriver:NewSession", want.standard)
             self.session = granted["sessionId"]
             self.granted = granted["capabilities"]
-            await fit(self, self._browser)
+            self.said = await fit(self, self._browser)
         except (OSError, WebDriverError) as error:
             await self.close()
             words = f"browser '{self._name}' opened no session: {error}"

@@ -49,6 +49,7 @@ class Host(Protocol):
 
     session: str
     granted: dict[str, Any]
+    said: str
 
     async def open(self, want: Wanted) -> None:
         """Start the browser and a session in it. Raises CannotOpen and WebDriverError."""
@@ -81,7 +82,7 @@ class DriverHost:
         self, name: str, browser: Browser, here: Installed, programs: Programs,
         client: aiohttp.ClientSession, variables: dict[str, str], *, visible: bool,
     ) -> None:  # fmt: skip
-        self.session = ""
+        self.session = self.said = ""
         self.granted: dict[str, Any] = {}
         self._name, self._browser, self._here, self._programs = name, browser, here, programs
         self._client, self._visible = client, visible
@@ -149,7 +150,7 @@ class DriverHost:
             raise WebDriverError("session not created", words)
         self.session, self.granted = value["sessionId"], value.get("capabilities", {})
         if browser.engine != "chromium" or not device_metrics(browser):
-            await fit(self, browser)
+            self.said = await fit(self, browser)
 
     @property
     def address(self) -> str:
@@ -191,19 +192,26 @@ class DriverHost:
         await asyncio.to_thread(shutil.rmtree, self._folder, ignore_errors=True)
 
 
-async def fit(host: Host, browser: Browser) -> None:
-    """Make the page as large as the settings say, whatever the window's frame takes."""
+async def fit(host: Host, browser: Browser) -> str:
+    """Make the page as large as the settings say, whatever the window's frame takes.
+
+    Returns words where the browser does not make it so.
+    """
     wide = size(browser)
     if wide is None:
-        return
+        return ""
     body = {"script": _FIT, "args": []}
     for _ in range(2):
         inner = await value_of(host, "POST", "execute/sync", body)
         if tuple(inner[:2]) == wide:
-            return
+            return ""
         frame = inner[2] - inner[0], inner[3] - inner[1]
         rect = {"width": wide[0] + frame[0], "height": wide[1] + frame[1]}
         await value_of(host, "POST", "window/rect", rect)
+    inner = await value_of(host, "POST", "execute/sync", body)
+    if tuple(inner[:2]) == wide:
+        return ""
+    return f"its page is {inner[0]}x{inner[1]}, not {browser.window}"
 
 
 def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:

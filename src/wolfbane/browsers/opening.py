@@ -34,6 +34,7 @@ class Opener:
         self._warm: dict[str, tuple[str, asyncio.Task[Host]]] = {}
         self._closing: set[asyncio.Task[None]] = set()
         self.versions: dict[str, str] = {}
+        self.said: dict[str, None] = {}
         self.left: Counter[str] = Counter()
         """Tests by browser that are still to come: nothing is warmed for none."""
 
@@ -111,6 +112,8 @@ class Opener:
         await host.open(want)
         told = (str(host.granted.get(key, "")) for key in ("browserName", "browserVersion"))
         self.versions[name] = " ".join(filter(None, told))
+        if host.said:
+            self.said[f"browser '{name}': {host.said}"] = None
         return host
 
     def _discard(self, task: asyncio.Task[Host]) -> None:
