@@ -222,6 +222,8 @@ def test_b(self):
     )
     run = folder.run("-j1", WOLFBANE_TEST_MARK=str(folder.path))
     told = result(run, "test_a")
+    if outcome == "timed out":
+        assert re.search(r"was still busy: open http://\S+/never$", told["message"])
     assert (told["outcome"], said in told["message"]) == (outcome, True), told["message"]
     assert result(run, "test_b")["outcome"] == "passed"
     assert folder.processes() == []

@@ -17,6 +17,8 @@ from wolfbane.browsers.snapshots import Snapshot, near, take
 from wolfbane.browsers.words import ALL, OFF
 
 _FRAMES = 60
+_BUSY = 2.0
+"""Seconds that a look waits for a command under way."""
 _MOVES = {"Navigate To", "Element Click", "Back", "Forward", "Refresh", "Perform Actions"}
 _MISSING = "no such element"
 
@@ -60,7 +62,7 @@ class Session:
         self.label = f"{browser} {number}"
         self.opened_in = ""
         self.tests: dict[str, Seen] = {}
-        self.lost = ""
+        self.lost = self._doing = ""
         self.over = False
         self._keep, self._tell = keep, tell
         self._names = Names()
@@ -81,6 +83,7 @@ class Session:
             told = _read(body)
             private = await self._is_private(endpoint, places)
             began = time.monotonic()
+            self._doing = sentence(endpoint, places, told, self._names, private=private)
             try:
                 reply = await self.host.command(method, path, body)
             except OSError as error:
@@ -90,7 +93,7 @@ class Session:
             value = reply.value
             if endpoint.name.startswith("Find") or endpoint.name == "Get Active Element":
                 self._names.learn(told or {"value": "the focus"}, value)
-            words = sentence(endpoint, places, told, self._names, private=private)
+            words = self._doing
             self.record(endpoint, words, reply.status, value, began, test)
             if reply.status >= 400 and not self.lost:
                 self._fails(method, path, body, began, test, words, value)
@@ -124,11 +127,19 @@ class Session:
 
     async def look(self, test: str, seen: Seen, why: str) -> None:
         """Take a snapshot for a test that went wrong, or whose every step is kept."""
-        async with self.lock:
+        try:
+            async with asyncio.timeout(_BUSY):
+                await self.lock.acquire()
+        except TimeoutError:
+            seen.waited = f"browser '{self.browser}' was still busy: {self._doing}"
+            return
+        try:
             if self._failing and self._failing.test == test:
                 await self._look_at_failure(seen)
             else:
                 await self._snapshot(seen, why)
+        finally:
+            self.lock.release()
 
     async def _look_at_failure(self, seen: Seen | None = None) -> None:
         """A command failed and nobody tries it again: look while the page is as it was."""
