@@ -54,6 +54,7 @@ class RunStarted:
     pulled_in: dict[str, str] = field(default_factory=dict)
     documents: dict[str, str] = field(default_factory=dict)
     browsers: tuple[str, ...] = ()
+    visible: bool = False
     quarantined: dict[str, Quarantined] = field(default_factory=dict)
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()

@@ -215,6 +215,7 @@ class Session:
             command=hide(self.options.command),
             pulled_in=prepared.pulled_in,
             documents=self._documents,
+            visible=self.options.visible and has_screen(),
             quarantined=self._held,
             browsers=tuple(dict.fromkeys(t.browser for t in plan.tests if t.browser)),
             targets=tuple(Target(e.label, e.name, e.shown()) for e in self.environments),

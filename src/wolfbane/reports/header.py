@@ -54,6 +54,7 @@ def header(event: RunStarted) -> Table:
         if said:
             rows.add_row(title, Text(visible(said).removesuffix(": ")))
             title = ""
-    rows.add_row("how", Text(f"headless, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
+    shown = "browsers shown" if event.visible else "headless"
+    rows.add_row("how", Text(f"{shown}, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
     rows.add_row("run", Text(event.run))
     return rows
