@@ -229,12 +229,17 @@ class Endpoints(unittest.TestCase):
         self.dialog()
         self.call("POST", "/alert/text", text="Heron")
         self.call("POST", "/alert/accept")
-        self.assertEqual(self.call("GET", "/title"), "Heron")
+        self.wait_for(lambda: self.call("GET", "/title") == "Heron")
         with self.assertRaisesRegex(Failed, "no such alert.*404"):
             self.call("GET", "/alert/text")
 
+    def wait_for(self, done):
+        end = time.monotonic() + 10
+        while not done():
+            self.assertLess(time.monotonic(), end)
+
     def dialog(self):
-        end = time.monotonic() + 5
+        end = time.monotonic() + 10
         while True:
             try:
                 return self.call("GET", "/alert/text")
