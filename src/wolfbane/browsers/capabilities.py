@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wolfbane.workspace.settings import Browser
+from wolfbane.workspace.vocabulary import OTHER_ENGINE
 
 _BROWSER_NAMES = {
     "chromium": ("chrome", "chromium", "chromium-browser"),
@@ -56,7 +57,7 @@ def wanted(name: str, browser: Browser, asked: Any) -> Wanted:
             told = str(value).lower()
             if not (key == "browserName" and told in (*names, name.lower(), "")):
                 found.said.append(f"the suite asks for {key} '{value}'; it got browser '{name}'")
-        elif key in _VENDORS.values():
+        elif key in _VENDORS.values() and browser.engine != OTHER_ENGINE and not browser.url:
             _vendor(found, name, browser, key, value)
         else:
             found.standard[key] = value
@@ -64,7 +65,7 @@ def wanted(name: str, browser: Browser, asked: Any) -> Wanted:
         found.standard["acceptInsecureCerts"] = True
         words = "the suite asks for no insecure certificates; the settings of"
         found.said.append(f"{words} browser '{name}' take them")
-    if browser.engine == "other" or browser.url:
+    if browser.engine == OTHER_ENGINE or browser.url:
         found.standard = {**browser.capabilities, **found.standard}
     return found
 
@@ -106,7 +107,11 @@ def _vendor(found: Wanted, name: str, browser: Browser, key: str, value: Any) ->
         found.preferences.update(options.pop(key_of_prefs, {}))
     if options.pop("binary", None):
         found.said.append(f"the suite names a binary; browser '{name}' has its own")
-    found.standard.update({key: options} if options and browser.engine == "chromium" else {})
+    if options and browser.engine == "chromium":
+        found.standard[key] = options
+    elif options:
+        words = ", ".join(options)
+        found.said.append(f"the suite's {key} ({words}) is not for browser '{name}'")
 
 
 def for_driver(
@@ -125,7 +130,7 @@ def for_driver(
         if metrics := device_metrics(browser):
             options["mobileEmulation"] = {"deviceMetrics": metrics}
         found[vendor] = options
-        found["goog:loggingPrefs"] = {"browser": "ALL"}
+        found["goog:loggingPrefs"] = {"browser": "ALL", **found.get("goog:loggingPrefs", {})}
     elif browser.engine == "webkit":
         found[vendor] = {"binary": binary, "args": ["--automation", *arguments]}
     return found

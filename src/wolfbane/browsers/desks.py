@@ -63,8 +63,6 @@ class Desk:
         test, self._opening[self.current] = self.current, began
         try:
             host = await self._opener.take(self.browser, want)
-            if want.timeouts:
-                await value_of(host, "POST", "timeouts", want.timeouts)
         except (CannotOpen, OSError) as error:
             self._trouble[test] = str(error)
             raise WebDriverError("session not created", str(error)) from None
@@ -76,9 +74,18 @@ class Desk:
         if self._closed:
             self._opener.release(host)
             raise WebDriverError("session not created", "the worker that asked for it is gone")
+        if want.timeouts:
+            try:
+                await value_of(host, "POST", "timeouts", want.timeouts)
+            except WebDriverError:
+                self._opener.release(host)
+                raise
+            except OSError as error:
+                self._opener.release(host)
+                raise WebDriverError("session not created", str(error)) from None
         self._count += 1
         session = Session(host, self.browser, self._count, self._keep, self._tell)
-        session.opened, session.opened_in = began, self.current
+        session.opened, session.opened_in = began, test
         session.record(*find("POST", "")[:1], "open a session", 200, None, began, self.current)
         self.sessions[host.session] = session
         return session

@@ -15,9 +15,10 @@ from wolfbane.browsers.capabilities import Wanted, size
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import Installed
 from wolfbane.browsers.gecko import carry_out
-from wolfbane.browsers.hosts import PATIENCE, Reply, fit, how_ended
+from wolfbane.browsers.hosts import PATIENCE, Reply, fit
 from wolfbane.browsers.marionette import Marionette
 from wolfbane.browsers.programs import Programs
+from wolfbane.exits import how_it_ended
 from wolfbane.workspace.settings import Browser
 
 _QUIET: dict[str, Any] = {
@@ -194,7 +195,7 @@ class FirefoxHost:
     def ended(self) -> str:
         if self._process is None or self._process.poll() is None:
             return ""
-        return f"it ended: {how_ended(self._process.returncode)}"
+        return f"it ended: {how_it_ended(self._process.returncode)}"
 
     async def close(self) -> None:
         if self._connection is not None:

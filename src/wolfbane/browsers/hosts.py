@@ -7,7 +7,6 @@ import contextlib
 import json
 import os
 import shutil
-import signal
 import socket
 import subprocess
 import time
@@ -21,6 +20,7 @@ from wolfbane.browsers.capabilities import Wanted, device_metrics, for_driver, s
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import Installed
 from wolfbane.browsers.programs import Programs
+from wolfbane.exits import how_it_ended
 from wolfbane.workspace.settings import Browser
 
 PATIENCE = 60.0
@@ -174,7 +174,7 @@ class DriverHost:
     def ended(self) -> str:
         if self._process is None or self._process.poll() is None:
             return ""
-        return f"its driver ended: {how_ended(self._process.returncode)}"
+        return f"its driver ended: {how_it_ended(self._process.returncode)}"
 
     def _last_words(self) -> str:
         try:
@@ -253,8 +253,3 @@ def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])
-
-
-def how_ended(code: int) -> str:
-    """A process's exit in words."""
-    return signal.Signals(-code).name if code < 0 else f"exit code {code}"

@@ -10,14 +10,11 @@ import aiohttp
 
 from wolfbane.browsers.capabilities import Wanted
 from wolfbane.browsers.display import Display
-from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import has_screen, installed
 from wolfbane.browsers.firefox import FirefoxHost, StartFiles
 from wolfbane.browsers.hosts import DriverHost, Host
 from wolfbane.browsers.programs import Programs
 from wolfbane.workspace.settings import Browser, Workspace
-
-Problem = (CannotOpen, WebDriverError, OSError)
 
 
 class Opener:

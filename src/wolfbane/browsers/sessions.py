@@ -75,7 +75,7 @@ class Session:
         return self.tests.setdefault(test, Seen())
 
     async def forward(self, method: str, path: str, body: bytes, test: str) -> Reply:
-        """Send a command on and remember it. Raises WebDriverError where the browser is gone."""
+        """Send a command on and remember it. An error too where the browser is gone."""
         async with self.lock:
             if self._failing and (method, path, body) != self._failing.what:
                 await self._look_at_failure()

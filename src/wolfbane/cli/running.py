@@ -30,7 +30,6 @@ from wolfbane.results.runs import new_run
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
-    from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
 
 
@@ -113,7 +112,7 @@ def carry_out(
     finally:
         report.close()
     write_reports(targets, record)
-    _to_the_team(workspace, record)
+    _to_the_team(workspace)
     return code
 
 
@@ -130,14 +129,13 @@ def _lately(workspace: Workspace, addresses: Sequence[str]) -> dict[str, str]:
     return {each.address: f"{each.passed} of {len(each.counted)}" for each in found if each.counted}
 
 
-def _to_the_team(workspace: Workspace, record: Record) -> None:
+def _to_the_team(workspace: Workspace) -> None:
     """Add the run to the team's history; one that cannot be reached is said, and no more."""
-    if url := history_url(workspace):
-        from wolfbane.results.store import Store
-        from wolfbane.results.taking import take_in
+    if history_url(workspace):
+        from wolfbane.results.opening import open_history
 
         try:
-            take_in(Store.open(workspace.results, url), record)
+            open_history(workspace)
         except InputError as error:
             click.echo(f"wolfbane: this run is not in the team's history: {error}", err=True)
 

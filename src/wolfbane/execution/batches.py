@@ -183,11 +183,13 @@ class _Course:
             await self._settle()
             if ending.end is End.DONE:
                 self._account_for_the_rest()
+                await self._settle()
                 self._slot.release(self._suite)
             elif ending.end is not End.STOPPED:
                 self._lost(ending, worker.printed())
                 await self._settle()
                 await self._slot.drop(self._suite.name)
+        await self._settle()
         if self._batch.fresh and self._left:
             self._runner._give_up(self._batch)
         elif self._left:
@@ -282,6 +284,7 @@ class _Course:
         if self._desk is None:
             self._told(test, message, printed)
         else:
+            self._runner._maker.make(test, message, "")  # a wrong message is the worker's end now
             look = self._look(self._desk, test, message, printed)
             self._ending.append(asyncio.create_task(look))
 

@@ -15,9 +15,10 @@ from wolfbane.engines.contract import Missing, WorkerCommand
 from wolfbane.environments import Environment, Mask
 from wolfbane.execution.browsing import Browsing
 from wolfbane.execution.channel import ChannelServer, Message
-from wolfbane.execution.processes import Family, how_it_ended
+from wolfbane.execution.processes import Family
 from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import START_LIMIT, End, Worker
+from wolfbane.exits import how_it_ended
 from wolfbane.model import Evidence
 from wolfbane.workspace.settings import Http, Suite, Workspace
 

@@ -8,7 +8,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from wolfbane.execution.processes import Family, how_it_ended
+from wolfbane.execution.processes import Family
+from wolfbane.exits import how_it_ended
 from wolfbane.workspace.probes import Probe
 
 PAUSE = 0.05

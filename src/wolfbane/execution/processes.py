@@ -87,18 +87,6 @@ class Family:
         warden.end_marked(f"{self.mark}.{member}")
 
 
-def how_it_ended(code: int | None) -> str:
-    """A process's end in words: its exit code, or the signal that ended it."""
-    if code is None:
-        return "still running"
-    if code >= 0:
-        return f"exit code {code}"
-    try:
-        return signal.Signals(-code).name
-    except ValueError:
-        return f"signal {-code}"
-
-
 def available_cores() -> int:
     """The processors that this process may use."""
     return (

@@ -17,7 +17,8 @@ from typing import BinaryIO
 from wolfbane.environments import Environment, ServicePlan
 from wolfbane.events import Event, Starting
 from wolfbane.execution.probing import Prober
-from wolfbane.execution.processes import Family, how_it_ended
+from wolfbane.execution.processes import Family
+from wolfbane.exits import how_it_ended
 from wolfbane.model import at
 from wolfbane.workspace.probes import START_PATIENCE
 

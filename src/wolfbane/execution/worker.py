@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING
 
 from wolfbane.engines import WorkerCommand
 from wolfbane.execution.channel import ChannelServer, Connection, Message
-from wolfbane.execution.processes import Family, how_it_ended
+from wolfbane.execution.processes import Family
+from wolfbane.exits import how_it_ended
 from wolfbane.model import NESTED
 
 if TYPE_CHECKING:

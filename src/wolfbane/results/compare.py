@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import statistics
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
@@ -65,7 +66,7 @@ def compare(
         _sort_in(found, change)
         seconds = earlier.get(address, [])
         if change.after and stands_out(change.after.seconds, seconds):
-            found.slower.append((change, sorted(seconds)[len(seconds) // 2]))
+            found.slower.append((change, statistics.median(seconds)))
     counted = [Counter(e.outcome for e in side.values()) for side in (old, now)]
     found.counts = {
         str(outcome): (counted[0][outcome], counted[1][outcome])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -11,6 +12,7 @@ import orjson
 from wolfbane.errors import InputError, Problem
 from wolfbane.results.runs import PLACES, one_named
 from wolfbane.results.store import Ended, RunEntry, Store
+from wolfbane.results.taking import ended_of, entry_of
 
 _MOST = 1000
 
@@ -41,18 +43,8 @@ def _from_report(path: Path) -> tuple[RunEntry, dict[str, Ended]]:
     """A run from a report that ``--report json=PATH`` wrote."""
     try:
         data = orjson.loads(path.read_bytes())
-        started, finished = data["started"], data["finished"]
-        ended = {
-            r["address"]: Ended(
-                r["address"], r["suite"], r["outcome"], r["seconds"], r.get("attempt", 1),
-                r["message"].partition("\n")[0],
-            )
-            for r in data["results"]
-        }  # fmt: skip
-        entry = RunEntry(
-            started["run"], started["began"], finished["seconds"], finished["exit_code"],
-            finished["counts"], "", started["command"], started["expression"], str(path),
-        )  # fmt: skip
+        ended = {result["address"]: ended_of(result) for result in data["results"]}
+        entry = replace(entry_of(data["started"], data["finished"]), origin=str(path))
     except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
         words = f"is no report of a run as JSON ({type(error).__name__}: {error})"
         raise InputError(Problem(words, str(path))) from None

@@ -200,13 +200,6 @@ class Store:
                     found[address].append((row["run_id"], ended))
         return found
 
-    def forget(self, names: Sequence[str]) -> None:
-        """Take runs out of the history."""
-        with self._asking() as connection:
-            numbers = list(connection.scalars(sa.select(runs.c.id).where(runs.c.name.in_(names))))
-            connection.execute(results.delete().where(results.c.run_id.in_(numbers)))
-            connection.execute(runs.delete().where(runs.c.id.in_(numbers)))
-
 
 def _entry(row: Any) -> RunEntry:
     return RunEntry(**{**row, "counts": json.loads(row["counts"])})

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import orjson
 
 from wolfbane.results.journal import JOURNAL_NAME
-from wolfbane.results.record import Record
 from wolfbane.results.store import Ended, RunEntry, Store
 
 
@@ -38,17 +36,18 @@ def _read(journal: Path) -> tuple[RunEntry, list[Ended]] | None:
     ended = []
     for line in journal.read_bytes().split(b"\n")[:-1]:
         if b'"type":"test-finished"' in line:
-            ended.append(_ended(orjson.loads(line)["result"]))
+            ended.append(ended_of(orjson.loads(line)["result"]))
         elif b'"type":"run-started"' in line:
             started = orjson.loads(line)
         elif b'"type":"run-finished"' in line:
             finished = orjson.loads(line)
     if not started or not finished:
         return None
-    return _entry(started, finished), ended
+    return entry_of(started, finished), ended
 
 
-def _entry(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
+def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
+    """A run, from its first and its last event. Raises KeyError and TypeError."""
     labels = [t["label"] or t["environment"] for t in started.get("targets", ())]
     return RunEntry(
         name=started["run"],
@@ -62,27 +61,9 @@ def _entry(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
     )
 
 
-def _ended(result: dict[str, Any]) -> Ended:
+def ended_of(result: dict[str, Any]) -> Ended:
+    """How a test ended, from its result. Raises KeyError and TypeError."""
     return Ended(
         result["address"], result["suite"], result["outcome"], result["seconds"],
         result.get("attempt", 1), result["message"].partition("\n")[0],
     )  # fmt: skip
-
-
-def take_in(store: Store, record: Record) -> bool:
-    """Take in the record of a run that has just ended."""
-    if record.started is None or record.finished is None:
-        return False
-    started, finished = record.started, record.finished
-    labels = [t.label or t.environment for t in started.targets]
-    entry = RunEntry(
-        started.run, started.began, finished.seconds, finished.exit_code, finished.counts,
-        ",".join(filter(None, labels)), started.command, started.expression,
-    )  # fmt: skip
-    return store.add(entry, list(_of(record)))
-
-
-def _of(record: Record) -> Iterator[Ended]:
-    for r in record.results:
-        message = r.message.partition("\n")[0]
-        yield Ended(r.address, r.suite, str(r.outcome), r.seconds, r.attempt, message)
