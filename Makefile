@@ -28,6 +28,7 @@ check: $(VENV)/.ready
 bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/figures.py
 	$(BIN)/python benchmarks/broker.py
+	$(BIN)/python benchmarks/reports.py
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python docs/screenshots/make.py

@@ -11,7 +11,7 @@ import jsonschema
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from lxml import etree
+from lxml import etree, html
 
 from wolfbane.events import Quarantined, RunFinished, RunStarted
 from wolfbane.formats.tap import Reader
@@ -107,7 +107,8 @@ def test_every_format_tells_the_same():
 
 @pytest.mark.parametrize("text", [
     "<script>alert(1)</script>", "=HYPERLINK(\"x\")", "+1", "-1", "@x", "a # SKIP b",
-    "\x1b[2J\x00\x9b", "| a | b |", "[x](javascript:1)", "```", "---\n...\nok 9 - x",
+    "\x1b[2J\x00\x9b", "</script><img src=x onerror=alert(1)>", "' onclick='x",
+    "| a | b |", "[x](javascript:1)", "```", "---\n...\nok 9 - x",
 ])  # fmt: skip
 def test_hostile_texts_are_harmless(text):
     rows = [result(text, Outcome.FAILED, text, output=text, tags=(text,))]
@@ -120,6 +121,9 @@ def test_hostile_texts_are_harmless(text):
     points = [line for line in made["tap"].decode().splitlines() if re.match(r"(not )?ok ", line)]
     assert len(points) == 1 and points[0].startswith("not ok 1 - ") and " # " not in points[0]
     etree.fromstring(made["xunit"])
+    page = html.fromstring(made["html"].decode())
+    assert len(page.xpath("//script[not(@type)]")) == 1
+    assert not page.xpath("//@onerror | //img | //a[not(starts-with(@href, '#'))]")
     for name, data in made.items():
         assert not re.search(rb"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]", data), name
 

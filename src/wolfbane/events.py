@@ -35,7 +35,10 @@ class Quarantined:
 
 @dataclass(frozen=True)
 class RunStarted:
-    """A run begins: what was chosen, where it runs, what was left out and why."""
+    """A run begins: what was chosen, where it runs, what was left out and why.
+
+    ``pointed`` are the arguments that point a run of single tests at the same place.
+    """
 
     run: str
     workspace: str
@@ -59,6 +62,7 @@ class RunStarted:
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
+    pointed: tuple[str, ...] = ()
     type: Literal["run-started"] = "run-started"
 
 

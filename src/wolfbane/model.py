@@ -180,7 +180,11 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """One test, as its last attempt ended, with the attempts before it. Times are in seconds."""
+    """One test, as its last attempt ended, with the attempts before it. Times are in seconds.
+
+    ``began`` counts from the start of the run; ``worker`` is the number of the place among
+    those that work at once, 0 where none was needed.
+    """
 
     address: str
     suite: str
@@ -201,3 +205,5 @@ class Result:
     evidence: tuple[Evidence, ...] = ()
     attempt: int = 1
     earlier: tuple[Result, ...] = ()
+    began: float = 0.0
+    worker: int = 0

@@ -26,6 +26,7 @@ _COMMANDS = {
     "runs": "List the runs that are kept, and their sizes.",
     "clean": "Take old runs away.",
     "report": "Write a report of a recorded run.",
+    "open": "Open the report of a run in a browser.",
     "show": "Print a recorded run again.",
     "doctor": "Say what is here and what is missing, and how to mend it.",
     "completion": "Print what makes a shell complete Wolfbane's words.",

@@ -12,6 +12,7 @@ from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.vocabulary import seconds
 
 PRESET, WORKSPACE = "--preset", "--workspace"
+ENV, SET, SPREAD = "--env", "--set", "--spread"
 EXPANDED = "wolfbane.expanded"
 
 
@@ -59,6 +60,20 @@ def expanded(command: click.Command, arguments: Sequence[str]) -> list[str]:
 def without(command: click.Command, arguments: Sequence[str], *options: str) -> list[str]:
     """The arguments without these options."""
     return joined([p for p in pieces_of(command, arguments) if p.option not in options])
+
+
+def pointing(command: click.Command, arguments: Sequence[str]) -> list[str]:
+    """Those of the arguments that point a run of single tests at the same place.
+
+    An address has its environment and the values that a run was spread over in itself.
+    """
+    pieces = list(pieces_of(command, arguments))
+    spread = {piece.value for piece in pieces if piece.option == SPREAD}
+    several = any(piece.option == ENV and "," in piece.value for piece in pieces)
+    kept = [p for p in pieces if p.option == WORKSPACE]
+    kept += [p for p in pieces if p.option == ENV and not spread and not several]
+    kept += [p for p in pieces if p.option == SET and p.value.partition("=")[0] not in spread]
+    return joined(kept)
 
 
 def joined(pieces: Sequence[Piece]) -> list[str]:

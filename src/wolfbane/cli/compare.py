@@ -61,7 +61,7 @@ def command(
         matches = Matcher(all_of([parse(text) for text in pick]))
         kept = {test.address for test in open_inventory(found).tests if matches(test)}
         before, after = ((e, {a: x for a, x in t.items() if a in kept}) for e, t in (before, after))
-    told = compare(before, after, earlier_seconds(store, after[1], after[0]))
+    told = compare(before, after, earlier_seconds(store, after[1].values(), after[0]))
     if form == "json":
         click.echo(as_json(told))
     else:

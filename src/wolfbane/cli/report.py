@@ -30,17 +30,14 @@ def command(run: str, form: str, path: Path | None, workspace: Path | None) -> N
     wolfbane report previous --as ctrf --to previous.json
     """
     from wolfbane.reports.written import read_targets, render, write_reports
-    from wolfbane.results.journal import read_journal
-    from wolfbane.results.record import RecordKeeper
+    from wolfbane.results.record import read_record
     from wolfbane.results.runs import find_run
     from wolfbane.workspace.find import open_workspace
 
     targets = read_targets([f"{form}={path}"]) if path else []
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    keeper = RecordKeeper()
-    for event in read_journal(find_run(found.results, run)):
-        keeper(event)
+    record = read_record(find_run(found.results, run))
     if targets:
-        write_reports(targets, keeper.record)
+        write_reports(targets, record)
     else:
-        sys.stdout.buffer.write(render(form, keeper.record))
+        sys.stdout.buffer.write(render(form, record))

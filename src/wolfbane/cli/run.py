@@ -9,7 +9,7 @@ import click
 
 from wolfbane.browsers.words import FAILURES, KEPT
 from wolfbane.cli import words
-from wolfbane.cli.arguments import EXPANDED, PresetCommand, duration, without
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, duration, pointing, without
 from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.quoting import SHELLS
 from wolfbane.cli.selecting import opened_option, selection_options
@@ -144,6 +144,6 @@ def command(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
         no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
         evidence, visible, frozenset(logs), retries, retry_when == "at-once", flaky_fails,
-        quarantine == "skip",
+        quarantine == "skip", pointing(command, arguments),
     )  # fmt: skip
     ctx.exit(carry_out(opened, select, point, asked))

@@ -61,6 +61,7 @@ class Asked:
     retry_at_once: bool = False
     flaky_fails: bool = False
     skip_quarantined: bool = False
+    pointed: Sequence[str] = ()
 
 
 def carry_out(
@@ -158,6 +159,7 @@ def _options(asked: Asked, jobs: int | None) -> Options:
         retry_at_once=asked.retry_at_once,
         flaky_fails=asked.flaky_fails,
         command=shlex.join(["wolfbane", "run", *asked.arguments]),
+        pointed=tuple(asked.pointed),
     )
 
 

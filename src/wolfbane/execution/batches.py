@@ -281,26 +281,28 @@ class _Course:
 
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
         """Account for a test; where it had a browser, what it left there is looked at before."""
+        began = self._runner._pool.began(float(str(message.get("seconds", 0.0))))
         if self._desk is None:
-            self._told(test, message, printed)
+            self._told(test, message, printed, began)
         else:
             self._runner._maker.make(test, message, "")  # a wrong message is the worker's end now
-            look = self._look(self._desk, test, message, printed)
+            look = self._look(self._desk, test, message, printed, began)
             self._ending.append(asyncio.create_task(look))
 
     async def _look(
-        self, desk: Desk, test: Test, message: Mapping[str, object], printed: str
+        self, desk: Desk, test: Test, message: Mapping[str, object], printed: str, began: float
     ) -> None:
         browsing, keep = self._runner._pool.browsing, self._runner._pool.keep
         message, kept = await browsing.judged(desk, test, message, keep)
         self._evidence.setdefault(test.place, []).extend(kept)
-        self._told(test, message, printed)
+        self._told(test, message, printed, began)
 
-    def _told(self, test: Test, message: Mapping[str, object], printed: str) -> None:
+    def _told(self, test: Test, message: Mapping[str, object], printed: str, began: float) -> None:
         output = "".join(self._output.pop(test.place, ())) + printed
         parts = self._parts.pop(test.place, ())
         evidence = self._evidence.pop(test.place, ())
-        result = self._runner._maker.make(test, message, output, parts, evidence)
+        worker = self._slot.number
+        result = self._runner._maker.make(test, message, output, parts, evidence, began, worker)
         if test.place in self._planned:
             self._runner._ended(test, result)
         else:

@@ -40,7 +40,7 @@ class Slot:
 
     def __init__(self, pool: Pool, number: int) -> None:
         self.pool = pool
-        self._number = number
+        self.number = number
         self._started = 0
         self.target = ""
         self._workers: dict[str, Worker] = {}
@@ -67,7 +67,7 @@ class Slot:
 
     def _start(self, suite: Suite, browser: str) -> asyncio.Task[Worker]:
         self._started += 1
-        member = f"{self._number}.{self._started}"
+        member = f"{self.number}.{self._started}"
         return asyncio.create_task(self.pool.start(suite, self.target, browser, member))
 
     async def turn_to(self, target: str) -> None:
@@ -131,6 +131,7 @@ class Pool:
     ) -> None:  # fmt: skip
         self.slots = [Slot(self, number) for number in range(1, jobs + 1)]
         self.stopping = False
+        self._since = time.monotonic()
         self._workspace = workspace
         self.environments = {environment.label: environment for environment in environments}
         self.mask = Mask(secret for each in environments for secret in each.secrets)
@@ -183,6 +184,10 @@ class Pool:
             content = self.mask(content).encode()
         path.write_bytes(content)
         return Evidence(kind, path.relative_to(self.folder).as_posix())
+
+    def began(self, seconds: float) -> float:
+        """When something that took so long, and is over now, began: in seconds of the run."""
+        return round(max(time.monotonic() - self._since - seconds, 0.0), 3)
 
     def stop(self) -> None:
         """Start nothing new, and end every worker now."""

@@ -15,7 +15,7 @@ def run_recorded(session: Session, folder: Path, newest: Newest) -> tuple[int, R
 
     Raises NothingChosen, with an empty journal left in ``folder``.
     """
-    keeper = RecordKeeper()
+    keeper = RecordKeeper(folder)
     with Journal(folder) as journal:
         session.listen(keeper)
         session.listen(journal)
@@ -23,5 +23,5 @@ def run_recorded(session: Session, folder: Path, newest: Newest) -> tuple[int, R
             code = session.execute(folder)
         finally:
             newest.take_in(keeper.record.results)
-    keeper.write_summary(folder)
+    keeper.write_summary()
     return code, keeper.record

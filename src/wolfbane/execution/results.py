@@ -30,6 +30,8 @@ class ResultMaker:
         output: str,
         parts: Sequence[Part] = (),
         evidence: Sequence[Evidence] = (),
+        began: float = 0.0,
+        worker: int = 0,
     ) -> Result:
         """The result of one attempt, ``parts`` told ahead of its last message included.
 
@@ -55,6 +57,8 @@ class ResultMaker:
             browser=test.browser,
             target=test.target,
             evidence=tuple(evidence),
+            began=began,
+            worker=worker,
         )
 
     def parts(self, told: Iterable[Mapping[str, Any]]) -> list[Part]:

@@ -55,6 +55,7 @@ class Options:
     stop_after: int | None = None
     seed: int | None = None
     command: str = ""
+    pointed: tuple[str, ...] = ()
     build: str = CHANGED
     no_focus: bool = False
     evidence: str = "failures"
@@ -231,6 +232,7 @@ class Session:
             neglected=tuple(name for name in names if name not in suites),
             focused=tuple(self._focused),
             warnings=tuple(self._warnings(prepared)),
+            pointed=tuple(hide(argument) for argument in self.options.pointed),
         )
 
     def _runtimes(self, suites: Mapping[str, int]) -> dict[str, str]:

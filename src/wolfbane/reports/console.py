@@ -60,6 +60,7 @@ class ConsoleReport:
         self._covered: list[Covered] = []
         self._run = ""
         self._held: dict[str, Quarantined] = {}
+        self._pointed: tuple[str, ...] = ()
         self._ended = False
 
     def __call__(self, event: Event) -> None:
@@ -103,6 +104,7 @@ class ConsoleReport:
         self._bars.clear()
         self._run = event.run
         self._held = event.quarantined
+        self._pointed = event.pointed
         self._open = dict(event.files)
         self._waiting = Counter(event.files)
         self._suites = tuple(event.suites)
@@ -175,8 +177,11 @@ class ConsoleReport:
         folder = f"{self._results_folder}/runs/{self._run}"
         for result in self._results:
             if result.outcome.is_bad and result.address not in self._held:
-                print_failure(self._console, result, verbose=self._verbose, folder=folder)
-        print_blocked(self._console, self._results, folder)
+                print_failure(
+                    self._console, result, verbose=self._verbose, folder=folder,
+                    pointed=self._pointed,
+                )  # fmt: skip
+        print_blocked(self._console, self._results, folder, self._pointed)
         for result in self._results:
             if result.outcome is Outcome.FLAKY and not self._quiet:
                 print_flaky(self._console, result, folder)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import Console, Group, RenderableType
@@ -11,16 +10,20 @@ from rich.text import Text
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
 from wolfbane.reports.style import STYLES
-from wolfbane.reports.text import clock, many, visible
+from wolfbane.reports.text import clock, many, repeating, visible
 
 SHOWN_LINES = 40
 SHOWN_OF_PART = 12
 
 
-def print_failure(console: Console, result: Result, *, verbose: bool, folder: str = "") -> None:
+def print_failure(
+    console: Console, result: Result, *, verbose: bool, folder: str = "",
+    pointed: Sequence[str] = (),
+) -> None:  # fmt: skip
     """Print one failure. Everything a test said is shown as plain, safe text.
 
-    ``folder`` is that of the run, from where its evidence is told.
+    ``folder`` is that of the run, from where its evidence is told; ``pointed`` are the arguments
+    that point a run at the same place.
     """
     style = STYLES[result.outcome]
     head = Text.assemble((f"{result.outcome}", style), "  ", (visible(result.address), "bold"))
@@ -29,6 +32,8 @@ def print_failure(console: Console, result: Result, *, verbose: bool, folder: st
     console.print(head, soft_wrap=True)
     for block in _blocks(result, folder, verbose=verbose):
         console.print(block, soft_wrap=True)
+    again = repeating([result.address], pointed)
+    console.print(Text.assemble(("\n  run it again: ", "dim"), again), soft_wrap=True)
 
 
 def print_flaky(console: Console, result: Result, folder: str) -> None:
@@ -59,7 +64,9 @@ def _attempts(result: Result, folder: str) -> Iterator[Text]:
         yield line
 
 
-def print_blocked(console: Console, results: Iterable[Result], folder: str) -> None:
+def print_blocked(
+    console: Console, results: Iterable[Result], folder: str, pointed: Sequence[str] = ()
+) -> None:
     """What is missing, each thing once, with how many tests of which suites it keeps back."""
     groups: dict[str, list[Result]] = {}
     for result in results:
@@ -68,7 +75,7 @@ def print_blocked(console: Console, results: Iterable[Result], folder: str) -> N
     for members in groups.values():
         if len(members) == 1 or any(result.output for result in members):
             longest = max(members, key=lambda r: len(r.output))
-            print_failure(console, longest, verbose=False, folder=folder)
+            print_failure(console, longest, verbose=False, folder=folder, pointed=pointed)
         if len(members) > 1:
             _print_group(console, members)
 
@@ -101,8 +108,6 @@ def _blocks(result: Result, folder: str, *, verbose: bool) -> Iterator[Renderabl
     if result.evidence:
         yield _section("it left behind", "\n".join(_evidence(result, folder)))
     yield from _attempts(result, folder)
-    again = shlex.join(["wolfbane", "run", result.address])
-    yield Text.assemble(("\n  run it again: ", "dim"), visible(again))
 
 
 def _evidence(result: Result, folder: str) -> list[str]:

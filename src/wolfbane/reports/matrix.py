@@ -20,16 +20,11 @@ _SHORTEST = 20
 
 def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType]:
     """A table of tests against browsers; those that ended alike everywhere last."""
-    browsers = sorted({result.browser for result in results if result.browser})
+    browsers, found = browser_rows(results)
     if not browsers:
         return
-    rows: dict[str, dict[str, Outcome]] = {}
-    for result in results:
-        if result.browser:
-            bare = result.address.removesuffix(variant("", result.browser, result.target))
-            named = variant(bare, "", result.target)
-            rows.setdefault(named, {})[result.browser] = result.outcome
-    order = sorted(rows, key=lambda name: (not _interesting(rows[name]), name))
+    rows = {name: {b: r.outcome for b, r in row.items()} for name, row in found.items()}
+    order = list(rows)
     table = Table(box=SIMPLE_HEAD, padding=(0, 2, 0, 0), pad_edge=False)
     cells = sum(max(len(name), *(len(o) for row in rows.values() for o in row.values())) + 2
                 for name in browsers)  # fmt: skip
@@ -44,6 +39,21 @@ def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType
     if len(order) > SHOWN:
         alike = "" if any(_interesting(rows[n]) for n in order[SHOWN:]) else " that passed in all"
         yield Text(f"and {len(order) - SHOWN} more{alike}", style="dim")
+
+
+def browser_rows(results: Sequence[Result]) -> tuple[list[str], dict[str, dict[str, Result]]]:
+    """Browsers, and tests by name with how they ended in each; those that differ first."""
+    browsers = sorted({result.browser for result in results if result.browser})
+    rows: dict[str, dict[str, Result]] = {}
+    for result in results:
+        if result.browser:
+            bare = result.address.removesuffix(variant("", result.browser, result.target))
+            rows.setdefault(variant(bare, "", result.target), {})[result.browser] = result
+
+    def plain(name: str) -> bool:
+        return not _interesting({b: r.outcome for b, r in rows[name].items()})
+
+    return browsers, {name: rows[name] for name in sorted(rows, key=lambda n: (plain(n), n))}
 
 
 def _interesting(row: dict[str, Outcome]) -> bool:

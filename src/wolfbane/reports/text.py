@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+import shlex
+from collections.abc import Iterable, Iterator, Sequence
 
 _SEQUENCE = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-Z\\^_])")
 _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
@@ -49,6 +50,11 @@ def ending(text: str, room: int) -> str:
     """The end of a text, its beginning left out where there is no room for it."""
     text = visible(text)
     return text if len(text) <= room else "..." + text[len(text) - room + 3 :]
+
+
+def repeating(addresses: Iterable[str], pointed: Sequence[str] = ()) -> str:
+    """The command that runs these tests again, at the same place."""
+    return visible(shlex.join(["wolfbane", "run", *pointed, *addresses]))
 
 
 def bytes_shown(count: int) -> str:

@@ -24,7 +24,14 @@ def _held(record: Record) -> dict[str, str]:
 
 
 def _json(record: Record) -> bytes:
-    return orjson.dumps(record, option=READABLE)
+    whole = {"started": record.started, "results": record.results, "finished": record.finished}
+    return orjson.dumps(whole, option=READABLE)
+
+
+def _html(record: Record) -> bytes:
+    from wolfbane.reports.html import write_html  # jinja2 takes a while: only where it is used
+
+    return write_html(record)
 
 
 def _xunit(record: Record) -> bytes:
@@ -47,7 +54,7 @@ def _ctrf(record: Record) -> bytes:
 
 
 FORMATS: dict[str, Callable[[Record], bytes]] = {
-    "xunit": _xunit, "tap": _tap, "ctrf": _ctrf, "json": _json, "csv": write_csv,
+    "html": _html, "xunit": _xunit, "tap": _tap, "ctrf": _ctrf, "json": _json, "csv": write_csv,
     "markdown": write_markdown,
 }  # fmt: skip
 

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from wolfbane.model import Outcome
-from wolfbane.results.history import histories, stands_out
+from wolfbane.results.history import LEAST_SECONDS, histories, stands_out
 from wolfbane.results.store import Ended, RunEntry, Store
 
 LOOKED_BACK = 50
@@ -94,9 +94,13 @@ def _is_bad(ended: Ended | None) -> bool:
 
 
 def earlier_seconds(
-    store: Store, addresses: Iterable[str], before: RunEntry
+    store: Store, ended: Iterable[Ended], before: RunEntry
 ) -> dict[str, list[float]]:
-    """How long tests took in the runs that began before one, where they passed."""
+    """How long tests took in the runs that began before one, where they passed.
+
+    Those that took too little in it to be called slower are not asked for.
+    """
+    addresses = [each.address for each in ended if each.seconds >= LEAST_SECONDS]
     entries = [e for e in store.runs(10 * LOOKED_BACK) if e.began < before.began][:LOOKED_BACK]
     return {
         history.address: [e.seconds for e in history.counted if e.outcome not in _BAD]

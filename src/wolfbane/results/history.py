@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from wolfbane.model import Outcome
 from wolfbane.results.store import Ended, RunEntry, Store
 
+LEAST_SECONDS = 0.1
+"""By so much at least a test has to take longer to be called slower."""
 _NOT_RUN = frozenset({str(Outcome.SKIPPED), str(Outcome.TODO), str(Outcome.BLOCKED)})
 
 
@@ -76,9 +78,9 @@ def stands_out(seconds: float, before: Sequence[float]) -> bool:
     middle = statistics.median(before)
     spread = statistics.median(abs(value - middle) for value in before)
     more = seconds - middle
-    if more < _SECONDS or more < middle * _SHARE:
+    if more < LEAST_SECONDS or more < middle * _SHARE:
         return False
     return spread == 0 or 0.6745 * more / spread > _SCORE
 
 
-_LEAST, _SCORE, _SECONDS, _SHARE = 5, 3.5, 0.1, 0.25
+_LEAST, _SCORE, _SHARE = 5, 3.5, 0.25

@@ -7,8 +7,9 @@ from pathlib import Path
 
 import orjson
 
-from wolfbane.events import Event, RunFinished, RunStarted, TestFinished
+from wolfbane.events import Covered, Event, RunFinished, RunStarted, TestFinished
 from wolfbane.model import Result
+from wolfbane.results.journal import read_journal
 
 SUMMARY_NAME = "summary.json"
 READABLE = orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE
@@ -16,28 +17,44 @@ READABLE = orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE
 
 @dataclass
 class Record:
-    """A run's beginning, every result in the order of their ends, and its end."""
+    """A run's beginning, every result in the order of their ends, and its end.
+
+    ``folder`` is where its evidence lies; ``covered`` what it exercised of APIs.
+    """
 
     started: RunStarted | None = None
     results: list[Result] = field(default_factory=list)
     finished: RunFinished | None = None
+    covered: list[Covered] = field(default_factory=list)
+    folder: Path | None = None
+
+
+def read_record(folder: Path) -> Record:
+    """The record of a run that is over, or was cut off. Raises InputError."""
+    keeper = RecordKeeper(folder)
+    for event in read_journal(folder):
+        keeper(event)
+    return keeper.record
 
 
 class RecordKeeper:
     """A listener that gathers the record of a run in progress."""
 
-    def __init__(self) -> None:
-        self.record = Record()
+    def __init__(self, folder: Path) -> None:
+        self.record = Record(folder=folder)
 
     def __call__(self, event: Event) -> None:
         if isinstance(event, TestFinished):
             self.record.results.append(event.result)
         elif isinstance(event, RunStarted):
             self.record.started = event
+        elif isinstance(event, Covered):
+            self.record.covered.append(event)
         elif isinstance(event, RunFinished):
             self.record.finished = event
 
-    def write_summary(self, folder: Path) -> None:
+    def write_summary(self) -> None:
         """Write what the run came to, without its results: those are in the journal."""
+        assert self.record.folder is not None
         summary = {"started": self.record.started, "finished": self.record.finished}
-        (folder / SUMMARY_NAME).write_bytes(orjson.dumps(summary, option=READABLE))
+        (self.record.folder / SUMMARY_NAME).write_bytes(orjson.dumps(summary, option=READABLE))

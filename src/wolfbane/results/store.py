@@ -187,17 +187,16 @@ class Store:
             by_number = {number: address for address, number in known.items()}
             wanted = list(by_number)
             for start in range(0, len(wanted), _MANY):
-                query = sa.select(results).where(
+                query = sa.select(
+                    results.c.test_id, results.c.run_id, results.c.outcome, results.c.seconds,
+                    results.c.attempts, results.c.message,
+                ).where(
                     results.c.test_id.in_(wanted[start : start + _MANY]),
                     results.c.run_id.in_(numbers),
-                )
-                for row in connection.execute(query).mappings():
-                    address = by_number[row["test_id"]]
-                    ended = Ended(
-                        address, "", row["outcome"], row["seconds"], row["attempts"],
-                        row["message"],
-                    )  # fmt: skip
-                    found[address].append((row["run_id"], ended))
+                )  # fmt: skip
+                for number, run, *ending in connection.execute(query):
+                    address = by_number[number]
+                    found[address].append((run, Ended(address, "", *ending)))
         return found
 
 

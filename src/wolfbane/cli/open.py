@@ -1,0 +1,42 @@
+"""``wolfbane open``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wolfbane.cli import words
+from wolfbane.cli.selecting import workspace_option
+
+NAME = "report.html"
+
+
+@click.command("open")
+@click.argument("run", default="last", shell_complete=words.runs)
+@click.option("--no-browser", is_flag=True, help="Only write it, and say where it is.")
+@workspace_option
+def command(run: str, no_browser: bool, workspace: Path | None) -> None:
+    """Open the report of a recorded run in the browser of this desk.
+
+    RUN is the name of a run, the start of it, 'last' (the default) or 'previous'. The report is
+    one HTML file in the run's folder; its path is printed.
+
+    \b
+    wolfbane open
+    wolfbane open previous --no-browser
+    """
+    import webbrowser
+
+    from wolfbane.reports.written import write_reports
+    from wolfbane.results.record import read_record
+    from wolfbane.results.runs import find_run
+    from wolfbane.workspace.find import open_workspace
+
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    folder = find_run(found.results, run)
+    path = folder / NAME
+    write_reports([("html", path)], read_record(folder))
+    click.echo(path)
+    if not no_browser and not webbrowser.open(path.as_uri()):
+        click.echo("wolfbane: no browser could be started here; open that file", err=True)

@@ -1,0 +1,110 @@
+"""What a report's script reads: a row for each test, and in pieces all there is to say of it."""
+
+from __future__ import annotations
+
+from collections.abc import Container, Iterator, Sequence
+from typing import Any
+
+import orjson
+
+from wolfbane.model import Excerpt, Outcome, Part, Result
+from wolfbane.reports.html.kept import Keeper, shortened
+from wolfbane.reports.style import ORDER
+from wolfbane.reports.text import visible
+
+PIECE = 250
+"""Tests in a piece of details: a page reads only the piece with the test that is looked at."""
+_LONG_OF_GOOD = 1 << 12
+_PARTS = 500
+_NUMBER = {outcome: number for number, outcome in enumerate(ORDER)}
+
+
+class _Words:
+    """Texts by number, each kept once."""
+
+    def __init__(self) -> None:
+        self.numbers: dict[Any, int] = {}
+
+    def __call__(self, word: Any) -> int:
+        return self.numbers.setdefault(word, len(self.numbers))
+
+    @property
+    def all(self) -> list[Any]:
+        return list(self.numbers)
+
+
+def index(
+    results: Sequence[Result], held: Container[str], pointed: Sequence[str]
+) -> dict[str, Any]:
+    """The rows. Columns are in the order that ``rows.js`` says."""
+    paths, suites, browsers, targets, tags = (_Words() for _ in range(5))
+    rows, messages = [], {}
+    for number, r in enumerate(results):
+        rows.append([
+            paths(visible(r.path)), visible(r.name), _NUMBER[r.outcome], suites((r.suite, r.kind)),
+            browsers(r.browser), targets(r.target), tags(tuple(map(visible, r.tags))),
+            round(r.seconds, 4), r.attempt, int(r.address in held),
+        ])  # fmt: skip
+        if r.message:
+            messages[str(number)] = visible(r.message.partition("\n")[0])[:300]
+    return {
+        "outcomes": [str(outcome) for outcome in ORDER],
+        "bad": [_NUMBER[o] for o in ORDER if o.is_bad or o is Outcome.BLOCKED],
+        "paths": paths.all, "suites": suites.all, "browsers": browsers.all,
+        "targets": targets.all, "tags": tags.all, "rows": rows, "messages": messages,
+        "piece": PIECE, "pointed": list(pointed),
+    }  # fmt: skip
+
+
+def details(results: Sequence[Result], keeper: Keeper) -> Iterator[tuple[int, dict[str, Any]]]:
+    """Pieces of details by number, those of tests that did not pass first to have room."""
+    pieces: dict[int, dict[str, Any]] = {}
+    order = sorted(range(len(results)), key=lambda n: results[n].outcome is Outcome.PASSED)
+    for number in order:
+        if told := detail(results[number], keeper):
+            pieces.setdefault(number // PIECE, {})[str(number)] = told
+    yield from sorted(pieces.items())
+
+
+def detail(result: Result, keeper: Keeper) -> dict[str, Any]:
+    """What there is to say of an attempt; what is not there is left out."""
+    longest = _LONG_OF_GOOD if result.outcome is Outcome.PASSED else 1 << 16
+    found = {
+        "message": visible(result.message).strip("\n"),
+        "trace": shortened(result.trace),
+        "frames": [[visible(f.file), f.line, visible(f.function)] for f in result.frames],
+        "excerpt": excerpt_shown(result.excerpt) if result.excerpt else None,
+        "output": shortened(result.output, longest),
+        "parts": [_part(part) for part in result.parts[:_PARTS]],
+        "more": max(len(result.parts) - _PARTS, 0),
+        "evidence": keeper.embedded(result.evidence),
+        "worker": result.worker,
+        "began": result.began,
+        "earlier": [
+            {**detail(e, keeper), "outcome": _NUMBER[e.outcome], "seconds": round(e.seconds, 4)}
+            for e in result.earlier
+        ],
+    }
+    return {name: value for name, value in found.items() if value}
+
+
+def excerpt_shown(excerpt: Excerpt) -> dict[str, Any]:
+    """Source lines, safe to show."""
+    return {
+        "file": visible(excerpt.file), "line": excerpt.line, "first": excerpt.first,
+        "lines": [visible(line) for line in excerpt.lines],
+    }  # fmt: skip
+
+
+def _part(part: Part) -> list[Any]:
+    place = f"{part.file}:{part.line}" if part.line else ""
+    inner = [_part(each) for each in part.parts[:_PARTS]]
+    return [
+        visible(part.name), _NUMBER[part.outcome], visible(part.message), round(part.seconds, 4),
+        place, inner,
+    ]  # fmt: skip
+
+
+def as_script(data: object) -> str:
+    """JSON that no text in it can end the element of."""
+    return orjson.dumps(data).replace(b"<", b"\\u003c").decode()

@@ -1,0 +1,119 @@
+"""Put the page together: one file, with its styles, its script and all it shows."""
+
+from __future__ import annotations
+
+import hashlib
+from base64 import b64encode
+from collections import Counter
+from collections.abc import Sequence
+from datetime import datetime
+from importlib.resources import files
+from typing import Any
+from urllib.parse import quote
+
+import jinja2
+
+from wolfbane import __version__
+from wolfbane.events import RunFinished, RunStarted
+from wolfbane.model import Outcome, Result
+from wolfbane.reports.html.data import as_script, details, excerpt_shown, index
+from wolfbane.reports.html.groups import grouped
+from wolfbane.reports.html.kept import Keeper
+from wolfbane.reports.html.timeline import lanes
+from wolfbane.reports.html.verdict import sentence
+from wolfbane.reports.matrix import browser_rows
+from wolfbane.reports.style import ORDER
+from wolfbane.reports.text import clock, many, repeating, visible
+from wolfbane.results.record import Record
+
+SCRIPTS = ("rows.js", "filters.js", "nodes.js", "list.js", "test.js", "keys.js", "main.js")
+GROUPS = 60
+ROWS = 200
+_ENVIRONMENT = jinja2.Environment(
+    loader=jinja2.PackageLoader("wolfbane.reports.html", "page"),
+    autoescape=True,
+    undefined=jinja2.StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+_ENVIRONMENT.globals.update(
+    clock=clock, many=many, repeating=repeating, visible=visible, excerpt_shown=excerpt_shown,
+    link=lambda address: f"#test={quote(address, safe='')}",
+    listed=lambda **fields: "#" + "&".join(f"{k}={quote(v, safe='')}" for k, v in fields.items()),
+    diff=lambda line: {"+": "more", "-": "less", "?": "hint"}.get(line[:1], ""),
+)  # fmt: skip
+_CUT_OFF = RunFinished(0.0, 130, {}, reason="cut off: the record has no end")
+
+
+def write_html(record: Record) -> bytes:
+    """The report of a run. Nothing in it is fetched, and no text of a test is markup."""
+    script = "\n".join(_part(name) for name in SCRIPTS)
+    keeper = Keeper(record.folder)
+    started = record.started
+    held = started.quarantined if started else {}
+    pointed = started.pointed if started else ()
+    template = _ENVIRONMENT.get_template("report.html")
+    page = template.render(
+        **_contents(record),
+        version=__version__,
+        style=_part("report.css"),
+        script=script,
+        script_hash=b64encode(hashlib.sha256(script.encode()).digest()).decode(),
+        index=as_script(index(record.results, held, pointed)),
+        details=((number, as_script(piece)) for number, piece in details(record.results, keeper)),
+    )
+    return page.encode("utf-8", "backslashreplace")
+
+
+def _part(name: str) -> str:
+    return (files("wolfbane.reports.html") / "page" / name).read_text(encoding="utf-8")
+
+
+def _contents(record: Record) -> dict[str, Any]:
+    started, finished = record.started, record.finished or _CUT_OFF
+    held = started.quarantined if started else {}
+    counted = [r for r in record.results if r.address not in held]
+    bad = [r for r in counted if r.outcome.is_bad]
+    blocked = [r for r in counted if r.outcome is Outcome.BLOCKED]
+    counts = Counter(r.outcome for r in counted)
+    groups = grouped(bad)
+    browsers, rows = browser_rows(record.results)
+    seconds = max([finished.seconds, *(r.began + r.seconds for r in record.results)])
+    return {
+        "run": started, "finished": finished,
+        "began": f"{datetime.fromisoformat(started.began):%d %B %Y, %H:%M}" if started else "",
+        "title": sentence(counts, finished, len(counted)),
+        "failed_as": ",".join(dict.fromkeys(str(r.outcome) for r in bad)),
+        "good": finished.exit_code == 0,
+        "counts": [(o, counts[o]) for o in ORDER if counts[o]],
+        "whole": max(len(record.results), 1),
+        "groups": groups[:GROUPS], "more_groups": groups[GROUPS:],
+        "blocked": grouped(blocked),
+        "flaky": [r for r in counted if r.outcome is Outcome.FLAKY],
+        "held": [(r, held[r.address]) for r in record.results if r.address in held],
+        "skipped": _reasons(counted),
+        "browsers": browsers, "matrix": list(rows.items())[:ROWS], "more_rows": len(rows) - ROWS,
+        "lanes": lanes(record.results, seconds), "seconds": seconds,
+        "places": _places(started), "covered": record.covered,
+        "ORDER": ORDER,
+    }  # fmt: skip
+
+
+def _reasons(results: Sequence[Result]) -> list[tuple[str, list[Result]]]:
+    """Why tests were skipped, with those of each reason, the most frequent first."""
+    by_reason: dict[str, list[Result]] = {}
+    for result in results:
+        if result.outcome is Outcome.SKIPPED:
+            reason = visible(result.message.partition("\n")[0]) or "without a reason"
+            by_reason.setdefault(reason, []).append(result)
+    return sorted(by_reason.items(), key=lambda each: -len(each[1]))
+
+
+def _places(started: RunStarted | None) -> list[tuple[str, dict[str, str]]]:
+    """What the run was pointed at, where it was at anything."""
+    targets = started.targets if started else ()
+    return [
+        (target.label or target.environment, target.parameters)
+        for target in targets
+        if target.label or target.environment or target.parameters
+    ]

@@ -1,0 +1,61 @@
+"""Failures by what they have in common: the same message, or the same place."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from wolfbane.model import Result
+
+_NOISE = re.compile(
+    r"0x[0-9a-fA-F]+"
+    r"|\b[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}\b"
+    r"|(?<=\d:)\d{4,5}\b"
+    r"|\b\d{4}-\d\d-\d\dT[\d:.]+Z?"
+)
+"""What differs from run to run in a message that is the same: pointers, UUIDs, ports, times."""
+
+
+@dataclass(frozen=True)
+class Group:
+    """Failures that look like one. ``common`` says what they share; one alone shares nothing."""
+
+    results: tuple[Result, ...]
+    common: str = ""
+
+    @property
+    def first(self) -> Result:
+        """The one that is shown for all."""
+        return self.results[0]
+
+
+def grouped(results: Sequence[Result]) -> list[Group]:
+    """Group by the first line of the message, what is left by innermost place; largest first."""
+    groups, single = _split(results, _message)
+    found = [Group(tuple(members), "the same message") for members in groups]
+    groups, single = _split(single, _place)
+    found += [Group(tuple(m), f"the same place, {_place(m[0])}") for m in groups]
+    found += [Group((result,)) for result in single]
+    return sorted(found, key=lambda group: -len(group.results))
+
+
+def _split(
+    results: Sequence[Result], key: Callable[[Result], str]
+) -> tuple[list[list[Result]], list[Result]]:
+    """Groups of several with the same key, and those that are alone with theirs."""
+    by_key: dict[str, list[Result]] = {}
+    for number, result in enumerate(results):
+        by_key.setdefault(key(result) or f"\0{number}", []).append(result)
+    several = [members for members in by_key.values() if len(members) > 1]
+    return several, [members[0] for members in by_key.values() if len(members) == 1]
+
+
+def _message(result: Result) -> str:
+    return _NOISE.sub("*", result.message.partition("\n")[0])
+
+
+def _place(result: Result) -> str:
+    """The innermost line of the stack that is the workspace's own."""
+    own = [frame for frame in result.frames if not frame.file.startswith("/")]
+    return f"{own[-1].file}:{own[-1].line}" if own else ""

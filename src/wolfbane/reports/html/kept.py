@@ -1,0 +1,89 @@
+"""Evidence inside of a report: pictures, texts and HTTP exchanges, as far as there is room."""
+
+from __future__ import annotations
+
+import base64
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+from wolfbane.model import Evidence
+from wolfbane.reports.text import visible
+
+PICTURES = {".png": "image/png", ".gif": "image/gif"}
+LONGEST_TEXT = 1 << 16
+ROOM = 40 << 20
+"""Characters for all evidence of a report. What comes after is named, and lies in the folder."""
+
+
+class Keeper:
+    """Reads evidence from a run's folder until there is no more room."""
+
+    def __init__(self, folder: Path | None, room: int = ROOM) -> None:
+        self._folder, self._room = folder, room
+
+    def embedded(self, evidence: Iterable[Evidence]) -> list[dict[str, Any]]:
+        """Each piece: its kind and path, and what of it is in the report."""
+        return [{"kind": e.kind, "path": e.path, **self._content(e)} for e in evidence]
+
+    def _content(self, evidence: Evidence) -> dict[str, Any]:
+        if self._folder is None:
+            return {}
+        path = self._folder / evidence.path
+        try:
+            size = path.stat().st_size
+            if size > self._room:
+                return {"left": "not in this report, for its size"}
+            data = path.read_bytes()
+        except OSError:
+            return {"left": "it is not there any more"}
+        content = _read(path, data)
+        self._room -= len(json.dumps(content))
+        return content
+
+
+def _read(path: Path, data: bytes) -> dict[str, Any]:
+    if path.suffix in PICTURES:
+        return {"picture": f"data:{PICTURES[path.suffix]};base64,{base64.b64encode(data).decode()}"}
+    if path.suffix == ".har":
+        try:
+            return {"exchanges": list(_exchanges(json.loads(data)))}
+        except (ValueError, KeyError, TypeError):
+            return {"text": shortened(data.decode("utf-8", "replace"))}
+    return {"text": shortened(data.decode("utf-8", "replace"))}
+
+
+def _exchanges(archive: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
+    for entry in archive["log"]["entries"]:
+        request, response = entry["request"], entry["response"]
+        content = response["content"]
+        binary = content.get("encoding") == "base64"
+        yield {
+            "method": request["method"],
+            "url": request["url"],
+            "status": response["status"],
+            "ms": entry["time"],
+            "said": entry.get("comment", ""),
+            "sent": _headers(request),
+            "body": shortened(request.get("postData", {}).get("text", "")),
+            "got": _headers(response),
+            "answer": "" if binary else shortened(content.get("text", "")),
+            "size": content.get("size", 0),
+            "type": content.get("mimeType", ""),
+        }
+
+
+def _headers(message: Mapping[str, Any]) -> list[list[str]]:
+    return [[header["name"], header["value"]] for header in message["headers"]]
+
+
+def shortened(text: str, longest: int = LONGEST_TEXT) -> str:
+    """Text safe to show, without its middle where it is long."""
+    shown = visible(text)
+    if len(shown) <= longest:
+        return shown
+    half = longest // 2
+    left = len(shown) - 2 * half
+    words = f"[... {left:,} characters are left out of this report ...]"
+    return f"{shown[:half]}\n{words}\n{shown[-half:]}"

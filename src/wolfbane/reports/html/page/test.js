@@ -1,0 +1,86 @@
+// A test's own page.
+const page = document.getElementById("test");
+
+function part([name, outcome, said, seconds, place, inner]) {
+  const head = [mark(outcome), " ", name, " ", place ? node("span", {class: "path"}, place) : null, seconds ? node("span", {class: "path"}, ` ${clock(seconds)}`) : null];
+  return node("li", {}, head, said ? message(said) : null, inner.length ? node("ul", {}, inner.map(part)) : null);
+}
+
+function partsOf(detail) {
+  if (!detail.parts) return [];
+  const rest = detail.more ? node("p", {class: "note"}, `and ${detail.more} more parts`) : null;
+  return [node("h2", {}, "Parts"), node("div", {class: "parts"}, node("ul", {}, detail.parts.map(part)), rest)];
+}
+
+function headers(pairs) {
+  return node("pre", {}, pairs.map(([name, value]) => `${name}: ${value}\n`));
+}
+
+function exchange(each) {
+  const title = [tag(String(each.status || "no answer")), " ", node("b", {}, each.method), ` ${each.url} `, node("span", {class: "path"}, `${Math.round(each.ms)} ms`)];
+  const said = each.said ? node("p", {class: "note"}, each.said) : null;
+  const body = each.answer ? node("pre", {class: "long"}, each.answer) : node("p", {class: "note"}, each.size ? `${each.size} bytes of ${each.type}` : "no body");
+  return folded(title, false, said, "sent", headers(each.sent), each.body ? node("pre", {class: "long"}, each.body) : null, "came back", headers(each.got), body);
+}
+
+function evidence(kept) {
+  const pictures = kept.filter((each) => each.picture);
+  const others = kept.filter((each) => !each.picture);
+  const shots = pictures.map((each) => node("figure", {}, node("img", {src: each.picture, alt: each.kind}), node("figcaption", {}, `${each.kind}, ${each.path}`)));
+  return [shots.length ? node("div", {class: "shots"}, shots) : null, ...others.map(piece)];
+}
+
+function piece(each) {
+  const title = [each.kind, " ", node("span", {class: "path"}, each.path)];
+  if (each.exchanges) return node("div", {}, node("h3", {}, "HTTP exchanges"), each.exchanges.map(exchange), node("p", {class: "path"}, each.path));
+  if (each.text !== undefined) return folded(title, false, node("pre", {class: "long"}, each.text));
+  return node("p", {}, ...title, node("span", {class: "note"}, ` ${each.left ?? ""}`));
+}
+
+function attempt(detail) {
+  const calls = (detail.frames ?? []).map(([file, line, name]) => `${file}:${line} in ${name}\n`);
+  return [
+    detail.message ? message(detail.message) : null,
+    detail.excerpt ? code(detail.excerpt) : null,
+    calls.length > 1 ? [node("h2", {}, "Called through"), node("pre", {}, calls)] : null,
+    partsOf(detail),
+    detail.output ? [node("h2", {}, "It printed"), node("pre", {class: "long"}, detail.output)] : null,
+    detail.evidence ? [node("h2", {}, "It left behind"), evidence(detail.evidence)] : null,
+    detail.trace ? folded(["Whole trace"], false, node("pre", {class: "long"}, detail.trace)) : null,
+  ].flat(2);
+}
+
+function facts(row, detail) {
+  const [suite, kind] = index.suites[row[SUITE]];
+  const told = [index.outcomes[row[OUTCOME]], `suite ${suite} (${kind})`, clock(row[SECONDS])];
+  if (detail.worker) told.push(`worker ${detail.worker}, ${clock(detail.began ?? 0)} into the run`);
+  if (row[ATTEMPTS] > 1) told.push(`${row[ATTEMPTS]} attempts`);
+  if (row[HELD]) told.push("quarantined");
+  return told.map((text) => node("span", {}, text));
+}
+
+function neighbours(number) {
+  const order = chosen.length ? chosen : matching(wanted());
+  const at = order.indexOf(number);
+  const link = (to, words, key) => to === undefined ? null : node("a", {class: "chip", id: key, href: linkTo(to)}, words);
+  return [link(order[at - 1], "‹ before", "before"), link(at < 0 ? undefined : order[at + 1], "next ›", "next")];
+}
+
+function showTest(number) {
+  const row = rows[number], detail = detailsOf(number), asked = wanted();
+  asked.delete("test");
+  const tags = index.tags[row[TAGS]].map((word) => [tag(word), " "]);
+  const earlier = (detail.earlier ?? []).map((each, at) =>
+    folded([mark(each.outcome), ` attempt ${at + 1}, ${index.outcomes[each.outcome]}, ${clock(each.seconds)}`], true, ...attempt(each)));
+  page.replaceChildren(...[
+    node("p", {class: "steps"}, node("a", {class: "chip", id: "back", href: `#${asked}`}, "‹ All of the run"), neighbours(number)),
+    node("h1", {tabindex: "-1"}, mark(row[OUTCOME]), " ", row[NAME] || index.paths[row[PATH]]),
+    node("p", {class: "facts"}, facts(row, detail)),
+    node("p", {}, node("span", {class: "path"}, index.paths[row[PATH]]), " ", tag(index.browsers[row[BROWSER]]), " ", tag(index.targets[row[TARGET]]), " ", tags.flat()),
+    earlier.length ? node("h2", {}, `Attempt ${row[ATTEMPTS]}, the last`) : null,
+    ...attempt(detail),
+    Object.keys(detail).some((key) => !["worker", "began", "earlier"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
+    earlier.length ? node("h2", {}, "Before that") : null, ...earlier,
+    node("h2", {}, "Run it again"), command(commandFor(number)),
+  ].filter(Boolean));
+}

@@ -1,0 +1,81 @@
+"""The time line of a run's workers: what each did when."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from wolfbane.model import Outcome, Result, variant
+
+COLUMNS = 1000
+"""The finest division of a time line: what lies in one column is one bar."""
+_RANK = {
+    outcome: rank
+    for rank, outcome in enumerate(
+        [Outcome.SKIPPED, Outcome.TODO, Outcome.PASSED, Outcome.FLAKY, Outcome.BLOCKED,
+         Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CRASHED]
+    )
+}  # fmt: skip
+
+
+@dataclass
+class Bar:
+    """Tests of one file that a worker ran in a row. ``begin`` and ``end`` are in seconds."""
+
+    path: str
+    begin: float
+    end: float
+    worst: Outcome
+    tests: int = 1
+    files: int = 1
+
+    @property
+    def seconds(self) -> float:
+        """How long it took."""
+        return self.end - self.begin
+
+
+@dataclass
+class Lane:
+    """A worker's share of a run."""
+
+    worker: int
+    bars: list[Bar]
+
+    @property
+    def tests(self) -> int:
+        """How many attempts it ran."""
+        return sum(bar.tests for bar in self.bars)
+
+    @property
+    def busy(self) -> float:
+        """For how many seconds it ran tests."""
+        return sum(bar.seconds for bar in self.bars)
+
+
+def lanes(results: Sequence[Result], seconds: float) -> list[Lane]:
+    """Every worker with its bars; attempts that were run again are in it too."""
+    ran: dict[int, list[Result]] = {}
+    for result in results:
+        for attempt in (*result.earlier, result):
+            if attempt.worker:
+                ran.setdefault(attempt.worker, []).append(attempt)
+    shortest = seconds / COLUMNS
+    return [Lane(worker, _bars(ran[worker], shortest)) for worker in sorted(ran)]
+
+
+def _bars(results: Sequence[Result], shortest: float) -> list[Bar]:
+    bars: list[Bar] = []
+    for result in sorted(results, key=lambda r: r.began):
+        path = variant(result.path, result.browser, result.target)
+        end = result.began + result.seconds
+        last = bars[-1] if bars else None
+        tiny = last and max(result.seconds, last.seconds, result.began - last.begin) < shortest
+        if last and (last.path == path or tiny):
+            last.files += last.path != path
+            last.end = max(last.end, end)
+            last.tests += 1
+            last.worst = max(last.worst, result.outcome, key=lambda outcome: _RANK[outcome])
+        else:
+            bars.append(Bar(path, result.began, end, result.outcome))
+    return bars

@@ -1,0 +1,30 @@
+"""A run in one sentence."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from wolfbane.events import RunFinished
+from wolfbane.model import Outcome
+from wolfbane.reports.text import many
+
+
+def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -> str:
+    """What a run came to. ``counts`` and ``tests`` are without quarantined ones."""
+    bad = sum(count for outcome, count in counts.items() if outcome.is_bad)
+    if bad:
+        told = f"{bad:,} of {many(tests, 'test')} failed"
+        return f"{told}; interrupted" if finished.exit_code == 130 else told
+    if finished.exit_code == 130:
+        return finished.reason[:1].upper() + finished.reason[1:]
+    if finished.exit_code == 3:
+        return "Nothing was run"
+    if finished.exit_code:
+        blocked = counts.get(Outcome.BLOCKED, 0)
+        return f"{blocked:,} of {many(tests, 'test')} blocked" if blocked else "The run failed"
+    ran = tests - counts.get(Outcome.SKIPPED, 0) - counts.get(Outcome.TODO, 0)
+    flaky = counts.get(Outcome.FLAKY, 0)
+    if not ran:
+        return "Only quarantined tests were run"
+    told = "The only test passed" if ran == 1 else f"All {ran:,} tests passed"
+    return f"{told}, {flaky:,} of them flaky" if flaky else told

@@ -1,0 +1,109 @@
+"""A real browser that opens a report as its reader does: Chromium over W3C WebDriver."""
+
+from __future__ import annotations
+
+import base64
+import socket
+import subprocess
+import time
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+_ELEMENT = "element-6066-11e4-a52e-4f735466cecf"
+_FLAGS = [
+    "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+    "--disable-background-networking", "--disable-component-update", "--disable-sync",
+    "--hide-scrollbars",
+]  # fmt: skip
+KEYS = {"Escape": "\ue00c", "Enter": "\ue007", "Down": "\ue015"}
+
+
+class Reader:
+    """One session. ``dark`` and ``phone`` are how the reader likes the world."""
+
+    def __init__(self, *, dark: bool = False, size: tuple[int, int] = (1280, 800)) -> None:
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        self._driver = subprocess.Popen(
+            ["chromedriver", f"--port={port}"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
+        self._http = httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=60)
+        self._dark, self._size = dark, size
+
+    def __enter__(self) -> Reader:
+        limit = time.monotonic() + 30
+        while time.monotonic() < limit:
+            try:
+                if self._http.get("/status").json()["value"]["ready"]:
+                    break
+            except httpx.TransportError:
+                time.sleep(0.05)
+        width, height = self._size
+        options = {
+            "args": _FLAGS,
+            "mobileEmulation": {"deviceMetrics": {"width": width, "height": height,
+                                                  "pixelRatio": 1, "touch": width < 600}},
+        }  # fmt: skip
+        wanted = {
+            "alwaysMatch": {"goog:chromeOptions": options, "goog:loggingPrefs": {"browser": "ALL"}}
+        }
+        opened = self._http.post("/session", json={"capabilities": wanted}).json()["value"]
+        self._session = f"/session/{opened['sessionId']}"
+        if self._dark:
+            feature = {"name": "prefers-color-scheme", "value": "dark"}
+            self._send("/goog/cdp/execute", cmd="Emulation.setEmulatedMedia",
+                       params={"features": [feature]})  # fmt: skip
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._http.delete(self._session)
+        self._driver.kill()
+        self._driver.wait()
+
+    def _send(self, path: str, **body: Any) -> Any:
+        answer = self._http.post(self._session + path, json=body).json()["value"]
+        assert not (isinstance(answer, dict) and "error" in answer), answer
+        return answer
+
+    def open(self, page: Path | str, fragment: str = "") -> None:
+        """Open a file as a page."""
+        self._send("/url", url=(page.as_uri() if isinstance(page, Path) else page) + fragment)
+
+    def js(self, script: str, *arguments: object) -> Any:
+        """What a script returns."""
+        return self._send("/execute/sync", script=script, args=list(arguments))
+
+    def click(self, css: str) -> None:
+        """Click what is found first."""
+        found = self._send("/element", using="css selector", value=css)[_ELEMENT]
+        self._send(f"/element/{found}/click")
+
+    def press(self, *keys: str) -> None:
+        """Press keys, one after the other."""
+        actions = [
+            {"type": kind, "value": KEYS.get(key, key)}
+            for key in keys
+            for kind in ("keyDown", "keyUp")
+        ]
+        self._send("/actions", actions=[{"type": "key", "id": "keys", "actions": actions}])
+
+    def text(self, css: str) -> str:
+        """The text that is seen there; nothing where there is no such thing."""
+        return str(self.js("return document.querySelector(arguments[0])?.innerText ?? ''", css))
+
+    def texts(self, css: str) -> list[str]:
+        """The texts that are seen of all there are."""
+        found = "return [...document.querySelectorAll(arguments[0])]"
+        return list(self.js(f"{found}.map((e) => e.innerText || e.textContent)", css))
+
+    def complaints(self) -> list[str]:
+        """What the page's console says went wrong."""
+        return [entry["message"] for entry in self._send("/se/log", type="browser")]
+
+    def picture(self, path: Path) -> None:
+        """Keep what is seen."""
+        shot = self._http.get(self._session + "/screenshot").json()["value"]
+        path.write_bytes(base64.b64decode(shot))

@@ -1,0 +1,158 @@
+"""The HTML report, read as its reader reads it: in a browser, from a file, with keys and clicks."""
+
+from __future__ import annotations
+
+import pytest
+
+from browser_suites import needs, pages, suite
+from reader import Reader
+
+__all__ = ["pages", "suite"]  # fixtures
+pytestmark = needs("chromium")
+HOSTILE = "<img src=x onerror=\"document.title='taken'\"></script><script>document.title='taken'"
+SUITE = f"""
+    import unittest
+    from pathlib import Path
+
+    HOSTILE = {HOSTILE!r}
+    TRIED = Path(__file__).with_name("tried")
+
+
+    class Fees(unittest.TestCase):
+        def test_first(self):
+            raise ValueError("no such berth at 0x7f31")
+
+        def test_second(self):
+            raise ValueError("no such berth at 0x80aa")
+
+        def test_receipt(self):
+            print(HOSTILE, "\\x1b[31mred\\x1b[0m \\x07")
+            self.assertEqual("one\\ntwo", "one\\n" + HOSTILE)
+
+        def test_second_try(self):
+            if not TRIED.exists():
+                TRIED.touch()
+                self.fail("the tide was late")
+
+        @unittest.skip("the board is asleep")
+        def test_left(self):
+            pass
+
+        # tags: smoke, owner=quay
+        def test_good(self):
+            pass
+"""
+
+
+@pytest.fixture
+def report(folder):
+    """A report of a run with all that a report has to tell."""
+    folder.write(test_fees_py=SUITE)
+    many = "\n".join(f"def test_{number}(): pass" for number in range(150))
+    folder.write(tests__test_berths_py=many)
+    run = folder.run("--retries", "1", "--jobs", "1", "--report", "html=out/report.html")
+    assert run.code == 1
+    return folder.path / "out" / "report.html"
+
+
+@pytest.fixture
+def reader():
+    with Reader() as opened:
+        yield opened
+
+
+def test_a_reader_finds_what_failed(report, reader):
+    reader.open(report)
+    assert reader.text("header h1") == "3 of 156 tests failed"
+    assert "1\u00a0flaky" in reader.text(".chips").replace(" ", "\u00a0")
+    cards = reader.texts("#failures .card")
+    assert len(cards) == 2
+    assert cards[0].startswith("! 2 tests with the same message")
+    assert "the tide was late" in reader.text("#flaky")
+    assert "1 test skipped: the board is asleep" in reader.text("#left-out")
+    assert "worker 1: 160 attempts" in reader.text("#workers")
+    reader.click(".card h3 a, .card a.test")
+    assert reader.text("#test h1").endswith("Fees / test_first")
+    assert "ValueError: no such berth" in reader.text("#test .message")
+    assert "raise ValueError" in reader.text("#test figure.code .here")
+    assert reader.text("#test .command code") == "wolfbane run 'test_fees.py#Fees / test_first'"
+    reader.press("n")
+    assert reader.text("#test h1").endswith("Fees / test_receipt")
+    reader.press("Escape")
+    assert reader.js("return document.getElementById('test').hidden") is True
+    assert reader.complaints() == []
+
+
+def test_search_and_filters_narrow_and_are_kept_in_the_address(report, reader):
+    reader.open(report)
+    assert reader.text("#found").startswith("156 of 156 tests")
+    assert len(reader.texts("#list li")) < 156
+    reader.press("/", *"berths test_14")
+    assert reader.text("#found").startswith("11 of 156 tests")
+    reader.press("Escape")
+    reader.click("#outcomes [data-outcome=flaky]")
+    assert [line.split("\n")[0] for line in reader.texts("#list .name")] == [
+        "Fees / test_second_try"
+    ]
+    assert reader.js("return location.hash") == "#outcome=flaky"
+    reader.js("document.querySelector('select[name=owner]').value = 'quay'")
+    reader.click("#outcomes [data-outcome=flaky]")
+    reader.open(report, "#owner=quay&tag=smoke")
+    reader.js("location.reload()")
+    assert reader.texts("#list .name") == ["Fees / test_good"]
+    assert reader.js("return document.querySelector('select[name=tag]').value") == "smoke"
+    reader.open(report, "#q=nowhere")
+    assert reader.text("#found") == "None of 156 tests is like that."
+    reader.press("f", "j", "Enter")
+    assert reader.text("#test h1").endswith("Fees / test_first")
+
+
+def test_nothing_that_a_test_says_is_markup(report, reader):
+    reader.open(report, "#test=test_fees.py%23Fees%20%2F%20test_receipt")
+    assert HOSTILE in reader.text("#test .message")
+    assert f"{HOSTILE} red \\x07" in reader.text("#test pre.long")
+    assert reader.js("return document.title").startswith("3 of 156")
+    assert reader.js("return document.querySelectorAll('#test img, [onerror]').length") == 0
+    reader.js("document.body.append(Object.assign(document.createElement('script'), {text: '1'}))")
+    [refused] = reader.complaints()
+    assert "Content Security Policy" in refused
+
+
+@pytest.mark.parametrize("dark", [False, True])
+@pytest.mark.parametrize("size", [(1280, 800), (390, 844)])
+def test_it_fits_a_desk_and_a_phone_by_day_and_by_night(report, dark, size):
+    with Reader(dark=dark, size=size) as reader:
+        for fragment in ("#", "#outcome=errored", "#test=test_fees.py%23Fees%20%2F%20test_receipt"):
+            reader.open(report, fragment)
+            assert reader.js("return document.documentElement.scrollWidth") <= size[0]
+        shade = reader.js("return getComputedStyle(document.body).backgroundColor")
+        assert (shade == "rgb(16, 24, 28)") is dark
+
+
+def test_evidence_is_in_the_report(suite, reader):
+    folder = suite(
+        """
+def test_wrong(self):
+    browser = Browser()
+    browser.open("quay")
+    print("the gauge", os.environ["PAGES"])
+    self.assertEqual(browser("GET", "/title"), "Harbour")
+def test_right(self):
+    Browser().open("quay")
+""",
+        more="retries = 1",
+    )
+    assert folder.run("--report", "html=report.html").code == 1
+    reader.open(folder.path / "report.html")
+    assert reader.texts("#browsers tbody tr")[0].startswith(
+        "pages/test_quay.py#Quay / test_wrong\t✗ failed"
+    )
+    reader.click("#browsers tbody td a")
+    assert reader.js("return document.querySelector('#test img').naturalWidth") > 300
+    assert "before that" in reader.text("#test").lower()
+    assert len(reader.texts("#test .shots")) == 2
+    reader.click("#test details summary")
+    assert "Saltmarsh quay" in reader.text("#test details pre")
+    opened = folder.call("open", "--no-browser")
+    assert opened.code == 0
+    assert opened.out.strip().endswith("report.html")
