@@ -22,6 +22,7 @@ _COMMANDS = {
     "preset": "Keep the arguments of a run by name.",
     "quarantine": "Keep tests whose failure does not fail a run, in plain sight.",
     "history": "Show runs on record, and how tests ended over time.",
+    "import": "Take reports from elsewhere into the history.",
     "compare": "Compare two runs: what broke, what was mended, what got slower.",
     "runs": "List the runs that are kept, and their sizes.",
     "clean": "Take old runs away.",

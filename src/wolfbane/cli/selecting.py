@@ -29,6 +29,7 @@ _FIELDS = {
     "category": "Tests tagged category=VALUE.",
     "status": "Tests that ended so when last run: failed, passed, new, ...",
     "browser": "Tests in this browser.",
+    "changed": "Tests that what differs from this git revision reaches.",
 }
 
 

@@ -77,6 +77,10 @@ def _values(place: _Place, field: str, start: str) -> list[str]:
         return _starting(KINDS, start)
     if field == "status":
         return _starting(_STATUSES, start)
+    if field == "changed":
+        from wolfbane.workspace.revisions import revision_names
+
+        return _starting(["HEAD", *revision_names(place.root)], start)
     if field == "category":
         found = place.words("tags", f"category={start}")
         return [tag.partition("=")[2] for tag in found]
@@ -92,7 +96,7 @@ def _values(place: _Place, field: str, start: str) -> list[str]:
 
 _STATUSES = (
     "passed", "flaky", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo",
-    "new",
+    "new", "slower",
 )  # fmt: skip
 
 

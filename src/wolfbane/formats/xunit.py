@@ -54,8 +54,12 @@ def _case(suite: ElementTree.Element, result: Result, held: str | None) -> None:
         file=_clean(result.path),
         time=f"{result.seconds:.6f}",
     )
-    if result.tags or result.earlier:
+    plain = result.name and result.address == f"{result.path}#{result.name}"
+    if result.tags or result.earlier or not plain:
         properties = ElementTree.SubElement(case, "properties")
+        if not plain:
+            address = _clean(result.address)
+            ElementTree.SubElement(properties, "property", name="address", value=address)
         for tag in result.tags:
             ElementTree.SubElement(properties, "property", name="tag", value=_clean(tag))
         for earlier in result.earlier:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory.paths import paths_expression
+from wolfbane.inventory.resolving import resolved
 from wolfbane.inventory.scan import Inventory
 from wolfbane.selection import (
     FIELDS,
@@ -38,10 +39,11 @@ def read_choice(asked: Asked, inventory: Inventory, folder: Path) -> Choice:
     parts = [paths_expression(inventory, asked.paths, folder)]
     parts += [field_terms(name, values) for name, values in _narrowing(asked.fields)]
     parts += [parse(text) for text in asked.pick]
-    drops = tuple(parse(text) for text in asked.drop)
+    drops = tuple(resolved(parse(text), inventory) for text in asked.drop)
     leave_out = inventory.workspace.settings.workspace.leave_out
     standing = parse(leave_out) if leave_out and not asked.everything else None
-    choice = Choice(all_of(parts), drops, standing, focus=not asked.everything)
+    standing = resolved(standing, inventory) if standing else None
+    choice = Choice(resolved(all_of(parts), inventory), drops, standing, focus=not asked.everything)
     problems = [
         problem
         for expression in (choice.expression, *drops)

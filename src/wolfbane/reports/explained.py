@@ -64,6 +64,8 @@ def _told(reason: Reason, *, keeps: bool) -> Text:
     if reason.terms:
         line.append("\n")
         line.append("\n".join(f"  {_mark(held)}  {visible(text)}" for text, held in reason.terms))
+    for why in reason.why:
+        line.append(f"\n{visible(why)}", style="dim")
     matches = "matches" if reason.holds else "does not match"
     effect = "keeps it" if keeps else "takes it away"
     if reason.source != "selection" and keeps:

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
-import orjson
-
 from wolfbane.errors import InputError, Problem
+from wolfbane.results.foreign import ORIGIN, read_report
 from wolfbane.results.runs import PLACES, one_named
 from wolfbane.results.store import Ended, RunEntry, Store
-from wolfbane.results.taking import ended_of, entry_of
 
 _MOST = 1000
 
@@ -21,7 +18,8 @@ def run_named(store: Store, name: str) -> tuple[RunEntry, dict[str, Ended]]:
     """A run and how its tests ended, by address. Raises InputError."""
     path = Path(name)
     if path.suffix and path.is_file():
-        return _from_report(path)
+        entry, ended = read_report(path)
+        return entry, {each.address: each for each in ended}
     entries = store.runs(_MOST)
     if not entries:
         raise InputError(Problem("no run is on record"))
@@ -31,24 +29,14 @@ def run_named(store: Store, name: str) -> tuple[RunEntry, dict[str, Ended]]:
 
 def _entry(entries: list[RunEntry], name: str) -> RunEntry:
     word, at, target = name.partition("@")
+    if word in PLACES:
+        entries = [e for e in entries if not e.origin.startswith(ORIGIN)]
     if at and word in PLACES:
         entries, name = [e for e in entries if target in e.target.split(",")], word
         if not entries:
             raise InputError(Problem(f"no run against '{target}' is on record"))
     meant = one_named([entry.name for entry in entries], name)
     return next(entry for entry in entries if entry.name == meant)
-
-
-def _from_report(path: Path) -> tuple[RunEntry, dict[str, Ended]]:
-    """A run from a report that ``--report json=PATH`` wrote."""
-    try:
-        data = orjson.loads(path.read_bytes())
-        ended = {result["address"]: ended_of(result) for result in data["results"]}
-        entry = replace(entry_of(data["started"], data["finished"]), origin=str(path))
-    except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
-        words = f"is no report of a run as JSON ({type(error).__name__}: {error})"
-        raise InputError(Problem(words, str(path))) from None
-    return entry, ended
 
 
 def in_order(

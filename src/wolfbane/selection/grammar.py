@@ -12,13 +12,13 @@ A backslash in a word or a quoted text takes the next character as it is.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from dataclasses import field as dataclass_field
 
 from wolfbane.errors import ExpressionError
 
-FIELDS = ("suite", "kind", "file", "name", "tag", "status", "browser", "at")
+FIELDS = ("suite", "kind", "file", "name", "tag", "status", "browser", "changed", "at")
 _KEYWORDS = ("and", "or", "not")
 _TOKEN = re.compile(
     r"""\s*(?:
@@ -35,12 +35,16 @@ _TOKEN = re.compile(
 
 @dataclass(frozen=True, slots=True)
 class Term:
-    """One ``field:value``. ``style`` is ``word``, ``quoted`` or ``regex``."""
+    """One ``field:value``. ``style`` is ``word``, ``quoted`` or ``regex``.
+
+    ``among`` are the paths and addresses that a term which was looked up means, with why.
+    """
 
     field: str
     value: str
     style: str = "word"
     position: int = dataclass_field(default=0, compare=False)
+    among: Mapping[str, str] | None = dataclass_field(default=None, compare=False, repr=False)
 
     def __str__(self) -> str:
         return f"{self.field}:{_written(self.value, self.style)}"

@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import Protocol
 
+from wolfbane.errors import ExpressionError
 from wolfbane.model import Test
 from wolfbane.selection.grammar import And, Expression, Not, Term
 
@@ -51,6 +52,11 @@ class Matcher:
         return lambda test: any(part(test) for part in parts)
 
     def _term(self, term: Term) -> Predicate:
+        if term.among is not None:
+            among = term.among
+            return lambda test: test.path in among or test.address in among
+        if term.field == "changed":
+            raise ExpressionError("changed: has a place in selections only", str(term), 0)
         if term.field == "at":
             return _address_test(term.value)
         check = lru_cache(maxsize=None)(text_test(term))
@@ -138,6 +144,8 @@ def may_match(expression: Expression, file: _FileLike) -> bool | None:
 
 
 def _file_term(term: Term, file: _FileLike) -> bool | None:
+    if term.field == "changed" and term.among is not None:
+        return file.path in term.among
     if term.field in ("suite", "kind"):
         return text_test(term)(getattr(file, term.field))
     if term.field == "file":

@@ -13,12 +13,16 @@ from wolfbane.selection.match import Matcher
 
 @dataclass(frozen=True)
 class Reason:
-    """A part of a choice: where it comes from, its text, and whether the test matches it."""
+    """A part of a choice: where it comes from, its text, and whether the test matches it.
+
+    ``why`` are the words of terms that were looked up.
+    """
 
     source: str
     text: str
     holds: bool
     terms: tuple[tuple[str, bool], ...]
+    why: tuple[str, ...] = ()
 
 
 def reasons(choice: Choice, test: Test, status: Mapping[str, str]) -> Iterator[Reason]:
@@ -35,4 +39,7 @@ def _reason(source: str, expression: Expression, test: Test, status: Mapping[str
     told = () if isinstance(expression, Term) else tuple(
         (str(term), Matcher(term, status)(test)) for term in terms
     )  # fmt: skip
-    return Reason(source, str(expression), Matcher(expression, status)(test), told)
+    found = [term.among or {} for term in terms]
+    why = [among.get(test.path) or among.get(test.address) for among in found]
+    holds = Matcher(expression, status)(test)
+    return Reason(source, str(expression), holds, told, tuple(filter(None, why)))

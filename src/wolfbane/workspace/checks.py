@@ -213,8 +213,6 @@ class _Checks:
         root = self._path.parent
         if not suite.paths:
             self.add((*place, "paths"), f"suite '{suite.name}' names no path")
-        if suite.inputs and not suite.build:
-            self.add((*place, "inputs"), "'inputs' says when to build again; there is no 'build'")
         named = [("paths", path) for path in suite.paths if not suite.build]
         for key, pattern in [
             *named,

@@ -1,0 +1,78 @@
+"""What a report says of one test, whatever format it is in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from wolfbane.model import NESTED, Outcome, Part
+
+LONGEST = 1 << 18
+"""Characters that are kept of a text in a report."""
+
+
+class FormatError(Exception):
+    """A report is not what it should be; ``line`` is where, or 0."""
+
+    def __init__(self, words: str, line: int = 0) -> None:
+        super().__init__(words)
+        self.words, self.line = words, line
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One test of a report.
+
+    ``group`` is what the test is nested in as the report calls it (a class), ``suite`` the
+    names of the suites around it, joined by `` / ``. ``address`` is there in reports of ours.
+    """
+
+    name: str
+    outcome: Outcome
+    group: str = ""
+    suite: str = ""
+    file: str = ""
+    line: int = 0
+    seconds: float = 0.0
+    message: str = ""
+    detail: str = ""
+    output: str = ""
+    properties: tuple[tuple[str, str], ...] = ()
+    attachments: tuple[str, ...] = ()
+    earlier: tuple[Entry, ...] = ()
+    parts: tuple[Part, ...] = ()
+    address: str = ""
+
+    @property
+    def tags(self) -> tuple[str, ...]:
+        """What it says under the name ``tag``."""
+        return tuple(value for name, value in self.properties if name == "tag")
+
+
+def address_of(entry: Entry) -> str:
+    """An address for an entry that nothing else is known of: ``FILE#GROUP / NAME``."""
+    if entry.address:
+        return entry.address
+    path = entry.file or entry.group or entry.suite or "imported"
+    nested = entry.file and entry.group and entry.group != entry.file
+    return f"{path}#{entry.group}{NESTED}{entry.name}" if nested else f"{path}#{entry.name}"
+
+
+class Text:
+    """A text that comes in pieces, of which so much is kept as is worth reading."""
+
+    def __init__(self) -> None:
+        self._pieces: list[str] = []
+        self._length = 0
+
+    def add(self, piece: str) -> None:
+        """Take a piece; what is too much is dropped and counted."""
+        room = LONGEST - self._length
+        if room > 0:
+            self._pieces.append(piece[:room])
+        self._length += len(piece)
+
+    def __str__(self) -> str:
+        text = "".join(self._pieces)
+        if self._length > LONGEST:
+            text += f"\n[... {self._length - LONGEST} characters left out ...]"
+        return text

@@ -1,0 +1,88 @@
+"""Which test files a change reaches, and by which way."""
+
+from __future__ import annotations
+
+import re
+from collections import deque
+from collections.abc import Collection, Mapping, Sequence
+
+from wolfbane.inventory.files import suite_files
+from wolfbane.inventory.imports import Imports
+from wolfbane.model import TestFile
+from wolfbane.selection.match import path_pattern
+from wolfbane.workspace.settings import Suite, Workspace
+
+_OF_A_CRATE = (".rs", "Cargo.toml", "Cargo.lock", "build.rs")
+
+
+def affected(
+    workspace: Workspace, files: Mapping[str, TestFile], changed: Collection[str]
+) -> dict[str, str]:
+    """The test files that changed paths reach, each with the words that say why.
+
+    A file reaches itself and what it imports; a suite's ``inputs`` reach all of its files, and
+    the sources of a crate all of its tests. Paths are relative to the workspace.
+    """
+    if not changed:
+        return {}
+    imports = Imports(workspace.root, changed)
+    found: dict[str, str] = {}
+    for suite in workspace.suites:
+        own = [file for file in files.values() if file.suite == suite.name]
+        if cause := _input(suite, changed):
+            found.update({file.path: f"{cause}, which suite {suite.name} needs" for file in own})
+        elif own:
+            found.update(_reached(workspace, suite, own, imports, changed))
+    return found
+
+
+def _input(suite: Suite, changed: Collection[str]) -> str:
+    """A changed path that all tests of a suite depend on."""
+    patterns = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in suite.inputs]
+    for path in sorted(changed):
+        if any(pattern.fullmatch(path) for pattern in patterns):
+            return path
+        crates = [folder.rstrip("/") for folder in suite.paths] if suite.kind == "cargo" else []
+        inside = any(crate in ("", ".") or path.startswith(f"{crate}/") for crate in crates)
+        if inside and path.endswith(_OF_A_CRATE):
+            return path
+    return ""
+
+
+def _reached(
+    workspace: Workspace, suite: Suite, files: Sequence[TestFile], imports: Imports,
+    changed: Collection[str],
+) -> dict[str, str]:  # fmt: skip
+    """The files of a suite that reach something changed, by the shortest way."""
+    shared = suite_files(workspace.root, suite.steps, ("*.py",), ()) if suite.steps else []
+    needed = {file.path: [*file.depends, *shared] for file in files}
+    seeds = [*needed, *(path for paths in needed.values() for path in paths)]
+    importers = imports.importers(seeds, _roots(suite))
+    for path, paths in needed.items():
+        for other in paths:
+            importers[other].append(path)
+    way: dict[str, str] = {path: "" for path in sorted(changed) if path in importers}
+    waiting = deque(way)
+    while waiting:
+        path = waiting.popleft()
+        for importer in importers[path]:
+            if importer not in way:
+                way[importer] = path
+                waiting.append(importer)
+    return {path: _words(path, way) for path in needed if path in way}
+
+
+def _words(path: str, way: Mapping[str, str]) -> str:
+    if not way[path]:
+        return "it differs"
+    steps = []
+    while path := way[path]:
+        steps.append(path)
+    return f"it needs {', which needs '.join(steps)}, which differs"
+
+
+def _roots(suite: Suite) -> tuple[str, ...]:
+    """The folders in which a suite's Python finds modules, and where sources commonly are."""
+    named = [suite.top, *suite.import_path, suite.folder, ".", "src"]
+    named += [path for path in suite.paths if not any(mark in path for mark in "*?")]
+    return tuple(dict.fromkeys("" if place == "." else place.strip("/") for place in named))

@@ -1,0 +1,115 @@
+"""Runs from report files: ours as JSON, and xUnit-style XML, CTRF or TAP from anywhere."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import Counter
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+
+import orjson
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.formats.ctrf_reader import began_of, read_ctrf
+from wolfbane.formats.entries import Entry, FormatError, address_of
+from wolfbane.formats.tap_entries import read_tap
+from wolfbane.formats.xunit_reader import XunitReader
+from wolfbane.model import Outcome
+from wolfbane.results.store import Ended, RunEntry
+from wolfbane.results.taking import ended_of, entry_of
+
+PIECE = 1 << 20
+ORIGIN = "report "
+"""How the origin of a run that came from a report begins."""
+
+
+def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[Ended]]:
+    """The run that a report tells of; its format is seen from how it begins.
+
+    Tests without a suite of their own are put in ``suite``. Raises InputError.
+    """
+    try:
+        start = path.open("rb").read(512).lstrip(b"\xef\xbb\xbf \t\r\n")
+        if start.startswith((b"<", b"\xff\xfe", b"\xfe\xff")):
+            began, entries = _xunit(path)
+        elif start.startswith(b"{"):
+            data = path.read_bytes()
+            if _is_ours(data):
+                return _ours(path, data)
+            began, entries = began_of(data), read_ctrf(data)
+        else:
+            with path.open(encoding="utf-8", errors="replace") as lines:
+                began, entries = "", read_tap(lines)
+    except FormatError as error:
+        raise InputError(Problem(error.words, str(path), error.line)) from None
+    except OSError as error:
+        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+    if not entries:
+        raise InputError(Problem("there is no test in it", str(path)))
+    return _run(path, began, entries, suite)
+
+
+def _xunit(path: Path) -> tuple[str, list[Entry]]:
+    reader, entries = XunitReader(), []
+    with path.open("rb") as file:
+        while data := file.read(PIECE):
+            entries += [replace(e, output="", detail="") for e in reader.feed(data)]
+    reader.close()
+    return reader.began, entries
+
+
+def _is_ours(data: bytes) -> bool:
+    try:
+        whole = orjson.loads(data)
+    except orjson.JSONDecodeError:
+        return False
+    return isinstance(whole, dict) and "started" in whole
+
+
+def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[Ended]]:
+    """A report that ``--report json=PATH`` wrote."""
+    try:
+        whole = orjson.loads(data)
+        ended = [ended_of(result) for result in whole["results"]]
+        entry = entry_of(whole["started"], whole["finished"])
+    except (KeyError, TypeError, AttributeError) as error:
+        words = f"is no report of a run as JSON ({type(error).__name__}: {error})"
+        raise InputError(Problem(words, str(path))) from None
+    return replace(entry, origin=f"{ORIGIN}{path.name}"), ended
+
+
+def _run(path: Path, began: str, entries: list[Entry], suite: str) -> tuple[RunEntry, list[Ended]]:
+    when = _time(began) or datetime.fromtimestamp(path.stat().st_mtime).astimezone()
+    ended: dict[str, Ended] = {}
+    for entry in entries:
+        address = address_of(entry)
+        if address in ended:  # some launchers write a case once for each of its parameters
+            count = sum(key.startswith(f"{address} (") for key in ended)
+            address = f"{address} ({count + 2})"
+        own = suite or entry.suite or entry.group or "imported"
+        ended[address] = Ended(
+            address, own[:200], str(entry.outcome), entry.seconds, 1 + len(entry.earlier),
+            entry.message.partition("\n")[0],
+        )  # fmt: skip
+    counts = Counter(each.outcome for each in ended.values())
+    bad = any(Outcome(outcome).is_bad for outcome in counts)
+    mark = hashlib.sha256(repr(sorted(ended.values(), key=lambda e: e.address)).encode())
+    run = RunEntry(
+        name=f"{when:%Y%m%d-%H%M%S}-{mark.hexdigest()[:4]}",
+        began=when.isoformat(timespec="seconds"),
+        seconds=round(sum(each.seconds for each in ended.values()), 3),
+        exit_code=1 if bad else 0,
+        counts=dict(counts),
+        origin=f"{ORIGIN}{path.name}"[:200],
+    )
+    return run, list(ended.values())
+
+
+def _time(text: str) -> datetime | None:
+    """A time stamp, which many write without a zone: then it is a local one."""
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return found.astimezone()

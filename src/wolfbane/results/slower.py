@@ -1,0 +1,31 @@
+"""Tests that took longer when last run than noise explains."""
+
+from __future__ import annotations
+
+import statistics
+
+from wolfbane.model import Outcome
+from wolfbane.results.history import LEAST_SECONDS, histories, stands_out
+from wolfbane.results.newest import Newest
+from wolfbane.results.opening import open_history
+from wolfbane.workspace.settings import Workspace
+
+LOOKED_BACK = 50
+_BAD = frozenset(str(outcome) for outcome in Outcome if outcome.is_bad)
+
+
+def slower_tests(workspace: Workspace) -> dict[str, str]:
+    """By address, in words how much slower. Raises InputError where the history cannot be read."""
+    times = Newest(workspace.results).times
+    store, _ = open_history(workspace)
+    found = {}
+    longer = [address for address, seconds in times.items() if seconds >= LEAST_SECONDS]
+    for history in histories(store, longer, store.runs(LOOKED_BACK)):
+        if not history.counted:
+            continue
+        *before, newest = history.counted
+        earlier = [each.seconds for each in before if each.outcome not in _BAD]
+        if stands_out(newest.seconds, earlier):
+            usual = statistics.median(earlier)
+            found[history.address] = f"it took {newest.seconds:.2f} s where {usual:.2f} s is usual"
+    return found

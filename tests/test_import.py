@@ -1,0 +1,166 @@
+"""Reports from elsewhere, in the dialects that launchers write, taken into the history."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wolfbane.formats.ctrf_reader import read_ctrf
+from wolfbane.formats.entries import FormatError
+from wolfbane.formats.xunit_reader import XunitReader
+from wolfbane.model import Outcome
+
+DIALECT = """<?xml version="1.0"?>
+<testsuites>
+ <testsuite name="outer" timestamp="2026-05-01T06:00:00">
+  <properties><property name="host" value="quay"/></properties>
+  <testsuite name="inner" file="ledger/test_entries.x">
+   <testcase name="adds" classname="Ledger" time="1,000.5"/>
+   <testcase name="fails"><failure>no luck&#10;at line 3</failure>
+    <system-out>told [[ATTACHMENT|/a]]
+[[ATTACHMENT|shots/one.png]]
+</system-out></testcase>
+   <testcase name="breaks" file="own.x" line="7"><failure message="first"/>
+    <error message="second" type="timed out"/></testcase>
+   <testcase name="rests" status="disabled"/>
+   <testcase name="waits"><skipped><![CDATA[no wind]]></skipped></testcase>
+   <testcase name="wavers"><flakyFailure message="late"><stackTrace>in a()</stackTrace>
+     <system-out>once</system-out></flakyFailure></testcase>
+   <testcase name="stays"><failure message="bad"/><rerunFailure message="bad again"/>
+    <properties><property name="tag">slow</property></properties></testcase>
+  </testsuite>
+ </testsuite>
+</testsuites>"""
+
+
+def entries(text, size=1 << 16):
+    reader, found, data = XunitReader(), [], text.encode()
+    for start in range(0, len(data), size):
+        found += reader.feed(data[start : start + size])
+    reader.close()
+    return {entry.name: entry for entry in found}
+
+
+@pytest.mark.parametrize("size", [1, 1 << 16])
+def test_the_dialects_of_xunit(size):
+    found = entries(DIALECT, size)
+    assert {name: str(entry.outcome) for name, entry in found.items()} == {
+        "adds": "passed", "fails": "failed", "breaks": "timed out", "rests": "skipped",
+        "waits": "skipped", "wavers": "flaky", "stays": "failed",
+    }  # fmt: skip
+    assert (found["adds"].seconds, found["adds"].suite) == (1000.5, "outer / inner")
+    assert (found["fails"].message, found["fails"].attachments) == ("no luck", ("shots/one.png",))
+    assert (found["breaks"].message, found["breaks"].line) == ("second", 7)
+    assert (found["breaks"].file, found["fails"].file) == ("own.x", "ledger/test_entries.x")
+    assert found["waits"].message == "no wind"
+    [earlier] = found["wavers"].earlier
+    assert (earlier.message, earlier.detail, earlier.output) == ("late", "in a()", "once")
+    assert (len(found["stays"].earlier), found["stays"].tags) == (1, ("slow",))
+
+
+@pytest.mark.parametrize(("text", "words"), [
+    ('<!DOCTYPE x [<!ENTITY a "b">]><testsuite/>', "entities: refused"),
+    ("<testsuite><testcase></testsuite>", "not well-formed XML: mismatched tag"),
+    ("<html/>", "begins with <html>"),
+    ("<testsuite>", "not well-formed XML"),
+])  # fmt: skip
+def test_what_is_no_report_is_refused(text, words):
+    with pytest.raises(FormatError, match=words) as refused:
+        entries(text)
+    assert refused.value.line == 1
+
+
+@given(st.binary(max_size=200))
+def test_readers_fail_in_one_way_only(data):
+    reader = XunitReader()
+    start = b"<testsuite>"
+    for call in (lambda: reader.feed(start + data), reader.close, lambda: read_ctrf(data)):
+        with contextlib.suppress(FormatError):
+            call()
+
+
+def test_ctrf_of_others():
+    tests = [
+        {"name": "a", "status": "passed", "duration": 1500, "flaky": True,
+         "retryAttempts": [{"attempt": 1, "status": "failed", "message": "late"}]},
+        {"name": "b", "status": "other", "duration": 0, "suite": ["x", "y"]},
+    ]  # fmt: skip
+    one, two = read_ctrf(json.dumps({"results": {"tests": tests}}).encode())
+    assert (one.outcome, one.seconds, one.earlier[0].message) == (Outcome.FLAKY, 1.5, "late")
+    assert (two.outcome, two.suite) == (Outcome.ERRORED, "x / y")
+    with pytest.raises(FormatError, match=r"test 0 .*its status is 'fine'"):
+        read_ctrf(b'{"results": {"tests": [{"name": "a", "status": "fine"}]}}')
+
+
+@pytest.mark.parametrize("form", ["xunit", "ctrf", "tap", "json"])
+def test_our_own_reports_come_back_as_they_were(folder, form):
+    folder.file("test_a.py", "def test_good(): pass\ndef test_bad():\n    assert 0\n")
+    folder.run()
+    assert folder.call("report", "--as", form, "--to", f"r.{form}").code == 0
+    told = folder.call("compare", f"r.{form}", "last", "--as", "json")
+    if form == "json":
+        assert "are the same run" in told.err
+        return
+    compared = json.loads(told.out)
+    assert not compared["new"] and not compared["gone"] and not compared["newly_failing"]
+    assert [each["address"] for each in compared["still_failing"]] == ["test_a.py#test_bad"]
+
+
+def test_reports_join_the_history_once(folder):
+    folder.file("nightly/results.xml", DIALECT)
+    folder.file("nightly/more.tap", "1..2\nok 1 - a\nnot ok 2 - b\n")
+    taken = folder.call("import", "nightly/results.xml", "nightly/more.tap", "--suite", "ledger")
+    assert taken.code == 0, taken.err
+    assert "7 tests: 1 passed, 2 failed, 1 timed out, 2 skipped, 1 flaky" in taken.out
+    assert "2 tests: 1 passed, 1 failed" in taken.out
+    again = folder.call("import", "nightly/results.xml", "--suite", "ledger")
+    assert (again.code, "is on record already" in again.out) == (0, True)
+    shown = json.loads(folder.call("history", "--as", "json").out)
+    assert sorted(run["counts"].get("failed", 0) for run in shown) == [1, 2]
+    none = folder.call("compare")
+    assert (none.code, "there is no" in none.err) == (2, True)
+
+
+@pytest.mark.parametrize(("text", "words"), [
+    ("hello\n", "is no TAP"), ("{", "is not JSON"), ("1..3\nok 1\n", "is not whole"),
+    ("<testsuites/>", "there is no test in it"), ('{"results": {}}', "is no CTRF report"),
+])  # fmt: skip
+def test_what_cannot_be_read_is_said_and_nothing_is_taken_in(folder, text, words):
+    folder.file("good.tap", "1..1\nok 1 - a\n")
+    folder.file("bad.txt", text)
+    refused = folder.call("import", "good.tap", "bad.txt")
+    assert (refused.code, words in refused.err, "bad.txt" in refused.err) == (2, True, True)
+    assert json.loads(folder.call("history", "--as", "json").out) == []
+
+
+def test_what_got_slower_than_it_was_elsewhere(folder):
+    folder.file(
+        "test_a.py",
+        """
+        import time
+
+        def test_slow():
+            time.sleep(0.15)
+
+        def test_quick():
+            pass
+    """,
+    )
+    for day in range(1, 7):
+        tests = [
+            {"name": f"test_a.py#test_{name}", "status": "passed", "duration": 20 + day,
+             "filePath": "test_a.py"}
+            for name in ("slow", "quick")
+        ]  # fmt: skip
+        summary = {"start": 1_760_000_000_000 + day * 86_400_000}
+        whole = {"results": {"summary": summary, "tests": tests}}
+        (folder.path / f"{day}.json").write_text(json.dumps(whole))
+    assert folder.call("import", *(f"{day}.json" for day in range(1, 7))).code == 0
+    folder.run()
+    run = folder.run("--status", "slower")
+    assert list(run.results) == ["test_a.py#test_slow"]
+    assert "is usual" in folder.call("explain", "test_slow", "--status", "slower").out
