@@ -154,6 +154,34 @@ def test_old_runs_are_taken_away_and_stay_known(folder):
     assert (folder.call("clean").code, folder.call("clean", "--older-than", "x").code) == (2, 2)
 
 
+def test_the_settings_say_what_is_kept(folder):
+    suite = '[[suite]]\nname = "quay"\nkind = "python"\npaths = ["test_quay.py"]\n'
+    folder.file("wolfbane.toml", suite)
+    folder.file("test_quay.py", SUITE)
+    folder.run()
+    runs = folder.path / ".wolfbane" / "runs"
+    [first] = runs.iterdir()
+    first.rename(runs / "20200101-000000-aaaa")
+    folder.run()
+    folder.file("wolfbane.toml", suite + "[keep]\nruns = 2\n")
+    folder.run()
+    names = [run["run"] for run in json.loads(folder.call("runs", "--as", "json").out)]
+    assert len(names) == 2 and "20200101-000000-aaaa" not in names
+    assert len(json.loads(folder.call("history", "--as", "json").out)) == 3
+    old = {"summary": {"start": 1_700_000_000_000}, "tests": [
+        {"name": "a", "status": "passed", "duration": 1}
+    ]}  # fmt: skip
+    folder.file("old.json", json.dumps({"results": old}))
+    folder.call("import", "old.json")
+    assert len(json.loads(folder.call("history", "--as", "json").out)) == 4
+    folder.file("wolfbane.toml", suite + '[keep]\nhistory = "30d"\n')
+    folder.run()
+    assert len(json.loads(folder.call("history", "--as", "json").out)) == 4
+    folder.file("wolfbane.toml", suite + '[keep]\nevidence = "soon"\n')
+    refused = folder.call("list")
+    assert (refused.code, "wolfbane.toml:6" in refused.err) == (2, True)
+
+
 def test_what_stands_out_of_noise():
     steady = [1.0, 1.02, 0.98, 1.01, 0.99, 1.0]
     assert stands_out(1.6, steady)

@@ -60,6 +60,13 @@ if TYPE_CHECKING:
     help=f"Also write a report: {', '.join(NAMES[:-1])} or {NAMES[-1]}.",
 )  # fmt: skip
 @click.option(
+    "--mail-to", multiple=True, metavar="ADDRESS", help="Send what it came to, with the report."
+)
+@click.option(
+    "--mail-when", type=click.Choice(["always", "changed"]), default="always", show_default=True,
+    help="Always, or only where it differs from the run before.",
+)  # fmt: skip
+@click.option(
     "--preset", "presets", multiple=True, metavar="NAME|PATH", shell_complete=words.presets,
     help="Saved arguments, by name or in a file; what else is given adds to them.",
 )  # fmt: skip
@@ -103,6 +110,8 @@ def command(
     no_focus: bool,
     dry_run: bool,
     reports: tuple[str, ...],
+    mail_to: tuple[str, ...],
+    mail_when: str,
     presets: tuple[str, ...],
     print_command: bool,
     shell: str | None,
@@ -144,6 +153,6 @@ def command(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
         no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
         evidence, visible, frozenset(logs), retries, retry_when == "at-once", flaky_fails,
-        quarantine == "skip", pointing(command, arguments),
+        quarantine == "skip", pointing(command, arguments), mail_to, mail_when == "changed",
     )  # fmt: skip
     ctx.exit(carry_out(opened, select, point, asked))

@@ -7,6 +7,7 @@ import shlex
 import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 import click
@@ -27,9 +28,12 @@ from wolfbane.reports.written import read_targets, write_reports
 from wolfbane.results.history_url import history_url
 from wolfbane.results.quarantine import read_quarantine
 from wolfbane.results.runs import new_run
+from wolfbane.results.tidying import tidy
+from wolfbane.workspace.settings import Keep
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
+    from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
 
 
@@ -62,6 +66,8 @@ class Asked:
     flaky_fails: bool = False
     skip_quarantined: bool = False
     pointed: Sequence[str] = ()
+    mail_to: Sequence[str] = ()
+    mail_news_only: bool = False
 
 
 def carry_out(
@@ -73,6 +79,10 @@ def carry_out(
     """Choose, run and report; returns the exit code."""
     targets = read_targets(asked.reports)
     workspace = open_workspace()
+    if asked.mail_to:
+        from wolfbane.reports.post import check_mail  # smtplib takes a while: only where it is used
+
+        check_mail(workspace.settings.mail, asked.mail_to)
     environments = point(workspace)
     copies, said = fetch_documents(workspace, environments[0], asked.documents)
     selected = select()
@@ -114,7 +124,31 @@ def carry_out(
         report.close()
     write_reports(targets, record)
     _to_the_team(workspace)
+    if asked.mail_to:
+        _mail(workspace, record, asked)
+    if workspace.settings.keep != Keep():
+        for problem in tidy(workspace, datetime.now()):
+            click.echo(f"wolfbane: {problem}", err=True)
     return code
+
+
+def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:
+    """Send what a run came to; a mail that cannot be sent is said, and no more."""
+    from wolfbane.reports.mail import compose
+    from wolfbane.reports.post import send
+    from wolfbane.results.since import is_news, since_the_one_before
+
+    mail, finished = workspace.settings.mail, record.finished
+    assert mail is not None and record.started is not None and finished is not None
+    run = record.started.run
+    try:
+        since = since_the_one_before(workspace, run)
+        if asked.mail_news_only and not is_news(since, failed=finished.exit_code != 0):
+            return
+        link = mail.report_url.replace("{run}", run)
+        send(compose(record, since, link, mail.sender, tuple(asked.mail_to)), mail, workspace.root)
+    except InputError as error:
+        click.echo(f"wolfbane: {error}", err=True)
 
 
 def _lately(workspace: Workspace, addresses: Sequence[str]) -> dict[str, str]:

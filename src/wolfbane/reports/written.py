@@ -34,6 +34,12 @@ def _html(record: Record) -> bytes:
     return write_html(record)
 
 
+def _mail(record: Record) -> bytes:
+    from wolfbane.reports.mail import compose
+
+    return compose(record).as_bytes()
+
+
 def _xunit(record: Record) -> bytes:
     started = record.started
     name, began = (started.workspace, started.began) if started else ("", "")
@@ -55,7 +61,7 @@ def _ctrf(record: Record) -> bytes:
 
 FORMATS: dict[str, Callable[[Record], bytes]] = {
     "html": _html, "xunit": _xunit, "tap": _tap, "ctrf": _ctrf, "json": _json, "csv": write_csv,
-    "markdown": write_markdown,
+    "markdown": write_markdown, "mail": _mail,
 }  # fmt: skip
 
 

@@ -165,6 +165,13 @@ class Store:
         with self._asking() as connection:
             return [_entry(row) for row in connection.execute(query).mappings()]
 
+    def forget(self, before: str) -> int:
+        """Take away the runs that began before an ISO 8601 time; how many there were."""
+        with self._asking() as connection:
+            old = sa.select(runs.c.id).where(runs.c.began < before)
+            connection.execute(results.delete().where(results.c.run_id.in_(old)))
+            return connection.execute(runs.delete().where(runs.c.began < before)).rowcount
+
     def results_of(self, run: int) -> list[Ended]:
         """How every test of a run ended."""
         query = (

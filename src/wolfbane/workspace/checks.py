@@ -49,6 +49,9 @@ def meaning_problems(
     checks = _Checks(path, lines)
     table = settings.workspace
     checks.duration(("workspace", "timeout"), table.timeout)
+    for key in ("evidence", "history"):
+        if value := getattr(settings.keep, key):
+            checks.duration(("keep", key), value)
     if table.jobs is not None and table.jobs < 1:
         checks.add(("workspace", "jobs"), f"'jobs' is {table.jobs}: at least one is needed")
     checks.expression(("workspace", "leave_out"), table.leave_out or "everything")

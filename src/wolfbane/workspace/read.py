@@ -20,6 +20,8 @@ from wolfbane.workspace.locate import Location, line_index, line_of
 from wolfbane.workspace.settings import (
     Browser,
     Http,
+    Keep,
+    Mail,
     Parameter,
     Preset,
     Retry,
@@ -29,12 +31,11 @@ from wolfbane.workspace.settings import (
     TagRule,
     WorkspaceTable,
 )
-from wolfbane.workspace.vocabulary import ENGINES, KINDS, OTHER_ENGINE, TYPES
 
 _TABLES: dict[str, type[Any]] = {
     "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule, "param": Parameter, "env": dict,
     "service": Service, "preset": Preset,
-    "browser": Browser, "retry": Retry,
+    "browser": Browser, "retry": Retry, "mail": Mail, "keep": Keep,
 }  # fmt: skip
 CHECKED_NAME = "settings.checked"
 
@@ -87,6 +88,8 @@ def _built(data: Mapping[str, Any]) -> Settings:
         {name: Preset(**table) for name, table in data.get("preset", {}).items()},
         {name: Browser(**table) for name, table in data.get("browser", {}).items()},
         [Retry(**table) for table in data.get("retry", ())],
+        Mail(**data["mail"]) if "mail" in data else None,
+        Keep(**data.get("keep", {})),
     )
 
 
@@ -139,7 +142,7 @@ def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
         return Problem(f"'{place}' is missing", path.name, line)
     if item["type"] == "literal_error":
         value = str(item["input"])
-        words = {"kind": KINDS, "engine": (*ENGINES, OTHER_ENGINE)}.get(key, TYPES)
+        words = re.findall(r"'([^']*)'", item["ctx"]["expected"])
         return Problem(f"unknown {key} '{value}'", path.name, line, did_you_mean(value, words))
     message = item["msg"][:1].lower() + item["msg"][1:]
     return Problem(f"'{place}' is {item['input']!r}: {message}", path.name, line)

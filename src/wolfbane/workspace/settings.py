@@ -176,6 +176,37 @@ class Preset:
 
 
 @dataclass(frozen=True)
+class Keep:
+    """``[keep]``: what is kept of old runs; what is beyond it goes at the end of a run.
+
+    ``runs`` counts their folders; ``evidence`` and ``history`` are ages, such as 30d.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    runs: int | None = None
+    evidence: str = ""
+    history: str = ""
+
+
+@dataclass(frozen=True)
+class Mail:
+    """``[mail]``: the server that mails go through. Its password is never in the file.
+
+    With ``report_url``, in which ``{run}`` stands for a run's name, reports are linked.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    server: str
+    sender: str
+    security: Literal["starttls", "tls", "none"] = "starttls"
+    user: str = ""
+    ca: str = ""
+    report_url: str = ""
+
+
+@dataclass(frozen=True)
 class Settings:
     """The whole file. ``suite``, ``tag`` and ``retry`` are its arrays of tables.
 
@@ -193,6 +224,8 @@ class Settings:
     preset: dict[str, Preset] = field(default_factory=dict)
     browser: dict[str, Browser] = field(default_factory=dict)
     retry: list[Retry] = field(default_factory=list)
+    mail: Mail | None = None
+    keep: Keep = field(default_factory=Keep)
 
 
 @dataclass(frozen=True)

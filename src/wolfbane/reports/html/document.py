@@ -14,13 +14,13 @@ from urllib.parse import quote
 import jinja2
 
 from wolfbane import __version__
-from wolfbane.events import RunFinished, RunStarted
+from wolfbane.events import RunStarted
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.html.data import as_script, details, excerpt_shown, index
 from wolfbane.reports.html.groups import grouped
 from wolfbane.reports.html.kept import Keeper
 from wolfbane.reports.html.timeline import lanes
-from wolfbane.reports.html.verdict import sentence
+from wolfbane.reports.html.verdict import CUT_OFF, sentence_of
 from wolfbane.reports.matrix import browser_rows
 from wolfbane.reports.style import ORDER
 from wolfbane.reports.text import clock, many, repeating, visible
@@ -42,7 +42,6 @@ _ENVIRONMENT.globals.update(
     listed=lambda **fields: "#" + "&".join(f"{k}={quote(v, safe='')}" for k, v in fields.items()),
     diff=lambda line: {"+": "more", "-": "less", "?": "hint"}.get(line[:1], ""),
 )  # fmt: skip
-_CUT_OFF = RunFinished(0.0, 130, {}, reason="cut off: the record has no end")
 
 
 def write_html(record: Record) -> bytes:
@@ -70,7 +69,7 @@ def _part(name: str) -> str:
 
 
 def _contents(record: Record) -> dict[str, Any]:
-    started, finished = record.started, record.finished or _CUT_OFF
+    started, finished = record.started, record.finished or CUT_OFF
     held = started.quarantined if started else {}
     counted = [r for r in record.results if r.address not in held]
     bad = [r for r in counted if r.outcome.is_bad]
@@ -82,7 +81,7 @@ def _contents(record: Record) -> dict[str, Any]:
     return {
         "run": started, "finished": finished,
         "began": f"{datetime.fromisoformat(started.began):%d %B %Y, %H:%M}" if started else "",
-        "title": sentence(counts, finished, len(counted)),
+        "title": sentence_of(record),
         "failed_as": ",".join(dict.fromkeys(str(r.outcome) for r in bad)),
         "good": finished.exit_code == 0,
         "counts": [(o, counts[o]) for o in ORDER if counts[o]],

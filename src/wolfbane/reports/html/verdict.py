@@ -2,11 +2,22 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 
 from wolfbane.events import RunFinished
 from wolfbane.model import Outcome
 from wolfbane.reports.text import many
+from wolfbane.results.record import Record
+
+CUT_OFF = RunFinished(0.0, 130, {}, reason="cut off: the record has no end")
+
+
+def sentence_of(record: Record) -> str:
+    """What a recorded run came to, its quarantined tests left aside."""
+    held = record.started.quarantined if record.started else {}
+    counts = Counter(r.outcome for r in record.results if r.address not in held)
+    return sentence(counts, record.finished or CUT_OFF, counts.total())
 
 
 def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -> str:

@@ -1,0 +1,73 @@
+"""A run as a mail: a verdict for people who read it on the way, and the report with it."""
+
+from __future__ import annotations
+
+from email.message import EmailMessage
+from email.utils import formatdate, make_msgid
+
+import jinja2
+
+from wolfbane.model import Outcome, Result
+from wolfbane.reports.html import write_html
+from wolfbane.reports.html.verdict import sentence_of
+from wolfbane.reports.text import clock, many, repeating, visible
+from wolfbane.results.compare import Comparison
+from wolfbane.results.record import Record
+
+MOST = 15
+LARGEST = 8 << 20
+"""Bytes of a report that is still attached."""
+_TEMPLATES = jinja2.Environment(
+    loader=jinja2.PackageLoader("wolfbane.reports", "mails"),
+    autoescape=jinja2.select_autoescape(["html"]),
+    undefined=jinja2.StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+_TEMPLATES.globals.update(visible=visible, many=many, clock=clock)
+
+
+def compose(
+    record: Record, since: Comparison | None = None, link: str = "", sender: str = "",
+    recipients: tuple[str, ...] = (),
+) -> EmailMessage:  # fmt: skip
+    """The mail of a run, as RFC 5322 has it. With a ``link`` the report is not attached."""
+    started, finished = record.started, record.finished
+    verdict = sentence_of(record)
+    name = visible(started.workspace) if started else "Tests"
+    places = [t.label or t.environment for t in started.targets] if started else []
+    against = f" ({', '.join(filter(None, places))})" if any(places) else ""
+    message = EmailMessage()
+    message["Subject"] = _one_line(f"{name}: {verdict}{against}")
+    message["Date"] = formatdate(localtime=True)
+    message["Message-ID"] = make_msgid(domain="wolfbane.invalid")
+    message["Auto-Submitted"] = "auto-generated"
+    if sender:
+        message["From"] = sender
+    if recipients:
+        message["To"] = ", ".join(recipients)
+    report = b"" if link else write_html(record)
+    attached = 0 < len(report) <= LARGEST
+    held = started.quarantined if started else {}
+    bad = [r for r in record.results if r.address not in held and _is_told(r)]
+    told = {
+        "name": name, "verdict": verdict, "run": started, "finished": finished, "link": link,
+        "good": bool(finished and finished.exit_code == 0), "since": since, "attached": attached,
+        "bad": bad[:MOST], "more": max(len(bad) - MOST, 0), "places": [p for p in places if p],
+        "again": repeating([], started.pointed if started else ()) + " --status failed",
+        "first": lambda text: _one_line(visible(text).strip().partition("\n")[0])[:200],
+    }  # fmt: skip
+    message.set_content(_TEMPLATES.get_template("mail.txt").render(told))
+    message.add_alternative(_TEMPLATES.get_template("mail.html").render(told), subtype="html")
+    if attached:
+        file = f"{started.run if started else 'report'}.html"
+        message.add_attachment(report, maintype="text", subtype="html", filename=file)
+    return message
+
+
+def _is_told(result: Result) -> bool:
+    return result.outcome.is_bad or result.outcome is Outcome.BLOCKED
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split())

@@ -1,0 +1,67 @@
+"""Send a mail over SMTP (RFC 5321), with TLS (RFC 3207 and 8314)."""
+
+from __future__ import annotations
+
+import os
+import smtplib
+import ssl
+from collections.abc import Sequence
+from email.message import EmailMessage
+from pathlib import Path
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.workspace.settings import Mail
+
+PASSWORD = "WOLFBANE_MAIL_PASSWORD"
+_LIMIT = 30
+_PORTS = {"starttls": 587, "tls": 465, "none": 25}
+
+
+def check_mail(mail: Mail | None, recipients: Sequence[str]) -> None:
+    """Look before a run whether its mail can be sent at all. Raises InputError."""
+    if mail is None:
+        hint = 'write [mail] with server = "HOST" and sender = "ADDRESS" into wolfbane.toml'
+        raise InputError(Problem("--mail-to: there is no mail server", hint=hint))
+    for address in recipients:
+        if address.count("@") != 1 or any(c.isspace() or not c.isprintable() for c in address):
+            raise InputError(Problem(f"--mail-to {address!r}: that is no address"))
+    if mail.user and PASSWORD not in os.environ:
+        hint = f"put it into the variable {PASSWORD}"
+        raise InputError(
+            Problem(f"--mail-to: the password of '{mail.user}' is not there", hint=hint)
+        )
+
+
+def send(message: EmailMessage, mail: Mail, root: Path) -> None:
+    """Hand a mail to the server. Raises InputError where it does not take it."""
+    host, _, port = mail.server.partition(":")
+    number = int(port) if port else _PORTS[mail.security]
+    try:
+        context = ssl.create_default_context(cafile=str(root / mail.ca) if mail.ca else None)
+        if mail.security == "tls":
+            server: smtplib.SMTP = smtplib.SMTP_SSL(host, number, timeout=_LIMIT, context=context)
+        else:
+            server = smtplib.SMTP(host, number, timeout=_LIMIT)
+        with server:
+            if mail.security == "starttls":
+                server.starttls(context=context)
+            if mail.user:
+                server.login(mail.user, os.environ[PASSWORD])
+            server.send_message(message)
+    except (OSError, smtplib.SMTPException) as error:
+        said = _said(error)
+        raise InputError(Problem(f"the mail was not sent: {mail.server}: {said}")) from None
+
+
+def _said(error: Exception) -> str:
+    """What the server said, without the answers' codes for each recipient twice."""
+    if isinstance(error, smtplib.SMTPRecipientsRefused):
+        told = [
+            f"{who}: {words.decode(errors='replace')}"
+            for who, (_, words) in error.recipients.items()
+        ]
+        return "; ".join(told)
+    if isinstance(error, smtplib.SMTPResponseException):
+        words = error.smtp_error
+        return words.decode(errors="replace") if isinstance(words, bytes) else str(words)
+    return str(error)

@@ -1,0 +1,36 @@
+"""What changed since the run before that asked for the same at the same place."""
+
+from __future__ import annotations
+
+from wolfbane.results.compare import Comparison, compare
+from wolfbane.results.foreign import ORIGIN
+from wolfbane.results.opening import open_history
+from wolfbane.workspace.settings import Workspace
+
+_LOOKED_BACK = 500
+
+
+def since_the_one_before(workspace: Workspace, run: str) -> Comparison | None:
+    """A run against the one before it; None where it is the first. Raises InputError."""
+    store, _ = open_history(workspace)
+    entries = [e for e in store.runs(_LOOKED_BACK) if not e.origin.startswith(ORIGIN)]
+    now = next((entry for entry in entries if entry.name == run), None)
+    if now is None:
+        return None
+    alike = (now.expression, now.target)
+    older = [e for e in entries if e.began <= now.began and e.id < now.id]
+    before = next((e for e in older if (e.expression, e.target) == alike), None)
+    if before is None:
+        return None
+    ended = [{each.address: each for each in store.results_of(e.id)} for e in (before, now)]
+    return compare((before, ended[0]), (now, ended[1]), {})
+
+
+def is_news(comparison: Comparison | None, *, failed: bool) -> bool:
+    """Whether a run says something that the one before did not."""
+    if comparison is None:
+        return failed
+    return bool(
+        comparison.regressions or comparison.mended or comparison.newly_flaky
+        or comparison.before.exit_code != comparison.after.exit_code
+    )  # fmt: skip
