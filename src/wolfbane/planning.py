@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import groupby
 
@@ -47,8 +47,11 @@ def make_plan(
     *,
     jobs: int,
     seed: int | None = None,
+    first: Container[str] = frozenset(),
 ) -> Plan:
     """Order the chosen tests, longest file first, or at random from a seed.
+
+    Files with a test that is in ``first``, by address, come before others.
 
     Several targets come one after the other, in the order of the tests. Tests of one class stay
     together, for its hooks run once. With several jobs a file that is long beside the whole is
@@ -73,7 +76,7 @@ def make_plan(
     if seed is not None:
         shuffle.shuffle(cut)
     else:
-        cut.sort(key=lambda batch: -batch.seconds)
+        cut.sort(key=lambda b: (not any(t.address in first for t in b.tests), -b.seconds))
     cut.sort(key=lambda batch: targets.index(batch.target))
     return Plan(tuple(cut), left_out)
 

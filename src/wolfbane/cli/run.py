@@ -42,8 +42,8 @@ if TYPE_CHECKING:
     help="Run quarantined tests, which do not fail the run, or leave them out.",
 )  # fmt: skip
 @click.option(
-    "--order", type=click.Choice(["longest", "random"]), default="longest", show_default=True,
-    help="The longest file first, or shuffled.",
+    "--order", type=click.Choice(["longest", "failed", "random"]), default="longest",
+    show_default=True, help="The longest file first, or what failed when last run, or shuffled.",
 )  # fmt: skip
 @click.option(
     "--seed", type=int, help="The seed of a random order; printed, so it can be had again."
@@ -153,6 +153,7 @@ def command(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
         no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
         evidence, visible, frozenset(logs), retries, retry_when == "at-once", flaky_fails,
-        quarantine == "skip", pointing(command, arguments), mail_to, mail_when == "changed",
+        quarantine == "skip", pointing(command, arguments), order == "failed", mail_to,
+        mail_when == "changed",
     )  # fmt: skip
     ctx.exit(carry_out(opened, select, point, asked))

@@ -66,6 +66,7 @@ class Asked:
     flaky_fails: bool = False
     skip_quarantined: bool = False
     pointed: Sequence[str] = ()
+    failed_first: bool = False
     mail_to: Sequence[str] = ()
     mail_news_only: bool = False
 
@@ -194,6 +195,7 @@ def _options(asked: Asked, jobs: int | None) -> Options:
         flaky_fails=asked.flaky_fails,
         command=shlex.join(["wolfbane", "run", *asked.arguments]),
         pointed=tuple(asked.pointed),
+        failed_first=asked.failed_first,
     )
 
 

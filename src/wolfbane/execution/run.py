@@ -64,6 +64,7 @@ class Options:
     retries: int | None = None
     retry_at_once: bool = False
     flaky_fails: bool = False
+    failed_first: bool = False
 
 
 @dataclass(frozen=True)
@@ -194,8 +195,15 @@ class Session:
         self._focused = [f"{test.path}:{test.line}" for test in prepared.chosen if test.focused]
         return make_plan(
             prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
-            jobs=self.options.jobs, seed=self.options.seed,
+            jobs=self.options.jobs, seed=self.options.seed, first=self._first(),
         )  # fmt: skip
+
+    def _first(self) -> frozenset[str]:
+        """What failed when last run, where that is to run before all else."""
+        if not self.options.failed_first:
+            return frozenset()
+        bad = {str(outcome) for outcome in Outcome if outcome.is_bad}
+        return frozenset(address for address, s in self.known.status.items() if s in bad)
 
     def _started(self, plan: Plan, prepared: Prepared) -> RunStarted:
         broken = prepared.broken
@@ -206,7 +214,7 @@ class Session:
         paths = Counter(variant(t.path, t.browser, t.target) for t in plan.tests)
         paths.update(variant(r.path, r.browser, r.target) for r in broken)
         hide = Mask(secret for each in self.environments for secret in each.secrets)
-        order = "longest file first"
+        order = "what failed first" if self.options.failed_first else "longest file first"
         if self.options.seed is not None:
             order = f"random, seed {self.options.seed}"
         return RunStarted(

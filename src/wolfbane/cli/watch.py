@@ -1,0 +1,61 @@
+"""``wolfbane watch``."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+import click
+
+from wolfbane.cli import words
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, duration, pointing
+from wolfbane.cli.pointing import environment_options
+from wolfbane.cli.selecting import opened_option, selection_options
+
+if TYPE_CHECKING:
+    from wolfbane.cli.pointing import Point
+    from wolfbane.cli.selecting import Selected
+    from wolfbane.workspace.settings import Workspace
+
+
+@click.command("watch", cls=PresetCommand)
+@selection_options
+@opened_option
+@environment_options
+@click.option("-j", "--jobs", type=click.IntRange(1), help="Workers at once. [default: cores]")
+@click.option("--timeout", callback=duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
+@click.option(
+    "--preset", "presets", multiple=True, metavar="NAME|PATH", shell_complete=words.presets,
+    help="Saved arguments, by name or in a file; what else is given adds to them.",
+)  # fmt: skip
+@click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")
+@click.pass_context
+def command(
+    ctx: click.Context,
+    select: Callable[[], Selected],
+    point: Point,
+    opened: Callable[[], Workspace],
+    jobs: int | None,
+    timeout: float | None,
+    presets: tuple[str, ...],
+    verbose: bool,
+) -> None:
+    """Run again what a saved file reaches, for as long as it is left on.
+
+    A saved file reaches its own tests, those whose imports lead to it (Python and JavaScript),
+    and all tests of a suite that names it among its inputs. What failed runs first. Keys: a for
+    all, f for what failed, s for another selection, q to quit.
+
+    \b
+    wolfbane watch
+    wolfbane watch tests/tides --drop tag:slow
+    """
+    from wolfbane.cli.running import Asked
+    from wolfbane.cli.watching import Watch
+
+    arguments = ctx.meta[EXPANDED]
+    asked = Asked(
+        arguments, jobs, timeout, verbose=verbose, failed_first=True,
+        pointed=pointing(command, arguments),
+    )  # fmt: skip
+    Watch(opened, select, point, asked).keep_on()
