@@ -1,6 +1,7 @@
 """Take the pictures of this folder: real commands on the demo, in a terminal on a virtual screen.
 
-Needs xvfb, xterm and imagemagick (``apt-get install xvfb xterm imagemagick``).
+Needs xvfb, xterm, imagemagick and Chromium with its driver
+(``apt-get install xvfb xterm imagemagick chromium-driver``).
 """
 
 from __future__ import annotations
@@ -12,8 +13,12 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from urllib.parse import quote
 
 HERE = Path(__file__).parent
+sys.path.insert(0, str(HERE.parent.parent / "tests"))
+from reader import Reader  # noqa: E402
+
 WOLFBANE = f"{Path(sys.executable).parent}/wolfbane"
 FAILING = "tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter"
 LOOK = shlex.split(
@@ -74,6 +79,19 @@ def picture_history(harbour: Path) -> None:
     subprocess.run([WOLFBANE, "history", *select], cwd=harbour, check=True)
 
 
+def open_the_report(harbour: Path) -> None:
+    """The report of the demo's run at a desk, and a test's page on a phone by night."""
+    told = [WOLFBANE, "open", "--no-browser"]
+    done = subprocess.run(told, cwd=harbour, check=True, capture_output=True, text=True)
+    page = Path(done.stdout.strip())
+    with Reader() as desk:
+        desk.open(page)
+        desk.picture(HERE / "report.png")
+    with Reader(dark=True, size=(390, 1180)) as phone:
+        phone.open(page, f"#test={quote('page/map/map.test.mjs#has a legend @phone', safe='')}")
+        phone.picture(HERE / "report-test.png")
+
+
 def break_the_fees(harbour: Path) -> None:
     """Two runs, with a mistake mended and another one made between them."""
     fees = harbour / "harbour" / "fees.py"
@@ -98,7 +116,7 @@ def keep_evidence(harbour: Path) -> None:
 
 def main() -> None:
     """Take every picture, or those that are named."""
-    names = sys.argv[1:] or list(SHOTS)
+    names = sys.argv[1:] or ["report", *SHOTS]
     display = ":87"
     screen = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x1100x24"])
     try:
@@ -108,7 +126,9 @@ def main() -> None:
             subprocess.run(
                 [WOLFBANE, "demo", "--into", str(harbour)], check=True, stdout=subprocess.DEVNULL
             )
-            for name in names:
+            if "report" in names:
+                open_the_report(harbour)
+            for name in [name for name in names if name != "report"]:
                 if name == "compare":
                     break_the_fees(harbour)
                 if name != "environments":

@@ -44,5 +44,7 @@ What fails, fails on purpose. What to try next:
   wolfbane run --preset machines                each machine of the quay, side by side
   wolfbane env show staging                     where a run would go, and with what
   wolfbane run --everything                     the unfinished ones too
-  wolfbane show last --verbose                  the last run again, in full""")
+  wolfbane show last --verbose                  the last run again, in full
+  wolfbane open                                 its report, as a page
+  wolfbane watch tests/fees                     run what a saved file reaches""")
     ctx.exit(0 if code in (0, 1) else code)
