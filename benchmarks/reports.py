@@ -23,7 +23,7 @@ from wolfbane.model import Excerpt, Frame, Outcome, Result
 from wolfbane.results.store import NAME, Ended, RunEntry, Store
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from reader import Reader  # noqa: E402
+from reader import Reader
 
 WOLFBANE = f"{Path(sys.executable).parent}/wolfbane"
 TESTS, FILES = 50_000, 1_000
