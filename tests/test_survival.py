@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shlex
 import signal
 import subprocess
 import time
@@ -188,3 +189,29 @@ def test_killed_outright(folder):
     results = [event["result"] for event in journal(folder) if "result" in event]
     assert [result["outcome"] for result in results] == ["passed"]
     assert "cut off" in folder.call("show").out
+
+
+def test_a_full_disk_stops_the_record_and_not_the_run(folder):
+    body = "".join(f"def test_{n}():\n    assert {n} < 0, 'long ' * 50\n" for n in range(40))
+    folder.file("test_a.py", body)
+    program = shlex.join(folder.command("run", "-q"))
+    done = subprocess.run(
+        ["bash", "-c", f"ulimit -f 16; exec {program}"], cwd=folder.path, capture_output=True,
+        text=True, env=folder.environment(), timeout=60, check=False,
+    )  # fmt: skip
+    assert (done.returncode, "40 failed in" in done.stdout) == (1, True)
+    assert "the record of this run is not whole: [Errno 27] File too large" in done.stderr
+    shown = folder.call("show", "-q")
+    assert (shown.code, "cut off: the record has no end" in shown.out) == (0, True)
+
+
+def test_a_record_from_a_newer_version(folder):
+    folder.file("test_a.py", "def test_a():\n    pass\n")
+    folder.run()
+    [journal] = folder.path.glob(".wolfbane/runs/*/journal.jsonl")
+    text = journal.read_text().replace('"version":"', '"version":"9.')
+    journal.write_text(text.replace('"type":"test-started"', '"type":"test-dreamt"'))
+    shown = folder.call("show")
+    assert shown.code == 2
+    assert "journal.jsonl:2: not an event" in shown.err
+    assert "the record is from Wolfbane 9." in shown.err

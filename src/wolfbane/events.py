@@ -37,7 +37,8 @@ class Quarantined:
 class RunStarted:
     """A run begins: what was chosen, where it runs, what was left out and why.
 
-    ``pointed`` are the arguments that point a run of single tests at the same place.
+    ``pointed`` are the arguments that point a run of single tests at the same place;
+    ``version`` is Wolfbane's.
     """
 
     run: str
@@ -63,6 +64,7 @@ class RunStarted:
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
     pointed: tuple[str, ...] = ()
+    version: str = ""
     type: Literal["run-started"] = "run-started"
 
 

@@ -116,13 +116,15 @@ def carry_out(
             shutil.rmtree(folder)
             return 1 if session.broken else 0
         session.listen(report)
-        code, record = run_recorded(session, folder, selected.newest)
+        code, record, trouble = run_recorded(session, folder, selected.newest)
     except WolfbaneError:
         report.close()
         shutil.rmtree(folder)
         raise
     finally:
         report.close()
+    if trouble:
+        click.echo(f"wolfbane: {trouble}", err=True)
     write_reports(targets, record)
     _to_the_team(workspace)
     if asked.mail_to:

@@ -174,15 +174,21 @@ class Pool:
         await asyncio.gather(*self._burials, *(worker.bury() for worker in workers))
 
     def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
-        """Write what a test left behind into the run's folder, secrets masked in texts."""
+        """Write what a test left behind into the run's folder, secrets masked in texts.
+
+        Where that cannot be done its path names nothing, and reports say so.
+        """
         folder = self.folder / "evidence"
-        folder.mkdir(exist_ok=True)
         self._kept += 1
         name = re.sub(r"[^\w.-]+", "-", address.rpartition("#")[2] or address).strip("-")[:60]
         path = folder / f"{self._kept:04}-{name}.{_ENDINGS.get(kind, kind)}"
         if isinstance(content, str):
             content = self.mask(content).encode()
-        path.write_bytes(content)
+        try:
+            folder.mkdir(exist_ok=True)
+            path.write_bytes(content)
+        except OSError:
+            path.unlink(missing_ok=True)
         return Evidence(kind, path.relative_to(self.folder).as_posix())
 
     def began(self, seconds: float) -> float:

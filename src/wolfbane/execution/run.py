@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
 
+from wolfbane import __version__
 from wolfbane.browsers.finding import has_screen
 from wolfbane.engines import engine_for
 from wolfbane.engines.contract import Missing
@@ -240,6 +241,7 @@ class Session:
             neglected=tuple(name for name in names if name not in suites),
             focused=tuple(self._focused),
             warnings=tuple(self._warnings(prepared)),
+            version=__version__,
             pointed=tuple(hide(argument) for argument in self.options.pointed),
         )
 

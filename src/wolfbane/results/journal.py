@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
+import os
 from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
@@ -9,6 +12,7 @@ from typing import Annotated
 
 import orjson
 
+from wolfbane import __version__
 from wolfbane.errors import InputError, Problem
 from wolfbane.events import Collecting, Event
 
@@ -16,10 +20,14 @@ JOURNAL_NAME = "journal.jsonl"
 
 
 class Journal:
-    """A listener that appends each event to the run's journal and hands it to the system."""
+    """A listener that appends each event to the run's journal and hands it to the system.
+
+    Once a line could not be written, no other is, and ``trouble`` says why.
+    """
 
     def __init__(self, folder: Path) -> None:
         self._file = (folder / JOURNAL_NAME).open("ab", buffering=0)
+        self.trouble = ""
 
     def __enter__(self) -> Journal:
         return self
@@ -33,8 +41,20 @@ class Journal:
         self._file.close()
 
     def __call__(self, event: Event) -> None:
-        if not isinstance(event, Collecting):
-            self._file.write(orjson.dumps(event, option=orjson.OPT_APPEND_NEWLINE))
+        if not self.trouble and not isinstance(event, Collecting):
+            self._append(orjson.dumps(event, option=orjson.OPT_APPEND_NEWLINE))
+
+    def _append(self, line: bytes) -> None:
+        """Write a whole line or nothing: a full disk takes a part of one."""
+        before = self._file.tell()
+        try:
+            written = self._file.write(line)
+            if written != len(line):
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+        except OSError as error:
+            self.trouble = str(error)
+            with contextlib.suppress(OSError):
+                self._file.truncate(before)
 
 
 def read_journal(folder: Path) -> Iterator[Event]:
@@ -53,4 +73,14 @@ def read_journal(folder: Path) -> Iterator[Event]:
             yield adapter.validate_json(line)
         except ValidationError as error:
             message = f"not an event: {error.errors()[0]['msg']}"
-            raise InputError(Problem(message, str(path), number)) from None
+            raise InputError(Problem(message, str(path), number, _newer(whole[0]))) from None
+
+
+def _newer(first: bytes) -> str:
+    """Whether the record says that another version of Wolfbane wrote it."""
+    try:
+        version = orjson.loads(first).get("version", __version__)
+    except (ValueError, AttributeError):
+        return ""
+    same = version == __version__
+    return "" if same else f"the record is from Wolfbane {version}; this one is {__version__}"
