@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import errno
-import os
 from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
@@ -48,9 +46,8 @@ class Journal:
         """Write a whole line or nothing: a full disk takes a part of one."""
         before = self._file.tell()
         try:
-            written = self._file.write(line)
-            if written != len(line):
-                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            while line:
+                line = line[self._file.write(line) :]
         except OSError as error:
             self.trouble = str(error)
             with contextlib.suppress(OSError):
