@@ -91,7 +91,7 @@ def test_runs_are_named_by_environment_and_by_report(quay):
     assert compared(quay, "previous@staging", "last@staging")[1]["newly_failing"] == ["turns"]
     _, changed, told = compared(quay, "kept.json", "last@staging")
     assert changed["newly_failing"] == ["turns"]
-    assert told["before"]["origin"] == "kept.json"
+    assert told["before"]["origin"] == "report kept.json"
 
 
 @pytest.mark.parametrize(
@@ -101,7 +101,7 @@ def test_runs_are_named_by_environment_and_by_report(quay):
         (["lst", "last"], "there is no run 'lst'; did you mean last?"),
         (["last", "last"], "are the same run"),
         (["previous", "last"], "there is no previous run: 1 on record"),
-        (["wolfbane.toml", "last"], "is no report of a run as JSON"),
+        (["wolfbane.toml", "last"], "is no TAP"),
     ],
 )
 def test_names_that_mean_no_run(quay, arguments, message):
