@@ -17,7 +17,7 @@ from wolfbane.reports.text import clock, many, visible
 SLOW = 0.1
 SHOWN_SLOW = 3
 SHOWN_MISSING = 6
-MANY_OUTCOMES = 6
+MANY_OUTCOMES = 5
 
 
 def summary_table(
@@ -25,7 +25,7 @@ def summary_table(
 ) -> Table:
     """Suites, in this order, by outcomes; outcomes that never came have no column.
 
-    Tests with addresses in ``apart`` are quarantined: they have a column of their own.
+    Tests with addresses in ``apart`` are quarantined: they have a column of their own, as held.
     """
     ran = {result.suite for result in results}
     by_suite = {suite: Counter[Outcome]() for suite in suites if suite in ran}
@@ -40,7 +40,7 @@ def summary_table(
         seconds[result.suite] += result.seconds  # type: ignore[assignment]
     whole = sum(by_suite.values(), Counter[Outcome]())
     present = [outcome for outcome in ORDER if whole[outcome]]
-    gap = 2 if len(present) < MANY_OUTCOMES else 1
+    gap = 2 if len(present) < MANY_OUTCOMES else 0
     table = Table(
         box=SIMPLE_HEAD, show_footer=len(by_suite) > 1, padding=(0, gap, 0, 0), pad_edge=False
     )
@@ -53,7 +53,7 @@ def summary_table(
     if any(parts.values()):
         table.add_column("parts", justify="right", footer=str(sum(parts.values())))
     if held:
-        table.add_column("quarantined", justify="right", footer=str(held.total()))
+        table.add_column("held", justify="right", footer=str(held.total()))
     table.add_column("time", justify="right", footer=clock(sum(seconds.values())))
     for suite, counts in by_suite.items():
         cells = [
