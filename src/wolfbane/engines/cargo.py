@@ -25,7 +25,7 @@ class CargoEngine:
     reads_values = False
     has_closing_hooks = False
 
-    def patterns(self, suite: Suite) -> Sequence[str]:
+    def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return ("*.rs",)
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:

@@ -39,7 +39,7 @@ class Engine(Protocol):
     has_closing_hooks: bool
     reads_values: bool
 
-    def patterns(self, suite: Suite) -> Sequence[str]:
+    def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         """Globs of file names that a folder of this suite is searched for."""
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:

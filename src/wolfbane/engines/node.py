@@ -28,7 +28,7 @@ class NodeEngine:
     reads_values = False
     has_closing_hooks = False
 
-    def patterns(self, suite: Suite) -> Sequence[str]:
+    def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return ("*.js", "*.mjs", "*.cjs")
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:

@@ -33,7 +33,7 @@ class PythonEngine:
     reads_values = False
     has_closing_hooks = False
 
-    def patterns(self, suite: Suite) -> Sequence[str]:
+    def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return ("test*.py", "__init__.py")
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:

@@ -25,7 +25,7 @@ class ScenarioEngine:
     reads_values = False
     has_closing_hooks = True
 
-    def patterns(self, suite: Suite) -> Sequence[str]:
+    def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return ("*.feature",)
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:

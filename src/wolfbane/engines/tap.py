@@ -24,7 +24,7 @@ class TapEngine:
     reads_values = False
     has_closing_hooks = False
 
-    def patterns(self, suite: Suite) -> Sequence[str]:
+    def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return ("*.t",)
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:

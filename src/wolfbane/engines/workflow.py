@@ -26,7 +26,7 @@ class WorkflowEngine:
     has_closing_hooks = False
     reads_values = True
 
-    def patterns(self, suite: Suite) -> Sequence[str]:
+    def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return ("*.arazzo.yaml", "*.arazzo.yml", "*.arazzo.json")
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:

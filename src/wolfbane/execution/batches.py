@@ -208,7 +208,9 @@ class _Course:
 
     def _request(self) -> Message:
         names = [test.name for test in self._left.values()]
-        request: Message = {"type": "run", "file": self._batch.path, "names": names}
+        request: Message = {
+            "type": "run", "file": self._batch.path, "names": names, "limit": self._limit
+        }  # fmt: skip
         if self._holds_tests:
             known = self._runner._files[self._batch.path].tests
             chosen = {test.name for test in self._batch.tests}

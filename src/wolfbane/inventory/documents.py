@@ -78,7 +78,7 @@ def fetch_documents(
 def _urls(workspace: Workspace, suite: Suite) -> Iterator[str]:
     """The addresses that a suite and its documents name."""
     yield from (path for path in suite.paths if is_url(path))
-    patterns = engine_for(suite.kind).patterns(suite)
+    patterns = engine_for(suite.kind).patterns(workspace.root, suite)
     own = [path for path in suite.paths if not is_url(path)]
     for file in suite_files(workspace.root, own, patterns, suite.exclude):
         text = (workspace.root / file).read_text(encoding="utf-8-sig", errors="replace")

@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from pathlib import Path
 
 from wolfbane.engines import engine_for
 from wolfbane.formats.copies import is_url, place_of
@@ -14,6 +15,7 @@ from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
 from wolfbane.model import Tag, Test, TestFile
 from wolfbane.results.words import write_words
+from wolfbane.workspace.bridges import read_bridge
 from wolfbane.workspace.settings import Suite, Workspace
 
 
@@ -86,7 +88,7 @@ class Inventory:
             self.files[file.path] = file
             return
         tagged = with_source_tags(file, source)
-        key = settings_key(suite)
+        key = settings_key(self.workspace.root, suite)
         self.cache.keep(self.workspace.root, file.path, suite.name, key, source, tagged)
         self.files[file.path] = tagged
 
@@ -120,20 +122,21 @@ def open_inventory(workspace: Workspace) -> Inventory:
 
 def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
     """The files that a suite's settings name."""
-    patterns = engine_for(suite.kind).patterns(suite)
+    patterns = engine_for(suite.kind).patterns(workspace.root, suite)
     results = workspace.settings.workspace.results
     paths = [place_of(p, suite.http.copies) if is_url(p) else p for p in suite.paths]
     exclude = [*suite.exclude, *([] if paths != suite.paths else [results])]
     return suite_files(workspace.root, paths, patterns, exclude)
 
 
-def settings_key(suite: Suite) -> str:
-    """Changes when a setting of the suite does, so that old entries are not used."""
-    return f"{suite.kind} {hashlib.blake2b(repr(suite).encode()).hexdigest()[:12]}"
+def settings_key(root: Path, suite: Suite) -> str:
+    """Changes when a setting of the suite or its bridge does, so that old entries are not used."""
+    said = repr(suite) + (repr(read_bridge(root / suite.bridge)) if suite.bridge else "")
+    return f"{suite.kind} {hashlib.blake2b(said.encode()).hexdigest()[:12]}"
 
 
 def _scan_one(workspace: Workspace, suite: Suite, path: str, cache: Cache) -> TestFile | None:
-    settings = settings_key(suite)
+    settings = settings_key(workspace.root, suite)
     try:
         known, file = cache.look_up(workspace.root, path, suite.name, settings)
         if known:

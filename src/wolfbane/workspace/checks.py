@@ -7,9 +7,10 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from wolfbane.errors import ExpressionError, Problem, did_you_mean
+from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.formats.copies import is_url
 from wolfbane.selection import parse
+from wolfbane.workspace.bridges import read_bridge
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import Browser, Parameter, Service, Settings, Suite
@@ -37,6 +38,7 @@ _ONLY_FOR = {
     "run_ignored": ("cargo",),
     "interpreters": ("tap",),
     "http": ("workflow",),
+    "bridge": ("bridge",),
 }
 _LAST_PORT = 65535
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
@@ -120,6 +122,8 @@ class _Checks:
         for key, kinds in _ONLY_FOR.items():
             if key in given and suite.kind not in kinds:
                 self.add((*place, key), f"'{key}' is for suites of kind {' or '.join(kinds)}")
+        if suite.kind == "bridge":
+            self.bridge((*place, "bridge"), suite)
         if suite.kind == "workflow":
             for key in ("connect", "read"):
                 self.duration((*place, "http", key), getattr(suite.http, key))
@@ -211,6 +215,15 @@ class _Checks:
         if option not in OPTIONFLAGS_BY_NAME:
             hint = did_you_mean(option, OPTIONFLAGS_BY_NAME)
             self.add(location, f"unknown option '{option}'; {hint}")
+
+    def bridge(self, place: Location, suite: Suite) -> None:
+        if not suite.bridge:
+            self.add(place[:-1], f"suite '{suite.name}' of kind bridge names no bridge file")
+            return
+        try:
+            read_bridge(self._path.parent / suite.bridge)
+        except InputError as error:
+            self.problems += error.problems
 
     def paths(self, place: Location, suite: Suite) -> None:
         root = self._path.parent

@@ -58,7 +58,7 @@ class Suite:
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     name: str
-    kind: Literal["python", "doctest", "node", "cargo", "tap", "scenario", "workflow"]
+    kind: Literal["python", "doctest", "node", "cargo", "tap", "scenario", "workflow", "bridge"]
     paths: list[str]
     exclude: list[str] = field(default_factory=list)
     folder: str = "."
@@ -77,6 +77,7 @@ class Suite:
     cargo: str = ""
     run_ignored: bool = False
     steps: list[str] = field(default_factory=list)
+    bridge: str = ""
     needs: list[str] | None = None
     values_file: dict[str, str] = field(default_factory=dict)
     http: Http = field(default_factory=Http)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 SETTINGS_NAME = "wolfbane.toml"
-KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario", "workflow")
+KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario", "workflow", "bridge")
 TYPES = (
     "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
 )  # fmt: skip

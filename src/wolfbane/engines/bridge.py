@@ -1,0 +1,84 @@
+"""The engine of kind ``bridge``: suites with a launcher of their own, described in a file."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+from collections.abc import Sequence
+from dataclasses import asdict
+from pathlib import Path
+
+from wolfbane.engines.contract import Missing, WorkerCommand
+from wolfbane.formats.outline import CannotFind, Item, Patterns, distinct, outline
+from wolfbane.model import Block, Tag, Test, TestFile
+from wolfbane.workspace.bridge_tables import Bridge
+from wolfbane.workspace.bridges import read_bridge
+from wolfbane.workspace.settings import Suite
+
+
+class BridgeEngine:
+    """Finds tests by the bridge's patterns, and runs them through its launcher."""
+
+    kind = "bridge"
+    scan_is_exact = True
+    loads_afresh = False
+    tests_hold_tests = False
+    has_closing_hooks = False
+    reads_values = True
+
+    def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
+        return tuple(_bridge(root, suite).find.files)
+
+    def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
+        bridge = _bridge(root, suite)
+        if bridge.run.names.how == "files":
+            test = Test(suite.name, self.kind, path, "", line=1, end=source.count(b"\n") + 1)
+            return TestFile(path, suite.name, self.kind, (test,), divisible=False)
+        try:
+            items = distinct(_items(bridge, source))
+        except CannotFind as error:
+            return TestFile(path, suite.name, self.kind, complete=False, error=str(error))
+        tests = [
+            Test(
+                suite.name, self.kind, path, item.whole_name, item.line, item.end,
+                tuple(Tag.parse(tag, "source") for tag in item.all_tags if tag),
+                group=item.outer.whole_name if item.outer else "",
+            )
+            for item in items if item.is_test
+        ]  # fmt: skip
+        blocks = [Block(i.whole_name, i.line, i.end) for i in items if not i.is_test]
+        if not tests:
+            return None
+        return TestFile(path, suite.name, self.kind, tuple(tests), tuple(blocks), divisible=False)
+
+    def worker(self, root: Path, suite: Suite) -> WorkerCommand:
+        bridge = _bridge(root, suite)
+        try:
+            _items(bridge, b"")
+        except CannotFind as error:
+            raise Missing(str(error)) from None
+        program = bridge.run.command[0]
+        folder = root / suite.folder
+        if not shutil.which(program) and not (folder / program).is_file():
+            raise Missing(f"there is no launcher '{program}' ({suite.bridge})")
+        command = [sys.executable, "-m", "wolfbane.workers.bridge"]
+        return WorkerCommand(command, folder, {"root": str(root), "bridge": asdict(bridge)})
+
+    def runtime(self, root: Path, suite: Suite) -> str:
+        return _bridge(root, suite).about
+
+
+def _bridge(root: Path, suite: Suite) -> Bridge:
+    return read_bridge(root / suite.bridge)
+
+
+def _items(bridge: Bridge, source: bytes) -> list[Item]:
+    lines, query = bridge.find.lines, bridge.find.query
+    if query is not None:
+        from wolfbane.engines.queries import queried  # grammars take a while to load
+
+        return queried(source, query.grammar, query.text)
+    if lines is None:  # a file is the test
+        return []
+    text = source.decode("utf-8", "replace")
+    return outline(text, Patterns(lines.test, lines.group, lines.tag, lines.end))

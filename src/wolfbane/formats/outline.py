@@ -1,0 +1,113 @@
+"""Tests in a source that is read by patterns: groups, names, lines and tags."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from dataclasses import dataclass, field
+
+from wolfbane.model import NESTED
+
+
+class CannotFind(Exception):
+    """Tests cannot be found in the way that is asked for. The text says why."""
+
+
+@dataclass
+class Item:
+    """A test, or a group of tests. Lines count from 1; ``tags`` are as they are written."""
+
+    name: str
+    line: int
+    end: int
+    is_test: bool
+    tags: list[str] = field(default_factory=list)
+    outer: Item | None = None
+
+    @property
+    def whole_name(self) -> str:
+        """Its name with those of the groups around it."""
+        return f"{self.outer.whole_name}{NESTED}{self.name}" if self.outer else self.name
+
+    @property
+    def all_tags(self) -> list[str]:
+        """Its tags and those of the groups around it."""
+        return [*self.tags, *(self.outer.all_tags if self.outer else ())]
+
+
+@dataclass(frozen=True)
+class Patterns:
+    """Regular expressions for the lines of a source; empty ones match nothing."""
+
+    test: str
+    group: str = ""
+    tag: str = ""
+    end: str = ""
+
+
+def outline(source: str, patterns: Patterns) -> list[Item]:
+    """The groups and tests of a source, in their order.
+
+    Without an ``end`` pattern a group holds what is indented more than it. Tags on lines before a
+    test or group, or on its own line, are its own.
+    """
+    test, group, tag, end = (re.compile(text) if text else None for text in (
+        patterns.test, patterns.group, patterns.tag, patterns.end))  # fmt: skip
+    found: list[Item] = []
+    open_groups: list[tuple[int, Item]] = []
+    waiting: list[str] = []
+    assert test is not None
+    number = 0
+    for number, line in enumerate(source.splitlines(), 1):
+        depth = len(line) - len(line.lstrip())
+        if end is None and line.strip():
+            _close(open_groups, depth, number - 1)
+        elif end is not None and end.search(line) and open_groups:
+            open_groups.pop()[1].end = number
+        tags = [_tag(match) for match in tag.finditer(line)] if tag else []
+        is_group = group.search(line) if group else None
+        match = is_group or test.search(line)
+        if match is None:
+            waiting += tags
+            continue
+        outer = open_groups[-1][1] if open_groups else None
+        item = Item(match["name"], number, number, not is_group, [*waiting, *tags], outer)
+        found.append(item)
+        waiting = []
+        if is_group:
+            open_groups.append((depth, item))
+    _close(open_groups, 0, number)
+    _stretch(found, number)
+    return found
+
+
+def _close(groups: list[tuple[int, Item]], depth: int, line: int) -> None:
+    """End the groups that are indented as much, or more."""
+    while groups and groups[-1][0] >= depth:
+        groups.pop()[1].end = line
+
+
+def _stretch(items: list[Item], last: int) -> None:
+    """A test goes on until the next item begins, or its group ends."""
+    for item, after in zip(items, [*items[1:], None]):
+        if item.is_test:
+            limit = item.outer.end if item.outer else last
+            item.end = max(item.line, min(after.line - 1 if after else last, limit))
+
+
+def _tag(match: re.Match[str]) -> str:
+    groups = match.groupdict()
+    if groups.get("key"):
+        return f"{groups['key']}={groups.get('value') or ''}"
+    return groups.get("tag") or ""
+
+
+def distinct(items: list[Item]) -> list[Item]:
+    """Tests whose names come again get a number, as they do in every kind."""
+    seen: Counter[str] = Counter()
+    for item in items:
+        if item.is_test:
+            seen[item.whole_name] += 1
+            if seen[item.whole_name] > 1:
+                item.name = f"{item.name} ({seen[item.whole_name]})"
+    return items

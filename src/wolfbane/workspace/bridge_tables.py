@@ -1,0 +1,117 @@
+"""What may stand in a bridge file: one table for finding, one for running, one for reading."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal
+
+_STRICT = {"extra": "forbid", "strict": True}
+
+
+@dataclass(frozen=True)
+class LinePattern:
+    """``[find.lines]``: regular expressions, each tried on each line.
+
+    ``test`` and ``group`` have a named group ``name``. ``tag`` has ``tag``, or ``key`` and
+    ``value``; its tags are for the next test or group, or for the one that it stands inside of on
+    the same line. What is nested is told by its indentation, or by lines that match ``end``.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    test: str
+    group: str = ""
+    tag: str = ""
+    end: str = ""
+
+
+@dataclass(frozen=True)
+class Query:
+    """``[find.query]``: a tree-sitter grammar by name, and a query over it.
+
+    Captures: ``test`` and ``group`` (the whole of one), ``test.name`` and ``group.name``; in a
+    match of one of these ``tag``, or ``tag.key`` with ``tag.value``.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    grammar: str
+    text: str
+
+
+@dataclass(frozen=True)
+class Find:
+    """``[find]``: which files hold tests, and how these are found: by one way of two."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    files: list[str]
+    lines: LinePattern | None = None
+    query: Query | None = None
+
+
+@dataclass(frozen=True)
+class Names:
+    """``[run.names]``: how the launcher is told which tests to run.
+
+    ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
+    them, a ``list`` in a file with one on each line, or not at all: then ``files`` are run whole.
+    ``name`` is what the launcher calls a test: a template of ``{name}``, ``{group}``, ``{file}``.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    how: Literal["each", "joined", "pattern", "list", "files"]
+    name: str = "{name}"
+    nested: str = "."
+    option: str = ""
+    separator: str = ","
+    dialect: Literal["pcre", "python", "java", "javascript", "go", "posix", "tcl", "glob"] = "pcre"
+    whole: str = "^({})$"
+
+
+@dataclass(frozen=True)
+class Run:
+    """``[run]``: the launcher's argument list, and what its exit codes mean."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    command: list[str]
+    names: Names
+    per: Literal["file", "suite"] = "file"
+    env: dict[str, str] = field(default_factory=dict)
+    passed: list[int] = field(default_factory=lambda: [0])
+    failed: list[int] = field(default_factory=lambda: [1])
+
+
+@dataclass(frozen=True)
+class Reading:
+    """``[read]``: what the launcher leaves behind or prints, and how entries name their tests.
+
+    ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
+    ``name`` says of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what
+    ``run.names.name`` makes of the test. For ``lines`` the patterns have groups ``name``,
+    ``seconds`` and ``message``.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    format: Literal["xunit", "ctrf", "tap", "events", "lines"]
+    report: str = ""
+    name: str = "{name}"
+    passed: str = ""
+    failed: str = ""
+    skipped: str = ""
+
+
+@dataclass(frozen=True)
+class Bridge:
+    """A whole bridge file. ``about`` is what people call the launcher."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    about: str
+    find: Find
+    run: Run
+    read: Reading
