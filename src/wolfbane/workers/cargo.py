@@ -9,10 +9,8 @@ import os
 import signal
 import subprocess
 import sys
-import threading
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -27,9 +25,8 @@ from wolfbane.workers.crates import (  # noqa: E402
     doc_filters,
     environment,
 )
+from wolfbane.workers.heartbeat import heartbeat  # noqa: E402
 from wolfbane.workers.libtest import Ended, Reader, failure, verdict  # noqa: E402
-
-HEARTBEAT = 0.25
 
 
 def main() -> None:
@@ -56,28 +53,9 @@ class _Worker:
     def crate(self) -> Crate:
         """The compiled crate: compiled when the first request comes."""
         if self._crate is None:
-            with self.heartbeat("cargo test --no-run"):
+            with heartbeat(self.channel, "cargo test --no-run"):
                 self._crate = self.toolchain.compile()
         return self._crate
-
-    @contextmanager
-    def heartbeat(self, text: str) -> Iterator[None]:
-        """Say again and again that work goes on which is no test's."""
-        over = threading.Event()
-
-        def beat() -> None:
-            while True:
-                self.channel.send({"type": "progress", "text": text})
-                if over.wait(HEARTBEAT):
-                    return
-
-        thread = threading.Thread(target=beat)
-        thread.start()
-        try:
-            yield
-        finally:
-            over.set()
-            thread.join()
 
     def collect(self, path: str) -> None:
         """Say which compiled tests come from a source file."""

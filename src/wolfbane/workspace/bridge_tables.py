@@ -79,7 +79,6 @@ class Run:
 
     command: list[str]
     names: Names
-    per: Literal["file", "suite"] = "file"
     env: dict[str, str] = field(default_factory=dict)
     passed: list[int] = field(default_factory=lambda: [0])
     failed: list[int] = field(default_factory=lambda: [1])

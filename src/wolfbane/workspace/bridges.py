@@ -30,7 +30,7 @@ _TABLES: dict[Location, type[Any]] = {
 }  # fmt: skip
 NAMING = frozenset({"name", "group", "file"})
 OF_ENTRIES = frozenset({"name", "group", "suite", "file"})
-OF_COMMANDS = frozenset({"file", "names", "report", "scratch", "root", "browser"})
+OF_COMMANDS = frozenset({"file", "names", "report", "scratch", "root"})
 
 
 def read_bridge(path: Path) -> Bridge:

@@ -10,8 +10,7 @@ import subprocess
 import tempfile
 import threading
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from pathlib import Path
 from typing import IO, Any
 
@@ -20,8 +19,8 @@ from wolfbane.formats.entries import Entry, FormatError
 from wolfbane.workers.bridge.calls import Called, called, filled, in_calls, name_values
 from wolfbane.workers.bridge.reading import Reading, Reports, read_file
 from wolfbane.workers.channel import Channel, Message, connect
+from wolfbane.workers.heartbeat import heartbeat
 
-HEARTBEAT = 0.25
 KEPT = 1 << 18
 BAD = frozenset({"failed", "errored", "timed out", "crashed"})
 
@@ -41,24 +40,6 @@ def main() -> None:
             channel.send({"type": "ran", "file": request["file"]})
 
 
-@contextmanager
-def heartbeat(channel: Channel) -> Iterator[None]:
-    """Say again and again that a launcher works: it has a time limit of its own."""
-    over = threading.Event()
-
-    def beat() -> None:
-        while not over.wait(HEARTBEAT):
-            channel.send({"type": "progress", "text": "the launcher"})
-
-    thread = threading.Thread(target=beat)
-    thread.start()
-    try:
-        yield
-    finally:
-        over.set()
-        thread.join()
-
-
 class _File:
     """The chosen tests of one file, in as many calls of the launcher as their names take."""
 
@@ -74,7 +55,7 @@ class _File:
     def run(self) -> None:
         naming = self.bridge["run"]["names"]
         tests = called(self.names, self.file, naming["name"], naming["nested"])
-        with heartbeat(self.channel):
+        with heartbeat(self.channel, self.bridge["about"]):
             for some in in_calls(tests, naming["how"]):
                 with tempfile.TemporaryDirectory(prefix="launch-") as scratch:
                     _Call(self, some, Path(scratch)).make()
