@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import tomllib
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import jsonschema
 import pytest
 from pydantic import TypeAdapter
 
+from conftest import present
 from wolfbane.workspace.bridge_tables import Bridge
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -185,6 +187,24 @@ def test_a_launcher_that_does_not_end_is_ended(ledger):
     run = ledger.run("--timeout", "0.4s")
     assert set(run.outcomes.values()) == {"timed out"}
     assert "the launcher ran longer than 1.2 s" in run.out
+
+
+@pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
+def test_a_launcher_that_nobody_planned_for_takes_one_file(folder):
+    shutil.copytree(DOCS.parent / "examples" / "bridges" / "tcl-package", folder.path / "quay")
+    folder.path = folder.path / "quay"
+    run = folder.run()
+    assert run.outcomes == {
+        "tests/berths.test#share-1.1": "passed", "tests/berths.test#share-1.2": "passed",
+        "tests/berths.test#share-2.1": "failed", "tests/berths.test#share-3.1": "skipped",
+        "tests/gauge.test#gauge-1.1": "passed", "tests/gauge.test#gauge-1.2": "failed",
+    }  # fmt: skip
+    assert "---- Result was:\n1.0\n" in run.results["tests/berths.test#share-2.1"]["output"]
+    assert list(folder.run("--category", "billing").outcomes.values()) == ["passed"] * 2
+    assert list(folder.run("tests/gauge.test:6").results) == ["tests/gauge.test#gauge-1.1"]
+    (folder.path / "tests" / "gauge.test").write_text("test gauge-1.1 {cut short\n")
+    broken = folder.run("tests/gauge.test")
+    assert list(broken.outcomes.values()) == ["errored"]
 
 
 def test_the_schema_is_that_of_the_program():

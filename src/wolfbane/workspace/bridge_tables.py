@@ -91,7 +91,8 @@ class Reading:
     ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
     ``name`` says of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what
     ``run.names.name`` makes of the test. For ``lines`` the patterns have groups ``name``,
-    ``seconds`` and ``message``.
+    ``seconds`` and ``message``; other lines are said by the test ``before`` or ``after`` whose
+    line they stand, as ``output`` tells, or by none.
     """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
@@ -102,6 +103,7 @@ class Reading:
     passed: str = ""
     failed: str = ""
     skipped: str = ""
+    output: Literal["before", "after", ""] = ""
 
 
 @dataclass(frozen=True)

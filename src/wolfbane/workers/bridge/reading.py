@@ -6,13 +6,14 @@ import glob
 import os
 import re
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import orjson
 
 from wolfbane.formats.ctrf_reader import read_ctrf
-from wolfbane.formats.entries import Entry, FormatError
+from wolfbane.formats.entries import Entry, FormatError, Text
 from wolfbane.formats.tap import Reader as TapReader
 from wolfbane.formats.tap_entries import entry_of
 from wolfbane.formats.xunit_reader import XunitReader
@@ -56,6 +57,9 @@ class Reading:
         self._told = 0
         self._kept: list[bytes] = []
         self._rest = b""
+        self._output = read["output"]
+        self._said = Text()
+        self._waiting: Entry | None = None
         self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
 
     def feed(self, data: bytes) -> None:
@@ -80,6 +84,7 @@ class Reading:
                 self._line(self._rest.decode("utf-8", "replace"))
             if self._format == "tap":
                 self._close_tap()
+            self._flush()
 
     def _tell(self, entries: Iterable[Entry]) -> None:
         for entry in entries:
@@ -96,10 +101,28 @@ class Reading:
             if line.strip():
                 self._take(_event(line))
         else:
-            for pattern, outcome in self._patterns:
-                if match := pattern.search(line):
-                    self._take(_matched(match, outcome))
-                    break
+            self._lines(line)
+
+    def _lines(self, line: str) -> None:
+        """A line that tells of a test, or one that a test said."""
+        for pattern, outcome in self._patterns:
+            if match := pattern.search(line):
+                entry = _matched(match, outcome)
+                if self._output == "after":
+                    self._flush()
+                    self._waiting = entry
+                else:
+                    self._take(replace(entry, output=str(self._said)))
+                    self._said = Text()
+                return
+        if self._output:
+            self._said.add(f"{line}\n")
+
+    def _flush(self) -> None:
+        """Tell the test that waited for what it said."""
+        if self._waiting is not None:
+            self._take(replace(self._waiting, output=str(self._said).strip("\n")))
+        self._waiting, self._said = None, Text()
 
     def _close_tap(self) -> None:
         document = self._tap.finish()
