@@ -207,6 +207,50 @@ def test_a_launcher_that_nobody_planned_for_takes_one_file(folder):
     assert list(broken.outcomes.values()) == ["errored"]
 
 
+def bridge_check(folder, old="", new=""):
+    shutil.copytree(DOCS.parent / "examples" / "bridges" / "tcl-package", folder.path / "quay")
+    folder.path = folder.path / "quay"
+    file = folder.path / "bridge.toml"
+    assert old in file.read_text()
+    file.write_text(file.read_text().replace(old, new))
+    return folder.call("bridge", "check", "bridge.toml")
+
+
+@pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
+def test_a_bridge_that_holds(folder):
+    checked = bridge_check(folder)
+    assert checked.code == 0, checked.out
+    told = " ".join(checked.out.split())
+    for words in (
+        "found 6 tests in 2 files", "tags category=billing, smoke", "what was found is what came",
+        "it says what the report says", "share-1.1: passed, and nothing else ran",
+        "2 of them: passed", "share-2.1: failed, and nothing else ran", "all is well",
+    ):  # fmt: skip
+        assert words in told
+    assert not (folder.path / ".wolfbane" / "runs").exists()
+
+
+@pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
+@pytest.mark.parametrize(("old", "new", "words"), [
+    ('"-match", "{names}"', '"-constraints", "{names}"', "ran too, when tests/berths.test#share"),
+    ("PASSED$'", "PAST$'", "share-1.1: no result came back"),
+    ("failed = [0, 1]", "failed = [1]", "tests failed in the report, but the exit code is 0"),
+    ("test\\s+", "proof\\s+", "no test was found"),
+    ('"tclsh", ', '"tclsh", "nowhere.tcl", ', "no result came back (exit code 1)"),
+])  # fmt: skip
+def test_a_broken_bridge_is_told_by_a_line(folder, old, new, words):
+    checked = bridge_check(folder, old, new)
+    assert checked.code == 1, checked.out + checked.err
+    told = " ".join(checked.out.split())
+    assert words in told and "wrong" in told
+
+
+def test_a_bridge_that_no_suite_names(ledger):
+    ledger.file("other.toml", "")
+    refused = ledger.call("bridge", "check", "other.toml")
+    assert (refused.code, "no suite names the bridge other.toml" in refused.err) == (2, True)
+
+
 def test_the_schema_is_that_of_the_program():
     schema = json.loads((DOCS / "bridge.schema.json").read_text())
     made = TypeAdapter(Bridge).json_schema()

@@ -30,6 +30,7 @@ _COMMANDS = {
     "report": "Write a report of a recorded run.",
     "open": "Open the report of a run in a browser.",
     "show": "Print a recorded run again.",
+    "bridge": "Connect suites that have a launcher of their own.",
     "doctor": "Say what is here and what is missing, and how to mend it.",
     "completion": "Print what makes a shell complete Wolfbane's words.",
     "init": "Write down the suites found here in wolfbane.toml.",

@@ -29,11 +29,12 @@ SHOWN = 3
 
 
 class State(StrEnum):
-    """How a thing was found. ``missing`` keeps a suite from running."""
+    """How a thing was found. ``missing`` keeps a suite from running, ``wrong`` has to be mended."""
 
     OK = "ok"
     WARNING = "warning"
     MISSING = "missing"
+    WRONG = "wrong"
 
 
 @dataclass(frozen=True)

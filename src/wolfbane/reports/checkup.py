@@ -15,7 +15,8 @@ from wolfbane.execution.checkup import Finding, State
 from wolfbane.reports.text import many, visible
 from wolfbane.workspace.settings import Workspace
 
-_STYLES = {State.OK: "dark_cyan", State.WARNING: "bold khaki1", State.MISSING: "bold indian_red1"}
+_STYLES = {State.OK: "dark_cyan", State.WARNING: "bold khaki1", State.MISSING: "bold indian_red1",
+           State.WRONG: "bold indian_red1"}  # fmt: skip
 
 
 def print_findings(console: Console, workspace: Workspace, findings: Sequence[Finding]) -> None:
@@ -36,6 +37,8 @@ def print_findings(console: Console, workspace: Workspace, findings: Sequence[Fi
     console.print()
     counts = Counter(finding.state for finding in findings)
     said = [many(counts[State.WARNING], "warning")]
+    if counts[State.WRONG]:
+        said.insert(0, f"{counts[State.WRONG]} wrong")
     if counts[State.MISSING]:
         said.insert(0, f"{counts[State.MISSING]} missing: some suites cannot run")
     line = Text(", ".join(said) if any(counts[s] for s in list(State)[1:]) else "all is well")

@@ -194,7 +194,8 @@ class _Call:
             self._end_file(how, ended, trouble, code, seconds)
             return
         waiting = [name for names in self.left.values() for name in names]
-        why = ended or trouble or (f"the launcher ended: {how}" if how else "no result came back")
+        silent = f"no result came back ({how_it_ended(code)})" if code else "no result came back"
+        why = ended or trouble or (f"the launcher ended: {how}" if how else silent)
         outcome = "timed out" if ended else "errored"
         if waiting:
             self._end_all({"outcome": outcome, "message": why}, waiting)

@@ -1,0 +1,124 @@
+"""Check a bridge by using it: find, run all, one and some, and compare what came back."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+
+from wolfbane.environments import Environment
+from wolfbane.execution.checkup import Finding, State
+from wolfbane.execution.processes import available_cores
+from wolfbane.execution.recorded import run_recorded
+from wolfbane.execution.run import Known, Options, Session
+from wolfbane.inventory import open_inventory
+from wolfbane.model import Outcome, Result, Test
+from wolfbane.results.newest import Newest
+from wolfbane.results.runs import new_run
+from wolfbane.selection import Choice, Term, all_of, any_of
+from wolfbane.workspace.settings import Suite, Workspace
+
+SOME = 10
+
+
+def check_bridge(
+    workspace: Workspace, suite: Suite, environments: Sequence[Environment]
+) -> Iterator[Finding]:
+    """What holds of a suite's bridge and what does not, in the order in which it is looked at.
+
+    Runs the suite's tests; nothing of that goes into the workspace's record.
+    """
+    tests = [test for test in open_inventory(workspace).tests if test.suite == suite.name]
+    if not tests:
+        yield Finding("found", State.WRONG, "no test was found", _FIND)
+        return
+    files = len({test.path for test in tests})
+    yield Finding("found", State.OK, f"{len(tests)} tests in {files} files")
+    yield _tags(tests)
+    run = _Runs(workspace, suite, environments)
+    known = {test.address: test for test in tests}
+    results = run.of(None)
+    yield from _reported(known, results)
+    good = [a for a in known if a in results and results[a].outcome is Outcome.PASSED]
+    bad = [a for a in known if a in results and results[a].outcome is Outcome.FAILED]
+    if good:
+        yield _alone(run, "one alone", good[:1], Outcome.PASSED)
+    if len(good) > 2:
+        yield _alone(run, "some alone", good[::2][:SOME], Outcome.PASSED)
+    if bad:
+        yield _alone(run, "a failing one", bad[:1], Outcome.FAILED)
+    else:
+        words = "no test fails here, so that one comes back failed is not shown"
+        yield Finding("a failing one", State.WARNING, words, "let a test fail for this check")
+    if not good:
+        yield Finding("one alone", State.WRONG, "no test passed", "look at the launcher's output")
+
+
+_OURS = ("suite ", "rule ")
+_FIND = "look at find.files, and at the patterns or the query"
+
+
+class _Runs:
+    """Runs of one suite that leave nothing behind."""
+
+    def __init__(
+        self, workspace: Workspace, suite: Suite, environments: Sequence[Environment]
+    ) -> None:
+        self._workspace, self._suite, self._environments = workspace, suite, environments
+
+    def of(self, addresses: Sequence[str] | None) -> Mapping[str, Result]:
+        """How the tests ended, by address: these, or all."""
+        only = Term("suite", self._suite.name)
+        chosen = [any_of(Term("at", a, "quoted") for a in addresses)] if addresses else []
+        with tempfile.TemporaryDirectory() as place:
+            folder = new_run(Path(place))
+            session = Session(
+                open_inventory(self._workspace), Choice(all_of([only, *chosen])),
+                Options(jobs=available_cores()), Known({}, {}), self._environments, folder.name,
+            )  # fmt: skip
+            _, record, _ = run_recorded(session, folder, Newest(Path(place)))
+        return {result.address: result for result in record.results}
+
+
+def _tags(tests: Sequence[Test]) -> Finding:
+    tags = sorted({t.text for test in tests for t in test.tags if not t.origin.startswith(_OURS)})
+    if tags:
+        return Finding("tags", State.OK, ", ".join(tags[:SOME]))
+    return Finding("tags", State.WARNING, "no tag was found", "find.lines.tag, or @tag in a query")
+
+
+def _reported(known: Mapping[str, Test], results: Mapping[str, Result]) -> Iterator[Finding]:
+    """Whether what was found is what came back, and the exit code says the same."""
+    lost = [a for a in known if a not in results or results[a].outcome is Outcome.ERRORED]
+    strange = [a for a in results if a not in known and "#" in a]
+    whole = [r for a, r in results.items() if a not in known and "#" not in a]
+    for address in lost[:SOME]:
+        words = results[address].message if address in results else "no result came back"
+        mend = "run.names.name and read.name have to make the same of a test"
+        yield Finding("reported", State.WRONG, f"{address}: {words}", mend)
+    for address in strange[:SOME]:
+        words = f"the report tells of {address}, which was not found"
+        yield Finding("reported", State.WRONG, words, _FIND)
+    if not lost and not strange:
+        yield Finding("reported", State.OK, "what was found is what came back")
+    for result in whole:
+        yield Finding("exit code", State.WRONG, result.message, "run.passed and run.failed")
+    if not whole and not lost:
+        yield Finding("exit code", State.OK, "it says what the report says")
+
+
+def _alone(run: _Runs, about: str, addresses: Sequence[str], outcome: Outcome) -> Finding:
+    """Whether tests that are chosen run, and no other with them."""
+    results = run.of(addresses)
+    others = [address for address in results if address not in addresses]
+    if others:
+        words = f"{others[0]} ran too, when {addresses[0]} was chosen"
+        return Finding(about, State.WRONG, words, "how the names are given: run.names")
+    for address in addresses:
+        ended = results.get(address)
+        if ended is None or ended.outcome is not outcome:
+            came = f"{ended.outcome}: {ended.message}" if ended else "not at all"
+            words = f"{address} came back {came}".rstrip(": ")
+            return Finding(about, State.WRONG, words, "how the names are given: run.names")
+    words = addresses[0] if len(addresses) == 1 else f"{len(addresses)} of them"
+    return Finding(about, State.OK, f"{words}: {outcome}, and nothing else ran")
