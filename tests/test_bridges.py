@@ -191,9 +191,7 @@ def test_a_launcher_that_does_not_end_is_ended(ledger):
 
 @pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
 def test_a_launcher_that_nobody_planned_for_takes_one_file(folder):
-    shutil.copytree(DOCS.parent / "examples" / "bridges" / "tcl-package", folder.path / "quay")
-    folder.path = folder.path / "quay"
-    run = folder.run()
+    run = example(folder, "tcl-package").run()
     assert run.outcomes == {
         "tests/berths.test#share-1.1": "passed", "tests/berths.test#share-1.2": "passed",
         "tests/berths.test#share-2.1": "failed", "tests/berths.test#share-3.1": "skipped",
@@ -207,39 +205,53 @@ def test_a_launcher_that_nobody_planned_for_takes_one_file(folder):
     assert list(broken.outcomes.values()) == ["errored"]
 
 
-def bridge_check(folder, old="", new=""):
-    shutil.copytree(DOCS.parent / "examples" / "bridges" / "tcl-package", folder.path / "quay")
+def example(folder, name, old="", new=""):
+    """A copy of an example to work in, with something in its bridge replaced."""
+    shutil.copytree(DOCS.parent / "examples" / "bridges" / name, folder.path / "quay")
     folder.path = folder.path / "quay"
     file = folder.path / "bridge.toml"
     assert old in file.read_text()
     file.write_text(file.read_text().replace(old, new))
-    return folder.call("bridge", "check", "bridge.toml")
+    return folder
 
 
-@pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
-def test_a_bridge_that_holds(folder):
-    checked = bridge_check(folder)
+LAUNCHERS = {"tcl-package": "tclsh", "stations": "perl", "manifests": "node", "pumps": "sh"}
+
+
+@pytest.mark.parametrize(("name", "told"), [
+    ("tcl-package", ("found 6 tests in 2 files", "tags category=billing, smoke",
+                     "2 of them: passed", "share-2.1: failed, and nothing else ran")),
+    ("stations", ("found 5 tests in 1 file", "2 of them: passed", "falls by a third: failed")),
+    ("manifests", ("found 4 tests in 1 file", "tags category=cargo, owner=quay",
+                   "needs no ice pilot: failed, and nothing else ran")),
+    ("pumps", ("found 3 tests in 3 files", "tags smoke", "south.pump: failed")),
+])  # fmt: skip
+def test_the_examples_hold(folder, name, told):
+    if not present(LAUNCHERS[name]):
+        pytest.skip(f"{LAUNCHERS[name]} is not here")
+    checked = example(folder, name).call("bridge", "check", "bridge.toml")
     assert checked.code == 0, checked.out
-    told = " ".join(checked.out.split())
-    for words in (
-        "found 6 tests in 2 files", "tags category=billing, smoke", "what was found is what came",
-        "it says what the report says", "share-1.1: passed, and nothing else ran",
-        "2 of them: passed", "share-2.1: failed, and nothing else ran", "all is well",
-    ):  # fmt: skip
-        assert words in told
+    said = " ".join(checked.out.split())
+    for words in (*told, "what was found is what came back", "it says what the report", "all is"):
+        assert words in said
     assert not (folder.path / ".wolfbane" / "runs").exists()
 
 
-@pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
-@pytest.mark.parametrize(("old", "new", "words"), [
-    ('"-match", "{names}"', '"-constraints", "{names}"', "ran too, when tests/berths.test#share"),
-    ("PASSED$'", "PAST$'", "share-1.1: no result came back"),
-    ("failed = [0, 1]", "failed = [1]", "tests failed in the report, but the exit code is 0"),
-    ("test\\s+", "proof\\s+", "no test was found"),
-    ('"tclsh", ', '"tclsh", "nowhere.tcl", ', "no result came back (exit code 1)"),
+@pytest.mark.parametrize(("name", "old", "new", "words"), [
+    ("tcl-package", '"-match", "{names}"', '"-constraints", "{names}"', "ran too, when"),
+    ("tcl-package", "PASSED$'", "PAST$'", "share-1.1: no result came back"),
+    ("tcl-package", "failed = [0, 1]", "failed = [1]", "failed in the report, but the exit code"),
+    ("tcl-package", "test\\s+", "proof\\s+", "no test was found"),
+    ("tcl-package", '"tclsh", ', '"tclsh", "no.tcl", ', "no result came back (exit code 1)"),
+    ("stations", 'dialect = "pcre"', 'whole = "{}"\ndialect = "glob"', "came back"),
+    ("stations", 'name = "{group}/{name}"\n\n', 'name = "{group}-{name}"\n\n', "left no report"),
+    ("manifests", 'name = "{suite} > {name}"', 'name = "{name}"', "no result came back"),
+    ("pumps", 'format = "tap"', 'format = "xunit"', "not well-formed XML"),
 ])  # fmt: skip
-def test_a_broken_bridge_is_told_by_a_line(folder, old, new, words):
-    checked = bridge_check(folder, old, new)
+def test_a_broken_bridge_is_told_by_a_line(folder, name, old, new, words):
+    if not present(LAUNCHERS[name]):
+        pytest.skip(f"{LAUNCHERS[name]} is not here")
+    checked = example(folder, name, old, new).call("bridge", "check", "bridge.toml")
     assert checked.code == 1, checked.out + checked.err
     told = " ".join(checked.out.split())
     assert words in told and "wrong" in told

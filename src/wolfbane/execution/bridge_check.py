@@ -33,7 +33,8 @@ def check_bridge(
         yield Finding("found", State.WRONG, "no test was found", _FIND)
         return
     files = len({test.path for test in tests})
-    yield Finding("found", State.OK, f"{len(tests)} tests in {files} files")
+    in_files = "1 file" if files == 1 else f"{files} files"
+    yield Finding("found", State.OK, f"{len(tests)} tests in {in_files}")
     yield _tags(tests)
     run = _Runs(workspace, suite, environments)
     known = {test.address: test for test in tests}
