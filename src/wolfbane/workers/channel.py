@@ -76,7 +76,8 @@ class Channel:
             return
         if os.getpid() != self._pid:
             os._exit(70)
-        self._held.append(json.dumps(message))
+        with self._lock:  # a thread may say meanwhile that all goes on
+            self._held.append(json.dumps(message))
 
     def requests(self) -> Iterator[Message]:
         """What Wolfbane asks, until it closes the channel."""

@@ -175,7 +175,7 @@ class _Call:
             said = {"type": "output", "address": address, "stream": "both", "text": entry.output}
             self.channel.hold(said)
         finished = {"type": "finished", "address": address, "seconds": entry.seconds}
-        self.channel.hold({**finished, "outcome": outcome, **self._told(entry)})
+        self.channel.send({**finished, "outcome": outcome, **self._told(entry)})
 
     def _told(self, entry: Entry) -> Message:
         told: Message = {"message": entry.message, "trace": entry.detail}
