@@ -182,6 +182,35 @@ def test_files_may_be_all_that_can_be_chosen(ledger):
     assert ledger.run("--name", "day").code == 1
 
 
+def test_a_child_that_a_launcher_leaves_behind_holds_nothing_up(folder):
+    example(folder, "pumps")
+    checker = folder.path / "checker.sh"
+    checker.write_text("sleep 300 &\n" + checker.read_text())
+    run = folder.run("checks/north.pump", "--timeout", "20s", WOLFBANE_TEST_MARK=str(folder.path))
+    assert run.outcomes == {"checks/north.pump": "passed"}
+    assert folder.processes() == []
+
+
+@pytest.mark.parametrize(("text", "words"), [
+    ("", "no element found"),
+    ("<testsuites/>", "no result came back"),
+    ('<!DOCTYPE t [<!ENTITY a "a">]><testsuite>&a;</testsuite>', "entities: refused"),
+    ("<testsuite><testcase name='x'", "not well-formed"),
+])  # fmt: skip
+def test_reports_that_are_none(ledger, text, words):
+    settings = (ledger.path / "ledger.toml").read_text()
+    told = '["sh", "-c", "cat told > $0", "{report}", "{names}"]'
+    start = settings.index("command =")
+    settings = settings[:start] + "command = " + told + settings[settings.index("\n", start) :]
+    settings = settings.replace('"events"', '"xunit"')
+    (ledger.path / "ledger.toml").write_text(settings)
+    (ledger.path / "told").write_text(text)
+    run = ledger.run()
+    assert run.code == 1
+    assert set(run.outcomes.values()) == {"errored"}
+    assert words in run.out
+
+
 def test_a_launcher_that_does_not_end_is_ended(ledger):
     ledger.file("launcher.py", "import time\ntime.sleep(600)\n")
     run = ledger.run("--timeout", "0.4s")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import platform
+import selectors
 import shutil
 import signal
 import subprocess
@@ -22,6 +23,7 @@ from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.heartbeat import heartbeat
 
 KEPT = 1 << 18
+TICK = 0.05
 BAD = frozenset({"failed", "errored", "timed out", "crashed"})
 
 
@@ -118,7 +120,7 @@ class _Call:
         timer = threading.Timer(limit, end)
         timer.start()
         try:
-            self._follow(process.stdout, live)
+            self._follow(process, process.stdout, live)
             code = process.wait()
         finally:
             timer.cancel()
@@ -127,11 +129,23 @@ class _Call:
             live.close()
         return code, f"the launcher ran longer than {limit:g} s" if over.is_set() else ""
 
-    def _follow(self, stream: IO[bytes], live: Reading | None) -> None:
-        while data := os.read(stream.fileno(), 1 << 16):
-            self.output = (self.output + data)[-KEPT:]
-            if live is not None:
-                live.feed(data)
+    def _follow(
+        self, process: subprocess.Popen[bytes], stream: IO[bytes], live: Reading | None
+    ) -> None:
+        """Read what it prints, until it has ended: a child may hold the stream open for ever."""
+        with selectors.DefaultSelector() as selector:
+            selector.register(stream, selectors.EVENT_READ)
+            while True:
+                if not selector.select(TICK):
+                    if process.poll() is not None:
+                        return
+                    continue
+                data = os.read(stream.fileno(), 1 << 16)
+                if not data:
+                    return
+                self.output = (self.output + data)[-KEPT:]
+                if live is not None:
+                    live.feed(data)
 
     def _command(self) -> list[str]:
         run = self.bridge["run"]
