@@ -221,7 +221,7 @@ class Session:
         return RunStarted(
             run=self.run,
             workspace=self.workspace.name,
-            began=datetime.now().astimezone().isoformat(timespec="seconds"),
+            began=datetime.now().astimezone().isoformat(timespec="milliseconds"),
             command=hide(self.options.command),
             pulled_in=prepared.pulled_in,
             documents=self._documents,

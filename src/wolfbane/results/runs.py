@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
@@ -18,7 +17,12 @@ def new_run(results: Path) -> Path:
 
     Raises InputError where that cannot be done.
     """
-    folder = results / "runs" / f"{datetime.now():%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    now = datetime.now()
+    within = now.microsecond * 0x10000 // 1_000_000  # the part of the second: names sort by time
+    folder = results / "runs" / f"{now:%Y%m%d-%H%M%S}-{within:04x}"
+    while folder.exists():
+        within += 1
+        folder = folder.with_name(f"{now:%Y%m%d-%H%M%S}-{within:04x}")
     try:
         folder.mkdir(parents=True)
         ignore = results / ".gitignore"
