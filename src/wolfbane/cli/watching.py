@@ -18,6 +18,7 @@ from wolfbane.cli.running import Asked, carry_out
 from wolfbane.cli.selecting import Selected
 from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
 from wolfbane.inventory.affected import affected
+from wolfbane.inventory.resolving import resolved
 from wolfbane.model import Outcome
 from wolfbane.reports.text import many
 from wolfbane.selection import Expression, Term, all_of, any_of, choose, parse
@@ -138,7 +139,8 @@ class Watch:
 
     def _narrowed(self, only: Expression | None = None) -> Selected:
         selected = self._select()
-        parts = [part for part in (self._narrower, only) if part is not None]
+        parts = [resolved(self._narrower, selected.inventory)] if self._narrower else []
+        parts += [only] if only is not None else []
         expression = all_of([selected.choice.expression, *parts])
         return replace(selected, choice=replace(selected.choice, expression=expression))
 

@@ -9,7 +9,7 @@ import jinja2
 
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.html import write_html
-from wolfbane.reports.html.verdict import sentence_of
+from wolfbane.reports.html.verdict import failed_as, sentence_of
 from wolfbane.reports.text import clock, many, repeating, visible
 from wolfbane.results.compare import Comparison
 from wolfbane.results.record import Record
@@ -54,7 +54,7 @@ def compose(
         "name": name, "verdict": verdict, "run": started, "finished": finished, "link": link,
         "good": bool(finished and finished.exit_code == 0), "since": since, "attached": attached,
         "bad": bad[:MOST], "more": max(len(bad) - MOST, 0), "places": [p for p in places if p],
-        "again": repeating([], started.pointed if started else ()) + " --status failed",
+        "again": repeating(["--status", failed_as(bad) or "blocked"], started.pointed if started else ()),
         "first": lambda text: _one_line(visible(text).strip().partition("\n")[0])[:200],
     }  # fmt: skip
     message.set_content(_TEMPLATES.get_template("mail.txt").render(told))

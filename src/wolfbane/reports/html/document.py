@@ -20,7 +20,7 @@ from wolfbane.reports.html.data import as_script, details, excerpt_shown, index
 from wolfbane.reports.html.groups import grouped
 from wolfbane.reports.html.kept import Keeper
 from wolfbane.reports.html.timeline import lanes
-from wolfbane.reports.html.verdict import CUT_OFF, sentence_of
+from wolfbane.reports.html.verdict import CUT_OFF, failed_as, sentence_of
 from wolfbane.reports.matrix import browser_rows
 from wolfbane.reports.style import ORDER
 from wolfbane.reports.text import clock, many, repeating, visible
@@ -82,7 +82,7 @@ def _contents(record: Record) -> dict[str, Any]:
         "run": started, "finished": finished,
         "began": f"{datetime.fromisoformat(started.began):%d %B %Y, %H:%M}" if started else "",
         "title": sentence_of(record),
-        "failed_as": ",".join(dict.fromkeys(str(r.outcome) for r in bad)),
+        "failed_as": failed_as(bad),
         "good": finished.exit_code == 0,
         "counts": [(o, counts[o]) for o in ORDER if counts[o]],
         "whole": max(len(record.results), 1),

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from wolfbane.events import RunFinished
-from wolfbane.model import Outcome
+from wolfbane.model import Outcome, Result
 from wolfbane.reports.text import many
 from wolfbane.results.record import Record
 
 CUT_OFF = RunFinished(0.0, 130, {}, reason="cut off: the record has no end")
+
+
+def failed_as(results: Iterable[Result]) -> str:
+    """What ``--status`` has to say for those of the results that failed; nothing if none did."""
+    return ",".join(dict.fromkeys(str(r.outcome) for r in results if r.outcome.is_bad))
 
 
 def sentence_of(record: Record) -> str:
