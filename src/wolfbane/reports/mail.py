@@ -50,11 +50,12 @@ def compose(
     attached = 0 < len(report) <= LARGEST
     held = started.quarantined if started else {}
     bad = [r for r in record.results if r.address not in held and _is_told(r)]
+    pointed = started.pointed if started else ()
     told = {
         "name": name, "verdict": verdict, "run": started, "finished": finished, "link": link,
         "good": bool(finished and finished.exit_code == 0), "since": since, "attached": attached,
         "bad": bad[:MOST], "more": max(len(bad) - MOST, 0), "places": [p for p in places if p],
-        "again": repeating(["--status", failed_as(bad) or "blocked"], started.pointed if started else ()),
+        "again": repeating(["--status", failed_as(bad) or "blocked"], pointed),
         "first": lambda text: _one_line(visible(text).strip().partition("\n")[0])[:200],
     }  # fmt: skip
     message.set_content(_TEMPLATES.get_template("mail.txt").render(told))
