@@ -29,6 +29,7 @@ bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/figures.py
 	$(BIN)/python benchmarks/broker.py
 	$(BIN)/python benchmarks/reports.py
+	$(BIN)/python benchmarks/bridges.py
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python docs/screenshots/make.py

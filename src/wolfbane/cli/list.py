@@ -65,7 +65,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
 
 
 def _collect(selected: Selected, environment: Environment) -> None:
-    from wolfbane.execution.processes import available_cores
+    from wolfbane.cores import available_cores
     from wolfbane.execution.run import Known, Options, Session
     from wolfbane.results.runs import new_run
 

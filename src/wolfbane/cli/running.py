@@ -15,9 +15,9 @@ import click
 from wolfbane.browsers.words import FAILURES
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import Selected
+from wolfbane.cores import available_cores
 from wolfbane.environments import Mask
 from wolfbane.errors import InputError, WolfbaneError
-from wolfbane.execution.processes import available_cores
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Known, Options, Session
 from wolfbane.inventory.documents import GLANCING, fetch_documents, keep_with_run

@@ -6,9 +6,9 @@ import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
+from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.execution.checkup import Finding, State
-from wolfbane.execution.processes import available_cores
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Known, Options, Session
 from wolfbane.inventory import open_inventory

@@ -14,8 +14,6 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 
-import psutil
-
 from wolfbane.execution import warden
 
 MARKER = warden.MARKER
@@ -85,12 +83,3 @@ class Family:
             os.killpg(process.pid, signal.SIGKILL)
         process.wait()
         warden.end_marked(f"{self.mark}.{member}")
-
-
-def available_cores() -> int:
-    """The processors that this process may use."""
-    return (
-        len(os.sched_getaffinity(0))
-        if hasattr(os, "sched_getaffinity")
-        else psutil.cpu_count() or 1
-    )

@@ -22,64 +22,77 @@ class Cache:
 
     def __init__(self, path: Path) -> None:
         self._path = path
-        self._entries: dict[str, _Entry] = {}
         self._used: set[str] = set()
-        self._changed = False
+        self._changed: set[str] = set()
+        self._entries, self._stamp = self._load(), _signature(path)
+
+    def _load(self) -> dict[str, _Entry]:
         try:
-            data = json.loads(path.read_bytes())
-            if data["format"] == FORMAT:
-                self._entries = data["files"]
+            data = json.loads(self._path.read_bytes())
+            return dict(data["files"]) if data["format"] == FORMAT else {}
         except (OSError, ValueError, KeyError, TypeError):
-            pass
+            return {}
 
     def look_up(
         self, root: Path, path: str, suite: str, settings: str
     ) -> tuple[bool, TestFile | None]:
         """Whether an unchanged file is known, and what it holds (None: no test).
 
-        The same time and size count as unchanged; otherwise the content decides. Raises OSError.
+        The same time and size count as unchanged; otherwise the content decides. What cannot be
+        read, the file or its entry, is not known.
         """
         key = f"{suite}:{path}"
-        entry = self._entries.get(key)
-        if entry is None or entry["settings"] != settings:
-            return False, None
-        seen = _signature(root / path)
-        if entry["seen"] != seen:
-            if entry["hash"] != content_hash((root / path).read_bytes()):
+        try:
+            entry = self._entries[key]
+            if entry["settings"] != settings:
                 return False, None
-            entry["seen"] = seen
-            self._changed = True
-        if any(_signature(root / other) != then for other, then in entry["depends"].items()):
+            seen = _signature(root / path)
+            if entry["seen"] != seen:
+                if entry["hash"] != content_hash((root / path).read_bytes()):
+                    return False, None
+                entry["seen"] = seen
+                self._changed.add(key)
+            if any(_signature(root / other) != then for other, then in entry["depends"].items()):
+                return False, None
+            file = _read(path, suite, entry)
+        except (OSError, KeyError, TypeError, ValueError, AttributeError):
             return False, None
         self._used.add(key)
-        return True, _read(path, suite, entry)
+        return True, file
 
     def keep(
-        self, root: Path, path: str, suite: str, settings: str, source: bytes,
+        self, root: Path, path: str, suite: str, settings: str, digest: str,
         file: TestFile | None,
     ) -> None:  # fmt: skip
-        """Remember what a file of this content holds."""
+        """Remember what a file holds whose content has this hash."""
         entry: _Entry = {
             "settings": settings,
             "seen": _signature(root / path),
-            "hash": content_hash(source),
+            "hash": digest,
             "depends": {p: _signature(root / p) for p in file.depends} if file else {},
         }
         entry.update({"empty": True} if file is None else _written(file))
         key = f"{suite}:{path}"
         self._entries[key] = entry
         self._used.add(key)
-        self._changed = True
+        self._changed.add(key)
 
     def save(self) -> bool:
-        """Write the cache, if anything changed, without the files that are gone."""
-        files = {key: entry for key, entry in self._entries.items() if key in self._used}
-        changed = self._changed or len(files) != len(self._entries)
+        """Write the cache, if anything changed, without the files that are gone.
+
+        What another run wrote in the meantime stays, for files that are not changed by this one.
+        """
+        gone = self._entries.keys() - self._used
+        changed = bool(self._changed or gone)
         if changed:
+            files = self._entries
+            if _signature(self._path) != self._stamp:
+                files = {**self._load(), **{key: files[key] for key in self._changed}}
+            files = {key: entry for key, entry in files.items() if key not in gone}
             text = json.dumps({"format": FORMAT, "files": files}, separators=(",", ":"))
             with contextlib.suppress(OSError):  # a cache that cannot be kept is no trouble
                 write_whole(self._path, text)
-            self._entries, self._changed = files, False
+            self._entries, self._changed, self._stamp = files, set(), _signature(self._path)
         return changed
 
 

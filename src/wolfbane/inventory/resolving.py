@@ -4,11 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from wolfbane.inventory.affected import affected
 from wolfbane.inventory.scan import Inventory
-from wolfbane.results.slower import slower_tests
 from wolfbane.selection import And, Expression, Not, Or, Term
-from wolfbane.workspace.revisions import changed_paths
 
 SLOWER = "slower"
 
@@ -26,8 +23,13 @@ def resolved(expression: Expression, inventory: Inventory) -> Expression:
 def _looked_up(term: Term, inventory: Inventory) -> Term:
     workspace = inventory.workspace
     if term.field == "changed":
+        from wolfbane.inventory.affected import affected
+        from wolfbane.workspace.revisions import changed_paths
+
         changed = changed_paths(workspace.root, term.value)
         return replace(term, among=affected(workspace, inventory.files, changed))
     if term.field == "status" and term.value.lower() == SLOWER:
+        from wolfbane.results.slower import slower_tests  # a database's library takes a while
+
         return replace(term, among=slower_tests(workspace))
     return term

@@ -10,8 +10,9 @@ from pathlib import Path
 
 from wolfbane.engines import engine_for
 from wolfbane.formats.copies import is_url, place_of
-from wolfbane.inventory.cache import Cache
+from wolfbane.inventory.cache import Cache, content_hash
 from wolfbane.inventory.files import suite_files
+from wolfbane.inventory.scanning import scan_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
 from wolfbane.model import Tag, Test, TestFile
 from wolfbane.results.words import write_words
@@ -89,7 +90,8 @@ class Inventory:
             return
         tagged = with_source_tags(file, source)
         key = settings_key(self.workspace.root, suite)
-        self.cache.keep(self.workspace.root, file.path, suite.name, key, source, tagged)
+        digest = content_hash(source)
+        self.cache.keep(self.workspace.root, file.path, suite.name, key, digest, tagged)
         self.files[file.path] = tagged
 
     def rescan(self) -> None:
@@ -110,11 +112,11 @@ def open_inventory(workspace: Workspace) -> Inventory:
     files: dict[str, TestFile] = {}
     shared: dict[str, list[str]] = {}
     for suite in workspace.suites:
-        for path in suite_paths(workspace, suite):
+        mine = suite_paths(workspace, suite)
+        for path in mine:
             if path in files:
                 shared.setdefault(path, [files[path].suite]).append(suite.name)
-            elif file := _scan_one(workspace, suite, path, cache):
-                files[path] = file
+        files |= _suite_files(workspace, suite, [p for p in mine if p not in files], cache)
     inventory = Inventory(workspace, files, shared, cache)
     inventory.save()
     return inventory
@@ -135,23 +137,21 @@ def settings_key(root: Path, suite: Suite) -> str:
     return f"{suite.kind} {hashlib.blake2b(said.encode()).hexdigest()[:12]}"
 
 
-def _scan_one(workspace: Workspace, suite: Suite, path: str, cache: Cache) -> TestFile | None:
-    settings = settings_key(workspace.root, suite)
-    try:
-        known, file = cache.look_up(workspace.root, path, suite.name, settings)
+def _suite_files(
+    workspace: Workspace, suite: Suite, paths: Sequence[str], cache: Cache
+) -> dict[str, TestFile]:
+    """The files of a suite that hold tests: from the cache, or read."""
+    root, settings = workspace.root, settings_key(workspace.root, suite)
+    found: dict[str, TestFile | None] = {}
+    for path in paths:
+        known, file = cache.look_up(root, path, suite.name, settings)
         if known:
-            return file
-        source = (workspace.root / path).read_bytes()
-    except OSError as error:
-        return TestFile(path, suite.name, suite.kind, complete=False, error=str(error))
-    engine = engine_for(suite.kind)
-    file = engine.scan(workspace.root, suite, path, source)
-    if file is not None:
-        file = with_source_tags(replace(file, exact=engine.scan_is_exact), source)
-        if engine.scan_is_exact:
-            file = replace(file, tests=tuple(replace(t, exact=True) for t in file.tests))
-    cache.keep(workspace.root, path, suite.name, settings, source, file)
-    return file
+            found[path] = file
+    for scanned in scan_files(root, suite, [path for path in paths if path not in found]):
+        found[scanned.path] = scanned.file
+        if scanned.digest:
+            cache.keep(root, scanned.path, suite.name, settings, scanned.digest, scanned.file)
+    return {path: file for path in paths if (file := found[path]) is not None}
 
 
 def _merge(scanned: TestFile, exact: TestFile) -> TestFile:

@@ -28,22 +28,31 @@ _TABLES: dict[Location, type[Any]] = {
     (): Bridge, ("find",): Find, ("find", "lines"): LinePattern, ("find", "query"): Query,
     ("run",): Run, ("run", "names"): Names, ("read",): Reading,
 }  # fmt: skip
+_WAYS: dict[str, type[Any]] = {"lines": LinePattern, "query": Query}
 NAMING = frozenset({"name", "group", "file"})
 OF_ENTRIES = frozenset({"name", "group", "suite", "file"})
 OF_COMMANDS = frozenset({"file", "names", "report", "scratch", "root"})
 
 
 def read_bridge(path: Path) -> Bridge:
-    """A bridge, checked. Raises InputError with every problem found."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
-    return _read(path, text)
+    """A bridge whose file was checked with the settings. Raises InputError where it is wrong now.
+
+    Its shape is not looked at again: that needs a library that takes long to import.
+    """
+    return _read(path, _text(path))
 
 
 @lru_cache(maxsize=64)
 def _read(path: Path, text: str) -> Bridge:
+    try:
+        return _built(tomllib.loads(text))
+    except (tomllib.TOMLDecodeError, KeyError, TypeError, AttributeError):
+        return check_bridge(path)
+
+
+def check_bridge(path: Path) -> Bridge:
+    """A bridge, all of it checked. Raises InputError with every problem found."""
+    text = _text(path)
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -54,6 +63,23 @@ def _read(path: Path, text: str) -> Bridge:
     if problems:
         raise InputError(*problems)
     return bridge
+
+
+def _text(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+
+
+def _built(data: dict[str, Any]) -> Bridge:
+    """A bridge from data whose shape is known to be right."""
+    find = dict(data["find"])
+    for key, table in _WAYS.items():
+        if key in find:
+            find[key] = table(**find[key])
+    run = {**data["run"], "names": Names(**data["run"]["names"])}
+    return Bridge(data["about"], Find(**find), Run(**run), Reading(**data["read"]))
 
 
 def _checked(path: Path, data: dict[str, Any], lines: dict[Location, int]) -> Bridge:

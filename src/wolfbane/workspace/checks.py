@@ -10,7 +10,7 @@ from typing import Any
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.formats.copies import is_url
 from wolfbane.selection import parse
-from wolfbane.workspace.bridges import read_bridge
+from wolfbane.workspace.bridges import check_bridge
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import Browser, Parameter, Service, Settings, Suite
@@ -45,10 +45,14 @@ _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
 def meaning_problems(
-    path: Path, lines: dict[Location, int], data: Mapping[str, Any], settings: Settings
-) -> list[Problem]:
-    """Everything that is wrong with the settings of ``path``, in the order of its lines."""
-    checks = _Checks(path, lines)
+    path: Path, lines: dict[Location, int], data: Mapping[str, Any], settings: Settings,
+    *, known: bool = False,
+) -> list[Problem]:  # fmt: skip
+    """Everything that is wrong with the settings of ``path``, in the order of its lines.
+
+    ``known``: the bridge files that they name are known to be right.
+    """
+    checks = _Checks(path, lines, known=known)
     table = settings.workspace
     checks.duration(("workspace", "timeout"), table.timeout)
     for key in ("evidence", "history"):
@@ -88,9 +92,9 @@ def meaning_problems(
 
 
 class _Checks:
-    def __init__(self, path: Path, lines: dict[Location, int]) -> None:
+    def __init__(self, path: Path, lines: dict[Location, int], *, known: bool) -> None:
         self.problems: list[Problem] = []
-        self._path, self._lines = path, lines
+        self._path, self._lines, self._known = path, lines, known
 
     def add(self, location: Location, message: str) -> None:
         self.problems.append(Problem(message, self._path.name, line_of(self._lines, location)))
@@ -122,7 +126,7 @@ class _Checks:
         for key, kinds in _ONLY_FOR.items():
             if key in given and suite.kind not in kinds:
                 self.add((*place, key), f"'{key}' is for suites of kind {' or '.join(kinds)}")
-        if suite.kind == "bridge":
+        if suite.kind == "bridge" and not self._known:
             self.bridge((*place, "bridge"), suite)
         if suite.kind == "workflow":
             for key in ("connect", "read"):
@@ -221,7 +225,7 @@ class _Checks:
             self.add(place[:-1], f"suite '{suite.name}' of kind bridge names no bridge file")
             return
         try:
-            read_bridge(self._path.parent / suite.bridge)
+            check_bridge(self._path.parent / suite.bridge)
         except InputError as error:
             self.problems += error.problems
 

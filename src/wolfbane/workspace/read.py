@@ -43,8 +43,8 @@ CHECKED_NAME = "settings.checked"
 def read_settings(path: Path) -> Settings:
     """Read and check a settings file. Raises InputError with every problem found.
 
-    The shape of the tables is checked once for each content of the file: the check needs a
-    library that takes longer to import than all the rest of a listing.
+    The shape of the tables is checked once for each content of the file and the bridges that it
+    names: the check needs a library that takes longer to import than all the rest of a listing.
     """
     text = _text(path)
     try:
@@ -52,10 +52,10 @@ def read_settings(path: Path) -> Settings:
     except tomllib.TOMLDecodeError as error:
         raise InputError(_toml_problem(path, error)) from None
     data = with_dotted_names(data)
-    mark = f"{__version__} {hashlib.blake2b(text.encode(), digest_size=16).hexdigest()}"
+    mark = _mark(path, text, data)
     known = _was_checked(path, data, mark)
     settings = _built(data) if known else _checked(path, text, data)
-    problems = meaning_problems(path, line_index(text), data, settings)
+    problems = meaning_problems(path, line_index(text), data, settings, known=known)
     if problems:
         raise InputError(*problems)
     _remember(path, settings, mark)
@@ -97,6 +97,17 @@ def _suite(table: Mapping[str, Any]) -> Suite:
     if "http" in table:
         table = {**table, "http": Http(**table["http"])}
     return Suite(**table)
+
+
+def _mark(path: Path, text: str, data: Mapping[str, Any]) -> str:
+    """Another one for other contents of the settings, or of a bridge."""
+    seen = hashlib.blake2b(text.encode(), digest_size=16)
+    suites = data.get("suite", ())
+    for table in suites if isinstance(suites, list) else ():
+        with contextlib.suppress(OSError, ValueError, TypeError, AttributeError):
+            if bridge := table.get("bridge"):
+                seen.update((path.parent / bridge).read_bytes())
+    return f"{__version__} {seen.hexdigest()}"
 
 
 def _was_checked(path: Path, data: Mapping[str, Any], mark: str) -> bool:

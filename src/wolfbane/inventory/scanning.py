@@ -1,0 +1,69 @@
+"""Read test files: in this process, or in several where there are many."""
+
+from __future__ import annotations
+
+import signal
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from itertools import chain
+from pathlib import Path
+
+from wolfbane.cores import available_cores
+from wolfbane.engines import engine_for
+from wolfbane.inventory.cache import content_hash
+from wolfbane.inventory.tags import with_source_tags
+from wolfbane.model import TestFile
+from wolfbane.workspace.settings import Suite
+
+MANY = 400
+"""Files for which more processes are worth their start."""
+_PIECE = 50
+
+
+@dataclass(frozen=True)
+class Scanned:
+    """What a file holds (None: no test), and the hash of its content; none if unreadable."""
+
+    path: str
+    digest: str
+    file: TestFile | None
+
+
+def scan_files(root: Path, suite: Suite, paths: Sequence[str]) -> Iterable[Scanned]:
+    """Ask the suite's engine for the tests of each file, in the order of the paths."""
+    cores = available_cores()
+    if len(paths) < MANY or cores == 1:
+        return _scan_some(root, suite, paths)
+    import multiprocessing
+    from concurrent.futures import ProcessPoolExecutor
+
+    pieces = [paths[start : start + _PIECE] for start in range(0, len(paths), _PIECE)]
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(cores, context, initializer=_leave_interrupts) as pool:
+        return list(chain.from_iterable(pool.map(partial(_scan_some, root, suite), pieces)))
+
+
+def _leave_interrupts() -> None:
+    """The process that asked is interrupted, too, and ends this one."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+
+def _scan_some(root: Path, suite: Suite, paths: Sequence[str]) -> list[Scanned]:
+    return [_scan(root, suite, path) for path in paths]
+
+
+def _scan(root: Path, suite: Suite, path: str) -> Scanned:
+    try:
+        source = (root / path).read_bytes()
+    except OSError as error:
+        lost = TestFile(path, suite.name, suite.kind, complete=False, error=str(error))
+        return Scanned(path, "", lost)
+    engine = engine_for(suite.kind)
+    file = engine.scan(root, suite, path, source)
+    if file is not None:
+        exact = engine.scan_is_exact and file.complete
+        file = with_source_tags(replace(file, exact=exact), source)
+        if exact:
+            file = replace(file, tests=tuple(replace(t, exact=True) for t in file.tests))
+    return Scanned(path, content_hash(source), file)
