@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Container, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from itertools import groupby
+from types import MappingProxyType
 
 from wolfbane.model import Test, TestFile
 
@@ -15,7 +16,11 @@ GUESS = 0.01
 
 @dataclass(frozen=True)
 class Batch:
-    """Tests of one file that one worker runs in one go; ``fresh`` wants one that ran nothing."""
+    """Tests that one worker runs in one go; ``fresh`` wants one that ran nothing.
+
+    They are of one file, or of several where a suite's launcher is started for all; ``path`` is
+    the first.
+    """
 
     suite: str
     path: str
@@ -34,6 +39,11 @@ class Plan:
     left_out: Mapping[str, int]
 
     @property
+    def paths(self) -> set[str]:
+        """The files that they are in."""
+        return {test.path for test in self.tests}
+
+    @property
     def tests(self) -> list[Test]:
         """The tests in the order in which they are handed out."""
         return [test for batch in self.batches for test in batch.tests]
@@ -48,6 +58,7 @@ def make_plan(
     jobs: int,
     seed: int | None = None,
     first: Container[str] = frozenset(),
+    together: Mapping[str, str] = MappingProxyType({}),
 ) -> Plan:
     """Order the chosen tests, longest file first, or at random from a seed.
 
@@ -55,13 +66,15 @@ def make_plan(
 
     Several targets come one after the other, in the order of the tests. Tests of one class stay
     together, for its hooks run once. With several jobs a file that is long beside the whole is
-    cut between classes, where its hooks allow.
+    cut between classes, where its hooks allow. ``together`` names the suites whose files are run
+    in one go: in a ``batch`` for each job, or as a whole ``suite``.
     """
     by_file = [list(tests) for _, tests in groupby(chosen, key=_place)]
     shuffle = random.Random(seed)
     if seed is not None:
         by_file = [_shuffled(tests, shuffle) for tests in by_file]
     batches = [_batch(tests, times) for tests in by_file]
+    batches = list(_joined(batches, together, jobs))
     targets = list(dict.fromkeys(batch.target for batch in batches))
     share = sum(batch.seconds for batch in batches) / (2 * jobs)
     cut = [
@@ -88,6 +101,24 @@ def once_more(test: Test, seconds: float) -> Batch:
 
 def _place(test: Test) -> tuple[str, str, str]:
     return test.target, test.path, test.browser
+
+
+def _joined(batches: Sequence[Batch], together: Mapping[str, str], jobs: int) -> Iterator[Batch]:
+    """Files of suites that are run together as one batch, or as one for each job."""
+    groups: dict[tuple[str, str, str], list[Batch]] = {}
+    for batch in batches:
+        if batch.suite in together:
+            groups.setdefault((batch.suite, batch.target, batch.browser), []).append(batch)
+        else:
+            yield batch
+    for (suite, _, _), members in groups.items():
+        shares: list[list[Batch]] = [[] for _ in range(jobs if together[suite] == "batch" else 1)]
+        for batch in sorted(members, key=lambda batch: -batch.seconds):
+            min(shares, key=lambda share: sum(each.seconds for each in share)).append(batch)
+        for share in filter(None, shares):
+            mine = sorted(share, key=members.index)
+            tests = tuple(test for batch in mine for test in batch.tests)
+            yield replace(mine[0], tests=tests, seconds=sum(batch.seconds for batch in mine))
 
 
 def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:

@@ -78,9 +78,11 @@ def root() -> None:
 
 def main() -> None:
     """The console script: every error becomes plain text and its exit code."""
+    import gc
     import os
     import sys
 
+    gc.set_threshold(100_000)  # what is read stays: a tenth of a long list's time is saved
     try:
         if "WOLFBANE_COMPLETE" in os.environ:
             from wolfbane.cli.completion import answer

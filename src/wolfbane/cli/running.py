@@ -16,6 +16,7 @@ from wolfbane.browsers.words import FAILURES
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import Selected
 from wolfbane.cores import available_cores
+from wolfbane.engines.bridge import whole_files
 from wolfbane.environments import Mask
 from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.execution.recorded import run_recorded
@@ -112,7 +113,8 @@ def carry_out(
     )
     try:
         if asked.dry_run:
-            print_plan(console, session.plan(folder), session.broken)
+            whole = whole_files(workspace.root, workspace.suites)
+            print_plan(console, session.plan(folder), session.broken, whole)
             shutil.rmtree(folder)
             return 1 if session.broken else 0
         session.listen(report)

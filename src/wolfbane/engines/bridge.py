@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import shutil
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 from pathlib import Path
 
 from wolfbane.engines.contract import Missing, WorkerCommand
 from wolfbane.formats.outline import CannotFind, Item, Patterns, distinct, outline
 from wolfbane.model import Block, Tag, Test, TestFile
-from wolfbane.workspace.bridge_tables import Bridge
+from wolfbane.workspace.bridge_tables import TOGETHER, Bridge
 from wolfbane.workspace.bridges import read_bridge
 from wolfbane.workspace.settings import Suite
 
@@ -34,6 +34,10 @@ class BridgeEngine:
         if bridge.run.names.how == "files":
             test = Test(suite.name, self.kind, path, "", line=1, end=source.count(b"\n") + 1)
             return TestFile(path, suite.name, self.kind, (test,), divisible=False)
+        if bridge.find.listing:
+            return TestFile(
+                path, suite.name, self.kind, complete=False, dynamic=True, divisible=False
+            )
         try:
             items = distinct(_items(bridge, source))
         except CannotFind as error:
@@ -62,10 +66,22 @@ class BridgeEngine:
         if not shutil.which(program) and not (folder / program).is_file():
             raise Missing(f"there is no launcher '{program}' ({suite.bridge})")
         command = [sys.executable, "-m", "wolfbane.workers.bridge"]
-        return WorkerCommand(command, folder, {"root": str(root), "bridge": asdict(bridge)})
+        return WorkerCommand(command, folder, {"bridge": asdict(bridge), "place": suite.bridge})
 
     def runtime(self, root: Path, suite: Suite) -> str:
         return _bridge(root, suite).about
+
+
+def whole_files(root: Path, suites: Iterable[Suite]) -> list[str]:
+    """The suites whose launchers take no names: their files are what can be chosen."""
+    bridged = [suite for suite in suites if suite.bridge]
+    return [s.name for s in bridged if _bridge(root, s).run.names.how == "files"]
+
+
+def started_together(root: Path, suites: Iterable[Suite]) -> dict[str, str]:
+    """The suites whose launchers are started for several files: a ``batch``, or the ``suite``."""
+    found = {suite.name: _bridge(root, suite).run.per for suite in suites if suite.bridge}
+    return {name: per for name, per in found.items() if per in TOGETHER}
 
 
 def _bridge(root: Path, suite: Suite) -> Bridge:

@@ -164,6 +164,9 @@ class _Course:
         self._ending: list[asyncio.Task[None]] = []
         self._met: dict[str, Test] = {}
         self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
+        self._paths = dict.fromkeys(test.path for test in batch.tests)
+        if self._suite.bridge:  # it stands for what cannot be told of one of several files
+            self._paths[self._suite.bridge] = None
 
     async def run(self) -> None:
         """Run what is left until nothing is; a lost worker costs the test it was running."""
@@ -211,6 +214,11 @@ class _Course:
         request: Message = {
             "type": "run", "file": self._batch.path, "names": names, "limit": self._limit
         }  # fmt: skip
+        if self._suite.bridge:
+            files: dict[str, list[str]] = {}
+            for test in self._left.values():
+                files.setdefault(test.path, []).append(test.name)
+            request.update(files=files, browser=self._batch.browser)
         if self._holds_tests:
             known = self._runner._files[self._batch.path].tests
             chosen = {test.name for test in self._batch.tests}
@@ -257,17 +265,16 @@ class _Course:
         """What was not asked for: a test inside of one that was, or a hook that failed."""
         if address in self._met:
             return self._met[address]
-        path = self._batch.path
-        if address != path and not address.startswith(f"{path}#"):
-            raise ValueError(f"{address} was not asked for")
-        name = address[len(path) + 1 :]
-        return self._made(name)
+        for path in self._paths:
+            if address == path or address.startswith(f"{path}#"):
+                return self._made(address[len(path) + 1 :], path)
+        raise ValueError(f"{address} was not asked for")
 
-    def _made(self, name: str) -> Test:
-        """A test of the batch's file that nobody had planned."""
+    def _made(self, name: str, path: str) -> Test:
+        """A test that nobody had planned."""
         suite, batch = self._suite, self._batch
         return Test(
-            suite.name, suite.kind, batch.path, name, exact=True, browser=batch.browser,
+            suite.name, suite.kind, path, name, exact=True, browser=batch.browser,
             target=batch.target,
         )  # fmt: skip
 
@@ -330,7 +337,7 @@ class _Course:
             test = self._left.pop(next(iter(self._left)))
             words += " (before the test itself began: while loading, or in a hook)"
         elif test is None:
-            test = self._made("")
+            test = self._made("", self._batch.path)
             words += " (after its last test: in a closing hook)"
         message = {"outcome": outcome, "message": words, "seconds": round(ending.seconds, 6)}
         self._end(test, message, printed)

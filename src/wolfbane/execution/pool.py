@@ -266,16 +266,13 @@ class Pool:
     def _command(self, suite: Suite, target: str) -> WorkerCommand:
         """How to start a worker, told every parameter if its engine wants them."""
         engine = engine_for(suite.kind)
-        if suite.browsers:
-            command = engine.worker(self._workspace.root, suite)
-            return replace(command, options={**command.options, "prompt": True})
-        if not engine.reads_values:
-            return engine.worker(self._workspace.root, suite)
-        environment = self.environments.get(target) or self.first
-        http = Http(**environment.filled(asdict(suite.http)))
-        command = engine.worker(self._workspace.root, replace(suite, http=http))
-        values = {name: value.value for name, value in environment.values.items()}
-        return replace(command, options={**command.options, "values": values})
+        more: dict[str, object] = {"prompt": True} if suite.browsers else {}
+        if engine.reads_values:
+            environment = self.environments.get(target) or self.first
+            suite = replace(suite, http=Http(**environment.filled(asdict(suite.http))))
+            more["values"] = {name: value.value for name, value in environment.values.items()}
+        command = engine.worker(self._workspace.root, suite)
+        return replace(command, options={**command.options, **more})
 
     async def command(self, suite: Suite, command: str, member: str) -> tuple[str, str]:
         """Run a shell command for a suite; returns how it failed (or nothing) and its output."""

@@ -14,6 +14,7 @@ from pathlib import Path
 from wolfbane import __version__
 from wolfbane.browsers.finding import has_screen
 from wolfbane.engines import engine_for
+from wolfbane.engines.bridge import started_together
 from wolfbane.engines.contract import Missing
 from wolfbane.environments import Environment, Mask
 from wolfbane.errors import NothingChosen
@@ -197,6 +198,7 @@ class Session:
         return make_plan(
             prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
             jobs=self.options.jobs, seed=self.options.seed, first=self._first(),
+            together=started_together(self.workspace.root, self.workspace.suites),
         )  # fmt: skip
 
     def _first(self) -> frozenset[str]:

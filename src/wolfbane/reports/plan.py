@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from rich.console import Console
 from rich.text import Text
@@ -12,15 +12,24 @@ from wolfbane.planning import Plan
 from wolfbane.reports.text import many, visible
 
 
-def print_plan(console: Console, plan: Plan, broken: Sequence[Result]) -> None:
-    """Addresses on standard output, one a line, so that they can be piped on; then the counts."""
+def print_plan(
+    console: Console, plan: Plan, broken: Sequence[Result], whole_files: Collection[str]
+) -> None:
+    """Addresses on standard output, one a line, so that they can be piped on; then the counts.
+
+    ``whole_files``: suites of which only files can be chosen.
+    """
     for test in plan.tests:
         console.print(Text(visible(test.address)), soft_wrap=True)
     for result in broken:
         reason = visible(result.message).partition("\n")[0]
         line = Text.assemble((f"{result.outcome}", "bold orange1"), f"  {result.path}  {reason}")
         console.print(line, soft_wrap=True)
-    files = len({batch.path for batch in plan.batches})
+    for suite in dict.fromkeys(test.suite for test in plan.tests):
+        if suite in whole_files:
+            words = f"{suite}: files are run whole, for its launcher is told no names"
+            console.print(Text(words, style="khaki1"), soft_wrap=True)
+    files = len(plan.paths)
     line = Text(f"{many(len(plan.tests), 'test')} in {many(files, 'file')} would run", style="bold")
     for rule, count in plan.left_out.items():
         line.append(f"; {count} left out by {visible(rule)}", style="not bold khaki1")

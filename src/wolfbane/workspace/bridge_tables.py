@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
 
+TOGETHER = ("batch", "suite")
+"""What a launcher may be started for that is more than one file."""
 _STRICT = {"extra": "forbid", "strict": True}
 
 
@@ -41,14 +43,47 @@ class Query:
 
 
 @dataclass(frozen=True)
+class Keys:
+    """``[find.listing.keys]``: where the objects of a JSON list say what, if under other names."""
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    name: str = "name"
+    group: str = "group"
+    file: str = "file"
+    line: str = "line"
+    tags: str = "tags"
+
+
+@dataclass(frozen=True)
+class Listing:
+    """``[find.listing]``: a command that prints the tests there are, once for each ``{file}``.
+
+    Without ``{file}`` it is started once, and says of each test in which file it is. ``pattern``
+    is for ``names``: a regular expression that is tried on each line, with a group ``name`` and
+    where there are such ``group``, ``file``, ``line`` and ``tags``. ``items`` (JSONPath, RFC 9535)
+    and ``keys`` are for ``json``, which may also be a JSON value on each line.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+
+    command: list[str]
+    format: Literal["names", "json", "tap"]
+    pattern: str = r"^\s*(?P<name>.*\S)"
+    items: str = "$[*]"
+    keys: Keys = field(default_factory=Keys)
+
+
+@dataclass(frozen=True)
 class Find:
-    """``[find]``: which files hold tests, and how these are found: by one way of two."""
+    """``[find]``: which files hold tests, and how these are found: by one way of three."""
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     files: list[str]
     lines: LinePattern | None = None
     query: Query | None = None
+    listing: Listing | None = None
 
 
 @dataclass(frozen=True)
@@ -73,12 +108,17 @@ class Names:
 
 @dataclass(frozen=True)
 class Run:
-    """``[run]``: the launcher's argument list, and what its exit codes mean."""
+    """``[run]``: the launcher's argument list, and what its exit codes mean.
+
+    ``per`` says for how much it is started: a ``test``, a ``file``, a ``batch`` of files (as many
+    of them as tests run at a time), or all that was chosen of the ``suite``.
+    """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     command: list[str]
     names: Names
+    per: Literal["test", "file", "batch", "suite"] = "file"
     env: dict[str, str] = field(default_factory=dict)
     passed: list[int] = field(default_factory=lambda: [0])
     failed: list[int] = field(default_factory=lambda: [1])

@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import json
+import os
 import re
-import string
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterable
 from dataclasses import fields
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.workspace.bridge_checks import wrong_meaning
 from wolfbane.workspace.bridge_tables import (
     Bridge,
     Find,
+    Keys,
     LinePattern,
+    Listing,
     Names,
     Query,
     Reading,
@@ -26,12 +29,10 @@ from wolfbane.workspace.locate import Location, line_index, line_of
 
 _TABLES: dict[Location, type[Any]] = {
     (): Bridge, ("find",): Find, ("find", "lines"): LinePattern, ("find", "query"): Query,
+    ("find", "listing"): Listing, ("find", "listing", "keys"): Keys,
     ("run",): Run, ("run", "names"): Names, ("read",): Reading,
 }  # fmt: skip
-_WAYS: dict[str, type[Any]] = {"lines": LinePattern, "query": Query}
-NAMING = frozenset({"name", "group", "file"})
-OF_ENTRIES = frozenset({"name", "group", "suite", "file"})
-OF_COMMANDS = frozenset({"file", "names", "report", "scratch", "root"})
+_WAYS: dict[str, type[Any]] = {"lines": LinePattern, "query": Query, "listing": Listing}
 
 
 def read_bridge(path: Path) -> Bridge:
@@ -46,30 +47,39 @@ def read_bridge(path: Path) -> Bridge:
 def _read(path: Path, text: str) -> Bridge:
     try:
         return _built(tomllib.loads(text))
-    except (tomllib.TOMLDecodeError, KeyError, TypeError, AttributeError):
-        return check_bridge(path)
+    except (tomllib.TOMLDecodeError, KeyError, TypeError, AttributeError) as error:
+        words = f"it was changed, and is no bridge any more: {error}"
+        raise InputError(Problem(words, _shown(path))) from None
 
 
-def check_bridge(path: Path) -> Bridge:
+def check_bridge(path: Path, parameters: Iterable[str]) -> Bridge:
     """A bridge, all of it checked. Raises InputError with every problem found."""
     text = _text(path)
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise InputError(Problem(f"not valid TOML: {error}", str(path))) from None
+        raise InputError(Problem(f"not valid TOML: {error}", _shown(path))) from None
     lines = line_index(text)
     bridge = _checked(path, data, lines)
-    problems = [Problem(words, str(path), line_of(lines, place)) for place, words in _wrong(bridge)]
+    problems = [
+        Problem(words, _shown(path), line_of(lines, place))
+        for place, words in wrong_meaning(bridge, parameters)
+    ]
     if problems:
         raise InputError(*problems)
     return bridge
+
+
+def _shown(path: Path) -> str:
+    """The file as people in this folder call it."""
+    return os.path.relpath(path)
 
 
 def _text(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+        raise InputError(Problem(f"cannot be read: {error}", _shown(path))) from None
 
 
 def _built(data: dict[str, Any]) -> Bridge:
@@ -77,7 +87,10 @@ def _built(data: dict[str, Any]) -> Bridge:
     find = dict(data["find"])
     for key, table in _WAYS.items():
         if key in find:
-            find[key] = table(**find[key])
+            told = dict(find[key])
+            if "keys" in told:
+                told["keys"] = Keys(**told["keys"])
+            find[key] = table(**told)
     run = {**data["run"], "names": Names(**data["run"]["names"])}
     return Bridge(data["about"], Find(**find), Run(**run), Reading(**data["read"]))
 
@@ -101,63 +114,12 @@ def _problem(path: Path, line: int, item: Any) -> Problem:
     if item["type"] == "unexpected_keyword_argument":
         table = _TABLES.get(place[:-1])
         hint = did_you_mean(key, [each.name for each in fields(table)]) if table else ""
-        return Problem(f"unknown key '{named}'", str(path), line, hint)
+        return Problem(f"unknown key '{named}'", _shown(path), line, hint)
     if item["type"] == "missing":
-        return Problem(f"'{named}' is missing", str(path), line)
+        return Problem(f"'{named}' is missing", _shown(path), line)
     if item["type"] == "literal_error":
         words = re.findall(r"'([^']*)'", item["ctx"]["expected"])
         hint = did_you_mean(str(item["input"]), words)
-        return Problem(f"unknown {named} '{item['input']}'", str(path), line, hint)
+        return Problem(f"unknown {named} '{item['input']}'", _shown(path), line, hint)
     message = item["msg"][:1].lower() + item["msg"][1:]
-    return Problem(f"'{named}' is {item['input']!r}: {message}", str(path), line)
-
-
-def _wrong(bridge: Bridge) -> Iterator[tuple[Location, str]]:
-    """What is wrong in meaning: ways of finding, patterns, placeholders, what is never read."""
-    find, run, read = bridge.find, bridge.run, bridge.read
-    ways = [way for way in (find.lines, find.query) if way is not None]
-    if len(ways) != 1 and run.names.how != "files":
-        yield ("find",), "say one way to find tests: lines or query"
-    if find.lines:
-        for key in ("test", "group", "tag", "end"):
-            text = getattr(find.lines, key)
-            yield from _pattern(("find", "lines", key), text, "name" * (key in ("test", "group")))
-    for key in ("passed", "failed", "skipped"):
-        yield from _pattern(("read", key), getattr(read, key), "name")
-    if read.format == "lines" and not (read.passed and read.failed):
-        yield ("read",), "format 'lines' needs the patterns 'passed' and 'failed'"
-    yield from _template(("run", "names", "name"), run.names.name, NAMING)
-    yield from _template(("read", "name"), read.name, OF_ENTRIES)
-    for argument in run.command:
-        yield from _template(("run", "command"), argument, OF_COMMANDS, or_param=True)
-    if not run.command:
-        yield ("run", "command"), "'run.command' is empty"
-    told = " ".join(run.command)
-    if run.names.how != "files" and "{names}" not in told:
-        yield ("run", "command"), "no argument is {names}: the launcher is not told what to run"
-    if read.report and "{report}" not in told and "{scratch}" not in told:
-        yield ("run", "command"), "no argument has {report} or {scratch}, but read.report is read"
-
-
-def _pattern(place: Location, text: str, group: str) -> Iterator[tuple[Location, str]]:
-    try:
-        groups = re.compile(text).groupindex
-    except re.error as error:
-        yield place, f"not a regular expression: {error}"
-        return
-    if text and group and group not in groups:
-        yield place, f"it needs a group (?P<{group}>...)"
-
-
-def _template(
-    place: Location, text: str, known: frozenset[str], *, or_param: bool = False
-) -> Iterator[tuple[Location, str]]:
-    try:
-        named = [name for _, name, _, _ in string.Formatter().parse(text) if name is not None]
-    except ValueError as error:
-        yield place, f"'{text}': {error}"
-        return
-    for name in named:
-        if name not in known and not (or_param and name.startswith("param.")):
-            hint = did_you_mean(name, known)
-            yield place, f"'{text}': there is no {{{name}}}; {hint}"
+    return Problem(f"'{named}' is {item['input']!r}: {message}", _shown(path), line)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -66,7 +66,7 @@ def meaning_problems(
         place: Location = ("suite", index)
         checks.name(place, suite.name, names)
         names.setdefault(suite.name, index)
-        checks.keys(place, suite, data["suite"][index])
+        checks.keys(place, suite, data["suite"][index], settings.param)
         checks.paths(place, suite)
         checks.named_services((*place, "needs"), suite.needs or [], settings)
         checks.values_file((*place, "values_file"), suite)
@@ -122,12 +122,14 @@ class _Checks:
             first = line_of(self._lines, ("suite", seen[name], "name"))
             self.add((*place, "name"), f"two suites are named '{name}' (line {first})")
 
-    def keys(self, place: Location, suite: Suite, given: Mapping[str, Any]) -> None:
+    def keys(
+        self, place: Location, suite: Suite, given: Mapping[str, Any], declared: Collection[str]
+    ) -> None:
         for key, kinds in _ONLY_FOR.items():
             if key in given and suite.kind not in kinds:
                 self.add((*place, key), f"'{key}' is for suites of kind {' or '.join(kinds)}")
         if suite.kind == "bridge" and not self._known:
-            self.bridge((*place, "bridge"), suite)
+            self.bridge((*place, "bridge"), suite, declared)
         if suite.kind == "workflow":
             for key in ("connect", "read"):
                 self.duration((*place, "http", key), getattr(suite.http, key))
@@ -220,12 +222,12 @@ class _Checks:
             hint = did_you_mean(option, OPTIONFLAGS_BY_NAME)
             self.add(location, f"unknown option '{option}'; {hint}")
 
-    def bridge(self, place: Location, suite: Suite) -> None:
+    def bridge(self, place: Location, suite: Suite, declared: Collection[str]) -> None:
         if not suite.bridge:
             self.add(place[:-1], f"suite '{suite.name}' of kind bridge names no bridge file")
             return
         try:
-            check_bridge(self._path.parent / suite.bridge)
+            check_bridge(self._path.parent / suite.bridge, declared)
         except InputError as error:
             self.problems += error.problems
 

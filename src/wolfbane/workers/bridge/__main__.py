@@ -4,264 +4,136 @@ from __future__ import annotations
 
 import os
 import platform
-import selectors
-import shutil
-import signal
-import subprocess
 import tempfile
-import threading
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
-from wolfbane.exits import how_it_ended
-from wolfbane.formats.entries import Entry, FormatError
-from wolfbane.workers.bridge.calls import Called, called, filled, in_calls, name_values
+from wolfbane.formats.entries import FormatError
+from wolfbane.workers.bridge.accounts import Accounts, Verdict
+from wolfbane.workers.bridge.calls import (
+    FILES,
+    NAMES,
+    Called,
+    called,
+    filled,
+    in_calls,
+    name_values,
+    unsayable,
+)
+from wolfbane.workers.bridge.launching import launch
+from wolfbane.workers.bridge.listing import Lister
 from wolfbane.workers.bridge.reading import Reading, Reports, read_file
 from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.heartbeat import heartbeat
-
-KEPT = 1 << 18
-TICK = 0.05
-BAD = frozenset({"failed", "errored", "timed out", "crashed"})
 
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
     channel, options, requests = connect(f"Python {platform.python_version()}")
+    lister = Lister(channel, options)
     for request in requests:
         if request["type"] == "collect":
-            for path in request["files"]:  # those of which the core could not tell the tests
-                words = "its tests cannot be found"
-                told = {"type": "collected", "file": path, "divisible": False}
-                channel.send({"type": "collecting", "file": path})
-                channel.send({**told, "outcome": "errored", "message": words})
+            for path in request["files"]:
+                lister.collect(path)
         elif request["type"] == "run":
-            _File(channel, options, request).run()
+            _Chosen(channel, options, request).run()
             channel.send({"type": "ran", "file": request["file"]})
 
 
-class _File:
-    """The chosen tests of one file, in as many calls of the launcher as their names take."""
+class _Live:
+    """Reads a launcher's output while it prints, if that is what tells of its tests."""
+
+    def __init__(self, reading: Reading | None) -> None:
+        self._reading = reading
+        self._trouble = ""
+
+    def hear(self, data: bytes) -> None:
+        """Take a piece; what comes after one that makes no sense is only kept."""
+        if self._reading and not self._trouble:
+            try:
+                self._reading.feed(data)
+            except FormatError as error:
+                self._trouble = error.words
+
+    def close(self) -> str:
+        """It has ended; why what it said cannot be read, if so."""
+        if self._reading and not self._trouble:
+            try:
+                self._reading.close()
+            except FormatError as error:
+                self._trouble = error.words
+        return self._trouble
+
+
+class _Chosen:
+    """The chosen tests of one file or several, in as many calls of the launcher as they take."""
 
     def __init__(self, channel: Channel, options: Message, request: Message) -> None:
-        self.channel, self.path = channel, request["file"]
+        self.channel = channel
         self.bridge: dict[str, Any] = options["bridge"]
-        self.values: dict[str, str] = options["values"]
-        self.root: str = options["root"]
-        self.file = os.path.relpath(os.path.join(self.root, self.path))
-        self.names: list[str] = request["names"]
+        self.place: str = options["place"]
         self.limit: float = request["limit"]
+        self._root: str = options["root"]
+        self._files: dict[str, list[str]] = request["files"]
+        self._known = {f"param.{key}": value for key, value in options["values"].items()}
+        self._known.update(root=self._root, browser=request["browser"])
 
     def run(self) -> None:
-        naming = self.bridge["run"]["names"]
-        tests = called(self.names, self.file, naming["name"], naming["nested"])
+        run = self.bridge["run"]
+        tests = called(self._files, self._relative, run["names"])
+        reasons = {test: why for test in tests if (why := unsayable(test, run["names"]))}
+        for test, why in reasons.items():
+            accounts = Accounts(self.channel, self.bridge, [test], self.place)
+            accounts.end_all({"outcome": "errored", "message": why})
         with heartbeat(self.channel, self.bridge["about"]):
-            for some in in_calls(tests, naming["how"]):
+            for some in in_calls([test for test in tests if test not in reasons], run):
                 with tempfile.TemporaryDirectory(prefix="launch-") as scratch:
-                    _Call(self, some, Path(scratch)).make()
+                    self._call(some, scratch)
 
+    def _relative(self, path: str) -> str:
+        return os.path.relpath(os.path.join(self._root, path))
 
-class _Call:
-    """One start of the launcher for some tests, and what became of each."""
-
-    def __init__(self, file: _File, tests: Sequence[Called], scratch: Path) -> None:
-        self.file, self.tests, self.scratch = file, tests, scratch
-        self.channel, self.bridge = file.channel, file.bridge
-        self.left: dict[str, list[str]] = {}
-        for test in tests:
-            self.left.setdefault(test.known_as, []).append(test.name)
-        self.output = b""
-        self.bad = False
-        self.told = 0
-        self.parts: list[Message] = []
-
-    @property
-    def whole_file(self) -> bool:
-        """Whether the file is the test, and entries are its parts."""
-        return bool(self.bridge["run"]["names"]["how"] == "files")
-
-    def make(self) -> None:
-        """Start it, read what it says, and account for every test."""
-        read, trouble = self.bridge["read"], ""
-        pattern = read["report"].replace("{scratch}", str(self.scratch))
+    def _call(self, tests: Sequence[Called], scratch: str) -> None:
+        """Start the launcher for some tests, read what it says, and account for each of them."""
+        read = self.bridge["read"]
+        accounts = Accounts(self.channel, self.bridge, tests, self.place)
+        pattern = read["report"].replace("{scratch}", scratch)
         reports = Reports(pattern) if pattern else None
+        live = _Live(None if pattern else Reading(read, accounts.take))
+        limit = self.limit * len(tests)
         began = time.perf_counter()
+        accounts.begin()
         try:
-            code, ended = self._launch(None if pattern else Reading(read, self._take))
+            command = self._command(tests, scratch, pattern)
+            variables = {key: str(value) for key, value in self.bridge["run"]["env"].items()}
+            ended = launch(command, variables, limit, live.hear)
+        except OSError as error:
+            words = f"it cannot be started: {error}"
+            accounts.end_all({"outcome": "blocked", "message": words})
+            return
+        trouble = "" if ended.late else live.close()
+        try:
             files = reports.fresh() if reports else []
             for path in files:
-                read_file(path, read, self._take)
+                read_file(path, read, accounts.take)
             if reports and not files:
                 trouble = f"the launcher left no report at {read['report']}"
         except FormatError as error:
-            code, ended, trouble = 0, "", error.words
-        except OSError as error:
-            self._end_all({"outcome": "blocked", "message": f"it cannot be started: {error}"})
-            return
-        self._account(code, ended, trouble, time.perf_counter() - began)
+            trouble = error.words
+        late = f"the launcher ran longer than {limit:g} s" if ended.late else ""
+        seconds = time.perf_counter() - began
+        accounts.close(Verdict(ended.code, late, trouble, ended.output, seconds))
 
-    def _launch(self, live: Reading | None) -> tuple[int, str]:
-        """The exit code, and how it was ended where it did not end by itself."""
-        limit = self.file.limit * max(len(self.tests), 1)
-        process = subprocess.Popen(
-            self._command(), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-            stderr=subprocess.STDOUT, env={**os.environ, **self._variables()},
-            start_new_session=True,
-        )  # fmt: skip
-        assert process.stdout is not None
-        over = threading.Event()
-
-        def end() -> None:
-            over.set()
-            _kill(process)
-
-        timer = threading.Timer(limit, end)
-        timer.start()
-        try:
-            self._follow(process, process.stdout, live)
-            code = process.wait()
-        finally:
-            timer.cancel()
-            _kill(process)
-        if live is not None and not over.is_set():
-            live.close()
-        return code, f"the launcher ran longer than {limit:g} s" if over.is_set() else ""
-
-    def _follow(
-        self, process: subprocess.Popen[bytes], stream: IO[bytes], live: Reading | None
-    ) -> None:
-        """Read what it prints, until it has ended: a child may hold the stream open for ever."""
-        with selectors.DefaultSelector() as selector:
-            selector.register(stream, selectors.EVENT_READ)
-            while True:
-                if not selector.select(TICK):
-                    if process.poll() is not None:
-                        return
-                    continue
-                data = os.read(stream.fileno(), 1 << 16)
-                if not data:
-                    return
-                self.output = (self.output + data)[-KEPT:]
-                if live is not None:
-                    live.feed(data)
-
-    def _command(self) -> list[str]:
+    def _command(self, tests: Sequence[Called], scratch: str, report: str) -> list[str]:
         run = self.bridge["run"]
-        values = name_values(self.tests, run["names"], self.scratch)
-        command = filled(run["command"], values, run["names"]["option"], self._single)
-        if "/" in command[0] and not os.path.isabs(command[0]):
-            command[0] = os.path.abspath(command[0])
-        elif found := shutil.which(command[0]):
-            command[0] = found
-        return command
-
-    def _single(self, name: str) -> str:
-        known: dict[str, str] = {
-            "file": self.file.file, "scratch": str(self.scratch), "root": self.file.root,
-            "report": self.bridge["read"]["report"].replace("{scratch}", str(self.scratch)),
-        }  # fmt: skip
-        if name.startswith("param."):
-            return self.file.values.get(name.removeprefix("param."), "")
-        return known.get(name, f"{{{name}}}")
-
-    def _variables(self) -> dict[str, str]:
-        return {key: str(value) for key, value in self.bridge["run"]["env"].items()}
-
-    def _take(self, entry: Entry) -> None:
-        """An entry of the report: a test that was asked for, or one that nobody knew."""
-        fields = {
-            "name": entry.name, "group": entry.group, "suite": entry.suite, "file": entry.file
-        }  # fmt: skip
-        known_as = self.bridge["read"]["name"].format(**fields)
-        outcome = str(entry.outcome)
-        self.bad |= outcome in BAD
-        self.told += 1
-        if self.whole_file:
-            self.parts.append(_part(entry, known_as))
-            return
-        waiting = self.left.get(known_as)
-        name = waiting.pop(0) if waiting else known_as
-        address = f"{self.file.path}#{name}"
-        self.channel.hold({"type": "started", "address": address})
-        if entry.output:
-            said = {"type": "output", "address": address, "stream": "both", "text": entry.output}
-            self.channel.hold(said)
-        finished = {"type": "finished", "address": address, "seconds": entry.seconds}
-        self.channel.send({**finished, "outcome": outcome, **self._told(entry)})
-
-    def _told(self, entry: Entry) -> Message:
-        told: Message = {"message": entry.message, "trace": entry.detail}
-        if entry.parts:
-            told["parts"] = [{"name": p.name, "outcome": str(p.outcome)} for p in entry.parts]
-        if entry.line:
-            file = os.path.abspath(entry.file or self.file.file)
-            told["frames"] = [{"file": file, "line": entry.line, "function": entry.name}]
-        return told
-
-    def _account(self, code: int, ended: str, trouble: str, seconds: float) -> None:
-        """What has no entry is an error; so is an exit code that says something else."""
-        run = self.bridge["run"]
-        how = "" if code in (*run["passed"], *run["failed"]) else how_it_ended(code)
-        if self.whole_file:
-            self._end_file(how, ended, trouble, code, seconds)
-            return
-        waiting = [name for names in self.left.values() for name in names]
-        silent = f"no result came back ({how_it_ended(code)})" if code else "no result came back"
-        why = ended or trouble or (f"the launcher ended: {how}" if how else silent)
-        outcome = "timed out" if ended else "errored"
-        if waiting:
-            self._end_all({"outcome": outcome, "message": why}, waiting)
-        elif wrong := ended or trouble or self._disagreement(code, how):
-            self._end_all({"outcome": outcome, "message": wrong}, [""])
-
-    def _disagreement(self, code: int, how: str) -> str:
-        """What is wrong where the exit code and the report say different things."""
-        run = self.bridge["run"]
-        if how:
-            return f"the launcher ended: {how}, though its report is whole"
-        if self.bad and code not in run["failed"]:
-            return f"tests failed in the report, but the exit code is {code}"
-        if not self.bad and code not in run["passed"]:
-            return f"no test failed in the report, but the exit code is {code}"
-        return ""
-
-    def _end_file(self, how: str, ended: str, trouble: str, code: int, seconds: float) -> None:
-        failed = sum(part["outcome"] in BAD for part in self.parts)
-        wrong = ended or trouble or ("" if self.told else how or "no result came back")
-        wrong = wrong or self._disagreement(code, how)
-        outcome = "timed out" if ended else "errored" if wrong else "failed" if failed else "passed"
-        words = wrong or (f"{failed} of {len(self.parts)} failed" if failed else "")
-        told = {"outcome": outcome, "message": words, "parts": self.parts, "seconds": seconds}
-        self._end_all(told, [""])
-
-    def _end_all(self, verdict: Message, names: Sequence[str] | None = None) -> None:
-        if names is None:
-            names = [test.name for test in self.tests]
-        for name in names:
-            address = f"{self.file.path}#{name}" if name else self.file.path
-            self.channel.hold({"type": "started", "address": address})
-            text = self.output.decode("utf-8", "replace")
-            said = {"type": "output", "address": address, "stream": "both", "text": text}
-            self.channel.hold(said)
-            self.channel.send({"type": "finished", "address": address, "seconds": 0.0, **verdict})
-
-
-def _part(entry: Entry, name: str) -> Message:
-    message = entry.message or entry.detail
-    return {
-        "name": name, "outcome": str(entry.outcome), "message": message,
-        "seconds": entry.seconds, "line": entry.line,
-    }  # fmt: skip
-
-
-def _kill(process: subprocess.Popen[bytes]) -> None:
-    """The launcher and all that it started."""
-    try:
-        os.killpg(process.pid, signal.SIGKILL)
-    except (ProcessLookupError, PermissionError):
-        pass
+        known = {**self._known, "file": tests[0].file, "scratch": scratch, "report": report}
+        many = {
+            NAMES: name_values(tests, run["names"], Path(scratch)),
+            FILES: list(dict.fromkeys(test.file for test in tests)),
+        }
+        return filled(run["command"], many, run["names"]["option"], known)
 
 
 if __name__ == "__main__":

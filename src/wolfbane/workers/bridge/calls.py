@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from wolfbane.model import NESTED
 
-NAMES = "{names}"
+NAMES, FILES = "{names}", "{files}"
 LONGEST = 100_000
 """Bytes of names in one call: Linux allows 128 KiB for one argument."""
 _SPECIAL = {
@@ -23,51 +23,82 @@ _SPECIAL = {
     "tcl": r"\.^$*+?()[]{}|",
     "glob": r"\*?[]{}",
 }
+_KEPT_AS_THEY_ARE = ("glob", "posix")
+"""Dialects that have no escapes for line breaks."""
 
 
 @dataclass(frozen=True)
 class Called:
-    """A test under the name that the launcher has for it."""
+    """A test under the name that the launcher has for it; ``file`` is from the suite's folder."""
 
+    path: str
     name: str
+    file: str
     known_as: str
 
+    @property
+    def address(self) -> str:
+        """The test's own, or that of the file that is the test."""
+        return f"{self.path}#{self.name}" if self.name else self.path
 
-def called(names: Sequence[str], file: str, template: str, nested: str) -> list[Called]:
-    """What the launcher calls tests, by the template of the bridge."""
+
+def called(
+    chosen: Mapping[str, Sequence[str]], relative: Callable[[str], str], names: Mapping[str, Any]
+) -> list[Called]:
+    """What the launcher calls the tests of each path, by the template of the bridge."""
     found = []
-    for name in names:
-        *groups, last = name.split(NESTED)
-        fields = {"name": last, "group": nested.join(groups), "file": file}
-        found.append(Called(name, template.format(**fields)))
+    for path, tests in chosen.items():
+        file = relative(path)
+        for name in tests:
+            *groups, last = name.split(NESTED)
+            fields = {"name": last, "group": names["nested"].join(groups), "file": file}
+            found.append(Called(path, name, file, names["name"].format(**fields)))
     return found
+
+
+def unsayable(test: Called, names: Mapping[str, Any]) -> str:
+    """Why the launcher cannot be told to run a test; empty if it can."""
+    if "\0" in test.known_as:
+        return "its name holds a NUL, which no command line can"
+    if names["how"] == "list" and re.search(r"[\r\n]", test.known_as):
+        return "its name has a line break, and names are given one on each line"
+    if names["how"] == "joined" and names["separator"] in test.known_as:
+        return f"its name holds '{names['separator']}', which separates the names that are given"
+    return ""
 
 
 def escaped(text: str, dialect: str) -> str:
     """Text as a regular expression of a dialect that matches just it."""
     made = re.sub("[" + re.escape(_SPECIAL[dialect]) + "]", lambda m: f"\\{m[0]}", text)
-    return made.replace("\n", "\\n").replace("\t", "\\t") if dialect != "glob" else made
+    if dialect in _KEPT_AS_THEY_ARE:
+        return made
+    return made.replace("\n", "\\n").replace("\r", "\\r").replace("\t", "\\t")
 
 
-def in_calls(tests: Sequence[Called], how: str) -> Iterator[list[Called]]:
-    """The tests of each call: all in one, unless the names grow too long for a command line."""
-    if how in ("list", "files"):
-        yield list(tests)
+def in_calls(tests: Sequence[Called], run: Mapping[str, Any]) -> Iterator[list[Called]]:
+    """The tests of each call: all in one, unless they grow too long for a command line."""
+    how = run["names"]["how"]
+    if how == "files" or run["per"] == "test":
+        yield from ([test] for test in tests)
         return
+    names_count = how != "list"
+    files_count = FILES in " ".join(run["command"])
     current: list[Called] = []
-    size = 0
+    size, files = 0, set[str]()
     for test in tests:
-        length = 2 * len(test.known_as.encode()) + 64
+        length = names_count * (2 * len(test.known_as.encode()) + 64)
+        length += (files_count and test.file not in files) * (len(test.file.encode()) + 64)
         if current and size + length > LONGEST:
             yield current
-            current, size = [], 0
+            current, size, files = [], 0, set()
         current.append(test)
+        files.add(test.file)
         size += length
     if current:
         yield current
 
 
-def name_values(tests: Sequence[Called], names: dict[str, Any], scratch: Path) -> list[str]:
+def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path) -> list[str]:
     """The names as the launcher wants them: one by one, or all in one text or file."""
     how, known = names["how"], [test.known_as for test in tests]
     if how == "joined":
@@ -83,22 +114,31 @@ def name_values(tests: Sequence[Called], names: dict[str, Any], scratch: Path) -
 
 
 def filled(
-    command: Sequence[str], values: Sequence[str], option: str, single: Callable[[str], str]
+    command: Sequence[str],
+    many: Mapping[str, Sequence[str]],
+    option: str,
+    known: Mapping[str, str],
 ) -> list[str]:
-    """The argument list. An argument with ``{names}`` is there once for each of the values.
+    """The argument list. An argument with ``{names}`` or ``{files}`` is there once for each.
 
-    Where it is nothing else, the option goes before each.
+    Where it is nothing but ``{names}``, the option goes before each.
     """
     found: list[str] = []
     for argument in command:
-        if argument == NAMES:
-            found += [word for value in values for word in ([option] if option else []) + [value]]
-        elif NAMES in argument:
-            found += [_single(argument, single).replace(NAMES, value) for value in values]
-        else:
-            found.append(_single(argument, single))
+        mark = next((mark for mark in (NAMES, FILES) if mark in argument), "")
+        if not mark:
+            found.append(_single(argument, known))
+            continue
+        before = [option] if option and argument == NAMES else []
+        for value in many[mark]:
+            found += [*before, _single(argument, known).replace(mark, value)]
     return found
 
 
-def _single(argument: str, value: Callable[[str], str]) -> str:
-    return re.sub(r"\{([\w.]+)\}", lambda m: m[0] if m[0] == NAMES else value(m[1]), argument)
+def _single(argument: str, known: Mapping[str, str]) -> str:
+    """An argument with its placeholders filled; two braces stand for one."""
+
+    def value(match: re.Match[str]) -> str:
+        return known.get(match[1], match[0]) if match[1] else match[0][0]
+
+    return re.sub(r"\{\{|\}\}|\{([\w.-]+)\}", value, argument)

@@ -1,0 +1,162 @@
+"""What became of the tests of one call: entries of its report, and those that have none."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from wolfbane.exits import how_it_ended
+from wolfbane.formats.entries import Entry
+from wolfbane.workers.bridge.calls import Called
+from wolfbane.workers.channel import Channel, Message
+
+BAD = frozenset({"failed", "errored", "timed out", "crashed"})
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """How a call as a whole ended. ``ended`` says why it had to be, ``trouble`` what of reading."""
+
+    code: int
+    ended: str = ""
+    trouble: str = ""
+    output: str = ""
+    seconds: float = 0.0
+
+
+class Accounts:
+    """Tells of each test what its entry says; of each without one, that no result came back.
+
+    ``place`` is what entries and troubles are told of that belong to none of several files.
+    """
+
+    def __init__(
+        self, channel: Channel, bridge: Mapping[str, Any], tests: Sequence[Called], place: str
+    ) -> None:
+        self._channel, self._run, self._tests = channel, bridge["run"], tests
+        self._template: str = bridge["read"]["name"]
+        self._left: dict[str, list[Called]] = {}
+        for test in tests:
+            self._left.setdefault(test.known_as, []).append(test)
+        paths = {test.file: test.path for test in tests}
+        self._paths = {os.path.abspath(file): path for file, path in paths.items()}
+        self._place = tests[0].path if len(paths) == 1 else place
+        self._told, self._bad = 0, False
+        self._parts: list[Message] | None = [] if self._run["names"]["how"] == "files" else None
+        self._ahead = tests[0] if len(tests) == 1 else None
+
+    def begin(self) -> None:
+        """Before the start: of one test alone it is known that it runs now."""
+        if self._ahead:
+            self._channel.send({"type": "started", "address": self._ahead.address})
+
+    def take(self, entry: Entry) -> None:
+        """An entry: of a test that was asked for, of a part of a file, or of one nobody knew."""
+        fields = {
+            "name": entry.name, "group": entry.group, "suite": entry.suite, "file": entry.file
+        }  # fmt: skip
+        known_as = self._template.format(**fields)
+        outcome = str(entry.outcome)
+        self._bad |= outcome in BAD
+        self._told += 1
+        if self._parts is not None:
+            self._parts.append(_part(entry, known_as))
+            return
+        address = self._address(entry, known_as)
+        self._start(address)
+        if entry.output:
+            self._say(address, entry.output)
+        finished = {"type": "finished", "address": address, "seconds": entry.seconds}
+        self._channel.send({**finished, "outcome": outcome, **_told(entry, self._file(address))})
+
+    def _address(self, entry: Entry, known_as: str) -> str:
+        """Of the test that waits under this name; that of the entry's own file before others."""
+        said = self._paths.get(os.path.abspath(entry.file), "") if entry.file else ""
+        waiting = self._left.get(known_as)
+        if not waiting:
+            return f"{said or self._place}#{known_as}"
+        test = next((test for test in waiting if test.path == said), waiting[0])
+        waiting.remove(test)
+        return test.address
+
+    def _file(self, address: str) -> str:
+        path = address.partition("#")[0]
+        return next((file for file, known in self._paths.items() if known == path), "")
+
+    def close(self, verdict: Verdict) -> None:
+        """What has no entry is an error; so is an exit code that says something else."""
+        code, known = verdict.code, (*self._run["passed"], *self._run["failed"])
+        strange = "" if code in known else how_it_ended(code)
+        if self._parts is not None:
+            self._close_file(self._parts, verdict, strange)
+            return
+        outcome = "timed out" if verdict.ended else "errored"
+        silent = f"no result came back ({how_it_ended(code)})" if code else "no result came back"
+        why = verdict.ended or verdict.trouble
+        if waiting := [test for tests in self._left.values() for test in tests]:
+            why = why or (f"the launcher ended: {strange}" if strange else silent)
+            addresses = [test.address for test in waiting]
+            self.end(addresses, {"outcome": outcome, "message": why}, verdict.output)
+        elif wrong := why or self._disagreement(code, strange):
+            self.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
+
+    def _close_file(self, parts: Sequence[Message], verdict: Verdict, strange: str) -> None:
+        failed = sum(part["outcome"] in BAD for part in parts)
+        wrong = verdict.ended or verdict.trouble
+        wrong = wrong or ("" if self._told else strange or "no result came back")
+        wrong = wrong or self._disagreement(verdict.code, strange)
+        outcome = "errored" if wrong else "failed" if failed else "passed"
+        told = {
+            "outcome": "timed out" if verdict.ended else outcome, "parts": parts,
+            "message": wrong or (f"{failed} of {len(parts)} failed" if failed else ""),
+            "seconds": verdict.seconds,
+        }  # fmt: skip
+        self.end([self._place], told, verdict.output)
+
+    def _disagreement(self, code: int, strange: str) -> str:
+        """What is wrong where the exit code and the report say different things."""
+        if strange:
+            return f"the launcher ended: {strange}, though its report is whole"
+        if self._bad and code not in self._run["failed"]:
+            return f"tests failed in the report, but the exit code is {code}"
+        if not self._bad and code not in self._run["passed"]:
+            return f"no test failed in the report, but the exit code is {code}"
+        return ""
+
+    def end_all(self, verdict: Message) -> None:
+        """The same of every test of the call."""
+        self.end([test.address for test in self._tests], verdict, "")
+
+    def end(self, addresses: Iterable[str], verdict: Message, output: str) -> None:
+        """The same of each of these, with what the launcher printed."""
+        for address in addresses:
+            self._start(address)
+            self._say(address, output)
+            self._channel.send({"type": "finished", "address": address, "seconds": 0.0, **verdict})
+
+    def _start(self, address: str) -> None:
+        if not (self._ahead and address == self._ahead.address):
+            self._channel.hold({"type": "started", "address": address})
+
+    def _say(self, address: str, text: str) -> None:
+        self._channel.hold({"type": "output", "address": address, "stream": "both", "text": text})
+
+
+def _told(entry: Entry, file: str) -> Message:
+    told: Message = {"message": entry.message, "trace": entry.detail}
+    if entry.parts:
+        told["parts"] = [{"name": p.name, "outcome": str(p.outcome)} for p in entry.parts]
+    if entry.line:
+        place = os.path.abspath(entry.file) if entry.file else file
+        told["frames"] = [{"file": place, "line": entry.line, "function": entry.name}]
+    return told
+
+
+def _part(entry: Entry, name: str) -> Message:
+    message = entry.message or entry.detail
+    return {
+        "name": name, "outcome": str(entry.outcome), "message": message,
+        "seconds": entry.seconds, "line": entry.line,
+    }  # fmt: skip
