@@ -12,7 +12,7 @@ $(VENV)/.ready: pyproject.toml
 	touch $@
 
 demo: $(VENV)/.ready
-	.ci/programs perl:perl node:nodejs cargo:cargo
+	.ci/programs perl:perl tclsh:tcl node:nodejs cargo:cargo
 	$(BIN)/wolfbane demo
 
 test: $(VENV)/.ready

@@ -53,7 +53,9 @@ def test_an_entry_without_its_parts_is_read_anew(tides):
     [entry] = data["files"].values()
     for key in list(entry):
         cut = {name: value for name, value in entry.items() if name != key}
-        cache.write_text(json.dumps({"format": FORMAT, "files": {"tides:tests/test_tides.py": cut}}))
+        cache.write_text(
+            json.dumps({"format": FORMAT, "files": {"tides:tests/test_tides.py": cut}})
+        )
         assert [test["name"] for test in listed(tides)] == NAMES, key
 
 

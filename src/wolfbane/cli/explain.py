@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -22,11 +24,12 @@ if TYPE_CHECKING:
 def command(select: Callable[[], Selected], address: str) -> None:
     """Say what is known of the test at ADDRESS, and why a selection chooses it or not.
 
-    ADDRESS is PATH#NAME as 'wolfbane list' prints it; the end of one is enough where only one
-    test has it.
+    ADDRESS is PATH#NAME as 'wolfbane list' prints it, or FILE:LINE; the end of one is enough
+    where only one test has it.
 
     \b
     wolfbane explain 'tests/fees/test_fees.py#WinterFee / test_late_fee'
+    wolfbane explain tests/fees/test_fees.py:12
     wolfbane explain test_late_fee --tag smoke
     """
     from wolfbane.reports.explained import explained
@@ -38,9 +41,20 @@ def command(select: Callable[[], Selected], address: str) -> None:
     make_console().print(explained(test, selected.choice, selected.newest, browsers))
 
 
+def _at_line(inventory: Inventory, address: str) -> list[Test]:
+    from wolfbane.inventory.paths import paths_expression
+    from wolfbane.selection import Matcher
+
+    if not re.fullmatch(r"[^#]+:\d+", address):
+        return []
+    matches = Matcher(paths_expression(inventory, [address], Path.cwd()))
+    return [test for test in inventory.tests if matches(test)]
+
+
 def _find(inventory: Inventory, address: str) -> Test:
     tests = inventory.tests
     for matches in (
+        _at_line(inventory, address),
         [test for test in tests if test.address == address],
         [test for test in tests if test.address.endswith(address)],
         [test for test in tests if test.address == address.rpartition(" @")[0]],
@@ -51,7 +65,7 @@ def _find(inventory: Inventory, address: str) -> Test:
             names = "\n  ".join(test.address for test in matches[:10])
             more = f"\n  and {len(matches) - 10} more" if len(matches) > 10 else ""
             raise InputError(
-                f"'{address}' is the end of {len(matches)} addresses:\n  {names}{more}"
+                f"'{address}' stands for {len(matches)} tests:\n  {names}{more}"
             )
     by_end = {test.name.rpartition(" / ")[2]: test.address for test in tests}
     close = nearest(address, [test.address for test in tests])

@@ -17,9 +17,12 @@ def nothing_chosen(
     if not tests:
         names = ", ".join(suite.name for suite in inventory.workspace.suites)
         nowhere = "there is no suite here; 'wolfbane init' writes down how one looks"
+        lines = [f"suites: {names}" if names else nowhere]
+        if unread := sum(not file.complete for file in inventory.files.values()):
+            files = "1 file tells" if unread == 1 else f"{unread} files tell"
+            lines.append(f"{files} more when loaded: wolfbane list --exact")
         return NothingChosen(
-            f"Nothing to run: no test was found in {inventory.workspace.root}.",
-            [f"suites: {names}" if names else nowhere],
+            f"Nothing to run: no test was found in {inventory.workspace.root}.", lines
         )
     lines = []
     for expression in (choice.expression, *choice.drops):

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from wolfbane.model import Outcome
 from wolfbane.reports.style import STYLES
-from wolfbane.reports.text import clock, many, visible
+from wolfbane.reports.text import clock, in_line, many, visible
 from wolfbane.results.compare import Change, Comparison
 from wolfbane.results.store import Ended
 
@@ -41,7 +41,7 @@ def comparison_parts(found: Comparison) -> Iterator[RenderableType]:
         yield Text(f"\nslower beyond noise  {many(len(found.slower), 'test')}", style="bold")
         for change, middle in found.slower[:MOST]:
             seconds = change.after.seconds if change.after else 0.0
-            line = Text(f"  {visible(change.address)}  ")
+            line = Text(f"  {in_line(change.address)}  ")
             yield line.append(f"{clock(middle)} -> {clock(seconds)}", style="khaki1")
     if not any(getattr(found, attribute) for attribute in _GROUPS.values()) and not found.slower:
         yield Text("nothing changed")
@@ -64,7 +64,7 @@ def _group(title: str, changes: Sequence[Change], *, short: bool) -> Iterator[Te
         return
     yield Text(f"\n{title}  {many(len(changes), 'test')}", style="bold")
     for change in changes[:MOST]:
-        line = Text(f"  {visible(change.address)}  ")
+        line = Text(f"  {in_line(change.address)}  ")
         if not short:
             line.append_text(_outcome(change.before)).append(" -> ", style="dim")
         line.append_text(_outcome(change.after or change.before))

@@ -30,7 +30,7 @@ from wolfbane.reports.quarantine import print_quarantined
 from wolfbane.reports.style import counted
 from wolfbane.reports.summary import closing_line, coverage_lines, slowest, summary_table
 from wolfbane.reports.targets import side_by_side
-from wolfbane.reports.text import clock, many, visible
+from wolfbane.reports.text import clock, in_line, many, visible
 
 _TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
 
@@ -161,7 +161,7 @@ class ConsoleReport:
     def _file_line(self, path: str) -> None:
         del self._open[path]
         counts = self._by_file[path]
-        line = Text(f"{visible(path)}  ")
+        line = Text(f"{in_line(path)}  ")
         line.append_text(counted(counts))
         if self._parts[path]:
             line.append(f", {many(self._parts[path], 'part')}", style="dim")

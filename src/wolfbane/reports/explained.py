@@ -9,7 +9,7 @@ from rich.text import Text
 
 from wolfbane.model import Outcome, Test
 from wolfbane.reports.style import STYLES
-from wolfbane.reports.text import clock, visible
+from wolfbane.reports.text import clock, in_line, visible
 from wolfbane.results.newest import Newest
 from wolfbane.selection import Choice
 from wolfbane.selection.reasons import Reason, reasons
@@ -20,12 +20,12 @@ def explained(test: Test, choice: Choice, newest: Newest, browsers: Sequence[str
     rows = Table.grid(padding=(0, 2))
     rows.add_column(style="dim", no_wrap=True)
     rows.add_column(overflow="fold")
-    rows.add_row("test", Text(visible(test.address), style="bold"))
+    rows.add_row("test", Text(in_line(test.address), style="bold"))
     rows.add_row("suite", f"{test.suite}, of kind {test.kind}")
     if test.line:
         end = f" to {test.end}" if test.end > test.line else ""
         rows.add_row("source", Text(f"{test.path}, line {test.line}{end}"))
-    known = "exactly, from its worker" if test.exact else "from its source; not loaded yet"
+    known = "exactly" if test.exact else "from its source; not loaded yet"
     rows.add_row("known", known)
     if test.blocked:
         rows.add_row("blocked", Text(visible(test.blocked)))

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
 from wolfbane.reports.style import STYLES
-from wolfbane.reports.text import clock, many, repeating, visible
+from wolfbane.reports.text import clock, in_line, many, repeating, visible
 
 SHOWN_LINES = 40
 SHOWN_OF_PART = 12
@@ -26,7 +26,7 @@ def print_failure(
     that point a run at the same place.
     """
     style = STYLES[result.outcome]
-    head = Text.assemble((f"{result.outcome}", style), "  ", (visible(result.address), "bold"))
+    head = Text.assemble((f"{result.outcome}", style), "  ", (in_line(result.address), "bold"))
     console.print()
     console.print(Rule(style="dim"))
     console.print(head, soft_wrap=True)
@@ -39,7 +39,7 @@ def print_failure(
 def print_flaky(console: Console, result: Result, folder: str) -> None:
     """A test that passed in the end, and each attempt before that."""
     head = Text.assemble((f"{result.outcome}", STYLES[result.outcome]), "  ")
-    head.append(visible(result.address), style="bold")
+    head.append(in_line(result.address), style="bold")
     head.append(f"  passed on attempt {result.attempt}", style="dim")
     console.print()
     console.print(Rule(style="dim"))
@@ -168,7 +168,7 @@ def part_lines(parts: tuple[Part, ...], depth: int = 1) -> Iterator[Text]:
     """The parts of a test, a line each, set in below it."""
     for part in parts:
         yield Text.assemble(
-            "  " * depth, (f"{part.outcome}", STYLES[part.outcome]), f"  {visible(part.name)}"
+            "  " * depth, (f"{part.outcome}", STYLES[part.outcome]), f"  {in_line(part.name)}"
         )
         yield from part_lines(part.parts, depth + 1)
 
@@ -177,6 +177,6 @@ def one_line(result: Result) -> Text:
     """A result in one line, for the live view."""
     return Text.assemble(
         (f"{result.outcome}", STYLES[result.outcome]),
-        f"  {visible(result.address)}",
+        f"  {in_line(result.address)}",
         (f"  {clock(result.seconds)}", "dim"),
     )

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
 
 from wolfbane.model import Tag, Test, at
-from wolfbane.reports.text import many, visible
+from wolfbane.reports.text import in_line, many, visible
 
 GROUPINGS: dict[str, Callable[[Test], Iterable[str]]] = {
     "suite": lambda test: (f"{test.suite} ({test.kind})",),
@@ -31,14 +31,14 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
             if at(test.path, test.browser) != path and test.name:
                 path = at(test.path, test.browser)
                 if by != "file":
-                    yield f"  {visible(path)}"
+                    yield f"  {in_line(path)}"
             mark = " " if test.exact else GUESSED
             if test.name:
                 place = test.line or ""
-                row = f"  {mark}{place:>5}  {visible(test.name):<{width}}  {_tags(test.tags)}"
+                row = f"  {mark}{place:>5}  {in_line(test.name):<{width}}  {_tags(test.tags)}"
             else:
                 place = at(test.path, test.browser)
-                row = f"  {visible(place):<{width + 8}}  {_tags(test.tags)}"
+                row = f"  {in_line(place):<{width + 8}}  {_tags(test.tags)}"
             yield row.rstrip()
         yield ""
 
@@ -58,7 +58,7 @@ def tree(tests: Sequence[Test], by: str) -> Iterator[str]:
                 last = depth == len(levels) - 1
                 mark = GUESSED if last and not test.exact else " "
                 tags = _tags(test.tags) if last else ""
-                text = f" {mark} {'   ' * depth}{visible(levels[depth])}"
+                text = f" {mark} {'   ' * depth}{in_line(levels[depth])}"
                 yield f"{text}  [{tags}]" if tags else text
             above = levels
         yield ""

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from wolfbane.model import Result
 from wolfbane.planning import Plan
-from wolfbane.reports.text import many, visible
+from wolfbane.reports.text import in_line, many, visible
 
 
 def print_plan(
@@ -20,7 +20,7 @@ def print_plan(
     ``whole_files``: suites of which only files can be chosen.
     """
     for test in plan.tests:
-        console.print(Text(visible(test.address)), soft_wrap=True)
+        console.print(Text(in_line(test.address)), soft_wrap=True)
     for result in broken:
         reason = visible(result.message).partition("\n")[0]
         line = Text.assemble((f"{result.outcome}", "bold orange1"), f"  {result.path}  {reason}")

@@ -14,7 +14,7 @@ from rich.text import Text
 from wolfbane.events import Quarantined
 from wolfbane.model import Result
 from wolfbane.reports.style import STYLES
-from wolfbane.reports.text import many, visible
+from wolfbane.reports.text import in_line, many, visible
 from wolfbane.results.history import TestHistory
 from wolfbane.results.quarantine import Entry
 
@@ -94,7 +94,7 @@ def print_quarantined(
     for result in held:
         entry = entries[result.address]
         line = Text.assemble("  ", (f"{result.outcome}", STYLES[result.outcome]))
-        line.append(f"  {visible(result.address)}")
+        line.append(f"  {in_line(result.address)}")
         console.print(line, soft_wrap=True)
         told = Text(f"    {many(entry.days, 'day')}: {visible(entry.because)}", style="dim")
         if entry.until:

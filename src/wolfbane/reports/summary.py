@@ -12,7 +12,7 @@ from rich.text import Text
 from wolfbane.events import Covered, RunFinished
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.style import ORDER, STYLES, counted
-from wolfbane.reports.text import clock, many, visible
+from wolfbane.reports.text import clock, in_line, many, visible
 
 SLOW = 0.1
 SHOWN_SLOW = 3
@@ -79,7 +79,7 @@ def slowest(results: Sequence[Result]) -> Table | None:
     table.add_column(overflow="fold")
     for place, result in enumerate(slow[:SHOWN_SLOW]):
         title = "slowest" if place == 0 else ""
-        table.add_row(title, clock(result.seconds), visible(result.address))
+        table.add_row(title, clock(result.seconds), in_line(result.address))
     return table
 
 

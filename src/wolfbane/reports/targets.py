@@ -12,7 +12,7 @@ from rich.text import Text
 
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.style import STYLES, counted
-from wolfbane.reports.text import visible
+from wolfbane.reports.text import in_line, visible
 
 SHOWN = 12
 
@@ -93,7 +93,7 @@ def _different(
 ) -> Iterator[Text]:
     yield Text("not the same everywhere", style="dim")
     for address, ended in differing[:SHOWN]:
-        yield Text(f"  {visible(address)}")
+        yield Text(f"  {in_line(address)}")
         line = Text("    ")
         for target in targets:
             outcome = ended.get(target)

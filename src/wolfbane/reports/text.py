@@ -18,6 +18,11 @@ def visible(text: str) -> str:
     return _CONTROL.sub(lambda match: _escape(match[0]), plain)
 
 
+def in_line(text: str) -> str:
+    """Text that is visible, and stays on its line."""
+    return visible(text).replace("\n", "\\n")
+
+
 def _escape(character: str) -> str:
     code = ord(character)
     return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}"
