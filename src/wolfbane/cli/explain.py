@@ -64,9 +64,7 @@ def _find(inventory: Inventory, address: str) -> Test:
         if matches:
             names = "\n  ".join(test.address for test in matches[:10])
             more = f"\n  and {len(matches) - 10} more" if len(matches) > 10 else ""
-            raise InputError(
-                f"'{address}' stands for {len(matches)} tests:\n  {names}{more}"
-            )
+            raise InputError(f"'{address}' stands for {len(matches)} tests:\n  {names}{more}")
     by_end = {test.name.rpartition(" / ")[2]: test.address for test in tests}
     close = nearest(address, [test.address for test in tests])
     close = close or by_end.get(nearest(address.rpartition(" / ")[2], by_end) or "")

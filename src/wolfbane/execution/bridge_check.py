@@ -93,10 +93,14 @@ def _reported(known: Mapping[str, Test], results: Mapping[str, Result]) -> Itera
     lost = [a for a in known if a not in results or results[a].outcome is Outcome.ERRORED]
     strange = [a for a in results if a not in known and "#" in a]
     whole = [r for a, r in results.items() if a not in known and "#" not in a]
-    for address in lost[:SOME]:
+    reasons: dict[str, list[str]] = {}
+    for address in lost:
         words = results[address].message if address in results else "no result came back"
+        reasons.setdefault(words, []).append(address)
+    for words, addresses in reasons.items():
+        others = f" and {len(addresses) - 1} more" if len(addresses) > 1 else ""
         mend = "run.names.name and read.name have to make the same of a test"
-        yield Finding("reported", State.WRONG, f"{address}: {words}", mend)
+        yield Finding("reported", State.WRONG, f"{addresses[0]}{others}: {words}", mend)
     for address in strange[:SOME]:
         words = f"the report tells of {address}, which was not found"
         yield Finding("reported", State.WRONG, words, _FIND)

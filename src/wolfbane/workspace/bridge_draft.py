@@ -1,0 +1,161 @@
+"""A bridge file to begin with, from a few answers."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+WAYS = ("lines", "query", "listing", "files")
+NAMES = ("each", "joined", "pattern", "list")
+FORMATS = ("xunit", "ctrf", "tap", "events", "lines")
+_NAMED = {"NAME": "name", "TAG": "tag", "KEY": "key", "VALUE": "value"}
+
+
+@dataclass(frozen=True)
+class Draft:
+    """The answers. ``way`` is how tests are found; lines are as they stand in a test file."""
+
+    about: str
+    files: Sequence[str]
+    way: str
+    command: str
+    test_line: str = ""
+    group_line: str = ""
+    tag_line: str = ""
+    grammar: str = ""
+    list_command: str = ""
+    list_format: str = "names"
+    names: str = "each"
+    option: str = ""
+    name: str = "{name}"
+    format: str = "xunit"
+    report: str = ""
+    failed: int = 1
+
+
+def pattern_of(line: str) -> str:
+    """A regular expression for lines like this one, in which NAME, TAG, KEY or VALUE stand.
+
+    What comes after the last of them is only matched as far as it ends it: a quote, a bracket.
+    """
+    pieces = re.split(r"\b(NAME|TAG|KEY|VALUE)\b", line.strip())
+    if len(pieces) == 1:
+        return f"^\\s*{_escaped(line.strip())}"
+    made = [r"^\s*", _escaped(pieces[0])]
+    for word, after in zip(pieces[1::2], pieces[2::2]):
+        ends = after[:1].strip()
+        inner = f"[^{_in_brackets(ends)}]+" if ends else r".*\S" if word == "NAME" else r"\S+"
+        made += [f"(?P<{_NAMED[word]}>{inner})", _escaped(after)]
+    last = pieces[-1]
+    made[-1] = _escaped(last[:1]) if last[:1].strip() else ""
+    return "".join(made)
+
+
+def _escaped(text: str) -> str:
+    return r"\s+".join(re.escape(word) for word in re.split(r"\s+", text))
+
+
+def _in_brackets(character: str) -> str:
+    return f"\\{character}" if character in r"\]^-" else character
+
+
+def written(draft: Draft) -> str:
+    """The file, with a comment on what is there to be looked at again."""
+    return "\n".join([*_head(draft), *_find(draft), *_run(draft), *_read(draft)]) + "\n"
+
+
+def _head(draft: Draft) -> list[str]:
+    return [
+        "# How Wolfbane uses a launcher of our own. Try it: wolfbane bridge check THIS FILE",
+        f"about = {_text(draft.about)}", "",
+    ]  # fmt: skip
+
+
+def _find(draft: Draft) -> list[str]:
+    lines = ["[find]", f"files = {_list(draft.files)}", ""]
+    if draft.way == "lines":
+        lines += ["[find.lines]                  # regular expressions, tried on each line"]
+        lines += [f"test = {_text(pattern_of(draft.test_line))}"]
+        told = {"group": draft.group_line, "tag": draft.tag_line}
+        for key, line in told.items():
+            if line:
+                lines.append(f"{key} = {_text(pattern_of(line))}")
+            else:
+                lines.append(f"# {key} = '...'")
+        lines += ["# end = '^}'                  # else groups hold what is indented more", ""]
+    elif draft.way == "query":
+        lines += [
+            "[find.query]                  # pip install 'wolfbane[grammars]'",
+            f"grammar = {_text(draft.grammar)}",
+            "# A tree-sitter query: the whole of a test and its name, of a group and its name.",
+            "text = '''", _QUERIES.get(draft.grammar, _QUERIES[""]).strip(), "'''", "",
+        ]  # fmt: skip
+    elif draft.way == "listing":
+        lines += ["[find.listing]                # a command that prints what tests there are"]
+        lines += [f"command = {_list(shlex.split(draft.list_command))}"]
+        lines += [f'format = "{draft.list_format}"']
+        if draft.list_format == "names":
+            lines += ["# pattern = '^(?P<group>\\w+)\\.(?P<name>\\w+)'"]
+        lines += [""]
+    return lines
+
+
+def _run(draft: Draft) -> list[str]:
+    lines = [
+        "[run]                         # in the suite's folder",
+        f"command = {_list(shlex.split(draft.command))}",
+        "passed = [0]                  # exit codes; any other than these is an error",
+        f"failed = [{draft.failed}]", "", "[run.names]", f'how = "{draft.names}"',
+    ]  # fmt: skip
+    if draft.option:
+        lines += [f"option = {_text(draft.option)}"]
+    if draft.names == "pattern":
+        lines += ['dialect = "pcre"              # or python, java, javascript, go, posix, tcl']
+    if draft.names != "files":
+        lines += [f"name = {_text(draft.name)}".ljust(30) + "# what the launcher calls a test"]
+    return [*lines, ""]
+
+
+def _read(draft: Draft) -> list[str]:
+    lines = ["[read]", f'format = "{draft.format}"']
+    if draft.report:
+        lines += [f"report = {_text(draft.report)}"]
+    if draft.format == "lines":
+        lines += [
+            r"passed = '^ok (?P<name>\S+)'", r"failed = '^failed (?P<name>\S+)( (?P<message>.*))?'",
+        ]  # fmt: skip
+    if draft.names != "files":
+        lines += [
+            f"name = {_text(draft.name)}".ljust(30) + "# of an entry: the same"
+        ]
+    return lines
+
+
+def _text(text: str) -> str:
+    """A TOML string: as it is between single quotes, where it can be."""
+    if text.isprintable() and "'" not in text and ('"' in text or "\\" in text):
+        return f"'{text}'"
+    return json.dumps(text, ensure_ascii=False)
+
+
+def _list(texts: Sequence[str]) -> str:
+    return f"[{', '.join(map(_text, texts))}]"
+
+
+_QUERIES = {
+    "java": """
+(class_declaration name: (identifier) @group.name) @group
+(method_declaration (modifiers (marker_annotation name: (identifier) @kind))
+  name: (identifier) @test.name (#eq? @kind "Case")) @test
+""",
+    "javascript": """
+(call_expression function: (identifier) @kind
+  arguments: (arguments . (string) @test.name) (#eq? @kind "check")) @test
+""",
+    "": """
+(function_definition name: (identifier) @test.name) @test
+""",
+}
