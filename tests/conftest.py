@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import sys
 import textwrap
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -73,12 +74,13 @@ class Folder:
         inherited = {key: value for key, value in os.environ.items() if key != "VIRTUAL_ENV"}
         return {**inherited, "NO_COLOR": "1", "COLUMNS": "80"}
 
-    def call(self, *arguments: str, **environment: str) -> Run:
-        """Run any command of the program."""
+    def call(self, *arguments: str, answers: Sequence[str] = (), **environment: str) -> Run:
+        """Run any command of the program; ``answers`` are typed, a line each."""
         done = subprocess.run(
             self.command(*arguments),
             cwd=self.path,
             env={**self.environment(), **environment},
+            input="".join(f"{answer}\n" for answer in answers),
             capture_output=True,
             text=True,
             timeout=120,
@@ -115,3 +117,12 @@ class Folder:
 @pytest.fixture
 def folder(tmp_path: Path) -> Folder:
     return Folder(tmp_path)
+
+
+@pytest.fixture
+def ledger(folder: Folder) -> Folder:
+    """A workspace with a suite behind a bridge."""
+    from bridged import write_ledger
+
+    write_ledger(folder)
+    return folder

@@ -1,4 +1,4 @@
-"""What is remembered of test files: right after damage, with several runs at once, in many files."""
+"""What is remembered of test files: after damage, with several runs at once, in many files."""
 
 from __future__ import annotations
 

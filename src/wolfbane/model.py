@@ -69,7 +69,8 @@ class Test:
 
     ``focused``: its source says that only this one should run. ``target`` is the label of the
     environment that it runs against, where a run has several. ``needs`` are the names of tests
-    of the same file that have to run before.
+    of the same file that have to run before. ``called`` is what its source calls it, where that is
+    not the last part of its name: others may be called the same.
     """
 
     suite: str
@@ -86,6 +87,7 @@ class Test:
     browser: str = ""
     target: str = ""
     needs: tuple[str, ...] = ()
+    called: str = ""
 
     @property
     def place(self) -> str:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from wolfbane.engines.contract import Missing, WorkerCommand
 from wolfbane.formats.outline import CannotFind, Item, Patterns, distinct, outline
-from wolfbane.model import Block, Tag, Test, TestFile
+from wolfbane.model import NESTED, Block, Tag, Test, TestFile
 from wolfbane.workspace.bridge_tables import TOGETHER, Bridge
 from wolfbane.workspace.bridges import read_bridge
 from wolfbane.workspace.settings import Suite
@@ -47,6 +47,7 @@ class BridgeEngine:
                 suite.name, self.kind, path, item.whole_name, item.line, item.end,
                 tuple(Tag.parse(tag, "source") for tag in item.all_tags if tag),
                 group=item.outer.whole_name if item.outer else "",
+                called=item.name if item.number > 1 or NESTED in item.name else "",
             )
             for item in items if item.is_test
         ]  # fmt: skip

@@ -215,9 +215,9 @@ class _Course:
             "type": "run", "file": self._batch.path, "names": names, "limit": self._limit
         }  # fmt: skip
         if self._suite.bridge:
-            files: dict[str, list[str]] = {}
+            files: dict[str, list[tuple[str, str, str]]] = {}
             for test in self._left.values():
-                files.setdefault(test.path, []).append(test.name)
+                files.setdefault(test.path, []).append((test.name, test.group, test.called))
             request.update(files=files, browser=self._batch.browser)
         if self._holds_tests:
             known = self._runner._files[self._batch.path].tests

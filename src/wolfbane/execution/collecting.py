@@ -227,6 +227,7 @@ def _test(file: TestFile, message: Mapping[str, Any]) -> Test:
         exact=True,
         blocked=str(message.get("blocked", "")),
         focused=bool(message.get("focused", False)),
+        called=str(message.get("called", "")),
     )
 
 

@@ -15,7 +15,10 @@ class CannotFind(Exception):
 
 @dataclass
 class Item:
-    """A test, or a group of tests. Lines count from 1; ``tags`` are as they are written."""
+    """A test, or a group of tests. Lines count from 1; ``tags`` are as they are written.
+
+    ``number`` tells tests apart that are called the same.
+    """
 
     name: str
     line: int
@@ -23,11 +26,13 @@ class Item:
     is_test: bool
     tags: list[str] = field(default_factory=list)
     outer: Item | None = None
+    number: int = 1
 
     @property
     def whole_name(self) -> str:
-        """Its name with those of the groups around it."""
-        return f"{self.outer.whole_name}{NESTED}{self.name}" if self.outer else self.name
+        """Its name with those of the groups around it, and its number if others have the same."""
+        name = f"{self.name} ({self.number})" if self.number > 1 else self.name
+        return f"{self.outer.whole_name}{NESTED}{name}" if self.outer else name
 
     @property
     def all_tags(self) -> list[str]:
@@ -107,7 +112,7 @@ def distinct(items: list[Item]) -> list[Item]:
     seen: Counter[str] = Counter()
     for item in items:
         if item.is_test:
-            seen[item.whole_name] += 1
-            if seen[item.whole_name] > 1:
-                item.name = f"{item.name} ({seen[item.whole_name]})"
+            name = item.whole_name
+            seen[name] += 1
+            item.number = seen[name]
     return items

@@ -13,7 +13,7 @@ from typing import Any
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.results.files import write_whole
 
-FORMAT = 6
+FORMAT = 7
 _Entry = dict[str, Any]
 
 
@@ -119,6 +119,7 @@ def _written(file: TestFile) -> _Entry:
         "error": file.error,
         "guessed": [t.name for t in file.tests if file.exact and not t.exact],
         "needs": {t.name: t.needs for t in file.tests if t.needs},
+        "called": {t.name: t.called for t in file.tests if t.called},
         "focused": [t.name for t in file.tests if t.focused],
         "blocks": [[block.name, block.start, block.end] for block in file.blocks],
         "tests": [
@@ -146,7 +147,7 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
         Test(suite, kind, path, name, line, end, _tags(tags), group, exact, blocked)
         for name, line, end, group, blocked, tags in entry["tests"]
     )
-    if entry["guessed"] or entry["focused"] or entry["needs"]:
+    if entry["guessed"] or entry["focused"] or entry["needs"] or entry["called"]:
         guessed, focused, needs = set(entry["guessed"]), set(entry["focused"]), entry["needs"]
         tests = tuple(
             replace(
@@ -154,6 +155,7 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
                 exact=exact and t.name not in guessed,
                 focused=t.name in focused,
                 needs=tuple(needs.get(t.name, ())),
+                called=entry["called"].get(t.name, ""),
             )
             for t in tests
         )

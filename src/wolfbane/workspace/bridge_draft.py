@@ -128,9 +128,7 @@ def _read(draft: Draft) -> list[str]:
             r"passed = '^ok (?P<name>\S+)'", r"failed = '^failed (?P<name>\S+)( (?P<message>.*))?'",
         ]  # fmt: skip
     if draft.names != "files":
-        lines += [
-            f"name = {_text(draft.name)}".ljust(30) + "# of an entry: the same"
-        ]
+        lines += [f"name = {_text(draft.name)}".ljust(30) + "# of an entry: the same"]
     return lines
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import time
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -40,17 +42,20 @@ class Accounts:
         self._left: dict[str, list[Called]] = {}
         for test in tests:
             self._left.setdefault(test.known_as, []).append(test)
+        self._seen: Counter[tuple[str, str]] = Counter()
         paths = {test.file: test.path for test in tests}
         self._paths = {os.path.abspath(file): path for file, path in paths.items()}
         self._place = tests[0].path if len(paths) == 1 else place
         self._told, self._bad = 0, False
         self._parts: list[Message] | None = [] if self._run["names"]["how"] == "files" else None
         self._ahead = tests[0] if len(tests) == 1 else None
+        self._began = 0.0
 
     def begin(self) -> None:
         """Before the start: of one test alone it is known that it runs now."""
         if self._ahead:
             self._channel.send({"type": "started", "address": self._ahead.address})
+        self._began = time.perf_counter()
 
     def take(self, entry: Entry) -> None:
         """An entry: of a test that was asked for, of a part of a file, or of one nobody knew."""
@@ -68,18 +73,25 @@ class Accounts:
         self._start(address)
         if entry.output:
             self._say(address, entry.output)
-        finished = {"type": "finished", "address": address, "seconds": entry.seconds}
+        seconds = entry.seconds
+        if self._ahead and not seconds:  # a report need not say it
+            seconds = round(time.perf_counter() - self._began, 6)
+        finished = {"type": "finished", "address": address, "seconds": seconds}
         self._channel.send({**finished, "outcome": outcome, **_told(entry, self._file(address))})
 
     def _address(self, entry: Entry, known_as: str) -> str:
-        """Of the test that waits under this name; that of the entry's own file before others."""
-        said = self._paths.get(os.path.abspath(entry.file), "") if entry.file else ""
-        waiting = self._left.get(known_as)
-        if not waiting:
-            return f"{said or self._place}#{known_as}"
-        test = next((test for test in waiting if test.path == said), waiting[0])
-        waiting.remove(test)
-        return test.address
+        """Of the test that waits under this name: in the entry's file, and there by its number."""
+        path = self._paths.get(os.path.abspath(entry.file), "") if entry.file else ""
+        path = path or (self._place if len(self._paths) == 1 else "")
+        self._seen[path, known_as] += 1
+        number = self._seen[path, known_as]
+        waiting = self._left.get(known_as, [])
+        mine = [test for test in waiting if not path or (test.path, test.number) == (path, number)]
+        if mine:
+            waiting.remove(mine[0])
+            return mine[0].address
+        again = f" ({number})" if number > 1 else ""
+        return f"{path or self._place}#{known_as}{again}"
 
     def _file(self, address: str) -> str:
         path = address.partition("#")[0]

@@ -29,12 +29,16 @@ _KEPT_AS_THEY_ARE = ("glob", "posix")
 
 @dataclass(frozen=True)
 class Called:
-    """A test under the name that the launcher has for it; ``file`` is from the suite's folder."""
+    """A test under the name that the launcher has for it; ``file`` is from the suite's folder.
+
+    ``number`` says which it is of those in its file that the launcher calls the same.
+    """
 
     path: str
     name: str
     file: str
     known_as: str
+    number: int = 1
 
     @property
     def address(self) -> str:
@@ -43,16 +47,25 @@ class Called:
 
 
 def called(
-    chosen: Mapping[str, Sequence[str]], relative: Callable[[str], str], names: Mapping[str, Any]
-) -> list[Called]:
-    """What the launcher calls the tests of each path, by the template of the bridge."""
+    chosen: Mapping[str, Sequence[Sequence[str]]], relative: Callable[[str], str],
+    names: Mapping[str, Any],
+) -> list[Called]:  # fmt: skip
+    """What the launcher calls the tests of each path, by the template of the bridge.
+
+    Of each the name is given, its group, and what it is called if its name does not say it.
+    """
     found = []
     for path, tests in chosen.items():
         file = relative(path)
-        for name in tests:
-            *groups, last = name.split(NESTED)
-            fields = {"name": last, "group": names["nested"].join(groups), "file": file}
-            found.append(Called(path, name, file, names["name"].format(**fields)))
+        for name, group, source in tests:
+            inner = name[len(group) + len(NESTED) :] if group else name
+            last = source or inner
+            number = inner[len(last) :].strip(" ()")
+            fields = {
+                "name": last, "group": names["nested"].join(group.split(NESTED)), "file": file
+            }  # fmt: skip
+            known_as = names["name"].format(**fields)
+            found.append(Called(path, name, file, known_as, int(number or 1)))
     return found
 
 
@@ -100,7 +113,7 @@ def in_calls(tests: Sequence[Called], run: Mapping[str, Any]) -> Iterator[list[C
 
 def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path) -> list[str]:
     """The names as the launcher wants them: one by one, or all in one text or file."""
-    how, known = names["how"], [test.known_as for test in tests]
+    how, known = names["how"], list(dict.fromkeys(test.known_as for test in tests))
     if how == "joined":
         return [names["separator"].join(known)]
     if how == "pattern":

@@ -64,12 +64,14 @@ class Lister:
             return
         seen: Counter[str] = Counter()
         for test in tests:
-            name = NESTED.join([*filter(None, test.group.split(self._nested)), test.name])
+            group = NESTED.join(filter(None, test.group.split(self._nested)))
+            name = f"{group}{NESTED}{test.name}" if group else test.name
             seen[name] += 1
-            name += f" ({seen[name]})" if seen[name] > 1 else ""
-            address = f"{path}#{name}"
-            more = {"line": test.line, "tags": list(test.tags), "group": test.group}
-            self._channel.hold({"type": "test", "address": address, **more})
+            again = seen[name] > 1
+            address = f"{path}#{name} ({seen[name]})" if again else f"{path}#{name}"
+            more = {"line": test.line, "tags": list(test.tags), "group": group}
+            called = test.name if again or NESTED in test.name else ""
+            self._channel.hold({"type": "test", "address": address, **more, "called": called})
         self._channel.send(told)
 
     def _tests(self, listing: Mapping[str, Any], path: str) -> list[Listed]:

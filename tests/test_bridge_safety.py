@@ -1,0 +1,179 @@
+"""What a launcher does wrong is said: nothing that it leaves unsaid or mixes up is success."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from bridged import example, place
+
+ECHO = """
+    import json, re, sys
+
+    names = json.load(open("names.json", encoding="utf-8"))
+    if sys.argv[1] == "--list":
+        print(json.dumps([{"name": name, "file": "all.echo"} for name in names]))
+        sys.exit()
+    how, report, *told = sys.argv[1:]
+    if how == "joined":
+        told = told[0].split("\\x1f")
+    elif how == "pattern":
+        told = [name for name in names if re.search(told[0], name)]
+    elif how == "list":
+        told = open(told[0], encoding="utf-8").read().split("\\n")[:-1]
+    with open(report, "w", encoding="utf-8") as out:
+        for name in told:
+            outcome = "passed" if name in names else "failed"
+            out.write(json.dumps({"name": name, "outcome": outcome}) + "\\n")
+"""
+LISTED = """
+    about = "an echo"
+
+    [find]
+    files = ["*.echo"]
+
+    [find.listing]
+    command = ["python3", "echo.py", "--list"]
+    format = "json"
+
+    [run]
+    command = ["python3", "echo.py", "HOW", "{report}", "{names}"]
+    names = { how = "HOW", dialect = "python", separator = "\\u001f" }
+
+    [read]
+    format = "events"
+    report = "{scratch}/told.jsonl"
+"""
+NAMES = [
+    "plain", "with 'one' and \"two\" quotes", "  spaced  out  ", "[x] (y) {z} <w> {names} {file}",
+    "$HOME `id` $(touch gone) ; & | > x", "back\\slash \\n \\1 ^.*+?$", "-v", "--only=x", "#1 // %",
+    "línea à la mode: 潮汐 🌊", "a / b", "a, b", "tab\there", "e\u0301 is not \u00e9",
+]  # fmt: skip
+BROKEN = "two\nlines"
+
+
+def echo(folder, how):
+    """A suite whose launcher says which names arrived."""
+    suite = '[[suite]]\nname = "echo"\nkind = "bridge"\npaths = ["all.echo"]\nbridge = "b.toml"\n'
+    folder.file("wolfbane.toml", suite)
+    folder.file("b.toml", LISTED.replace("HOW", how))
+    folder.file("echo.py", ECHO)
+    folder.file("all.echo", "")
+    folder.file("names.json", json.dumps([*NAMES, BROKEN]))
+
+
+@pytest.mark.parametrize("how", ["each", "joined", "pattern", "list"])
+def test_names_arrive_exactly(folder, how):
+    echo(folder, how)
+    run = folder.run("--drop", "name:plain")
+    told = {f"all.echo#{name}": "passed" for name in NAMES[1:]}
+    told[f"all.echo#{BROKEN}"] = "errored" if how == "list" else "passed"
+    assert run.outcomes == told
+    assert not (folder.path / "gone").exists()
+    if how == "list":
+        words = "its name has a line break, and names are given one on each line"
+        assert run.results[f"all.echo#{BROKEN}"]["message"] == words
+    assert "two\\nlines" in folder.call("list").out
+
+
+def test_a_separator_in_a_name_is_said(folder):
+    echo(folder, "joined")
+    bridge = folder.path / "b.toml"
+    bridge.write_text(bridge.read_text().replace("\\u001f", ", "))
+    run = folder.run("--name", "/^a, b$/")
+    words = "its name holds ', ', which separates the names that are given"
+    assert [result["message"] for result in run.results.values()] == [words]
+
+
+def test_names_that_come_again_are_told_apart(ledger):
+    entries = ["adds up", "adds up", "is closed", "adds up"]
+    text = "".join(f'  entry "{name}"{" wrong" * (n == 1)}\n' for n, name in enumerate(entries))
+    (ledger.path / "books" / "day.ledger").write_text(f'account "x"\n{text}')
+    expected = {
+        place("x / adds up"): "passed", place("x / adds up (2)"): "failed",
+        place("x / is closed"): "passed", place("x / adds up (3)"): "passed",
+    }  # fmt: skip
+    assert ledger.run().outcomes == expected
+    alone = ledger.run("--name", "(2)")
+    assert alone.outcomes[place("x / adds up (2)")] == "failed"
+
+
+def test_more_names_than_a_command_line_holds_are_given_in_several(ledger):
+    entries = "".join(f'  entry "{"n" * 200} {n}"\n' for n in range(900))
+    (ledger.path / "books" / "day.ledger").write_text(f'account "x"\n{entries}')
+    run = ledger.run()
+    assert (run.code, len(run.outcomes)) == (0, 900)
+
+
+def test_a_child_that_a_launcher_leaves_behind_holds_nothing_up(folder):
+    example(folder, "pumps")
+    checker = folder.path / "checker.sh"
+    checker.write_text("sleep 300 &\n" + checker.read_text())
+    run = folder.run("checks/north.pump", "--timeout", "20s", WOLFBANE_TEST_MARK=str(folder.path))
+    assert run.outcomes == {"checks/north.pump": "passed"}
+    assert folder.processes() == []
+
+
+@pytest.mark.parametrize(("text", "words"), [
+    ("", "no element found"),
+    ("<testsuites/>", "no result came back"),
+    ('<!DOCTYPE t [<!ENTITY a "a">]><testsuite>&a;</testsuite>', "entities: refused"),
+    ("<testsuite><testcase name='x'", "not well-formed"),
+])  # fmt: skip
+def test_reports_that_are_none(ledger, text, words):
+    settings = (ledger.path / "ledger.toml").read_text()
+    told = '["sh", "-c", "cat told > $0", "{report}", "{names}"]'
+    start = settings.index("command =")
+    settings = settings[:start] + "command = " + told + settings[settings.index("\n", start) :]
+    settings = settings.replace('"events"', '"xunit"')
+    (ledger.path / "ledger.toml").write_text(settings)
+    (ledger.path / "told").write_text(text)
+    run = ledger.run()
+    assert run.code == 1
+    assert set(run.outcomes.values()) == {"errored"}
+    assert words in run.out
+
+
+def test_a_launcher_that_does_not_end_is_ended(ledger):
+    ledger.file("launcher.py", "import time\ntime.sleep(600)\n")
+    run = ledger.run("--timeout", "0.4s")
+    assert set(run.outcomes.values()) == {"timed out"}
+    assert "the launcher ran longer than 1.2 s" in run.out
+
+
+@pytest.mark.parametrize(("text", "mode", "words"), [
+    ('entry "a" lost\nentry "b"', -1, "no result came back"),
+    ('entry "a"', 3, "the launcher ended: exit code 3, though its report is whole"),
+    ('entry "a"', 1, "no test failed in the report, but the exit code is 1"),
+    ('entry "a" wrong', 0, "tests failed in the report, but the exit code is 0"),
+    ('entry "a" lost', 0, "no result came back"),
+])  # fmt: skip
+def test_silence_is_never_success(ledger, text, mode, words):
+    lines = "".join(f"  {line}\n" for line in text.splitlines())
+    (ledger.path / "books" / "day.ledger").write_text(f'account "x"\n{lines}')
+    ledger.file("mode", str(mode))
+    run = ledger.run()
+    assert run.code == 1
+    assert words in " ".join(result["message"] for result in run.results.values())
+
+
+def test_a_stale_report_is_not_read(ledger):
+    settings = (ledger.path / "ledger.toml").read_text()
+    settings = settings.replace('"--to", "{report}"', '"--to", "none"')
+    settings = settings.replace("{scratch}/told.jsonl", "told.jsonl")
+    (ledger.path / "ledger.toml").write_text(settings)
+    ledger.file("told.jsonl", '{"name": "berths.adds up", "outcome": "passed"}\n')
+    refused = ledger.run("--tag", "smoke")
+    assert (refused.code, "read.report is read" in refused.err) == (2, True)
+    settings = settings.replace('"--to", "none"', '"--to", "none", "--in={scratch}"')
+    (ledger.path / "ledger.toml").write_text(settings)
+    run = ledger.run("--tag", "smoke")
+    assert run.outcomes == {place("berths / adds up"): "errored"}
+    assert "left no report at told.jsonl" in run.out
+
+
+def test_what_nobody_knew_is_added(ledger):
+    ledger.file("books/day.ledger", 'account "x"\n  entry "a" extra\n')
+    run = ledger.run()
+    assert run.outcomes == {place("x / a"): "passed", place("surprise"): "passed"}
