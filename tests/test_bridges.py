@@ -10,7 +10,8 @@ import jsonschema
 import pytest
 from pydantic import TypeAdapter
 
-from bridged import WEIRD, place
+from bridged import SUITE, WEIRD, place, rewrite
+from conftest import present
 from wolfbane.workspace.bridge_tables import Bridge
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -149,3 +150,223 @@ def test_annotations_of_a_language_become_tags(ledger):
     run = ledger.run()
     assert run.code != 0
     assert "the grammar 'cobol' is not installed" in run.out + run.err
+
+
+COUNTED = """
+    import json, os, re, sys
+
+    report, *words = sys.argv[1:]
+    names = [word[7:] for word in words if word.startswith("--only=")]
+    files = [word for word in words if not word.startswith("--only=")] or sorted(os.listdir("."))
+    with open("../starts", "a") as starts:
+        starts.write(json.dumps(sorted(names)) + "\\n")
+    with open(report, "w") as out:
+        for file in files:
+            for line in open(file) if file.endswith(".count") else ():
+                if line.split()[-1] in names:
+                    entry = {"name": line.split()[-1], "outcome": "passed", "file": file}
+                    out.write(json.dumps(entry) + "\\n")
+        if "extra" in names:
+            out.write('{"name": "surprise", "outcome": "passed"}\\n')
+    sys.exit(5 if "odd" in names else 0)
+"""
+COUNTS = """
+    about = "one that counts its starts"
+
+    [find]
+    files = ["*.count"]
+    lines = { test = '^count (?P<name>\\w+)' }
+
+    [run]
+    command = ["python3", "../counted.py", "{report}", "--only={names}"]
+    per = "file"
+    names = { how = "each" }
+
+    [read]
+    format = "events"
+    report = "{scratch}/told.jsonl"
+"""
+
+
+@pytest.fixture
+def counted(folder):
+    folder.file(
+        "wolfbane.toml",
+        '[[suite]]\nname = "c"\nkind = "bridge"\npaths = ["books"]\nfolder = "books"\n'
+        'bridge = "ledger.toml"\n',
+    )
+    folder.file("counted.py", COUNTED)
+    folder.file("ledger.toml", COUNTS)
+    for number in range(1, 4):
+        folder.file(f"books/{number}.count", f"count a{number}\ncount both\n")
+    return folder
+
+
+@pytest.mark.parametrize(("per", "more", "starts"), [
+    ("file", ', "{file}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
+    ("file", ', "{files}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
+    ("test", ', "{file}"', [["a1"], ["a2"], ["a3"], ["both"], ["both"], ["both"]]),
+    ("batch", ', "{files}"', [["a1", "a3", "both"], ["a2", "both"]]),
+    ("suite", ', "{files}"', [["a1", "a2", "a3", "both"]]),
+    ("suite", "", [["a1", "a2", "a3", "both"]]),
+])  # fmt: skip
+def test_a_launcher_is_started_for_as_much_as_it_should(counted, per, more, starts):
+    rewrite(counted, ('per = "file"', f'per = "{per}"'), ('{names}"]', f'{{names}}"{more}]'))
+    run = counted.run("-j2")
+    assert run.code == 0, run.out
+    assert set(run.outcomes) == {
+        f"books/{number}.count#{name}" for number in (1, 2, 3) for name in (f"a{number}", "both")
+    }
+    lines = (counted.path / "starts").read_text().splitlines()
+    assert sorted(json.loads(line) for line in lines) == starts
+
+
+def test_what_belongs_to_no_file_is_told_of_the_bridge(counted):
+    rewrite(counted, ('per = "file"', 'per = "suite"'))
+    counted.file("books/4.count", "count extra\ncount odd\n")
+    run = counted.run()
+    assert run.outcomes["ledger.toml#surprise"] == "passed"
+    assert run.outcomes["ledger.toml"] == "errored"
+    assert "exit code 5, though its report is whole" in run.results["ledger.toml"]["message"]
+    assert [*run.outcomes.values()].count("passed") == 9
+
+
+def test_a_test_alone_is_timed_where_its_report_is_silent(counted):
+    run = counted.run("--name", "a1")
+    assert run.results["books/1.count#a1"]["seconds"] > 0
+
+
+def test_a_plan_says_that_files_are_run_whole(ledger):
+    rewrite(ledger, ('"{names}", ', ""), ('how = "each"', 'how = "files"'))
+    plan = ledger.run("--dry-run")
+    assert plan.out.splitlines()[:2] == [
+        "books/day.ledger", "ledger: files are run whole, for its launcher is told no names",
+    ]  # fmt: skip
+
+
+LISTER = """
+    import sys
+    print("looking for tests", file=sys.stderr)
+    text = open("told", encoding="utf-8").read()
+    print(text.replace("FILE", sys.argv[1] if len(sys.argv) > 1 else "books/day.ledger"), end="")
+    sys.exit(int(open("code").read()))
+"""
+LISTING = "[find.listing]\ncommand = {command}\nformat = {form}\n{more}"
+
+
+def listing(ledger, form, told, *, more="", each=False, code=0):
+    """The ledger, its tests found by a command that prints something."""
+    ledger.file("lister.py", LISTER)
+    ledger.file("code", str(code))
+    (ledger.path / "told").write_text(told, encoding="utf-8")
+    text = (ledger.path / "ledger.toml").read_text()
+    start, end = text.index("[find.lines]"), text.index("[run]")
+    command = json.dumps(["python3", "lister.py", *(["{file}"] if each else [])])
+    found = LISTING.format(command=command, form=f'"{form}"', more=more)
+    (ledger.path / "ledger.toml").write_text(text[:start] + found + "\n\n" + text[end:])
+
+
+GROUPED = r"""
+pattern = '^(?P<file>\S+):(?P<line>\d+) (?P<group>\w+)\.(?P<name>[^[]*\w)( \[(?P<tags>.*)\])?'
+"""
+OBJECT = '{"title": "adds up", "group": "berths", "file": "FILE", "tags": ["smoke"]}'
+
+
+@pytest.mark.parametrize(("form", "told", "options"), [
+    ("names", "== tests\nFILE:2 berths.adds up [smoke,day]\nFILE:3 berths.is closed\n",
+     {"more": GROUPED}),
+    ("json", '[{"name": "adds up", "group": "berths", "tags": ["smoke"], "line": 2},'
+             ' {"name": "is closed", "group": "berths"}]', {"each": True}),
+    ("json", f'{{"all": [{OBJECT}, {OBJECT.replace("adds up", "is closed")}]}}',
+     {"more": 'items = "$.all[*]"\nkeys = { name = "title" }'}),
+    ("json", f'{OBJECT}\n{OBJECT.replace("adds up", "is closed")}\n',
+     {"more": 'keys = { name = "title" }'}),
+    ("tap", "1..1\n# Subtest: berths\n    ok 1 - adds up\n    ok 2 - is closed\n    1..2\n"
+            "ok 1 - berths\n", {"each": True}),
+])  # fmt: skip
+def test_a_command_may_list_the_tests(ledger, form, told, options):
+    listing(ledger, form, told, **options)
+    before = ledger.call("list")
+    assert (before.code, "1 file tells more when loaded" in before.err) == (3, True)
+    names = {"berths / adds up": "passed", "berths / is closed": "failed"}
+    run = ledger.run()
+    assert run.outcomes == {place(name): outcome for name, outcome in names.items()}
+    assert list(ledger.run("--name", "closed").outcomes) == [place("berths / is closed")]
+    if "smoke" in told:
+        assert place("berths / adds up") in ledger.run("--tag", "smoke").outcomes
+    assert ledger.call("list", "--exact").out == ledger.call("list").out
+
+
+@pytest.mark.parametrize(("form", "told", "code", "words"), [
+    ("names", "adds up\n", 3, "the list command ended: exit code 3\nlooking for tests"),
+    ("names", "adds up\n", 0, "the list does not say in which file 'adds up' is"),
+    ("json", '[{"name": "a", "file": "books/night.ledger"}]', 0, "which is not there"),
+    ("json", "no tests\n", 0, "the list is not JSON"),
+    ("json", '[{"nme": "a"}]', 0, "the list has an item without 'name'"),
+    ("tap", "1..2\nok 1 - a\n", 0, "the list is not right"),
+])  # fmt: skip
+def test_a_list_that_makes_no_sense_is_an_error(ledger, form, told, code, words):
+    listing(ledger, form, told, code=code)
+    run = ledger.run()
+    assert (run.code, run.outcomes) == (1, {"books/day.ledger": "errored"})
+    assert words in run.results["books/day.ledger"]["message"]
+
+
+def test_a_list_command_that_does_not_end_is_ended(ledger):
+    listing(ledger, "names", "adds up\n")
+    ledger.file("lister.py", "import time\ntime.sleep(600)\n")
+    run = ledger.run("--timeout", "1s", WOLFBANE_TEST_MARK=str(ledger.path))
+    assert run.outcomes == {"books/day.ledger": "timed out"}
+    assert ledger.processes() == []
+
+
+@pytest.mark.parametrize(("old", "new", "words"), [
+    ('"{file}"]', '"{fle}"]', "ledger.toml:12: '{fle}': there is no {fle}; did you mean {file}?"),
+    ('"{file}"]', '"{param.hous}"]', "there is no {param.hous}; did you mean {param.house}?"),
+    ('[run]\n', '[run]\nper = "suite"\n', "{file} is one file, but run.per is 'suite'"),
+    ('[run]\n', '[run]\nper = "suit"\n', "unknown run.per 'suit'; did you mean suite?"),
+    ('how = "each"', 'how = "files"', ""),
+    ("(?P<name>[^\"]*)\"'\ngroup", "[^\"]*\"'\ngroup", "it needs a group (?P<name>...)"),
+    ("[find.lines]", '[find.listing]\ncommand = []\nformat = "tap"\n[find.lines]', "is empty"),
+    ("[find.lines]", "[find.query]\ngrammar = 'java'\ntext = ''\n[find.lines]", "say one way"),
+])  # fmt: skip
+def test_what_is_wrong_in_a_bridge_is_said_with_its_line(ledger, old, new, words):
+    ledger.file("wolfbane.toml", SUITE + '\n    [param.house]\n    default = "quay"\n')
+    rewrite(ledger, (old, new))
+    shown = ledger.call("list")
+    assert (shown.code, words in shown.err) == (2 if words else 0, True), shown.err
+    assert not words or shown.err.startswith("wolfbane: ledger.toml:")
+
+
+@pytest.mark.skipif(not present("chromedriver"), reason="no browser is here")
+def test_a_launcher_is_told_the_browser_and_its_failures_leave_evidence(counted):
+    settings = (counted.path / "wolfbane.toml").read_text()
+    more = 'browsers = ["chromium"]\nwebdriver = { url = "HARBOUR_DRIVER" }\n'
+    (counted.path / "wolfbane.toml").write_text(settings + more)
+    counted.file("counted.py", OPENS)
+    rewrite(counted, ('per = "file"', 'per = "test"'), ('{report}"', '{report}", "{browser}"'))
+    run = counted.run("--name", "a1")
+    [result] = run.results.values()
+    assert result["message"] == "the title is a1 in chromium"
+    assert {each["kind"] for each in result["evidence"]} >= {"screenshot", "protocol"}
+
+
+OPENS = """
+    import json, os, sys, urllib.request
+
+    report, browser, name = sys.argv[1], sys.argv[2], sys.argv[3][7:]
+
+    def call(path, body=None):
+        data = json.dumps(body).encode() if body else None
+        headers = {"Content-Type": "application/json"}
+        place = os.environ["HARBOUR_DRIVER"] + path
+        request = urllib.request.Request(place, data, headers)
+        return json.load(urllib.request.urlopen(request))["value"]
+
+    session = "/session/" + call("/session", {"capabilities": {}})["sessionId"]
+    call(session + "/url", {"url": f"data:text/html,<title>{name} in {browser}</title>"})
+    words = "the title is " + call(session + "/title")
+    entry = {"name": name, "outcome": "failed", "message": words}
+    open(report, "w").write(json.dumps(entry) + "\\n")
+    sys.exit(1)
+"""

@@ -104,5 +104,5 @@ def _template(place: Location, text: str, known: frozenset[str]) -> Wrong:
         return
     for name in named:
         if name not in known:
-            hint = did_you_mean(name, known)
+            hint = did_you_mean(f"{{{name}}}", [f"{{{word}}}" for word in known])
             yield place, f"'{text}': there is no {{{name}}}; {hint}"
