@@ -3,10 +3,17 @@
 from __future__ import annotations
 
 import json
+import re
+import subprocess
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from bridged import example, place
+from conftest import present
+from wolfbane.workers.bridge.calls import escaped
+from wolfbane.workspace.bridge_draft import pattern_of
 
 ECHO = """
     import json, re, sys
@@ -177,3 +184,46 @@ def test_what_nobody_knew_is_added(ledger):
     ledger.file("books/day.ledger", 'account "x"\n  entry "a" extra\n')
     run = ledger.run()
     assert run.outcomes == {place("x / a"): "passed", place("surprise"): "passed"}
+
+
+ENGINES = {
+    "python": ["python3", "-c", "import re, sys; print(re.search(sys.argv[1], sys.argv[2]) and 1)"],
+    "pcre": ["perl", "-e", "print $ARGV[1] =~ /$ARGV[0]/ ? 1 : 'None'"],
+    "javascript": ["node", "-p", "new RegExp(process.argv[1]).test(process.argv[2]) ? 1 : 'None'"],
+    "tcl": ["tclsh", "match.tcl"],
+    "posix": ["bash", "-c", "[[ $2 =~ $1 ]] && echo 1 || echo None", "-"],
+}
+
+
+@pytest.mark.parametrize("dialect", ENGINES)
+def test_names_are_escaped_for_the_engine_that_reads_them(tmp_path, dialect):
+    if not present(ENGINES[dialect][0]):
+        pytest.skip(f"{ENGINES[dialect][0]} is not here")
+    script = "puts [expr {[regexp -- [lindex $argv 0] [lindex $argv 1]] ? 1 : {None}}]\n"
+    (tmp_path / "match.tcl").write_text(script)
+    for name in [*NAMES, BROKEN]:
+        pattern = f"^({escaped(name, dialect)})$"
+        for text, expected in ((name, "1"), (f"{name}x", "None")):
+            done = subprocess.run(
+                [*ENGINES[dialect], pattern, text], cwd=tmp_path, capture_output=True, text=True,
+                check=False,
+            )  # fmt: skip
+            assert done.stdout.strip() == expected, (name, pattern, text, done.stderr)
+
+
+@given(st.text(st.characters(exclude_categories=("Cs",))))
+def test_any_name_is_escaped(name):
+    assert re.fullmatch(escaped(name, "python"), name)
+    assert not re.fullmatch(escaped(name, "python"), f"{name}x")
+
+
+WORDS = st.text(st.characters(categories=("Ll", "Nd")), min_size=1)
+
+
+@given(
+    st.text(st.characters(exclude_categories=("C", "Z"))), WORDS, st.sampled_from(['"', "'", ""])
+)
+def test_a_line_makes_a_pattern_for_lines_like_it(before, name, quote):
+    pattern = pattern_of(f"  {before} {quote}NAME{quote} {{")
+    match = re.search(pattern, f"\t{before} {quote}{name}{quote} {{")
+    assert match and match["name"] == name
