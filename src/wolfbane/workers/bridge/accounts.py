@@ -52,8 +52,8 @@ class Accounts:
         self._began = 0.0
 
     def begin(self) -> None:
-        """Before the start: of one test alone it is known that it runs now."""
-        if self._ahead:
+        """Before the start: of one test alone it is known that it runs now, should anyone care."""
+        if self._ahead and self._channel.prompt:
             self._channel.send({"type": "started", "address": self._ahead.address})
         self._began = time.perf_counter()
 
@@ -149,7 +149,7 @@ class Accounts:
             self._channel.send({"type": "finished", "address": address, "seconds": 0.0, **verdict})
 
     def _start(self, address: str) -> None:
-        if not (self._ahead and address == self._ahead.address):
+        if not (self._ahead and self._channel.prompt and address == self._ahead.address):
             self._channel.hold({"type": "started", "address": address})
 
     def _say(self, address: str, text: str) -> None:

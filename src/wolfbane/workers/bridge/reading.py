@@ -141,6 +141,8 @@ def read_file(path: str, read: dict[str, Any], take: Take) -> None:
             while data := file.read(PIECE):
                 reading.feed(data)
         reading.close()
+    except OSError as error:
+        raise FormatError(f"{path}: cannot be read: {error.strerror}") from None
     except FormatError as error:
         line = f":{error.line}" if error.line else ""
         raise FormatError(f"{path}{line}: {error.words}") from None
