@@ -129,13 +129,7 @@ def test_a_child_that_a_launcher_leaves_behind_holds_nothing_up(folder):
     ("<testsuite><testcase name='x'", "not well-formed"),
 ])  # fmt: skip
 def test_reports_that_are_none(ledger, text, words):
-    settings = (ledger.path / "ledger.toml").read_text()
-    told = '["sh", "-c", "cat told > $0", "{report}", "{names}"]'
-    start = settings.index("command =")
-    settings = settings[:start] + "command = " + told + settings[settings.index("\n", start) :]
-    settings = settings.replace('"events"', '"xunit"')
-    (ledger.path / "ledger.toml").write_text(settings)
-    (ledger.path / "told").write_text(text)
+    told_in_xml(ledger, text)
     run = ledger.run()
     assert run.code == 1
     assert set(run.outcomes.values()) == {"errored"}
@@ -227,3 +221,54 @@ def test_a_line_makes_a_pattern_for_lines_like_it(before, name, quote):
     pattern = pattern_of(f"  {before} {quote}NAME{quote} {{")
     match = re.search(pattern, f"\t{before} {quote}{name}{quote} {{")
     assert match and match["name"] == name
+
+
+RERUN = """
+    <testsuites><testsuite name="day">
+      <testcase classname="berths" name="adds up" time="0.5">
+        <flakyFailure message="18.50 are owed"><stackTrace>at line 2</stackTrace></flakyFailure>
+        <system-out>
+          [[ATTACHMENT|page.png]]
+          [[ATTACHMENT|gone.txt]]
+          [[ATTACHMENT|said.log]]
+        </system-out>
+      </testcase>
+      <testcase classname="berths" name="is closed">
+        <failure message="it is open"/><rerunFailure message="it is open still"/>
+      </testcase>
+    </testsuite></testsuites>
+"""
+
+
+def told_in_xml(folder, report):
+    """The ledger, whose launcher leaves just this report."""
+    settings = (folder.path / "ledger.toml").read_text()
+    command = '["sh", "-c", "cat told > $0; exit $(cat code)", "{report}", "{names}"]'
+    start = settings.index("command =")
+    settings = f"{settings[:start]}command = {command}{settings[settings.index(chr(10), start) :]}"
+    settings = settings.replace('"events"', '"xunit"')
+    settings += 'name = "{group}.{name}"\n'
+    (folder.path / "ledger.toml").write_text(settings)
+    folder.file("told", report)
+    folder.file("code", "1")
+
+
+def test_what_a_launcher_ran_again_is_in_plain_sight(ledger):
+    told_in_xml(ledger, RERUN)
+    picture = b"\x89PNG\r\n\x1a\n" + bytes(range(256))
+    (ledger.path / "page.png").write_bytes(picture)
+    ledger.file("said.log", "the tide is high\n")
+    run = ledger.run("--drop", "name:weird")
+    flaky, failed = run.results[place("berths / adds up")], run.results[place("berths / is closed")]
+    assert (flaky["outcome"], failed["outcome"]) == ("flaky", "failed")
+    assert [each["message"] for each in flaky["earlier"]] == ["18.50 are owed"]
+    assert [each["message"] for each in failed["earlier"]] == ["it is open still"]
+    [runs] = (ledger.path / ".wolfbane" / "runs").glob("2*")
+    kept = {each["kind"]: runs / each["path"] for each in flaky["evidence"]}
+    assert kept["screenshot"].read_bytes() == picture
+    assert kept["log"].read_text() == "the tide is high\n"
+    assert "18.50 are owed" in run.out
+    ledger.file("code", "0")
+    (ledger.path / "told").write_text(RERUN.replace('<failure message="it is open"/>', ""))
+    again = ledger.run("--drop", "name:weird", "--flaky-fails")
+    assert (again.code, set(again.outcomes.values())) == (1, {"flaky"})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from base64 import b64decode
 from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import replace
@@ -32,6 +33,11 @@ _AFTER_CRASH = {
 
 def _coverage(message: Message) -> Exercised:
     return Exercised(*(str(message[key]) for key in ("source", "operation", "status", "media")))
+
+
+def _content(message: Message) -> str | bytes:
+    """What a test leaves behind: a text, in which secrets are masked, or bytes."""
+    return str(message["text"]) if "text" in message else b64decode(message["data"])
 
 
 class BatchRunner:
@@ -242,7 +248,7 @@ class _Course:
             parts = self._runner._maker.parts(message["parts"])
             self._parts.setdefault(address, []).extend(parts)
         elif kind == "evidence":
-            kept = self._runner._pool.keep(address, str(message["kind"]), str(message["text"]))
+            kept = self._runner._pool.keep(address, str(message["kind"]), _content(message))
             self._evidence.setdefault(address, []).append(kept)
         elif kind == "covered":
             self._runner.covered[_coverage(message)] += int(message["count"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -39,7 +40,7 @@ class ResultMaker:
         """
         frames = tuple(self._frame(frame) for frame in message.get("frames", ()))
         told = [*parts, *self.parts(message.get("parts", ()))][:MANY_PARTS]
-        return Result(
+        whole = Result(
             address=test.address,
             suite=test.suite,
             kind=test.kind,
@@ -60,6 +61,23 @@ class ResultMaker:
             began=began,
             worker=worker,
         )
+        return self._after(whole, message["attempts"]) if message.get("attempts") else whole
+
+    def _after(self, result: Result, attempts: Sequence[Mapping[str, Any]]) -> Result:
+        """A result with the attempts before it that were made where nobody of us looked on."""
+        earlier = tuple(
+            Result(
+                result.address, result.suite, result.kind, result.path, result.name,
+                OUTCOMES[told["outcome"]], float(told.get("seconds", 0.0)),
+                self._text(told.get("message", "")), self._text(told.get("trace", "")),
+                output=self._text(told.get("output", "")), tags=result.tags,
+                browser=result.browser, target=result.target, attempt=number,
+            )
+            for number, told in enumerate(attempts, 1)
+        )  # fmt: skip
+        flaky = result.outcome is Outcome.PASSED and any(each.outcome.is_bad for each in earlier)
+        outcome = Outcome.FLAKY if flaky else result.outcome
+        return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)
 
     def parts(self, told: Iterable[Mapping[str, Any]]) -> list[Part]:
         """Parts as a worker tells them. Raises KeyError or ValueError where one is wrong."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -19,6 +20,7 @@ class Retries:
             (Matcher(parse(rule.match)), rule.times) for rule in workspace.settings.retry
         ]
         self._earlier: dict[str, list[Result]] = {}
+        self._times: Counter[str] = Counter()
 
     def allowed(self, test: Test) -> int:
         """How often a test may run again: the most that its suite and the rules say."""
@@ -29,18 +31,21 @@ class Retries:
 
     def again(self, test: Test, result: Result) -> Result | None:
         """The attempt, by its number, if the test is to run again after it; else None."""
-        earlier = self._earlier.setdefault(test.address, [])
-        if not result.outcome.is_bad or len(earlier) >= self.allowed(test):
+        if not result.outcome.is_bad or self._times[test.address] >= self.allowed(test):
             return None
-        attempt = replace(result, attempt=len(earlier) + 1)
-        earlier.append(attempt)
-        return attempt
+        self._times[test.address] += 1
+        earlier = self._earlier.setdefault(test.address, [])
+        for attempt in (*result.earlier, result):
+            earlier.append(replace(attempt, attempt=len(earlier) + 1, earlier=()))
+        return earlier[-1]
 
     def whole(self, result: Result) -> Result:
         """What all attempts come to, the last one being this: flaky if it alone passed."""
-        earlier = tuple(self._earlier.pop(result.address, ()))
-        if not earlier:
+        before = self._earlier.pop(result.address, [])
+        if not before:
             return result
+        inner = (replace(each, attempt=each.attempt + len(before)) for each in result.earlier)
+        earlier = (*before, *inner)
         passed = result.outcome is Outcome.PASSED
         outcome = Outcome.FLAKY if passed else result.outcome
         return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)

@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import os
+import re
 import time
+from base64 import b64encode
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from wolfbane.exits import how_it_ended
 from wolfbane.formats.entries import Entry
+from wolfbane.model import Outcome
 from wolfbane.workers.bridge.calls import Called
 from wolfbane.workers.channel import Channel, Message
 
+_LARGEST = 16 << 20
+_UNTOLD = {"outcome": "failed", "message": "its report calls it flaky, and says no more"}
 BAD = frozenset({"failed", "errored", "timed out", "crashed"})
 
 
@@ -73,11 +79,34 @@ class Accounts:
         self._start(address)
         if entry.output:
             self._say(address, entry.output)
+        for path in entry.attachments:
+            self._attach(address, path)
         seconds = entry.seconds
         if self._ahead and not seconds:  # a report need not say it
             seconds = round(time.perf_counter() - self._began, 6)
         finished = {"type": "finished", "address": address, "seconds": seconds}
-        self._channel.send({**finished, "outcome": outcome, **_told(entry, self._file(address))})
+        finished.update(_told(entry, self._file(address)))
+        if entry.earlier or entry.outcome is Outcome.FLAKY:
+            finished["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
+        self._channel.send({**finished, "outcome": "passed" if outcome == "flaky" else outcome})
+
+    def _attach(self, address: str, path: str) -> None:
+        """A file that the report says a test left behind; what is not there any more is not."""
+        try:
+            data = Path(path.removeprefix("file://")).read_bytes()
+        except OSError:
+            return
+        ending = Path(path).suffix.lower().removeprefix(".")
+        kind = "screenshot" if ending == "png" else re.sub("[^a-z0-9]", "", ending) or "bin"
+        if len(data) > _LARGEST:
+            self._say(address, f"{path}: {len(data)} bytes are too many to be kept\n")
+            return
+        told: Message = {"type": "evidence", "address": address, "kind": kind}
+        try:
+            told["text"] = data.decode("utf-8")
+        except UnicodeDecodeError:
+            told["data"] = b64encode(data).decode()
+        self._channel.hold(told)
 
     def _address(self, entry: Entry, known_as: str) -> str:
         """Of the test that waits under this name: in the entry's file, and there by its number."""
@@ -164,6 +193,13 @@ def _told(entry: Entry, file: str) -> Message:
         place = os.path.abspath(entry.file) if entry.file else file
         told["frames"] = [{"file": place, "line": entry.line, "function": entry.name}]
     return told
+
+
+def _attempt(entry: Entry) -> Message:
+    return {
+        "outcome": str(entry.outcome), "seconds": entry.seconds, "message": entry.message,
+        "trace": entry.detail, "output": entry.output,
+    }  # fmt: skip
 
 
 def _part(entry: Entry, name: str) -> Message:

@@ -69,9 +69,10 @@ class Lister:
             seen[name] += 1
             again = seen[name] > 1
             address = f"{path}#{name} ({seen[name]})" if again else f"{path}#{name}"
-            more = {"line": test.line, "tags": list(test.tags), "group": group}
-            called = test.name if again or NESTED in test.name else ""
-            self._channel.hold({"type": "test", "address": address, **more, "called": called})
+            told_of: Message = {"type": "test", "address": address, "tags": list(test.tags)}
+            told_of.update({"line": test.line} if test.line > 0 else {}, group=group)
+            told_of["called"] = test.name if again or NESTED in test.name else ""
+            self._channel.hold(told_of)
         self._channel.send(told)
 
     def _tests(self, listing: Mapping[str, Any], path: str) -> list[Listed]:
