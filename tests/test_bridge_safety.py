@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import subprocess
+import sys
 
 import pytest
 from hypothesis import given
@@ -272,3 +273,90 @@ def test_what_a_launcher_ran_again_is_in_plain_sight(ledger):
     (ledger.path / "told").write_text(RERUN.replace('<failure message="it is open"/>', ""))
     again = ledger.run("--drop", "name:weird", "--flaky-fails")
     assert (again.code, set(again.outcomes.values())) == (1, {"flaky"})
+
+
+_LAST = '{"name": "last", "status": "skipped"}]}}'
+TOLD = {
+    "xunit": ("<testsuite>", '<testcase name="@"/>', "</testsuite>"),
+    "ctrf": ('{"results": {"tests": [', '{"name": "@", "status": "passed"},', _LAST),
+    "events": ("", '{"name": "@", "outcome": "passed"}\n', ""),
+    "lines": ("", "fine: @\n", ""),
+    "tap": ("1..3\n", "ok - @\n", ""),
+}
+SLOW = """
+    import glob, json, sys, time
+
+    def heard():
+        told = [open(path).read() for path in glob.glob(".wolfbane/runs/2*/journal.jsonl")]
+        return '"a.slow#first"' in "".join(told)
+
+    before, entry, after = json.load(open("told.json"))
+    print(before + entry.replace("@", "first") + entry.replace("@", "second"), end="", flush=True)
+    limit = time.monotonic() + 20
+    while not heard() and time.monotonic() < limit:
+        pass
+    print(entry.replace("@", "seen" if heard() else "unseen") + after, end="")
+"""
+
+
+@pytest.mark.parametrize("form", TOLD)
+def test_a_test_is_told_as_soon_as_its_entry_is_whole(folder, form):
+    settings = '[[suite]]\nname = "s"\nkind = "bridge"\npaths = ["a.slow"]\nbridge = "b.toml"\n'
+    folder.file("wolfbane.toml", settings)
+    folder.file("a.slow", "first\nsecond\nseen\n")
+    folder.file("told.json", json.dumps(TOLD[form]))
+    folder.file("slow.py", SLOW)
+    folder.file(
+        "b.toml",
+        f"""
+        about = "one that waits until it is heard"
+        find = {{ files = ["*.slow"], lines = {{ test = '^(?P<name>\\w+)' }} }}
+        run = {{ command = ["python3", "slow.py", "{{names}}"], names = {{ how = "each" }} }}
+        read = {{ format = "{form}", passed = '^fine: (?P<name>.*)', failed = '^x(?P<name>x)' }}
+    """,
+    )
+    run = folder.run("--timeout", "20s")
+    assert [run.outcomes[f"a.slow#{name}"] for name in ("first", "second", "seen")] == [
+        "passed"
+    ] * 3
+
+
+MEASURED = """
+    import resource, subprocess, sys
+    subprocess.run(sys.argv[1:], check=True)
+    print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)
+"""
+
+
+@pytest.mark.parametrize("form", ["xunit", "ctrf"])
+def test_a_huge_report_is_never_held_whole(folder, form):
+    settings = '[[suite]]\nname = "s"\nkind = "bridge"\npaths = ["all.x"]\nbridge = "b.toml"\n'
+    folder.file("wolfbane.toml", settings)
+    folder.file("all.x", "one\n")
+    folder.file(
+        "b.toml",
+        f"""
+        about = "one that says a lot"
+        find = {{ files = ["*.x"], lines = {{ test = '^(?P<name>\\w+)' }} }}
+        run = {{ command = ["cp", "report", "{{report}}"], names = {{ how = "files" }} }}
+        read = {{ format = "{form}", report = "{{scratch}}/report" }}
+    """,
+    )
+    folder.file("measure.py", MEASURED)
+    said = "the tide is high " * 60_000
+    case = f'<testcase name="n"><system-out>{said}</system-out></testcase>'
+    if form == "ctrf":
+        case = json.dumps({"name": "n", "status": "passed", "stdout": [said]}) + ","
+    before, after = ("<testsuite>", "</testsuite>")
+    if form == "ctrf":
+        before, after = '{"results": {"tests": [', '{"name": "n", "status": "passed"}]}}'
+    used = []
+    for count in (1, 100):
+        with (folder.path / "report").open("w") as report:
+            report.write(before)
+            report.writelines(case for _ in range(count))
+            report.write(after)
+        command = [sys.executable, "measure.py", *folder.command("run", "-q")]
+        told = subprocess.run(command, cwd=folder.path, capture_output=True, text=True, check=True)
+        used.append(int(told.stdout.split()[-1]))
+    assert used[1] - used[0] < 30_000, "kilobytes, for a report of 100 MB"

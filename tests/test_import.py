@@ -89,7 +89,7 @@ def test_ctrf_of_others():
          "retryAttempts": [{"attempt": 1, "status": "failed", "message": "late"}]},
         {"name": "b", "status": "other", "duration": 0, "suite": ["x", "y"]},
     ]  # fmt: skip
-    one, two = read_ctrf(json.dumps({"results": {"tests": tests}}).encode())
+    _, (one, two) = read_ctrf(json.dumps({"results": {"tests": tests}}).encode())
     assert (one.outcome, one.seconds, one.earlier[0].message) == (Outcome.FLAKY, 1.5, "late")
     assert (two.outcome, two.suite) == (Outcome.ERRORED, "x / y")
     with pytest.raises(FormatError, match=r"test 0 .*its status is 'fine'"):

@@ -1,4 +1,4 @@
-"""Read CTRF, a common format of test reports as JSON, https://ctrf.io."""
+"""Read CTRF, a common format of test reports as JSON, https://ctrf.io, in pieces."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
-import orjson
+import ijson
 
 from wolfbane.formats.entries import LONGEST, Entry, FormatError
 from wolfbane.model import NESTED, Outcome, Part
@@ -18,39 +18,84 @@ _STATUSES = {
 _OURS = {str(outcome): outcome for outcome in Outcome}
 
 
-def read_ctrf(data: bytes) -> list[Entry]:
-    """The tests of a document. Raises FormatError."""
-    return list(_entries(_tests(data)))
+class CtrfReader:
+    """Feed it bytes and take the entries they made; ``close`` says what is missing at the end.
 
+    All calls raise FormatError. ``began`` is when the run began (ISO 8601), where it is said.
+    """
 
-def began_of(data: bytes) -> str:
-    """When the run began, as an ISO 8601 time; nothing where it is not said."""
-    try:
-        start = orjson.loads(data)["results"]["summary"]["start"]
-        return datetime.fromtimestamp(start / 1000, UTC).isoformat()
-    except (ValueError, KeyError, TypeError, OSError, OverflowError):
-        return ""
+    def __init__(self) -> None:
+        self.began = ""
+        self._count = 0
+        self._is_report = False
+        self._test: Any = None
+        self._events: Any = ijson.sendable_list()
+        self._parser = ijson.parse_coro(self._events, use_float=True)
 
-
-def _tests(data: bytes) -> list[Any]:
-    try:
-        whole = orjson.loads(data)
-    except orjson.JSONDecodeError as error:
-        raise FormatError(f"is not JSON: {error.msg}", error.lineno) from None
-    results = whole.get("results") if isinstance(whole, dict) else None
-    tests = results.get("tests") if isinstance(results, dict) else None
-    if not isinstance(tests, list):
-        raise FormatError("is no CTRF report: it has no results.tests")
-    return tests
-
-
-def _entries(tests: list[Any]) -> Iterator[Entry]:
-    for number, test in enumerate(tests):
+    def feed(self, data: bytes) -> list[Entry]:
+        """The entries that ended in this piece."""
         try:
-            yield _entry(test)
+            self._parser.send(data)
+        except ijson.JSONError as error:
+            raise FormatError(f"is not JSON: {_first_line(error)}") from None
+        return list(self._taken())
+
+    def close(self) -> list[Entry]:
+        """The document is over."""
+        try:
+            self._parser.close()
+        except ijson.JSONError as error:
+            raise FormatError(f"is not JSON: {_first_line(error)}") from None
+        entries = list(self._taken())
+        if not self._is_report:
+            raise FormatError("is no CTRF report: it has no results.tests")
+        return entries
+
+    def _taken(self) -> Iterator[Entry]:
+        """What the events so far tell of whole tests."""
+        for place, event, value in self._events:
+            if self._test is not None:
+                self._test.event(event, value)
+            if place == "results.tests":
+                self._is_report |= event == "start_array"
+            elif place == "results.tests.item" and event == "start_map":
+                self._test = ijson.ObjectBuilder()
+                self._test.event(event, value)
+            elif place == "results.tests.item" and event == "end_map":
+                yield self._made(self._test.value)
+                self._test = None
+            elif place == "results.tests.item" and self._test is None:
+                self._made(value)
+            elif place == "results.summary.start":
+                self.began = _moment(value)
+        self._events.clear()
+
+    def _made(self, test: Any) -> Entry:
+        number = self._count
+        self._count += 1
+        try:
+            return _entry(test)
         except (KeyError, TypeError, ValueError, AttributeError) as error:
             words = f"is no CTRF report: test {number} ({type(error).__name__}: {error})"
             raise FormatError(words) from None
+
+
+def read_ctrf(data: bytes) -> tuple[str, list[Entry]]:
+    """When the run began, as far as it is said, and the tests of a document. Raises FormatError."""
+    reader = CtrfReader()
+    entries = reader.feed(data) + reader.close()
+    return reader.began, entries
+
+
+def _moment(milliseconds: Any) -> str:
+    try:
+        return datetime.fromtimestamp(milliseconds / 1000, UTC).isoformat()
+    except (ValueError, TypeError, OSError, OverflowError):
+        return ""
+
+
+def _first_line(error: Exception) -> str:
+    return str(error.args[0] if error.args else error).strip().partition("\n")[0]
 
 
 def _entry(test: Mapping[str, Any]) -> Entry:

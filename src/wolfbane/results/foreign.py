@@ -11,7 +11,7 @@ from pathlib import Path
 import orjson
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.formats.ctrf_reader import began_of, read_ctrf
+from wolfbane.formats.ctrf_reader import read_ctrf
 from wolfbane.formats.entries import Entry, FormatError, address_of
 from wolfbane.formats.tap_entries import read_tap
 from wolfbane.formats.xunit_reader import XunitReader
@@ -37,7 +37,7 @@ def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[Ended]]:
             data = path.read_bytes()
             if _is_ours(data):
                 return _ours(path, data)
-            began, entries = began_of(data), read_ctrf(data)
+            began, entries = read_ctrf(data)
         else:
             with path.open(encoding="utf-8", errors="replace") as lines:
                 began, entries = "", read_tap(lines)

@@ -12,7 +12,7 @@ from typing import Any
 
 import orjson
 
-from wolfbane.formats.ctrf_reader import read_ctrf
+from wolfbane.formats.ctrf_reader import CtrfReader
 from wolfbane.formats.entries import Entry, FormatError, Text
 from wolfbane.formats.tap import Reader as TapReader
 from wolfbane.formats.tap_entries import entry_of
@@ -52,10 +52,9 @@ class Reading:
     def __init__(self, read: dict[str, Any], take: Take) -> None:
         self._take = take
         self._format = read["format"]
-        self._xunit = XunitReader()
+        self._xunit, self._ctrf = XunitReader(), CtrfReader()
         self._tap = TapReader()
         self._told = 0
-        self._kept: list[bytes] = []
         self._rest = b""
         self._output = read["output"]
         self._said = Text()
@@ -67,7 +66,7 @@ class Reading:
         if self._format == "xunit":
             self._tell(self._xunit.feed(data))
         elif self._format == "ctrf":
-            self._kept.append(data)
+            self._tell(self._ctrf.feed(data))
         else:
             *lines, self._rest = (self._rest + data).split(b"\n")
             for line in lines:
@@ -78,7 +77,7 @@ class Reading:
         if self._format == "xunit":
             self._xunit.close()
         elif self._format == "ctrf":
-            self._tell(read_ctrf(b"".join(self._kept)))
+            self._tell(self._ctrf.close())
         else:
             if self._rest:
                 self._line(self._rest.decode("utf-8", "replace"))
