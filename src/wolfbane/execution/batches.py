@@ -2,42 +2,19 @@
 
 from __future__ import annotations
 
-import asyncio
-from base64 import b64decode
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from wolfbane.engines import engine_for
-from wolfbane.events import Event, Exercised, TestRetried, TestStarted
+from wolfbane.events import Event, Exercised, TestRetried
 from wolfbane.execution.channel import Message
-from wolfbane.execution.pool import Pool, Slot, Unstartable
+from wolfbane.execution.course import AFTER_CRASH, Course
+from wolfbane.execution.pool import Pool, Slot
 from wolfbane.execution.retrying import Retries
 from wolfbane.execution.worker import End, Worker
-from wolfbane.execution.worker import Outcome as Ending
-from wolfbane.model import NESTED, Evidence, Outcome, Part, Result, Test, TestFile
+from wolfbane.model import Result, Test, TestFile
 from wolfbane.planning import Batch, Plan, once_more
 from wolfbane.workspace.settings import Suite, Workspace
-
-if TYPE_CHECKING:
-    from wolfbane.browsers.desks import Desk
-
-_AFTER_CRASH = {
-    End.CRASHED: Outcome.CRASHED,
-    End.TIMED_OUT: Outcome.TIMED_OUT,
-    End.FLOODED: Outcome.ERRORED,
-    End.NONSENSE: Outcome.ERRORED,
-}
-
-
-def _coverage(message: Message) -> Exercised:
-    return Exercised(*(str(message[key]) for key in ("source", "operation", "status", "media")))
-
-
-def _content(message: Message) -> str | bytes:
-    """What a test leaves behind: a text, in which secrets are masked, or bytes."""
-    return str(message["text"]) if "text" in message else b64decode(message["data"])
 
 
 class BatchRunner:
@@ -55,69 +32,69 @@ class BatchRunner:
         *,
         retry_at_once: bool = False,
     ) -> None:
-        self._pool, self._workspace, self._timeout = pool, workspace, timeout
-        self._files = files
+        self.pool, self.workspace, self.timeout = pool, workspace, timeout
+        self.files = files
         self.met: dict[str, dict[str, Test]] = {}
         self.missed: dict[str, set[str]] = {}
         self.covered: Counter[Exercised] = Counter()
-        self._tell, self._finished = tell, finished
-        self._maker = pool.maker
-        self._queue: list[Batch] = []
+        self.tell, self.finished = tell, finished
+        self.maker = pool.maker
+        self.queue: list[Batch] = []
         self._again: list[Batch] = []
         self._retries, self._at_once = retries, retry_at_once
-        self._unrun = 0
+        self.unrun = 0
 
     async def carry_out(self, plan: Plan) -> int:
         """Run every batch; returns how many tests were not run since the run was stopped."""
-        self._queue = list(plan.batches)
-        await self._pool.each(self._work)
-        left = [test for batch in self._queue if not batch.fresh for test in batch.tests]
-        for batch in (*self._queue, *self._again):
-            self._give_up(batch)
-        return self._unrun + len(left)
+        self.queue = list(plan.batches)
+        await self.pool.each(self._work)
+        left = [test for batch in self.queue if not batch.fresh for test in batch.tests]
+        for batch in (*self.queue, *self._again):
+            self.give_up(batch)
+        return self.unrun + len(left)
 
-    def _give_up(self, batch: Batch) -> None:
+    def give_up(self, batch: Batch) -> None:
         """Tests that were to run again, and did not any more, end as they last did."""
         for test in batch.tests if batch.fresh else ():
-            self._finished(self._retries.given_up(test), False)
+            self.finished(self._retries.given_up(test), False)
 
     async def _work(self, slot: Slot) -> None:
-        while not self._pool.stopping:
-            if not self._queue and self._again:
-                self._queue.append(self._again.pop(0))
-            if not self._queue:
+        while not self.pool.stopping:
+            if not self.queue and self._again:
+                self.queue.append(self._again.pop(0))
+            if not self.queue:
                 break
             batch = self._next(slot)
-            self._queue.remove(batch)
+            self.queue.remove(batch)
             if batch.target != slot.target:
                 await self._close_all(slot)
                 await slot.turn_to(batch.target)
-            await _Course(self, slot, batch).run()
+            await Course(self, slot, batch).run()
         await self._close_all(slot)
 
-    def _ended(self, test: Test, result: Result) -> None:
+    def ended(self, test: Test, result: Result) -> None:
         """An attempt of a planned test is over: have it run again, or tell what it came to."""
         attempt = self._retries.again(test, result)
         if attempt is None:
-            self._finished(self._retries.whole(result), False)
+            self.finished(self._retries.whole(result), False)
             return
-        self._tell(TestRetried(attempt))
+        self.tell(TestRetried(attempt))
         batch = once_more(test, result.seconds)
         if self._at_once:
-            self._queue.insert(0, batch)
+            self.queue.insert(0, batch)
         else:
             self._again.append(batch)
 
     async def _close_all(self, slot: Slot) -> None:
-        for suite, worker in slot.running(self._workspace.suites):
-            if engine_for(suite.kind).has_closing_hooks and not self._pool.stopping:
+        for suite, worker in slot.running(self.workspace.suites):
+            if engine_for(suite.kind).has_closing_hooks and not self.pool.stopping:
                 await self._close(suite, worker, slot.target)
                 if worker.dead:
                     await slot.drop(suite.name)
 
     async def _close(self, suite: Suite, worker: Worker, target: str) -> None:
         """Have a worker run what comes after all of its tests."""
-        limit = self._timeout or self._workspace.limit(suite)
+        limit = self.timeout or self.workspace.limit(suite)
         printed: list[str] = []
 
         def listen(message: Message) -> None:
@@ -126,24 +103,24 @@ class BatchRunner:
             elif message["type"] == "finished":
                 path, _, name = str(message["address"]).partition("#")
                 test = Test(suite.name, suite.kind, path, name, exact=True, target=target)
-                self._finished(self._maker.make(test, message, "".join(printed)), True)
+                self.finished(self.maker.make(test, message, "".join(printed)), True)
 
         ending = await worker.ask({"type": "close"}, "closed", listen, limit)
         if ending.end not in (End.DONE, End.STOPPED):
             path = suite.paths[0]
             test = Test(suite.name, suite.kind, path, "after run", exact=True, target=target)
             words = f"while its last hooks ran: {ending.words or ending.end.value}"
-            message = {"outcome": _AFTER_CRASH[ending.end], "message": words}
-            self._finished(self._maker.make(test, message, worker.printed()), True)
+            message = {"outcome": AFTER_CRASH[ending.end], "message": words}
+            self.finished(self.maker.make(test, message, worker.printed()), True)
 
     def _next(self, slot: Slot) -> Batch:
         """The first batch whose file this slot has loaded, else one that no other slot has.
 
         Those against the slot's own target come before others.
         """
-        ready = [b for b in self._queue if b.target == slot.target]
-        ready = ready or [b for b in self._queue if b.target == self._queue[0].target]
-        others = [other for other in self._pool.slots if other is not slot]
+        ready = [b for b in self.queue if b.target == slot.target]
+        ready = ready or [b for b in self.queue if b.target == self.queue[0].target]
+        others = [other for other in self.pool.slots if other is not slot]
         free = None
         for batch in ready:
             place = batch.suite, batch.path, batch.browser
@@ -152,202 +129,3 @@ class BatchRunner:
             if free is None and not any(other.has_loaded(*place) for other in others):
                 free = batch
         return free or ready[0]
-
-
-class _Course:
-    """One batch on its way, through as many workers as it takes."""
-
-    def __init__(self, runner: BatchRunner, slot: Slot, batch: Batch) -> None:
-        self._runner, self._slot, self._batch = runner, slot, batch
-        self._suite = runner._workspace.suite(batch.suite)
-        self._limit = runner._timeout or runner._workspace.limit(self._suite)
-        self._left: dict[str, Test] = {test.place: test for test in batch.tests}
-        self._planned = frozenset(self._left)
-        self._output: dict[str, list[str]] = {}
-        self._parts: dict[str, list[Part]] = {}
-        self._evidence: dict[str, list[Evidence]] = {}
-        self._desk: Desk | None = None
-        self._ending: list[asyncio.Task[None]] = []
-        self._met: dict[str, Test] = {}
-        self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
-        self._paths = dict.fromkeys(test.path for test in batch.tests)
-        if self._suite.bridge:  # it stands for what cannot be told of one of several files
-            self._paths[self._suite.bridge] = None
-
-    async def run(self) -> None:
-        """Run what is left until nothing is; a lost worker costs the test it was running."""
-        if self._batch.fresh:
-            self._slot.renew(self._suite)
-        while self._left and not self._runner._pool.stopping:
-            try:
-                worker = await self._slot.worker(self._suite, self._batch.browser)
-            except Unstartable as error:
-                if not self._runner._pool.stopping:
-                    self._end_all(Outcome.BLOCKED, str(error))
-                break
-            self._desk = worker.desk
-            self._expect_the_next()
-            ending = await worker.ask(self._request(), "ran", self._listen, self._limit)
-            worker.loaded.add(self._batch.path)
-            await self._settle()
-            if ending.end is End.DONE:
-                self._account_for_the_rest()
-                await self._settle()
-                self._slot.release(self._suite)
-            elif ending.end is not End.STOPPED:
-                self._lost(ending, worker.printed())
-                await self._settle()
-                await self._slot.drop(self._suite.name)
-        await self._settle()
-        if self._batch.fresh and self._left:
-            self._runner._give_up(self._batch)
-        elif self._left:
-            self._runner._unrun += len(self._left)
-
-    def _expect_the_next(self) -> None:
-        """Where another file of the suite follows, its worker may be started ahead."""
-        mine = (self._suite.name, self._batch.target, self._batch.browser)
-        if any((b.suite, b.target, b.browser) == mine for b in self._runner._queue):
-            self._slot.expect(self._suite, self._batch.browser)
-
-    async def _settle(self) -> None:
-        """Wait until what tests left in their browsers is safe."""
-        ending, self._ending = self._ending, []
-        await asyncio.gather(*ending)
-
-    def _request(self) -> Message:
-        names = [test.name for test in self._left.values()]
-        request: Message = {
-            "type": "run", "file": self._batch.path, "names": names, "limit": self._limit
-        }  # fmt: skip
-        if self._suite.bridge:
-            files: dict[str, list[tuple[str, str, str]]] = {}
-            for test in self._left.values():
-                files.setdefault(test.path, []).append((test.name, test.group, test.called))
-            request.update(files=files, browser=self._batch.browser)
-        if self._holds_tests:
-            known = self._runner._files[self._batch.path].tests
-            chosen = {test.name for test in self._batch.tests}
-            request["without"] = [
-                test.name
-                for test in known
-                if test.name not in chosen and any(name in chosen for name in test.around)
-            ]
-        return request
-
-    def _listen(self, message: Message) -> None:
-        kind = message["type"]
-        address = str(message.get("address", ""))
-        if kind == "started" and self._desk is not None:
-            self._desk.started(address)
-        if kind == "started" and address in self._left:
-            self._runner._tell(TestStarted(self._left[address].address, self._suite.name))
-        elif kind == "output":
-            self._output.setdefault(address, []).append(str(message["text"]))
-        elif kind == "parts":
-            parts = self._runner._maker.parts(message["parts"])
-            self._parts.setdefault(address, []).extend(parts)
-        elif kind == "evidence":
-            kept = self._runner._pool.keep(address, str(message["kind"]), _content(message))
-            self._evidence.setdefault(address, []).append(kept)
-        elif kind == "covered":
-            self._runner.covered[_coverage(message)] += int(message["count"])
-        elif kind == "test":
-            self._meet(address, int(message.get("line", 0)))
-        elif kind == "finished":
-            test = self._left.pop(address) if address in self._left else self._extra(address)
-            self._end(test, message)
-
-    def _meet(self, address: str, line: int) -> None:
-        """A test that came up inside of another one: remembered for the next time."""
-        test = self._extra(address)
-        chosen = {other.name: other for other in self._batch.tests}
-        outer = next((chosen[name] for name in test.around if name in chosen), test)
-        known = self._left.get(address)
-        test = replace(known or test, line=line, tags=outer.tags, exact=True)
-        self._met[address] = self._runner.met.setdefault(test.path, {})[test.name] = test
-
-    def _extra(self, address: str) -> Test:
-        """What was not asked for: a test inside of one that was, or a hook that failed."""
-        if address in self._met:
-            return self._met[address]
-        for path in self._paths:
-            if address == path or address.startswith(f"{path}#"):
-                return self._made(address[len(path) + 1 :], path)
-        raise ValueError(f"{address} was not asked for")
-
-    def _made(self, name: str, path: str) -> Test:
-        """A test that nobody had planned."""
-        suite, batch = self._suite, self._batch
-        return Test(
-            suite.name, suite.kind, path, name, exact=True, browser=batch.browser,
-            target=batch.target,
-        )  # fmt: skip
-
-    def _account_for_the_rest(self) -> None:
-        """What never came up. That is no fault of a test that was only thought to be there."""
-        chosen = {test.name for test in self._batch.tests}
-        for address, test in list(self._left.items()):
-            if not test.exact:
-                self._runner.missed.setdefault(test.path, set()).add(test.name)
-                if any(name in chosen for name in test.around):
-                    del self._left[address]
-        self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
-
-    def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
-        """Account for a test; where it had a browser, what it left there is looked at before."""
-        began = self._runner._pool.began(float(str(message.get("seconds", 0.0))))
-        if self._desk is None:
-            self._told(test, message, printed, began)
-        else:
-            self._runner._maker.make(test, message, "")  # a wrong message is the worker's end now
-            look = self._look(self._desk, test, message, printed, began)
-            self._ending.append(asyncio.create_task(look))
-
-    async def _look(
-        self, desk: Desk, test: Test, message: Mapping[str, object], printed: str, began: float
-    ) -> None:
-        browsing, keep = self._runner._pool.browsing, self._runner._pool.keep
-        message, kept = await browsing.judged(desk, test, message, keep)
-        self._evidence.setdefault(test.place, []).extend(kept)
-        self._told(test, message, printed, began)
-
-    def _told(self, test: Test, message: Mapping[str, object], printed: str, began: float) -> None:
-        output = "".join(self._output.pop(test.place, ())) + printed
-        parts = self._parts.pop(test.place, ())
-        evidence = self._evidence.pop(test.place, ())
-        worker = self._slot.number
-        result = self._runner._maker.make(test, message, output, parts, evidence, began, worker)
-        if test.place in self._planned:
-            self._runner._ended(test, result)
-        else:
-            self._runner._finished(result, True)
-
-    def _end_all(self, outcome: Outcome, words: str) -> None:
-        for test in self._left.values():
-            self._end(test, {"outcome": outcome, "message": words})
-        self._left.clear()
-
-    def _lost(self, ending: Ending, printed: str) -> None:
-        """The worker is gone: name the test that it was running, or about to run."""
-        outcome = _AFTER_CRASH[ending.end]
-        words = ending.words
-        test = self._left.pop(ending.current, None)
-        if test is None and ending.current in self._met:
-            test = self._met[ending.current]
-        if ending.end is End.TIMED_OUT:
-            words = f"it ran longer than {self._limit:g} s"
-        elif ending.end is End.CRASHED:
-            words = f"its process ended: {ending.words}"
-        if test is None and self._left:
-            test = self._left.pop(next(iter(self._left)))
-            words += " (before the test itself began: while loading, or in a hook)"
-        elif test is None:
-            test = self._made("", self._batch.path)
-            words += " (after its last test: in a closing hook)"
-        message = {"outcome": outcome, "message": words, "seconds": round(ending.seconds, 6)}
-        self._end(test, message, printed)
-        for address in list(self._left):
-            if test.place.startswith(f"{address}{NESTED}"):
-                words = f"it was ended while '{test.name}' ran inside of it"
-                self._end(self._left.pop(address), {"outcome": outcome, "message": words})

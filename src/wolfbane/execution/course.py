@@ -1,0 +1,237 @@
+"""One batch on its way: requests to workers, what they answer, and what was left of it."""
+
+from __future__ import annotations
+
+import asyncio
+from base64 import b64decode
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from wolfbane.engines import engine_for
+from wolfbane.events import Exercised, TestStarted
+from wolfbane.execution.channel import Message
+from wolfbane.execution.pool import Slot, Unstartable
+from wolfbane.execution.worker import End
+from wolfbane.execution.worker import Outcome as Ending
+from wolfbane.model import NESTED, Evidence, Outcome, Part, Test
+from wolfbane.planning import Batch
+
+if TYPE_CHECKING:
+    from wolfbane.browsers.desks import Desk
+    from wolfbane.execution.batches import BatchRunner
+
+AFTER_CRASH = {
+    End.CRASHED: Outcome.CRASHED,
+    End.TIMED_OUT: Outcome.TIMED_OUT,
+    End.FLOODED: Outcome.ERRORED,
+    End.NONSENSE: Outcome.ERRORED,
+}
+
+
+class Course:
+    """One batch on its way, through as many workers as it takes."""
+
+    def __init__(self, runner: BatchRunner, slot: Slot, batch: Batch) -> None:
+        self._runner, self._slot, self._batch = runner, slot, batch
+        self._suite = runner.workspace.suite(batch.suite)
+        self._limit = runner.timeout or runner.workspace.limit(self._suite)
+        self._left: dict[str, Test] = {test.place: test for test in batch.tests}
+        self._planned = frozenset(self._left)
+        self._output: dict[str, list[str]] = {}
+        self._parts: dict[str, list[Part]] = {}
+        self._evidence: dict[str, list[Evidence]] = {}
+        self._desk: Desk | None = None
+        self._ending: list[asyncio.Task[None]] = []
+        self._met: dict[str, Test] = {}
+        self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
+        self._paths = dict.fromkeys(test.path for test in batch.tests)
+        if self._suite.bridge:  # it stands for what cannot be told of one of several files
+            self._paths[self._suite.bridge] = None
+
+    async def run(self) -> None:
+        """Run what is left until nothing is; a lost worker costs the test it was running."""
+        if self._batch.fresh:
+            self._slot.renew(self._suite)
+        while self._left and not self._runner.pool.stopping:
+            try:
+                worker = await self._slot.worker(self._suite, self._batch.browser)
+            except Unstartable as error:
+                if not self._runner.pool.stopping:
+                    self._end_all(Outcome.BLOCKED, str(error))
+                break
+            self._desk = worker.desk
+            self._expect_the_next()
+            ending = await worker.ask(self._request(), "ran", self._listen, self._limit)
+            worker.loaded.add(self._batch.path)
+            await self._settle()
+            if ending.end is End.DONE:
+                self._account_for_the_rest()
+                await self._settle()
+                self._slot.release(self._suite)
+            elif ending.end is not End.STOPPED:
+                self._lost(ending, worker.printed())
+                await self._settle()
+                await self._slot.drop(self._suite.name)
+        await self._settle()
+        if self._batch.fresh and self._left:
+            self._runner.give_up(self._batch)
+        elif self._left:
+            self._runner.unrun += len(self._left)
+
+    def _expect_the_next(self) -> None:
+        """Where another file of the suite follows, its worker may be started ahead."""
+        mine = (self._suite.name, self._batch.target, self._batch.browser)
+        if any((b.suite, b.target, b.browser) == mine for b in self._runner.queue):
+            self._slot.expect(self._suite, self._batch.browser)
+
+    async def _settle(self) -> None:
+        """Wait until what tests left in their browsers is safe."""
+        ending, self._ending = self._ending, []
+        await asyncio.gather(*ending)
+
+    def _request(self) -> Message:
+        names = [test.name for test in self._left.values()]
+        request: Message = {
+            "type": "run", "file": self._batch.path, "names": names, "limit": self._limit
+        }  # fmt: skip
+        if self._suite.bridge:
+            files: dict[str, list[tuple[str, str, str]]] = {}
+            for test in self._left.values():
+                files.setdefault(test.path, []).append((test.name, test.group, test.called))
+            request.update(files=files, browser=self._batch.browser)
+        if self._holds_tests:
+            known = self._runner.files[self._batch.path].tests
+            chosen = {test.name for test in self._batch.tests}
+            request["without"] = [
+                test.name
+                for test in known
+                if test.name not in chosen and any(name in chosen for name in test.around)
+            ]
+        return request
+
+    def _listen(self, message: Message) -> None:
+        kind = message["type"]
+        address = str(message.get("address", ""))
+        if kind == "started" and self._desk is not None:
+            self._desk.started(address)
+        if kind == "started" and address in self._left:
+            self._runner.tell(TestStarted(self._left[address].address, self._suite.name))
+        elif kind == "output":
+            self._output.setdefault(address, []).append(str(message["text"]))
+        elif kind == "parts":
+            parts = self._runner.maker.parts(message["parts"])
+            self._parts.setdefault(address, []).extend(parts)
+        elif kind == "evidence":
+            kept = self._runner.pool.keep(address, str(message["kind"]), _content(message))
+            self._evidence.setdefault(address, []).append(kept)
+        elif kind == "covered":
+            self._runner.covered[_coverage(message)] += int(message["count"])
+        elif kind == "test":
+            self._meet(address, int(message.get("line", 0)))
+        elif kind == "finished":
+            test = self._left.pop(address) if address in self._left else self._extra(address)
+            self._end(test, message)
+
+    def _meet(self, address: str, line: int) -> None:
+        """A test that came up inside of another one: remembered for the next time."""
+        test = self._extra(address)
+        chosen = {other.name: other for other in self._batch.tests}
+        outer = next((chosen[name] for name in test.around if name in chosen), test)
+        known = self._left.get(address)
+        test = replace(known or test, line=line, tags=outer.tags, exact=True)
+        self._met[address] = self._runner.met.setdefault(test.path, {})[test.name] = test
+
+    def _extra(self, address: str) -> Test:
+        """What was not asked for: a test inside of one that was, or a hook that failed."""
+        if address in self._met:
+            return self._met[address]
+        for path in self._paths:
+            if address == path or address.startswith(f"{path}#"):
+                return self._made(address[len(path) + 1 :], path)
+        raise ValueError(f"{address} was not asked for")
+
+    def _made(self, name: str, path: str) -> Test:
+        """A test that nobody had planned."""
+        suite, batch = self._suite, self._batch
+        return Test(
+            suite.name, suite.kind, path, name, exact=True, browser=batch.browser,
+            target=batch.target,
+        )  # fmt: skip
+
+    def _account_for_the_rest(self) -> None:
+        """What never came up. That is no fault of a test that was only thought to be there."""
+        chosen = {test.name for test in self._batch.tests}
+        for address, test in list(self._left.items()):
+            if not test.exact:
+                self._runner.missed.setdefault(test.path, set()).add(test.name)
+                if any(name in chosen for name in test.around):
+                    del self._left[address]
+        self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
+
+    def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
+        """Account for a test; where it had a browser, what it left there is looked at before."""
+        began = self._runner.pool.began(float(str(message.get("seconds", 0.0))))
+        if self._desk is None:
+            self._told(test, message, printed, began)
+        else:
+            self._runner.maker.make(test, message, "")  # a wrong message is the worker's end now
+            look = self._look(self._desk, test, message, printed, began)
+            self._ending.append(asyncio.create_task(look))
+
+    async def _look(
+        self, desk: Desk, test: Test, message: Mapping[str, object], printed: str, began: float
+    ) -> None:
+        browsing, keep = self._runner.pool.browsing, self._runner.pool.keep
+        message, kept = await browsing.judged(desk, test, message, keep)
+        self._evidence.setdefault(test.place, []).extend(kept)
+        self._told(test, message, printed, began)
+
+    def _told(self, test: Test, message: Mapping[str, object], printed: str, began: float) -> None:
+        output = "".join(self._output.pop(test.place, ())) + printed
+        parts = self._parts.pop(test.place, ())
+        evidence = self._evidence.pop(test.place, ())
+        worker = self._slot.number
+        result = self._runner.maker.make(test, message, output, parts, evidence, began, worker)
+        if test.place in self._planned:
+            self._runner.ended(test, result)
+        else:
+            self._runner.finished(result, True)
+
+    def _end_all(self, outcome: Outcome, words: str) -> None:
+        for test in self._left.values():
+            self._end(test, {"outcome": outcome, "message": words})
+        self._left.clear()
+
+    def _lost(self, ending: Ending, printed: str) -> None:
+        """The worker is gone: name the test that it was running, or about to run."""
+        outcome = AFTER_CRASH[ending.end]
+        words = ending.words
+        test = self._left.pop(ending.current, None)
+        if test is None and ending.current in self._met:
+            test = self._met[ending.current]
+        if ending.end is End.TIMED_OUT:
+            words = f"it ran longer than {self._limit:g} s"
+        elif ending.end is End.CRASHED:
+            words = f"its process ended: {ending.words}"
+        if test is None and self._left:
+            test = self._left.pop(next(iter(self._left)))
+            words += " (before the test itself began: while loading, or in a hook)"
+        elif test is None:
+            test = self._made("", self._batch.path)
+            words += " (after its last test: in a closing hook)"
+        message = {"outcome": outcome, "message": words, "seconds": round(ending.seconds, 6)}
+        self._end(test, message, printed)
+        for address in list(self._left):
+            if test.place.startswith(f"{address}{NESTED}"):
+                words = f"it was ended while '{test.name}' ran inside of it"
+                self._end(self._left.pop(address), {"outcome": outcome, "message": words})
+
+
+def _coverage(message: Message) -> Exercised:
+    return Exercised(*(str(message[key]) for key in ("source", "operation", "status", "media")))
+
+
+def _content(message: Message) -> str | bytes:
+    """What a test leaves behind: a text, in which secrets are masked, or bytes."""
+    return str(message["text"]) if "text" in message else b64decode(message["data"])
