@@ -35,8 +35,9 @@ SHOTS = {
     "browser-failure": (58, "wolfbane run page/map --name legend"),
     "quarantine": (34, "wolfbane run tests/fees --retries 1"),
     "compare": (22, "wolfbane compare previous last"),
-    "doctor": (30, "wolfbane doctor"),
+    "doctor": (33, "wolfbane doctor"),
     "contract": (44, "wolfbane run workflows"),
+    "bridge-check": (16, "wolfbane bridge check ledger/bridge.toml"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
 }
 
