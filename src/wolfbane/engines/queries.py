@@ -10,11 +10,13 @@ from tree_sitter import Language, Node, Parser, Query, QueryCursor, QueryError
 from wolfbane.formats.outline import CannotFind, Item
 
 Captures = dict[str, list[Node]]
+_HOMES = {"tsx": "typescript", "php_only": "php"}
+"""Grammars that come in the package of another."""
 
 
 @cache
 def _grammar(name: str) -> Language:
-    module = f"tree_sitter_{name.replace('-', '_')}"
+    module = f"tree_sitter_{_HOMES.get(name, name).replace('-', '_')}"
     try:
         found = importlib.import_module(module)
     except ImportError:
@@ -82,7 +84,9 @@ def _nested(found: dict[tuple[int, int, bool], Item]) -> list[Item]:
 
 
 def _text(node: Node) -> str:
-    """A node's text; of a literal in quotes what is between them."""
+    """A node's text; of a literal in quotes what is between them, of a symbol its name."""
     text = (node.text or b"").decode("utf-8", "replace")
+    if node.type == "simple_symbol":
+        return text.removeprefix(":")
     quoted = len(text) > 1 and text[0] in "\"'`" and text[-1] == text[0]
     return text[1:-1] if quoted else text
