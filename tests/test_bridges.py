@@ -55,6 +55,14 @@ def test_names_are_given_as_the_launcher_wants_them(ledger, how):
     assert run.outcomes == {place("berths / adds up"): "passed", place(WEIRD): "passed"}
 
 
+def test_what_only_the_launcher_knows_runs_where_no_names_are_given(ledger):
+    rewrite(ledger, ('entry "(?P<name>[^"]*)"', 'entry "(?P<name>[^"$]*)"'),
+            ('how = "each"', 'how = "each"\nunless_all = true'))  # fmt: skip
+    both = {place("berths / adds up"): "passed", place("berths / is closed"): "failed"}
+    assert ledger.run().outcomes == {**both, place("boats.is $weird [x] 'é' (a|b) *"): "passed"}
+    assert ledger.run("--tag", "smoke").outcomes == {place("berths / adds up"): "passed"}
+
+
 def test_files_may_be_all_that_can_be_chosen(ledger):
     ledger.file("say.py", 'import sys\nprint("1..2\\nok 1 - a\\nnot ok 2 - b")\nsys.exit(1)\n')
     ledger.file(

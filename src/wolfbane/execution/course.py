@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from base64 import b64decode
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -99,7 +99,8 @@ class Course:
             files: dict[str, list[tuple[str, str, str]]] = {}
             for test in self._left.values():
                 files.setdefault(test.path, []).append((test.name, test.group, test.called))
-            request.update(files=files, browser=self._batch.browser)
+            whole = [path for path, tests in files.items() if self._are_all(path, tests)]
+            request.update(files=files, browser=self._batch.browser, whole=whole)
         if self._holds_tests:
             known = self._runner.files[self._batch.path].tests
             chosen = {test.name for test in self._batch.tests}
@@ -109,6 +110,11 @@ class Course:
                 if test.name not in chosen and any(name in chosen for name in test.around)
             ]
         return request
+
+    def _are_all(self, path: str, chosen: Sequence[tuple[str, str, str]]) -> bool:
+        """Whether these are all the tests that are known of a file."""
+        names = {name for name, _, _ in chosen}
+        return all(test.name in names for test in self._runner.files[path].tests)
 
     def _listen(self, message: Message) -> None:
         kind = message["type"]

@@ -23,7 +23,13 @@ from wolfbane.events import (
     TestRetried,
 )
 from wolfbane.model import Outcome, Result, at, variant
-from wolfbane.reports.failure import one_line, part_lines, print_blocked, print_failure, print_flaky
+from wolfbane.reports.failure import (
+    one_line,
+    part_lines,
+    print_blocked,
+    print_failures,
+    print_flaky,
+)
 from wolfbane.reports.header import header
 from wolfbane.reports.matrix import browser_line, by_browser, command_line
 from wolfbane.reports.quarantine import print_quarantined
@@ -175,12 +181,10 @@ class ConsoleReport:
             for path in [path for path in self._open if path in self._by_file]:
                 self._file_line(path)
         folder = f"{self._results_folder}/runs/{self._run}"
-        for result in self._results:
-            if result.outcome.is_bad and result.address not in self._held:
-                print_failure(
-                    self._console, result, verbose=self._verbose, folder=folder,
-                    pointed=self._pointed,
-                )  # fmt: skip
+        bad = [r for r in self._results if r.outcome.is_bad and r.address not in self._held]
+        print_failures(
+            self._console, bad, verbose=self._verbose, folder=folder, pointed=self._pointed
+        )
         print_blocked(self._console, self._results, folder, self._pointed)
         for result in self._results:
             if result.outcome is Outcome.FLAKY and not self._quiet:

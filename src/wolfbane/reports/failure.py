@@ -36,6 +36,25 @@ def print_failure(
     console.print(Text.assemble(("\n  run it again: ", "dim"), again), soft_wrap=True)
 
 
+def print_failures(
+    console: Console, results: Iterable[Result], *, verbose: bool, folder: str,
+    pointed: Sequence[str] = (),
+) -> None:  # fmt: skip
+    """Print failures; what befell a whole file, and so each of its tests, is printed once."""
+    groups: dict[object, list[Result]] = {}
+    for result in results:
+        said = (result.frames, result.trace, result.parts, result.earlier, result.evidence)
+        own = verbose or result.outcome is Outcome.FAILED or any(said)
+        place = (result.path, result.browser, result.target)
+        key = result.address if own else (*place, result.outcome, result.message)
+        groups.setdefault(key, []).append(result)
+    for first, *others in groups.values():
+        print_failure(console, first, verbose=verbose, folder=folder, pointed=pointed)
+        if others:
+            words = f"\n  the same of {many(len(others), 'more test')} of {in_line(first.path)}"
+            console.print(Text(words, style="dim"), soft_wrap=True)
+
+
 def print_flaky(console: Console, result: Result, folder: str) -> None:
     """A test that passed in the end, and each attempt before that."""
     head = Text.assemble((f"{result.outcome}", STYLES[result.outcome]), "  ")

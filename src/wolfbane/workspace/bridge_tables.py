@@ -93,6 +93,8 @@ class Names:
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
     them, a ``list`` in a file with one on each line, or not at all: then ``files`` are run whole.
     ``name`` is what the launcher calls a test: a template of ``{name}``, ``{group}``, ``{file}``.
+    With ``unless_all`` none are given where all known tests of the files are chosen, so that those
+    which only the launcher knows are run, too.
     """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
@@ -104,6 +106,7 @@ class Names:
     separator: str = ","
     dialect: Literal["pcre", "python", "java", "javascript", "go", "posix", "tcl", "glob"] = "pcre"
     whole: str = "^({})$"
+    unless_all: bool = False
 
 
 @dataclass(frozen=True)

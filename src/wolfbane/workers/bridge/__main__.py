@@ -20,6 +20,7 @@ from wolfbane.workers.bridge.calls import (
     filled,
     in_calls,
     name_values,
+    needs_no_names,
     unsayable,
 )
 from wolfbane.workers.bridge.launching import launch
@@ -76,7 +77,8 @@ class _Chosen:
         self.place: str = options["place"]
         self.limit: float = request["limit"]
         self._root: str = options["root"]
-        self._files: dict[str, list[str]] = request["files"]
+        self._files: dict[str, list[list[str]]] = request["files"]
+        self._whole = frozenset(request["whole"])
         self._known = {f"param.{key}": value for key, value in options["values"].items()}
         self._known.update(root=self._root, browser=request["browser"])
 
@@ -88,7 +90,7 @@ class _Chosen:
             accounts = Accounts(self.channel, self.bridge, [test], self.place)
             accounts.end_all({"outcome": "errored", "message": why})
         with heartbeat(self.channel, self.bridge["about"]):
-            for some in in_calls([test for test in tests if test not in reasons], run):
+            for some in in_calls([test for test in tests if test not in reasons], run, self._whole):
                 with tempfile.TemporaryDirectory(prefix="launch-") as scratch:
                     self._call(some, scratch)
 
@@ -129,8 +131,9 @@ class _Chosen:
     def _command(self, tests: Sequence[Called], scratch: str, report: str) -> list[str]:
         run = self.bridge["run"]
         known = {**self._known, "file": tests[0].file, "scratch": scratch, "report": report}
+        named = [] if needs_no_names(tests, run, self._whole) else tests
         many = {
-            NAMES: name_values(tests, run["names"], Path(scratch)),
+            NAMES: name_values(named, run["names"], Path(scratch)) if named else [],
             FILES: list(dict.fromkeys(test.file for test in tests)),
         }
         return filled(run["command"], many, run["names"]["option"], known)

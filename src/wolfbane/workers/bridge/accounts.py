@@ -139,7 +139,9 @@ class Accounts:
         if waiting := [test for tests in self._left.values() for test in tests]:
             why = why or (f"the launcher ended: {strange}" if strange else silent)
             addresses = [test.address for test in waiting]
-            self.end(addresses, {"outcome": outcome, "message": why}, verdict.output)
+            told = {"outcome": outcome, "message": why}
+            self.end(addresses[:1], told, verdict.output)  # said once, however many they are
+            self.end(addresses[1:], told, "")
         elif wrong := why or self._disagreement(code, strange):
             self.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
 

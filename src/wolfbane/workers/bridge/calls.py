@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -88,8 +88,23 @@ def escaped(text: str, dialect: str) -> str:
     return made.replace("\n", "\\n").replace("\r", "\\r").replace("\t", "\\t")
 
 
-def in_calls(tests: Sequence[Called], run: Mapping[str, Any]) -> Iterator[list[Called]]:
-    """The tests of each call: all in one, unless they grow too long for a command line."""
+def needs_no_names(tests: Iterable[Called], run: Mapping[str, Any], whole: Container[str]) -> bool:
+    """Whether the launcher is to run all that it knows of the tests' files."""
+    if run["per"] == "test" or not run["names"]["unless_all"]:
+        return False
+    return all(test.path in whole for test in tests)
+
+
+def in_calls(
+    tests: Sequence[Called], run: Mapping[str, Any], whole: Container[str]
+) -> Iterator[list[Called]]:
+    """The tests of each call: all in one, unless they grow too long for a command line.
+
+    Those of files that are ``whole`` need no names, if the bridge says so.
+    """
+    if needs_no_names(tests, run, whole):
+        yield list(tests)
+        return
     how = run["names"]["how"]
     if how == "files" or run["per"] == "test":
         yield from ([test] for test in tests)
