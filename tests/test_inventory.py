@@ -8,7 +8,7 @@ import subprocess
 
 import pytest
 
-from wolfbane.inventory.cache import FORMAT, Cache
+from wolfbane.inventory.cache import FORMAT, Cache, look
 from wolfbane.model import Test as Known
 from wolfbane.model import TestFile as KnownFile
 
@@ -92,7 +92,8 @@ def test_what_another_run_wrote_stays(tmp_path):
 
     def keep(cache, name, *tests):
         found = tuple(Known("s", "python", name, test) for test in tests)
-        cache.keep(tmp_path, name, "s", "python x", name * 3, KnownFile(name, "s", "python", found))
+        seen, _ = look(tmp_path / name)
+        cache.keep(tmp_path, name, "s", "python x", seen, KnownFile(name, "s", "python", found))
 
     first = Cache(place)
     keep(first, "a", "old")

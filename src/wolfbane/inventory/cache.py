@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -17,6 +17,14 @@ FORMAT = 7
 _Entry = dict[str, Any]
 
 
+@dataclass(frozen=True)
+class Seen:
+    """A file as it was: time and size, and the hash of its content."""
+
+    signature: list[int]
+    digest: str
+
+
 class Cache:
     """A JSON file of entries by suite and path. A damaged or older one is simply not used."""
 
@@ -24,7 +32,8 @@ class Cache:
         self._path = path
         self._used: set[str] = set()
         self._changed: set[str] = set()
-        self._entries, self._stamp = self._load(), _signature(path)
+        self._stamp = _signature(path)
+        self._entries = self._load()
 
     def _load(self) -> dict[str, _Entry]:
         try:
@@ -61,14 +70,13 @@ class Cache:
         return True, file
 
     def keep(
-        self, root: Path, path: str, suite: str, settings: str, digest: str,
-        file: TestFile | None,
-    ) -> None:  # fmt: skip
-        """Remember what a file holds whose content has this hash."""
+        self, root: Path, path: str, suite: str, settings: str, seen: Seen, file: TestFile | None
+    ) -> None:
+        """Remember what a file holds that was seen so, before it was read."""
         entry: _Entry = {
             "settings": settings,
-            "seen": _signature(root / path),
-            "hash": digest,
+            "seen": seen.signature,
+            "hash": seen.digest,
             "depends": {p: _signature(root / p) for p in file.depends} if file else {},
         }
         entry.update({"empty": True} if file is None else _written(file))
@@ -103,6 +111,16 @@ def _signature(path: Path) -> list[int]:
     except OSError:
         return [0, 0]
     return [status.st_mtime_ns, status.st_size]
+
+
+def look(path: Path) -> tuple[Seen, bytes]:
+    """A file's content, and how it was when that was read. Raises OSError.
+
+    Should it change meanwhile, it will be seen to be another one the next time.
+    """
+    before = _signature(path)
+    source = path.read_bytes()
+    return Seen(before, content_hash(source)), source
 
 
 def content_hash(data: bytes) -> str:

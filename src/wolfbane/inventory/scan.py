@@ -10,7 +10,7 @@ from pathlib import Path
 
 from wolfbane.engines import engine_for
 from wolfbane.formats.copies import is_url, place_of
-from wolfbane.inventory.cache import Cache, content_hash
+from wolfbane.inventory.cache import Cache, look
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.scanning import scan_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
@@ -84,14 +84,13 @@ class Inventory:
     def _keep(self, file: TestFile) -> None:
         suite = self.workspace.suite(file.suite)
         try:
-            source = (self.workspace.root / file.path).read_bytes()
+            seen, source = look(self.workspace.root / file.path)
         except OSError:  # a test may take its own file away
             self.files[file.path] = file
             return
         tagged = with_source_tags(file, source)
         key = settings_key(self.workspace.root, suite)
-        digest = content_hash(source)
-        self.cache.keep(self.workspace.root, file.path, suite.name, key, digest, tagged)
+        self.cache.keep(self.workspace.root, file.path, suite.name, key, seen, tagged)
         self.files[file.path] = tagged
 
     def rescan(self) -> None:
@@ -149,8 +148,8 @@ def _suite_files(
             found[path] = file
     for scanned in scan_files(root, suite, [path for path in paths if path not in found]):
         found[scanned.path] = scanned.file
-        if scanned.digest:
-            cache.keep(root, scanned.path, suite.name, settings, scanned.digest, scanned.file)
+        if scanned.seen:
+            cache.keep(root, scanned.path, suite.name, settings, scanned.seen, scanned.file)
     return {path: file for path in paths if (file := found[path]) is not None}
 
 

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from wolfbane.cores import available_cores
 from wolfbane.engines import engine_for
-from wolfbane.inventory.cache import content_hash
+from wolfbane.inventory.cache import Seen, look
 from wolfbane.inventory.tags import with_source_tags
 from wolfbane.model import TestFile
 from wolfbane.workspace.settings import Suite
@@ -23,10 +23,10 @@ _PIECE = 50
 
 @dataclass(frozen=True)
 class Scanned:
-    """What a file holds (None: no test), and the hash of its content; none if unreadable."""
+    """What a file holds (None: no test), and how it was seen; None if it cannot be read."""
 
     path: str
-    digest: str
+    seen: Seen | None
     file: TestFile | None
 
 
@@ -55,10 +55,10 @@ def _scan_some(root: Path, suite: Suite, paths: Sequence[str]) -> list[Scanned]:
 
 def _scan(root: Path, suite: Suite, path: str) -> Scanned:
     try:
-        source = (root / path).read_bytes()
+        seen, source = look(root / path)
     except OSError as error:
         lost = TestFile(path, suite.name, suite.kind, complete=False, error=str(error))
-        return Scanned(path, "", lost)
+        return Scanned(path, None, lost)
     engine = engine_for(suite.kind)
     file = engine.scan(root, suite, path, source)
     if file is not None:
@@ -66,4 +66,4 @@ def _scan(root: Path, suite: Suite, path: str) -> Scanned:
         file = with_source_tags(replace(file, exact=exact), source)
         if exact:
             file = replace(file, tests=tuple(replace(t, exact=True) for t in file.tests))
-    return Scanned(path, content_hash(source), file)
+    return Scanned(path, seen, file)
