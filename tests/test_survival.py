@@ -215,3 +215,16 @@ def test_a_record_from_a_newer_version(folder):
     assert shown.code == 2
     assert "journal.jsonl:2: not an event" in shown.err
     assert "the record is from Wolfbane 9." in shown.err
+
+
+def test_a_file_that_ends_its_workers_before_any_test_is_left(folder):
+    tests = "".join(f"    def test_{number}(self): pass\n" for number in range(40))
+    head = "import os, unittest\n\ndef setUpModule():\n    open('starts', 'a').write('x')\n"
+    folder.file("test_bad.py", f"{head}    os._exit(3)\n\nclass A(unittest.TestCase):\n{tests}")
+    folder.file("test_good.py", "def test_fine(): pass\n")
+    run = folder.run("-j1")
+    assert list(run.outcomes.values()).count("crashed") == 40
+    assert run.outcomes["test_good.py#test_fine"] == "passed"
+    assert (folder.path / "starts").read_text() == "xxx"
+    assert "3 workers ended before a test of this file began, and it was left" in run.out
+    assert "the same of 36 more tests of test_bad.py" in run.out

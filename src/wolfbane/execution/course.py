@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from wolfbane.browsers.desks import Desk
     from wolfbane.execution.batches import BatchRunner
 
+IN_VAIN = 3
+"""Workers in a row that may end before a test begins; each costs a test, and a start."""
 AFTER_CRASH = {
     End.CRASHED: Outcome.CRASHED,
     End.TIMED_OUT: Outcome.TIMED_OUT,
@@ -44,6 +46,7 @@ class Course:
         self._desk: Desk | None = None
         self._ending: list[asyncio.Task[None]] = []
         self._met: dict[str, Test] = {}
+        self._lost_in_vain = 0
         self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
         self._paths = dict.fromkeys(test.path for test in batch.tests)
         if self._suite.bridge:  # it stands for what cannot be told of one of several files
@@ -220,6 +223,7 @@ class Course:
             words = f"it ran longer than {self._limit:g} s"
         elif ending.end is End.CRASHED:
             words = f"its process ended: {ending.words}"
+        self._lost_in_vain = 0 if test else self._lost_in_vain + 1
         if test is None and self._left:
             test = self._left.pop(next(iter(self._left)))
             words += " (before the test itself began: while loading, or in a hook)"
@@ -232,6 +236,9 @@ class Course:
             if test.place.startswith(f"{address}{NESTED}"):
                 words = f"it was ended while '{test.name}' ran inside of it"
                 self._end(self._left.pop(address), {"outcome": outcome, "message": words})
+        if self._lost_in_vain == IN_VAIN:
+            words = f"{IN_VAIN} workers ended before a test of this file began, and it was left"
+            self._end_all(outcome, words)
 
 
 def _coverage(message: Message) -> Exercised:
