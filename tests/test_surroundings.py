@@ -282,12 +282,14 @@ def test_compose_asks_counts_and_runs(quay, tmp_path):
     assert run.code == 0 and "1 test of 1 suite" in run.out and "1 passed" in run.out
     typed = subprocess.run(
         quay.command("compose"), cwd=quay.path, env=quay.environment(), text=True,
-        input="desks\n1\nlocal,staging\n\nsave both\n", capture_output=True, check=True,
+        input="desks\n1\nlocal,staging\n2\n\nsave both\n", capture_output=True, check=True,
     ).stdout  # fmt: skip
     assert "there is no 'desks'; did you mean desk?" in typed
     assert "3 tests of 1 suite, each against 2 environments" in typed
-    assert "wolfbane run --suite desk --env local,staging" in typed
-    assert "--suite desk --env local,staging" in quay.call("preset", "list").out
+    assert "wolfbane run --suite desk --retries 2 --env local,staging" in typed
+    assert "--suite desk --retries 2 --env local,staging" in quay.call("preset", "list").out
+    quay.file("answers.toml", "retries = 1\n")
+    assert "wolfbane run --retries 1" in quay.call("compose", "--answers", "answers.toml").out
     quay.file("answers.toml", 'suite = ["unit"]\n')
     wrong = quay.call("compose", "--answers", "answers.toml")
     assert wrong.code == 2 and "unknown key 'suite'; did you mean suites?" in wrong.err

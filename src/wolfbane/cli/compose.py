@@ -22,15 +22,17 @@ _STEPS = {
     "tags": "Tags",
     "browsers": "Browsers",
     "env": "Environments",
+    "retries": "Retries",
     "reports": "Reports, such as xunit=out.xml",
 }
+_OPTIONAL = ("retries", "reports")
 _THEN = "run, save NAME, or show"
 
 
 @click.command("compose")
 @click.option(
     "--answers", type=click.Path(path_type=Path, dir_okay=False, exists=True), metavar="FILE",
-    help="Take the answers from a TOML file: suites, tags, browsers, env, reports, then.",
+    help="Take the answers from a TOML file: suites, tags, browsers, env, retries, reports, then.",
 )  # fmt: skip
 @workspace_option
 @click.pass_context
@@ -56,7 +58,7 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
             _ask(composition, step, title)
         else:
             value = given.get(step, [])
-            composition.answer(step, [value] if isinstance(value, str) else value)
+            composition.answer(step, value if isinstance(value, list) else [str(value)])
     arguments = composition.arguments()
     if workspace is not None:
         arguments += ["--workspace", str(workspace)]
@@ -90,7 +92,7 @@ def _ask(composition: Composition, step: str, title: str) -> None:
     for number, (word, about) in enumerate(offers.items(), 1):
         click.echo(f"{number:4}  {word.ljust(wide)}  {about}".rstrip())
     while True:
-        text = _prompt("  which (nothing: " + ("none)" if step == "reports" else "all)"))
+        text = _prompt("  which (nothing: " + ("none)" if step in _OPTIONAL else "all)"))
         try:
             composition.answer(step, [word for word in re.split(r"[\s,]+", text) if word])
             break
@@ -126,6 +128,8 @@ def _read(path: Path) -> Mapping[str, Any]:
         listed = isinstance(value, list) and all(isinstance(item, str) for item in value)
         if key not in known:
             problems.append(Problem(f"unknown key '{key}'", str(path), 0, did_you_mean(key, known)))
+        elif key == "retries" and type(value) is int:
+            continue
         elif not (isinstance(value, str) or (listed and key != "then")):
             problems.append(Problem(f"'{key}' is no text or list of texts", str(path)))
     if problems:

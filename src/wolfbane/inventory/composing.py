@@ -14,11 +14,12 @@ from wolfbane.selection import choose
 
 MOST_TAGS = 20
 _FIELDS = {"suites": "suite", "tags": "tag", "browsers": "browser"}
+_RETRIES = {"1": "what fails runs once more", "2": "twice more", "3": "three times more"}
 
 
 @dataclass
 class Composition:
-    """What was answered so far: words by step, suites, tags, browsers, env and reports."""
+    """What was answered so far: words by step, suites, tags, browsers, env, retries, reports."""
 
     inventory: Inventory
     answers: dict[str, list[str]] = field(default_factory=dict)
@@ -39,6 +40,8 @@ class Composition:
             default = self.inventory.workspace.settings.workspace.env
             names = list(self.inventory.workspace.settings.env)
             return {name: "the default" if name == default else "" for name in names}
+        if step == "retries":
+            return dict(_RETRIES)
         return {}
 
     def answer(self, step: str, words: Sequence[str]) -> None:
@@ -56,6 +59,8 @@ class Composition:
                 problems.append(
                     Problem(f"{step}: there is no '{word}'", hint=did_you_mean(word, known))
                 )
+        if step == "retries" and len(taken) > 1:
+            problems.append(Problem(f"retries: {' and '.join(taken)} are not one number"))
         if problems:
             raise InputError(*problems)
         self.answers[step] = taken
@@ -76,8 +81,8 @@ class Composition:
         """The arguments of ``wolfbane run`` that the answers come to."""
         options: Mapping[str, str] = {
             **{step: f"--{field}" for step, field in _FIELDS.items()},
-            "reports": "--report",
-        }
+            "retries": "--retries", "reports": "--report",
+        }  # fmt: skip
         found = [
             text
             for step, option in options.items()
