@@ -360,3 +360,15 @@ def test_a_huge_report_is_never_held_whole(folder, form):
         told = subprocess.run(command, cwd=folder.path, capture_output=True, text=True, check=True)
         used.append(int(told.stdout.split()[-1]))
     assert used[1] - used[0] < 30_000, "kilobytes, for a report of 100 MB"
+
+
+def test_parameters_and_folders_arrive(folder):
+    echo(folder, "each")
+    with (folder.path / "wolfbane.toml").open("a") as settings:
+        settings.write('[param.house]\ndefault = "the west quay; $HOME"\n[param.pier.x]\n')
+    bridge = folder.path / "b.toml"
+    more = '"{report}", "{param.house}", "<{param.pier.x}>", "{root}/{{file}}", '
+    bridge.write_text(bridge.read_text().replace('"{report}", ', more))
+    run = folder.run("--name", "plain", "--set", "pier.x=é")
+    told = {name.partition("#")[2] for name in run.outcomes if "#" in name}
+    assert told == {"plain", "the west quay; $HOME", "<é>", f"{folder.path}/{{file}}"}
