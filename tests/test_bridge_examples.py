@@ -124,9 +124,9 @@ def test_the_demos_bridge_broken(folder, old, new, words):
 
 ANSWERS = {
     "stations": [
-        "the reader", "*.stations", "lines", 'reading "NAME"', 'station "NAME"', "[TAG]",
-        "perl reader.pl --matching={names} --into={scratch} {file}", "pattern", "{group}/{name}",
-        "3", "xunit", "{scratch}/*.xml",
+        "the reader", "*.stations", "lines", "reading", 'reading "NAME"', 'station "NAME"', "[TAG]",
+        "perl 'reader.pl", "perl reader.pl --matching={names} --into={scratch} {file}", "pattern",
+        "{group}/{name}", "3", "xunit", "{scratch}/*.xml",
     ],
     "pumps": [
         "the checker", "*.pump", "files", "sh checker.sh {file}", "1", "tap", "",

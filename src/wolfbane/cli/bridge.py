@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import shlex
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,7 +16,7 @@ from wolfbane.errors import InputError, Problem, did_you_mean
 if TYPE_CHECKING:
     from wolfbane.workspace.bridge_draft import Draft
 
-_LINE = "a line with a {} in it, with {} in the place of what changes"
+_LINE = "a line with a {}, {} where it changes"
 _COMMAND = """\
 How is it started? One command line, with these where they belong:
   {names}   which tests to run      {file}    the file they are in, or {files}
@@ -84,35 +85,36 @@ def new(file: Path) -> None:
         raise InputError(Problem(f"cannot be written: {error}", str(file))) from None
     click.echo(f"\nwritten: {file}\n\nName it in wolfbane.toml:\n")
     click.echo(f'  [[suite]]\n  name = "{file.stem}"\n  kind = "bridge"\n  paths = ["..."]')
-    click.echo(f'  bridge = "{file.as_posix()}"\n\nand see what holds of it:\n')
+    click.echo(f'  bridge = "{file.as_posix()}"')
+    click.echo('  # folder = "..."               where the launcher is started, if not here\n')
+    click.echo("and see what holds of it:\n")
     click.echo(f"  {shlex.join(['wolfbane', 'bridge', 'check', str(file)])}")
 
 
 def _ask() -> Draft:
     """The questions, each after what was answered before."""
-    from wolfbane.workspace.bridge_draft import FORMATS, NAMES, WAYS, Draft
+    from wolfbane.workspace.bridge_draft import FORMATS, LISTS, NAMES, WAYS, Draft
 
     told: dict[str, Any] = {"about": click.prompt("What do you call the launcher")}
     told["files"] = click.prompt("Which files hold tests (globs)").split()
-    way = told["way"] = _one_of(
-        "How are tests found: by patterns for lines, by a query over the syntax, by a command"
-        " that lists them, or is a file a test", WAYS, "lines",
-    )  # fmt: skip
+    way = told["way"] = _one_of("How are tests found?", WAYS)
     if way == "lines":
-        told["test_line"] = click.prompt(_capital(_LINE.format("test", "NAME")))
-        told["group_line"] = _or_none(_LINE.format("group", "NAME"))
-        told["tag_line"] = _or_none(_LINE.format("tag", "TAG (or KEY and VALUE)"))
+        told["test_line"] = click.prompt(
+            _capital(_LINE.format("test", "NAME")), value_proc=_has("NAME")
+        )
+        told["group_line"] = _or_none(_LINE.format("group", "NAME"), _has("NAME"))
+        words = "TAG (or KEY and VALUE)"
+        told["tag_line"] = _or_none(_LINE.format("tag", words), _has("TAG", "KEY"))
     elif way == "query":
         told["grammar"] = click.prompt("The language (java, javascript, python, ...)")
     elif way == "listing":
-        told["list_command"] = click.prompt("The command that lists tests")
-        told["list_format"] = _one_of("What it prints", ("names", "json", "tap"), "names")
+        told["list_command"] = click.prompt(
+            "The command that lists tests, with {file} if it lists those of one", value_proc=_line
+        )
+        told["list_format"] = _one_of("What does it print?", LISTS)
     click.echo(_COMMAND)
-    told["command"] = click.prompt("Command")
-    told["names"] = "files" if way == "files" else _one_of(
-        "How does it take names: one option for each, all joined, as one pattern, in a list file",
-        NAMES, "each",
-    )  # fmt: skip
+    told["command"] = click.prompt("Command", value_proc=_line)
+    told["names"] = "files" if way == "files" else _one_of("How does it take names?", NAMES)
     if told["names"] == "each":
         told["option"] = _or_none("the option before each name")
     if told["names"] != "files":
@@ -122,20 +124,47 @@ def _ask() -> Draft:
             default="{group}.{name}" if grouped else "{name}",
         )
     told["failed"] = click.prompt("Its exit code when tests failed", default=1)
-    told["format"] = _one_of("What its report is", FORMATS, "xunit")
+    told["format"] = _one_of("What is its report?", FORMATS)
     told["report"] = _or_none("where the report is, such as {scratch}/report.xml")
     return Draft(**told)
 
 
-def _one_of(question: str, words: Sequence[str], default: str) -> str:
-    answer: str = click.prompt(question, type=click.Choice(words), default=default)
+def _one_of(question: str, words: Mapping[str, str]) -> str:
+    """One of the words, which are told with what they mean; the first if nothing is typed."""
+    click.echo(question)
+    for word, meaning in words.items():
+        click.echo(f"  {word:<8} {meaning}")
+    choice = click.Choice(list(words))
+    answer: str = click.prompt("Which", type=choice, default=next(iter(words)), show_choices=False)
     return answer
 
 
-def _or_none(question: str) -> str:
-    text = f"{_capital(question)} (nothing: there is none)"
-    answer: str = click.prompt(text, default="", show_default=False)
-    return answer.strip()
+def _or_none(question: str, check: Callable[[str], str] = str.strip) -> str:
+    text = f"{_capital(question)} (or nothing)"
+    answer: str = click.prompt(
+        text, default="", show_default=False, value_proc=lambda said: said and check(said)
+    )
+    return answer
+
+
+def _has(*words: str) -> Callable[[str], str]:
+    """Ask again where none of the words is in the answer."""
+
+    def check(said: str) -> str:
+        if not any(re.search(rf"\b{word}\b", said) for word in words):
+            raise click.BadParameter(f"there is no {' or '.join(words)} in it")
+        return said.strip()
+
+    return check
+
+
+def _line(said: str) -> str:
+    """Ask again where a command line's quotes do not match."""
+    try:
+        shlex.split(said)
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from None
+    return said
 
 
 def _capital(text: str) -> str:

@@ -8,9 +8,26 @@ import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-WAYS = ("lines", "query", "listing", "files")
-NAMES = ("each", "joined", "pattern", "list")
-FORMATS = ("xunit", "ctrf", "tap", "events", "lines")
+WAYS = {
+    "lines": "by patterns for the lines of a file",
+    "query": "by a query over the syntax of a language",
+    "listing": "by a command that lists them",
+    "files": "they are not: a file is the test",
+}
+LISTS = {"names": "one name on each line", "json": "JSON", "tap": "TAP, none of it run"}
+NAMES = {
+    "each": "one by one, maybe each after an option",
+    "joined": "all in one argument, with commas between",
+    "pattern": "as one regular expression",
+    "list": "in a file, one on each line",
+}
+FORMATS = {
+    "xunit": "xUnit-style XML",
+    "ctrf": "the common test report format, as JSON",
+    "tap": "TAP",
+    "events": "a JSON object for each test, on lines",
+    "lines": "lines of text that say how each test ended",
+}
 _NAMED = {"NAME": "name", "TAG": "tag", "KEY": "key", "VALUE": "value"}
 
 
