@@ -378,3 +378,22 @@ OPENS = """
     open(report, "w").write(json.dumps(entry) + "\\n")
     sys.exit(1)
 """
+
+
+def test_what_fails_behind_a_bridge_runs_again(counted):
+    counted.file(
+        "counted.py",
+        """
+        import json, os, sys
+
+        first = not os.path.exists("../seen")
+        open("../seen", "a").close()
+        entry = {"name": sys.argv[2][7:], "outcome": "failed" if first else "passed"}
+        open(sys.argv[1], "w").write(json.dumps({**entry, "message": "it is early"}))
+        sys.exit(int(first))
+    """,
+    )
+    run = counted.run("--name", "a1", "--retries", "1")
+    result = run.results["books/1.count#a1"]
+    assert (run.code, result["outcome"]) == (0, "flaky")
+    assert [each["message"] for each in result["earlier"]] == ["it is early"]
