@@ -372,3 +372,52 @@ def test_parameters_and_folders_arrive(folder):
     run = folder.run("--name", "plain", "--set", "pier.x=é")
     told = {name.partition("#")[2] for name in run.outcomes if "#" in name}
     assert told == {"plain", "the west quay; $HOME", "<é>", f"{folder.path}/{{file}}"}
+
+
+SHARED = """
+    import json, sys
+
+    report, *names = sys.argv[1:]
+    with open(report, "w") as out:
+        for file, outcome in (("books/night.count", "passed"), ("books/day.count", "failed")):
+            for number, line in enumerate(open(file)):
+                if line.split()[-1] in names:
+                    last = outcome if number else "passed"
+                    entry = {"name": line.split()[-1], "outcome": last, "file": file}
+                    out.write(json.dumps(entry) + "\\n")
+"""
+
+
+def shared(folder, per):
+    """Two files with tests of one name; the launcher runs whatever is called so."""
+    suite = '[[suite]]\nname = "s"\nkind = "bridge"\npaths = ["books"]\nbridge = "b.toml"\n'
+    folder.file("wolfbane.toml", suite)
+    folder.file("launcher.py", SHARED)
+    for name in ("day", "night"):
+        folder.file(f"books/{name}.count", "count up\ncount up\ncount down\n")
+    folder.file(
+        "b.toml",
+        f"""
+        about = "one that goes by names alone"
+        find = {{ files = ["*.count"], lines = {{ test = '^count (?P<name>\\w+)' }} }}
+        read = {{ format = "events", report = "{{scratch}}/told" }}
+        [run]
+        command = ["python3", "launcher.py", "{{report}}", "{{names}}"]
+        names = {{ how = "each" }}
+        per = "{per}"
+        failed = [0]
+    """,
+    )
+
+
+@pytest.mark.parametrize("per", ["test", "file", "suite"])
+def test_what_another_file_says_is_not_this_ones(folder, per):
+    shared(folder, per)
+    day = {"up": "passed", "up (2)": "failed", "down": "failed"}
+    run = folder.run("books/day.count")
+    told = {name: ended for name, ended in run.outcomes.items() if name.startswith("books/")}
+    assert told == {f"books/day.count#{name}": ended for name, ended in day.items()}
+    assert {name.partition("#")[0] for name in run.outcomes} == {"books/day.count", "b.toml"}
+    again = folder.run("books/day.count#up (2)", "--retries", "1")
+    assert again.results["books/day.count#up (2)"]["attempt"] == 2
+    assert "books/day.count#up" not in again.outcomes

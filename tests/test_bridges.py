@@ -61,6 +61,8 @@ def test_what_only_the_launcher_knows_runs_where_no_names_are_given(ledger):
     both = {place("berths / adds up"): "passed", place("berths / is closed"): "failed"}
     assert ledger.run().outcomes == {**both, place("boats.is $weird [x] 'é' (a|b) *"): "passed"}
     assert ledger.run("--tag", "smoke").outcomes == {place("berths / adds up"): "passed"}
+    checked = ledger.call("bridge", "check", "ledger.toml")
+    assert (checked.code, "warning  reported" in checked.out) == (0, True), checked.out
 
 
 def test_files_may_be_all_that_can_be_chosen(ledger):
@@ -315,9 +317,11 @@ def test_a_command_may_list_the_tests(ledger, form, told, options):
 ])  # fmt: skip
 def test_a_list_that_makes_no_sense_is_an_error(ledger, form, told, code, words):
     listing(ledger, form, told, code=code)
-    run = ledger.run()
-    assert (run.code, run.outcomes) == (1, {"books/day.ledger": "errored"})
-    assert words in run.results["books/day.ledger"]["message"]
+    ledger.file("books/eve.ledger", 'account "x"\n')
+    run = ledger.run("-j1")
+    files = ("books/day.ledger", "books/eve.ledger")
+    assert (run.code, run.outcomes) == (1, dict.fromkeys(files, "errored"))
+    assert all(words in run.results[file]["message"] for file in files)
 
 
 def test_a_list_command_that_does_not_end_is_ended(ledger):

@@ -16,6 +16,7 @@ from wolfbane.model import Outcome, Result, Test
 from wolfbane.results.newest import Newest
 from wolfbane.results.runs import new_run
 from wolfbane.selection import Choice, Term, all_of, any_of
+from wolfbane.workspace.bridges import read_bridge
 from wolfbane.workspace.settings import Suite, Workspace
 
 SOME = 10
@@ -39,7 +40,8 @@ def check_bridge(
     run = _Runs(workspace, suite, environments)
     known = {test.address: test for test in tests}
     results = run.of(None)
-    yield from _reported(known, results)
+    added = read_bridge(workspace.root / suite.bridge).run.names.unless_all
+    yield from _reported(known, results, added=added)
     good = [a for a in known if a in results and results[a].outcome is Outcome.PASSED]
     bad = [a for a in known if a in results and results[a].outcome is Outcome.FAILED]
     if good:
@@ -88,8 +90,13 @@ def _tags(tests: Sequence[Test]) -> Finding:
     return Finding("tags", State.WARNING, "no tag was found", "find.lines.tag, or @tag in a query")
 
 
-def _reported(known: Mapping[str, Test], results: Mapping[str, Result]) -> Iterator[Finding]:
-    """Whether what was found is what came back, and the exit code says the same."""
+def _reported(
+    known: Mapping[str, Test], results: Mapping[str, Result], *, added: bool
+) -> Iterator[Finding]:
+    """Whether what was found is what came back, and the exit code says the same.
+
+    ``added``: tests that only the launcher knows are to be run, too.
+    """
     lost = [a for a in known if a not in results or results[a].outcome is Outcome.ERRORED]
     strange = [a for a in results if a not in known and "#" in a]
     whole = [r for a, r in results.items() if a not in known and "#" not in a]
@@ -103,7 +110,8 @@ def _reported(known: Mapping[str, Test], results: Mapping[str, Result]) -> Itera
         yield Finding("reported", State.WRONG, f"{addresses[0]}{others}: {words}", mend)
     for address in strange[:SOME]:
         words = f"the report tells of {address}, which was not found"
-        yield Finding("reported", State.WRONG, words, _FIND)
+        state = State.WARNING if added else State.WRONG
+        yield Finding("reported", state, words, _FIND)
     if not lost and not strange:
         yield Finding("reported", State.OK, "what was found is what came back")
     for result in whole:

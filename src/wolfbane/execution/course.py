@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from base64 import b64decode
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -99,25 +99,21 @@ class Course:
             "type": "run", "file": self._batch.path, "names": names, "limit": self._limit
         }  # fmt: skip
         if self._suite.bridge:
-            files: dict[str, list[tuple[str, str, str]]] = {}
+            chosen: dict[str, list[str]] = {}
             for test in self._left.values():
-                files.setdefault(test.path, []).append((test.name, test.group, test.called))
-            whole = [path for path, tests in files.items() if self._are_all(path, tests)]
-            request.update(files=files, browser=self._batch.browser, whole=whole)
+                chosen.setdefault(test.path, []).append(test.name)
+            files = self._runner.files
+            known = {p: [(t.name, t.group, t.called) for t in files[p].tests] for p in chosen}
+            request.update(chosen=chosen, known=known, browser=self._batch.browser)
         if self._holds_tests:
-            known = self._runner.files[self._batch.path].tests
-            chosen = {test.name for test in self._batch.tests}
+            inner = self._runner.files[self._batch.path].tests
+            outer = {test.name for test in self._batch.tests}
             request["without"] = [
                 test.name
-                for test in known
-                if test.name not in chosen and any(name in chosen for name in test.around)
+                for test in inner
+                if test.name not in outer and any(name in outer for name in test.around)
             ]
         return request
-
-    def _are_all(self, path: str, chosen: Sequence[tuple[str, str, str]]) -> bool:
-        """Whether these are all the tests that are known of a file."""
-        names = {name for name, _, _ in chosen}
-        return all(test.name in names for test in self._runner.files[path].tests)
 
     def _listen(self, message: Message) -> None:
         kind = message["type"]
@@ -204,7 +200,7 @@ class Course:
         result = self._runner.maker.make(test, message, output, parts, evidence, began, worker)
         if test.place in self._planned:
             self._runner.ended(test, result)
-        else:
+        elif not (self._batch.fresh and self._suite.bridge):  # a launcher may run more, again
             self._runner.finished(result, True)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:

@@ -77,14 +77,15 @@ class _Chosen:
         self.place: str = options["place"]
         self.limit: float = request["limit"]
         self._root: str = options["root"]
-        self._files: dict[str, list[list[str]]] = request["files"]
-        self._whole = frozenset(request["whole"])
+        self._chosen: dict[str, list[str]] = request["chosen"]
+        self._all: dict[str, list[list[str]]] = request["known"]
+        self._whole = {p for p, names in self._chosen.items() if len(names) == len(self._all[p])}
         self._known = {f"param.{key}": value for key, value in options["values"].items()}
         self._known.update(root=self._root, browser=request["browser"])
 
     def run(self) -> None:
         run = self.bridge["run"]
-        tests = called(self._files, self._relative, run["names"])
+        tests = called(self._chosen, self._all, self._relative, run["names"])
         reasons = {test: why for test in tests if (why := unsayable(test, run["names"]))}
         for test, why in reasons.items():
             accounts = Accounts(self.channel, self.bridge, [test], self.place)

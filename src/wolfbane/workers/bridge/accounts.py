@@ -9,6 +9,7 @@ from base64 import b64encode
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from fnmatch import fnmatch
 from pathlib import Path
 from typing import Any
 
@@ -51,7 +52,9 @@ class Accounts:
         self._seen: Counter[tuple[str, str]] = Counter()
         paths = {test.file: test.path for test in tests}
         self._paths = {os.path.abspath(file): path for file, path in paths.items()}
-        self._place = tests[0].path if len(paths) == 1 else place
+        self._place, self._elsewhere = tests[0].path if len(paths) == 1 else place, place
+        self._globs: Sequence[str] = bridge["find"]["files"]
+        self._among = {(test.path, test.known_as): test.among for test in tests}
         self._told, self._bad = 0, False
         self._parts: list[Message] | None = [] if self._run["names"]["how"] == "files" else None
         self._ahead = tests[0] if len(tests) == 1 else None
@@ -76,6 +79,8 @@ class Accounts:
             self._parts.append(_part(entry, known_as))
             return
         address = self._address(entry, known_as)
+        if not address:
+            return
         self._start(address)
         if entry.output:
             self._say(address, entry.output)
@@ -109,9 +114,11 @@ class Accounts:
         self._channel.hold(told)
 
     def _address(self, entry: Entry, known_as: str) -> str:
-        """Of the test that waits under this name: in the entry's file, and there by its number."""
-        path = self._paths.get(os.path.abspath(entry.file), "") if entry.file else ""
-        path = path or (self._place if len(self._paths) == 1 else "")
+        """Of the test that waits under this name: in the entry's file, and there by its number.
+
+        Nothing for one that was not chosen, and ran since it is called as one that was.
+        """
+        path = self._path(entry)
         self._seen[path, known_as] += 1
         number = self._seen[path, known_as]
         waiting = self._left.get(known_as, [])
@@ -119,8 +126,23 @@ class Accounts:
         if mine:
             waiting.remove(mine[0])
             return mine[0].address
+        if number <= self._among.get((path, known_as), 0):
+            return ""
         again = f" ({number})" if number > 1 else ""
         return f"{path or self._place}#{known_as}{again}"
+
+    def _path(self, entry: Entry) -> str:
+        """The path of the entry's file, or nothing where several are possible.
+
+        Another test file is never taken for one of these: it may have tests of the same names.
+        """
+        place = os.path.abspath(entry.file) if entry.file else ""
+        if place in self._paths:
+            return self._paths[place]
+        name = os.path.basename(place)
+        if any(fnmatch(name, glob) for glob in self._globs) and os.path.exists(place):
+            return self._elsewhere
+        return self._place if len(self._paths) == 1 else ""
 
     def _file(self, address: str) -> str:
         path = address.partition("#")[0]

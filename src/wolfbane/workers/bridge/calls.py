@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -31,7 +32,8 @@ _KEPT_AS_THEY_ARE = ("glob", "posix")
 class Called:
     """A test under the name that the launcher has for it; ``file`` is from the suite's folder.
 
-    ``number`` says which it is of those in its file that the launcher calls the same.
+    ``number`` says which it is of those in its file that the launcher calls the same, and
+    ``among`` of how many.
     """
 
     path: str
@@ -39,6 +41,7 @@ class Called:
     file: str
     known_as: str
     number: int = 1
+    among: int = 1
 
     @property
     def address(self) -> str:
@@ -47,26 +50,38 @@ class Called:
 
 
 def called(
-    chosen: Mapping[str, Sequence[Sequence[str]]], relative: Callable[[str], str],
-    names: Mapping[str, Any],
+    chosen: Mapping[str, Sequence[str]], known: Mapping[str, Sequence[Sequence[str]]],
+    relative: Callable[[str], str], names: Mapping[str, Any],
 ) -> list[Called]:  # fmt: skip
-    """What the launcher calls the tests of each path, by the template of the bridge.
+    """What the launcher calls the chosen tests of each path, by the template of the bridge.
 
-    Of each the name is given, its group, and what it is called if its name does not say it.
+    Of all known tests the name is given, the group, and what it is called if its name does not
+    say it.
     """
     found = []
-    for path, tests in chosen.items():
+    for path, wanted in chosen.items():
         file = relative(path)
-        for name, group, source in tests:
-            inner = name[len(group) + len(NESTED) :] if group else name
-            last = source or inner
-            number = inner[len(last) :].strip(" ()")
-            fields = {
-                "name": last, "group": names["nested"].join(group.split(NESTED)), "file": file
-            }  # fmt: skip
-            known_as = names["name"].format(**fields)
-            found.append(Called(path, name, file, known_as, int(number or 1)))
+        calls = {
+            name: _call_name(file, name, group, source, names)
+            for name, group, source in known[path]
+        }
+        numbers: Counter[str] = Counter()
+        number = {}
+        for name, known_as in calls.items():
+            numbers[known_as] += 1
+            number[name] = numbers[known_as]
+        found += [
+            Called(path, name, file, calls[name], number[name], numbers[calls[name]])
+            for name in wanted
+        ]
     return found
+
+
+def _call_name(file: str, name: str, group: str, source: str, names: Mapping[str, Any]) -> str:
+    last = source or (name[len(group) + len(NESTED) :] if group else name)
+    fields = {"name": last, "group": names["nested"].join(group.split(NESTED)), "file": file}
+    called_so: str = names["name"].format(**fields)
+    return called_so
 
 
 def unsayable(test: Called, names: Mapping[str, Any]) -> str:
@@ -105,25 +120,34 @@ def in_calls(
     if needs_no_names(tests, run, whole):
         yield list(tests)
         return
-    how = run["names"]["how"]
+    how, alike = run["names"]["how"], _alike(tests)
     if how == "files" or run["per"] == "test":
-        yield from ([test] for test in tests)
+        yield from alike
         return
     names_count = how != "list"
     files_count = FILES in " ".join(run["command"])
     current: list[Called] = []
     size, files = 0, set[str]()
-    for test in tests:
-        length = names_count * (2 * len(test.known_as.encode()) + 64)
-        length += (files_count and test.file not in files) * (len(test.file.encode()) + 64)
+    for some in alike:
+        first = some[0]
+        length = names_count * (2 * len(first.known_as.encode()) + 64)
+        length += (files_count and first.file not in files) * (len(first.file.encode()) + 64)
         if current and size + length > LONGEST:
             yield current
             current, size, files = [], 0, set()
-        current.append(test)
-        files.add(test.file)
+        current += some
+        files.add(first.file)
         size += length
     if current:
         yield current
+
+
+def _alike(tests: Iterable[Called]) -> list[list[Called]]:
+    """Those of a file that are called the same, which only run together, side by side."""
+    found: dict[tuple[str, str], list[Called]] = {}
+    for test in tests:
+        found.setdefault((test.path, test.known_as), []).append(test)
+    return list(found.values())
 
 
 def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path) -> list[str]:

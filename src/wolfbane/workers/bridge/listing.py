@@ -48,6 +48,7 @@ class Lister:
         self._known = {f"param.{key}": value for key, value in options["values"].items()}
         self._known["root"] = self._root
         self._of_all: list[Listed] | None = None
+        self._trouble: FormatError | None = None
 
     def collect(self, path: str) -> None:
         """Tell the tests of a file, or why they are not known."""
@@ -79,15 +80,15 @@ class Lister:
         place = os.path.join(self._root, path)
         if any("{file}" in argument for argument in listing["command"]):
             return self._ask(listing, {**self._known, "file": os.path.relpath(place)})
-        if self._of_all is None:
-            self._of_all = self._ask(listing, self._known)
-            for test in self._of_all:
-                if not test.file:
-                    words = f"the list does not say in which file '{test.name}' is"
-                    raise FormatError(f"{words}, and its command names no {{file}}")
-                if not os.path.exists(test.file):
-                    raise FormatError(f"the list names {test.file}, which is not there")
-        return [test for test in self._of_all if os.path.abspath(test.file) == place]
+        if self._of_all is None and self._trouble is None:
+            try:
+                self._of_all = self._ask(listing, self._known)
+                _all_in_files(self._of_all)
+            except FormatError as error:
+                self._trouble = error
+        if self._trouble:  # of every file, for any may have tests that are not told
+            raise self._trouble
+        return [test for test in self._of_all or () if os.path.abspath(test.file) == place]
 
     def _ask(self, listing: Mapping[str, Any], known: Mapping[str, str]) -> list[Listed]:
         with tempfile.TemporaryDirectory(prefix="list-") as scratch:
@@ -108,6 +109,15 @@ class Lister:
         if listing["format"] == "tap":
             return list(_by_tap(text, self._nested))
         return list((_by_json if listing["format"] == "json" else _by_lines)(text, listing))
+
+
+def _all_in_files(tests: Iterable[Listed]) -> None:
+    for test in tests:
+        if not test.file:
+            words = f"the list does not say in which file '{test.name}' is"
+            raise FormatError(f"{words}, and its command names no {{file}}")
+        if not os.path.exists(test.file):
+            raise FormatError(f"the list names {test.file}, which is not there")
 
 
 def _by_lines(text: str, listing: Mapping[str, Any]) -> Iterator[Listed]:
