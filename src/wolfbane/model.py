@@ -29,6 +29,19 @@ class Outcome(StrEnum):
 _BAD = frozenset({Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CRASHED})
 
 
+class Account(StrEnum):
+    """How a launcher's report agrees with what was known.
+
+    ``added``: it told of a test that nobody knew; ``unasked``: of one that was not chosen;
+    ``missing``: it did not tell of one that was.
+    """
+
+    AGREED = ""
+    ADDED = "added"
+    UNASKED = "unasked"
+    MISSING = "missing"
+
+
 NESTED = " / "
 """Between the names of what is nested, in a test's name."""
 
@@ -185,7 +198,8 @@ class Result:
     """One test, as its last attempt ended, with the attempts before it. Times are in seconds.
 
     ``began`` counts from the start of the run; ``worker`` is the number of the place among
-    those that work at once, 0 where none was needed.
+    those that work at once, 0 where none was needed. ``account`` says something
+    of tests behind a bridge alone.
     """
 
     address: str
@@ -209,3 +223,4 @@ class Result:
     earlier: tuple[Result, ...] = ()
     began: float = 0.0
     worker: int = 0
+    account: Account = Account.AGREED

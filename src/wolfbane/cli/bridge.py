@@ -10,10 +10,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wolfbane.cli.pointing import one_environment_options
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
+    from wolfbane.cli.pointing import Point
     from wolfbane.workspace.bridge_draft import Draft
 
 _LINE = "a line with a {}, {} where it changes"
@@ -30,9 +32,10 @@ def command() -> None:
 
 @command.command("check")
 @click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@one_environment_options
 @workspace_option
 @click.pass_context
-def check(ctx: click.Context, file: Path, workspace: Path | None) -> None:
+def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) -> None:
     """Use the bridge in FILE on a suite that names it, and say line by line what holds.
 
     Runs all of the suite's tests, one alone, some, and one that fails. Exits 1 where something
@@ -40,8 +43,8 @@ def check(ctx: click.Context, file: Path, workspace: Path | None) -> None:
 
     \b
     wolfbane bridge check bridges/ledger.toml
+    wolfbane bridge check bridges/ledger.toml --env local --set house=north
     """
-    from wolfbane.environments import resolve_each
     from wolfbane.execution.bridge_check import check_bridge
     from wolfbane.execution.checkup import State
     from wolfbane.reports.checkup import print_findings
@@ -57,7 +60,7 @@ def check(ctx: click.Context, file: Path, workspace: Path | None) -> None:
         named = [suite.bridge for suite in found.suites if suite.bridge]
         hint = did_you_mean(str(file), named) or "name it as a suite's 'bridge' in wolfbane.toml"
         raise InputError(Problem(f"no suite names the bridge {file}", hint=hint))
-    environments = resolve_each(found, "", (), (), labelled=False)
+    environments = point(found)
     findings = [each for suite in suites for each in check_bridge(found, suite, environments)]
     print_findings(make_console(), found, findings)
     ctx.exit(1 if any(finding.state is State.WRONG for finding in findings) else 0)

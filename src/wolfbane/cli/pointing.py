@@ -35,14 +35,35 @@ def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
         return command(point=point, **options)
 
+    return _env_and_set(
+        click.option(
+            "--spread", multiple=True, metavar="KEY", shell_complete=words.parameters,
+            help="Run once for each of a parameter's values: --set machine=a,b --spread machine.",
+        )(wrapped)
+    )  # fmt: skip
+
+
+def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """``--env`` and ``--set`` for a command that works against one environment alone."""
+
+    @functools.wraps(command)
+    def wrapped(environment: str, values: tuple[str, ...], **options: Any) -> Any:
+        def point(workspace: Workspace) -> list[Environment]:
+            found = _point(workspace, environment, values, (), ())
+            if len(found) > 1:
+                raise click.BadParameter("name one environment", param_hint="--env")
+            return found
+
+        return command(point=point, **options)
+
+    return _env_and_set(wrapped)
+
+
+def _env_and_set(command: Callable[..., Any]) -> Callable[..., Any]:
     decorated: Callable[..., Any] = click.option(
-        "--spread", multiple=True, metavar="KEY", shell_complete=words.parameters,
-        help="Run once for each of a parameter's values: --set machine=a,b --spread machine.",
-    )(wrapped)  # fmt: skip
-    decorated = click.option(
         "--set", "values", multiple=True, metavar="KEY=VALUE", shell_complete=words.settings,
         help="Give a parameter a value, or KEY=@FILE a file's content.",
-    )(decorated)  # fmt: skip
+    )(command)  # fmt: skip
     return click.option(
         "--env", "environment", metavar="NAME", default="", shell_complete=words.environments,
         help="The environment to run against, or several: a,b. [default: the workspace's]",

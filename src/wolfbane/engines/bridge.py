@@ -85,6 +85,11 @@ def started_together(root: Path, suites: Iterable[Suite]) -> dict[str, str]:
     return {name: per for name, per in found.items() if per in TOGETHER}
 
 
+def knows_more(root: Path, suite: Suite) -> bool:
+    """Whether the launcher is expected to run tests that its sources do not show."""
+    return _bridge(root, suite).run.names.unless_all
+
+
 def _bridge(root: Path, suite: Suite) -> Bridge:
     return read_bridge(root / suite.bridge)
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import importlib
+import re
+from collections.abc import Iterator
 from functools import cache
 
 from tree_sitter import Language, Node, Parser, Query, QueryCursor, QueryError
@@ -84,9 +86,45 @@ def _nested(found: dict[tuple[int, int, bool], Item]) -> list[Item]:
 
 
 def _text(node: Node) -> str:
-    """A node's text; of a literal in quotes what is between them, of a symbol its name."""
-    text = (node.text or b"").decode("utf-8", "replace")
+    """A node's text; of a literal in quotes what it stands for, of a symbol its name."""
     if node.type == "simple_symbol":
-        return text.removeprefix(":")
-    quoted = len(text) > 1 and text[0] in "\"'`" and text[-1] == text[0]
-    return text[1:-1] if quoted else text
+        return _bytes(node).decode("utf-8", "replace").removeprefix(":")
+    made, at = b"", node.start_byte
+    escapes = list(_escapes(node))
+    for escape in escapes:
+        made += _bytes(node)[at - node.start_byte : escape.start_byte - node.start_byte]
+        made += _ESCAPE.sub(_meant, _bytes(escape))
+        at = escape.end_byte
+    made += _bytes(node)[at - node.start_byte :]
+    inside = node.type.endswith(("_fragment", "_content"))  # of a literal: its quotes are text
+    if not inside and (literal := _LITERAL.fullmatch(made)):
+        made = literal[2]
+        if not escapes and literal[1] == b"'":  # where even a quote's escape is no node
+            made = made.replace(b"\\'", b"'")
+    return made.decode("utf-8", "replace")
+
+
+_LITERAL = re.compile(rb"[A-Za-z@$#]*(\"\"\"|\"|'|`)(.*)\1#*", re.DOTALL)
+_ESCAPE = re.compile(rb"\\(?:u\{?([0-9A-Fa-f]{1,8})\}?|x([0-9A-Fa-f]{2})|(.))", re.DOTALL)
+_SHORT = {b"n": b"\n", b"t": b"\t", b"r": b"\r", b"0": b"\0", b"\n": b""}
+
+
+def _escapes(node: Node) -> Iterator[Node]:
+    """The escapes in a literal, which a grammar tells where its language has some."""
+    for child in node.children:
+        if child.type == "escape_sequence":
+            yield child
+        else:
+            yield from _escapes(child)
+
+
+def _meant(match: re.Match[bytes]) -> bytes:
+    if code := match[1] or match[2]:
+        number = int(code, 16)
+        whole = number < 0x110000 and not 0xD800 <= number < 0xE000
+        return chr(number).encode() if whole else match[0]
+    return _SHORT.get(match[3], match[3])
+
+
+def _bytes(node: Node) -> bytes:
+    return node.text or b""

@@ -12,7 +12,7 @@ from wolfbane.execution.checkup import Finding, State
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Known, Options, Session
 from wolfbane.inventory import open_inventory
-from wolfbane.model import Outcome, Result, Test
+from wolfbane.model import Account, Outcome, Result, Test
 from wolfbane.results.newest import Newest
 from wolfbane.results.runs import new_run
 from wolfbane.selection import Choice, Term, all_of, any_of
@@ -20,6 +20,14 @@ from wolfbane.workspace.bridges import read_bridge
 from wolfbane.workspace.settings import Suite, Workspace
 
 SOME = 10
+LINES = 3
+_NAMES = "run.names.name and read.name have to make the same of a test"
+_MENDS = {
+    "the launcher ended": "run.command, or run.passed and run.failed, if that code means one",
+    "the launcher left no report": "read.report, and where run.command puts the report",
+    "the launcher ran longer": "the suite's timeout, or what it waits for",
+    "it cannot be started": "run.command, and the suite's folder",
+}
 
 
 def check_bridge(
@@ -42,14 +50,16 @@ def check_bridge(
     results = run.of(None)
     added = read_bridge(workspace.root / suite.bridge).run.names.unless_all
     yield from _reported(known, results, added=added)
-    good = [a for a in known if a in results and results[a].outcome is Outcome.PASSED]
-    bad = [a for a in known if a in results and results[a].outcome is Outcome.FAILED]
+    came = {a: results[a].outcome for a in known if a in results and _came_back(results[a])}
+    good = [address for address, outcome in came.items() if outcome is Outcome.PASSED]
+    bad = [address for address, outcome in came.items() if outcome.is_bad]
+    bad.sort(key=lambda address: came[address] is not Outcome.FAILED)
     if good:
         yield _alone(run, "one alone", good[:1], Outcome.PASSED)
     if len(good) > 2:
         yield _alone(run, "some alone", good[::2][:SOME], Outcome.PASSED)
     if bad:
-        yield _alone(run, "a failing one", bad[:1], Outcome.FAILED)
+        yield _alone(run, "a failing one", bad[:1], came[bad[0]])
     else:
         words = "no test fails here, so that one comes back failed is not shown"
         yield Finding("a failing one", State.WARNING, words, "let a test fail for this check")
@@ -97,8 +107,8 @@ def _reported(
 
     ``added``: tests that only the launcher knows are to be run, too.
     """
-    lost = [a for a in known if a not in results or results[a].outcome is Outcome.ERRORED]
-    strange = [a for a in results if a not in known and "#" in a]
+    lost = [a for a in known if a not in results or not _came_back(results[a])]
+    strange = [a for a, result in results.items() if result.account is Account.ADDED]
     whole = [r for a, r in results.items() if a not in known and "#" not in a]
     reasons: dict[str, list[str]] = {}
     for address in lost:
@@ -106,8 +116,9 @@ def _reported(
         reasons.setdefault(words, []).append(address)
     for words, addresses in reasons.items():
         others = f" and {len(addresses) - 1} more" if len(addresses) > 1 else ""
-        mend = "run.names.name and read.name have to make the same of a test"
-        yield Finding("reported", State.WRONG, f"{addresses[0]}{others}: {words}", mend)
+        printed = [results[a].output for a in addresses if a in results and results[a].output]
+        said = f"{addresses[0]}{others}: {words}{_last_of(printed[0]) if printed else ''}"
+        yield Finding("reported", State.WRONG, said, _mended_by(words))
     for address in strange[:SOME]:
         words = f"the report tells of {address}, which was not found"
         state = State.WARNING if added else State.WRONG
@@ -118,6 +129,21 @@ def _reported(
         yield Finding("exit code", State.WRONG, result.message, "run.passed and run.failed")
     if not whole and not lost:
         yield Finding("exit code", State.OK, "it says what the report says")
+
+
+def _came_back(result: Result) -> bool:
+    return result.account is not Account.MISSING and result.outcome is not Outcome.BLOCKED
+
+
+def _last_of(printed: str) -> str:
+    """The last lines of what the launcher printed: mostly, these say why."""
+    lines = [line for line in printed.splitlines() if any(map(str.isalnum, line))][-LINES:]
+    return "".join(f"\n  {line}" for line in lines)
+
+
+def _mended_by(words: str) -> str:
+    """Where to look when a test did not come back."""
+    return next((mend for start, mend in _MENDS.items() if words.startswith(start)), _NAMES)
 
 
 def _alone(run: _Runs, about: str, addresses: Sequence[str], outcome: Outcome) -> Finding:

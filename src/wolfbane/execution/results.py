@@ -8,7 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from wolfbane.model import Evidence, Excerpt, Frame, Outcome, Part, Result, Test
+from wolfbane.model import Account, Evidence, Excerpt, Frame, Outcome, Part, Result, Test
 
 OUTCOMES = {str(o): o for o in Outcome if o is not Outcome.FLAKY}
 BEFORE, AFTER = 3, 2
@@ -60,6 +60,7 @@ class ResultMaker:
             evidence=tuple(evidence),
             began=began,
             worker=worker,
+            account=Account(message.get("account", "")),
         )
         return self._after(whole, message["attempts"]) if message.get("attempts") else whole
 

@@ -35,12 +35,19 @@ from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
 from wolfbane.execution.quarantined import held_in
 from wolfbane.execution.retrying import Retries
+from wolfbane.execution.verdict import bad_ones, verdict
+from wolfbane.execution.warned import (
+    of_the_choice,
+    of_the_quarantine,
+    of_what_came_back,
+    of_what_is_prepared,
+)
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
-from wolfbane.model import Outcome, Result, variant
+from wolfbane.model import Account, Outcome, Result, variant
 from wolfbane.planning import Plan, make_plan
-from wolfbane.results.quarantine import NAME, Quarantine
-from wolfbane.selection import Choice, term_counts
+from wolfbane.results.quarantine import Quarantine
+from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
 
 
@@ -104,6 +111,7 @@ class Session:
         self._lately: Callable[[Sequence[str]], Mapping[str, str]] = lambda addresses: {}
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
+        self._unplanned: list[Result] = []
         self._focused: list[str] = []
         self._interrupted = False
         self._pool: Pool | None = None
@@ -160,11 +168,18 @@ class Session:
             for covered in coverage(self.inventory, runner.covered):
                 self._tell(covered)
             await pool.finish()
-            ended = (*preparation.surroundings.ended(), *pool.browsing.said())
+            ended = (
+                *preparation.surroundings.ended(), *pool.browsing.said(),
+                *of_what_came_back(self.workspace, self._unplanned),
+            )  # fmt: skip
         self.inventory.learn(runner.met, runner.missed)
         self.inventory.save()
         seconds = time.monotonic() - began
-        code, reason = self._verdict(unrun)
+        code, reason = verdict(
+            self.counts, self.set_apart, self._held, self.options.stop_after, unrun,
+            focused=bool(self.options.no_focus and self._focused),
+            flaky_fails=self.options.flaky_fails, interrupted=self._interrupted,
+        )  # fmt: skip
         counts = {str(outcome): count for outcome, count in self.counts.items()}
         browsers = pool.browsing.versions
         apart = {str(outcome): count for outcome, count in self.set_apart.items()}
@@ -258,23 +273,12 @@ class Session:
         return found
 
     def _warnings(self, prepared: Prepared) -> list[str]:
-        """Terms that match nothing inside a larger expression; files claimed by two suites."""
-        said = [*self._said]
-        said += [f"suite {name} runs over a stale build (--no-build)" for name in prepared.stale]
-        labels = [environment.label for environment in self.environments]
-        tests = [test for label in labels for test in self.inventory.tests_at(label)]
-        for expression in (self.choice.expression, *self.choice.drops):
-            counts = term_counts(expression, tests, self.known.status)
-            said += [str(count) for count in counts if not count.matches]
-        said += [f"{path} holds no test" for path in prepared.empty]
-        said += [
-            f"{NAME}:{entry.line}: '{entry.match}' matches no test any more"
-            for entry in self._quarantine.empty(tests)
-        ]
+        tests = [t for e in self.environments for t in self.inventory.tests_at(e.label)]
+        said = [*self._said, *of_what_is_prepared(prepared, self.inventory.shared)]
+        said += of_the_choice(self.choice, tests, self.known.status)
+        said += of_the_quarantine(self._quarantine, tests)
         if self.options.visible and not has_screen():
             said.append("there is no screen here: browsers are not shown (--visible)")
-        for path, suites in self.inventory.shared.items():
-            said.append(f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}")
         return said
 
     def _nothing_chosen(self) -> NothingChosen:
@@ -282,35 +286,12 @@ class Session:
 
     def _finished(self, result: Result, extra: bool = False) -> None:
         (self.set_apart if result.address in self._held else self.counts)[result.outcome] += 1
+        if result.account in (Account.ADDED, Account.UNASKED):
+            self._unplanned.append(result)
         self._tell(TestFinished(result, extra))
-        if self.options.stop_after and self._bad >= self.options.stop_after and self._pool:
+        limit = self.options.stop_after
+        if limit and bad_ones(self.counts) >= limit and self._pool:
             self._pool.stop()
-
-    @property
-    def _bad(self) -> int:
-        return sum(count for outcome, count in self.counts.items() if outcome.is_bad)
-
-    def _verdict(self, unrun: int) -> tuple[int, str]:
-        """The exit code, and why where it is not plain from the counts."""
-        counts = self.counts
-        if self._interrupted:
-            return 130, "interrupted"
-        if self._bad:
-            stopped = unrun and self.options.stop_after
-            return 1, f"stopped after {self._bad} that failed" if stopped else ""
-        if over := [address for address, entry in self._held.items() if entry.over]:
-            return 1, f"quarantine: the date of {over[0]} is past"
-        if self.options.no_focus and self._focused:
-            return 1, "focus: tests are marked as the only ones to run (--no-focus)"
-        if counts[Outcome.BLOCKED]:
-            return 4, "what some tests need is missing"
-        if counts[Outcome.FLAKY] and self.options.flaky_fails:
-            return 1, "flaky tests fail the run (--flaky-fails)"
-        if not counts and self.set_apart:
-            return 0, "only quarantined tests were run"
-        if not (counts[Outcome.PASSED] or counts[Outcome.FLAKY] or counts[Outcome.TODO]):
-            return 3, "nothing was run: every chosen test was skipped"
-        return 0, ""
 
     def _interrupt(self) -> None:
         """Once: end the workers, keep and print what ran. Twice: end at once."""

@@ -9,7 +9,7 @@ from rich.rule import Rule
 from rich.text import Text
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
-from wolfbane.reports.style import STYLES
+from wolfbane.reports.style import ACCOUNTS, STYLES
 from wolfbane.reports.text import clock, in_line, many, repeating, visible
 
 SHOWN_LINES = 40
@@ -27,6 +27,7 @@ def print_failure(
     """
     style = STYLES[result.outcome]
     head = Text.assemble((f"{result.outcome}", style), "  ", (in_line(result.address), "bold"))
+    head.append(_account(result), style="dim")
     console.print()
     console.print(Rule(style="dim"))
     console.print(head, soft_wrap=True)
@@ -198,4 +199,10 @@ def one_line(result: Result) -> Text:
         (f"{result.outcome}", STYLES[result.outcome]),
         f"  {in_line(result.address)}",
         (f"  {clock(result.seconds)}", "dim"),
+        (_account(result), "dim"),
     )
+
+
+def _account(result: Result) -> str:
+    words = ACCOUNTS.get(result.account)
+    return f"  {words}" if words else ""

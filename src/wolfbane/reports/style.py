@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.text import Text
 from rich.theme import Theme
 
-from wolfbane.model import Outcome
+from wolfbane.model import Account, Outcome
 
 ORDER = tuple(Outcome)
 STYLES = {
@@ -24,6 +24,10 @@ STYLES = {
     Outcome.BLOCKED: "bold khaki1",
     Outcome.SKIPPED: "steel_blue1",
     Outcome.TODO: "grey70",
+}
+ACCOUNTS = {
+    Account.ADDED: "added: its launcher told of it, and nobody knew it",
+    Account.UNASKED: "unasked: its launcher ran it, and it was not chosen",
 }
 _THEME = Theme(
     {"dim": "grey58", "title": "bold", "mark": "bold indian_red1", "progress.download": "none"}

@@ -5,9 +5,12 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from wolfbane.model import Outcome
-from wolfbane.results.store import Ended, RunEntry, Store
+
+if TYPE_CHECKING:  # a database is not at hand where only durations are compared
+    from wolfbane.results.store import Ended, RunEntry, Store
 
 LEAST_SECONDS = 0.1
 """By so much at least a test has to take longer to be called slower."""

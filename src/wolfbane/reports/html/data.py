@@ -9,7 +9,7 @@ import orjson
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
 from wolfbane.reports.html.kept import Keeper, shortened
-from wolfbane.reports.style import ORDER
+from wolfbane.reports.style import ACCOUNTS, ORDER
 from wolfbane.reports.text import visible
 
 PIECE = 250
@@ -78,6 +78,7 @@ def detail(result: Result, keeper: Keeper) -> dict[str, Any]:
         "parts": [_part(part) for part in result.parts[:_PARTS]],
         "more": max(len(result.parts) - _PARTS, 0),
         "evidence": keeper.embedded(result.evidence),
+        "account": ACCOUNTS.get(result.account, ""),
         "worker": result.worker,
         "began": result.began,
         "earlier": [

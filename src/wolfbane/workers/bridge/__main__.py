@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.formats.entries import FormatError
-from wolfbane.workers.bridge.accounts import Accounts, Verdict
+from wolfbane.workers.bridge.accounts import Accounts, Asked, Verdict
 from wolfbane.workers.bridge.calls import (
     FILES,
     NAMES,
@@ -23,9 +23,10 @@ from wolfbane.workers.bridge.calls import (
     needs_no_names,
     unsayable,
 )
-from wolfbane.workers.bridge.launching import launch
+from wolfbane.workers.bridge.launching import Ended, launch
 from wolfbane.workers.bridge.listing import Lister
-from wolfbane.workers.bridge.reading import Reading, Reports, read_file
+from wolfbane.workers.bridge.reading import Reading
+from wolfbane.workers.bridge.reports import SCRATCH, Reports, alone_at
 from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.heartbeat import heartbeat
 
@@ -80,6 +81,7 @@ class _Chosen:
         self._chosen: dict[str, list[str]] = request["chosen"]
         self._all: dict[str, list[list[str]]] = request["known"]
         self._whole = {p for p, names in self._chosen.items() if len(names) == len(self._all[p])}
+        self._others = self._not_chosen()
         self._known = {f"param.{key}": value for key, value in options["values"].items()}
         self._known.update(root=self._root, browser=request["browser"])
 
@@ -88,12 +90,24 @@ class _Chosen:
         tests = called(self._chosen, self._all, self._relative, run["names"])
         reasons = {test: why for test in tests if (why := unsayable(test, run["names"]))}
         for test, why in reasons.items():
-            accounts = Accounts(self.channel, self.bridge, [test], self.place)
+            accounts = Accounts(self.channel, self.bridge, Asked([test], self.place))
             accounts.end_all({"outcome": "errored", "message": why})
         with heartbeat(self.channel, self.bridge["about"]):
             for some in in_calls([test for test in tests if test not in reasons], run, self._whole):
-                with tempfile.TemporaryDirectory(prefix="launch-") as scratch:
+                with (
+                    alone_at(self.bridge["read"]["report"]),
+                    tempfile.TemporaryDirectory(prefix="launch-") as scratch,
+                ):
                     self._call(some, scratch)
+
+    def _not_chosen(self) -> dict[tuple[str, str, int], str]:
+        """The addresses of the other tests of these files, by what the launcher calls them."""
+        known = {path: [name for name, _, _ in tests] for path, tests in self._all.items()}
+        tests = called(known, self._all, self._relative, self.bridge["run"]["names"])
+        return {
+            (test.path, test.known_as, test.number): test.address
+            for test in tests if test.name not in self._chosen[test.path]
+        }  # fmt: skip
 
     def _relative(self, path: str) -> str:
         return os.path.relpath(os.path.join(self._root, path))
@@ -101,33 +115,33 @@ class _Chosen:
     def _call(self, tests: Sequence[Called], scratch: str) -> None:
         """Start the launcher for some tests, read what it says, and account for each of them."""
         read = self.bridge["read"]
-        accounts = Accounts(self.channel, self.bridge, tests, self.place)
-        pattern = read["report"].replace("{scratch}", scratch)
-        reports = Reports(pattern) if pattern else None
-        live = _Live(None if pattern else Reading(read, accounts.take))
+        named = not needs_no_names(tests, self.bridge["run"], self._whole)
+        asked = Asked(tests, self.place, self._others, named)
+        accounts = Accounts(self.channel, self.bridge, asked)
+        reports = Reports(read, scratch) if read["report"] else None
+        live = _Live(None if reports else Reading(read, accounts.take, live=True))
         limit = self.limit * len(tests)
         began = time.perf_counter()
         accounts.begin()
         try:
-            command = self._command(tests, scratch, pattern)
-            variables = {key: str(value) for key, value in self.bridge["run"]["env"].items()}
-            ended = launch(command, variables, limit, live.hear)
+            ended = self._launched(tests, scratch, limit, live)
         except OSError as error:
             words = f"it cannot be started: {error}"
             accounts.end_all({"outcome": "blocked", "message": words})
             return
         trouble = "" if ended.late else live.close()
-        try:
-            files = reports.fresh() if reports else []
-            for path in files:
-                read_file(path, read, accounts.take)
-            if reports and not files:
-                trouble = f"the launcher left no report at {read['report']}"
-        except FormatError as error:
-            trouble = error.words
+        if reports:
+            trouble = reports.read(accounts.take)
         late = f"the launcher ran longer than {limit:g} s" if ended.late else ""
         seconds = time.perf_counter() - began
         accounts.close(Verdict(ended.code, late, trouble, ended.output, seconds))
+
+    def _launched(self, tests: Sequence[Called], scratch: str, limit: float, live: _Live) -> Ended:
+        read, variables = self.bridge["read"], self.bridge["run"]["env"]
+        command = self._command(tests, scratch, read["report"].replace(SCRATCH, scratch))
+        apart = not read["report"] and read["format"] != "lines"  # a warning would break these
+        variables = {key: str(value) for key, value in variables.items()}
+        return launch(command, variables, limit, live.hear, apart=apart)
 
     def _command(self, tests: Sequence[Called], scratch: str, report: str) -> list[str]:
         run = self.bridge["run"]

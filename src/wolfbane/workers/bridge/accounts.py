@@ -8,7 +8,7 @@ import time
 from base64 import b64encode
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fnmatch import fnmatch
 from pathlib import Path
 from typing import Any
@@ -35,16 +35,27 @@ class Verdict:
     seconds: float = 0.0
 
 
-class Accounts:
-    """Tells of each test what its entry says; of each without one, that no result came back.
+@dataclass(frozen=True)
+class Asked:
+    """What a launcher was started for.
 
     ``place`` is what entries and troubles are told of that belong to none of several files.
+    ``others`` are the known tests that were not chosen, by path, what they are called, and
+    number; ``by_name`` says that the launcher was told names, and so what to leave out.
     """
 
-    def __init__(
-        self, channel: Channel, bridge: Mapping[str, Any], tests: Sequence[Called], place: str
-    ) -> None:
-        self._channel, self._run, self._tests = channel, bridge["run"], tests
+    tests: Sequence[Called]
+    place: str
+    others: Mapping[tuple[str, str, int], str] = field(default_factory=dict)
+    by_name: bool = True
+
+
+class Accounts:
+    """Tells of each test what its entry says; of each without one, that no result came back."""
+
+    def __init__(self, channel: Channel, bridge: Mapping[str, Any], asked: Asked) -> None:
+        tests, place = asked.tests, asked.place
+        self._channel, self._run, self._asked = channel, bridge["run"], asked
         self._template: str = bridge["read"]["name"]
         self._left: dict[str, list[Called]] = {}
         for test in tests:
@@ -54,7 +65,7 @@ class Accounts:
         self._paths = {os.path.abspath(file): path for file, path in paths.items()}
         self._place, self._elsewhere = tests[0].path if len(paths) == 1 else place, place
         self._globs: Sequence[str] = bridge["find"]["files"]
-        self._among = {(test.path, test.known_as): test.among for test in tests}
+        self._named = {(test.path, test.known_as): test.among for test in tests}
         self._told, self._bad = 0, False
         self._parts: list[Message] | None = [] if self._run["names"]["how"] == "files" else None
         self._ahead = tests[0] if len(tests) == 1 else None
@@ -78,7 +89,7 @@ class Accounts:
         if self._parts is not None:
             self._parts.append(_part(entry, known_as))
             return
-        address = self._address(entry, known_as)
+        address, account = self._address(entry, known_as)
         if not address:
             return
         self._start(address)
@@ -89,7 +100,9 @@ class Accounts:
         seconds = entry.seconds
         if self._ahead and not seconds:  # a report need not say it
             seconds = round(time.perf_counter() - self._began, 6)
-        finished = {"type": "finished", "address": address, "seconds": seconds}
+        finished = {
+            "type": "finished", "address": address, "seconds": seconds, "account": account
+        }  # fmt: skip
         finished.update(_told(entry, self._file(address)))
         if entry.earlier or entry.outcome is Outcome.FLAKY:
             finished["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
@@ -113,10 +126,11 @@ class Accounts:
             told["data"] = b64encode(data).decode()
         self._channel.hold(told)
 
-    def _address(self, entry: Entry, known_as: str) -> str:
+    def _address(self, entry: Entry, known_as: str) -> tuple[str, str]:
         """Of the test that waits under this name: in the entry's file, and there by its number.
 
-        Nothing for one that was not chosen, and ran since it is called as one that was.
+        Else one that ran ``unasked``, or is ``added``. None for what only says that something
+        was left out, and for a test that had to run since it is called as one that was chosen.
         """
         path = self._path(entry)
         self._seen[path, known_as] += 1
@@ -125,11 +139,14 @@ class Accounts:
         mine = [test for test in waiting if not path or (test.path, test.number) == (path, number)]
         if mine:
             waiting.remove(mine[0])
-            return mine[0].address
-        if number <= self._among.get((path, known_as), 0):
-            return ""
+            return mine[0].address, ""
+        left_out = entry.outcome is Outcome.SKIPPED and self._asked.by_name
+        if left_out or number <= self._named.get((path, known_as), 0):
+            return "", ""
+        if other := self._asked.others.get((path, known_as, number)):
+            return other, "unasked"
         again = f" ({number})" if number > 1 else ""
-        return f"{path or self._place}#{known_as}{again}"
+        return f"{path or self._place}#{known_as}{again}", "added"
 
     def _path(self, entry: Entry) -> str:
         """The path of the entry's file, or nothing where several are possible.
@@ -161,7 +178,7 @@ class Accounts:
         if waiting := [test for tests in self._left.values() for test in tests]:
             why = why or (f"the launcher ended: {strange}" if strange else silent)
             addresses = [test.address for test in waiting]
-            told = {"outcome": outcome, "message": why}
+            told = {"outcome": outcome, "message": why, "account": "missing"}
             self.end(addresses[:1], told, verdict.output)  # said once, however many they are
             self.end(addresses[1:], told, "")
         elif wrong := why or self._disagreement(code, strange):
@@ -192,7 +209,7 @@ class Accounts:
 
     def end_all(self, verdict: Message) -> None:
         """The same of every test of the call."""
-        self.end([test.address for test in self._tests], verdict, "")
+        self.end([test.address for test in self._asked.tests], verdict, "")
 
     def end(self, addresses: Iterable[str], verdict: Message, output: str) -> None:
         """The same of each of these, with what the launcher printed."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import selectors
 import shutil
@@ -20,27 +21,31 @@ Hear = Callable[[bytes], None]
 
 @dataclass(frozen=True)
 class Ended:
-    """How a launcher ended; ``late`` if it had to be ended, and the last that it printed."""
+    """How a launcher ended; ``late`` if it had to be ended, and the last that it printed.
+
+    ``errors`` is what of that it said on standard error, where the two were kept apart.
+    """
 
     code: int
     late: bool
     output: str
+    errors: str
 
 
 def launch(
     command: Sequence[str], variables: Mapping[str, str], limit: float | None, hear: Hear,
-    errors: int | IO[bytes] = subprocess.STDOUT,
+    *, apart: bool,
 ) -> Ended:  # fmt: skip
     """Run it to its end, or for ``limit`` seconds. Raises OSError where it cannot be started.
 
     ``hear`` is told its output as it comes; what it says on standard error is part of that, or
-    goes to ``errors``.
+    kept ``apart`` from it.
     """
     process = subprocess.Popen(
         [_found(command[0]), *command[1:]], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-        stderr=errors, env={**os.environ, **variables}, start_new_session=True,
+        stderr=subprocess.PIPE if apart else subprocess.STDOUT,
+        env={**os.environ, **variables}, start_new_session=True,
     )  # fmt: skip
-    assert process.stdout is not None
     over = threading.Event()
 
     def end() -> None:
@@ -50,15 +55,61 @@ def launch(
     timer = threading.Timer(limit, end) if limit is not None else None
     if timer:
         timer.start()
+    printed = _Printed(hear)
     try:
-        output = _followed(process, process.stdout, hear)
-        code = process.wait()
+        with contextlib.ExitStack() as streams:
+            if process.stdout:
+                printed.follow(streams.enter_context(process.stdout), printed.said)
+            if process.stderr:
+                printed.follow(streams.enter_context(process.stderr), printed.complained)
+            printed.until(process)
+            code = process.wait()
     finally:
         if timer:
             timer.cancel()
         _kill(process)
-        process.stdout.close()
-    return Ended(code, over.is_set(), output.decode("utf-8", "replace"))
+    return Ended(code, over.is_set(), _text(printed.output), _text(printed.errors))
+
+
+def _text(data: bytes) -> str:
+    return data.decode("utf-8", "replace")
+
+
+class _Printed:
+    """What a launcher prints, followed while it runs; the last of it is kept."""
+
+    def __init__(self, hear: Hear) -> None:
+        self.output, self.errors = b"", b""
+        self._hear = hear
+        self._selector = selectors.DefaultSelector()
+
+    def follow(self, stream: IO[bytes], take: Hear) -> None:
+        """Have a stream read, and what comes taken."""
+        self._selector.register(stream, selectors.EVENT_READ, take)
+
+    def said(self, data: bytes) -> None:
+        """It printed something."""
+        self.output = (self.output + data)[-KEPT:]
+        self._hear(data)
+
+    def complained(self, data: bytes) -> None:
+        """It said something on standard error."""
+        self.output = (self.output + data)[-KEPT:]
+        self.errors = (self.errors + data)[-KEPT:]
+
+    def until(self, process: subprocess.Popen[bytes]) -> None:
+        """Read until it has ended: a child may hold the streams open for ever."""
+        with self._selector as selector:
+            while selector.get_map():
+                ready = selector.select(TICK)
+                if not ready and process.poll() is not None:
+                    return
+                for key, _ in ready:
+                    data = os.read(key.fd, 1 << 16)
+                    if data:
+                        key.data(data)
+                    else:
+                        selector.unregister(key.fileobj)
 
 
 def _found(program: str) -> str:
@@ -66,23 +117,6 @@ def _found(program: str) -> str:
     if "/" in program and not os.path.isabs(program):
         return os.path.abspath(program)
     return shutil.which(program) or program
-
-
-def _followed(process: subprocess.Popen[bytes], stream: IO[bytes], hear: Hear) -> bytes:
-    """Read what it prints, until it has ended: a child may hold the stream open for ever."""
-    output = b""
-    with selectors.DefaultSelector() as selector:
-        selector.register(stream, selectors.EVENT_READ)
-        while True:
-            if not selector.select(TICK):
-                if process.poll() is not None:
-                    return output
-                continue
-            data = os.read(stream.fileno(), 1 << 16)
-            if not data:
-                return output
-            output = (output + data)[-KEPT:]
-            hear(data)
 
 
 def _kill(process: subprocess.Popen[bytes]) -> None:

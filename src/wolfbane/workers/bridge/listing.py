@@ -8,7 +8,6 @@ import tempfile
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import orjson
@@ -94,18 +93,15 @@ class Lister:
         with tempfile.TemporaryDirectory(prefix="list-") as scratch:
             command = filled(listing["command"], {}, "", {**known, "scratch": scratch})
             said: list[bytes] = []
-            with (Path(scratch) / ".errors").open("w+b") as errors:
-                try:
-                    ended = launch(command, {}, None, said.append, errors=errors)
-                except OSError as error:
-                    words = f"the list command cannot be started: {error}"
-                    raise FormatError(words) from None
-                errors.seek(0)
-                why = errors.read(_SAID).decode("utf-8", "replace").strip()
+            try:
+                ended = launch(command, {}, None, said.append, apart=True)
+            except OSError as error:
+                raise FormatError(f"the list command cannot be started: {error}") from None
         text = b"".join(said).decode("utf-8", "replace")
         if ended.code != 0:
             words = f"the list command ended: {how_it_ended(ended.code)}"
-            raise FormatError(f"{words}\n{why or text[:_SAID]}".strip())
+            why = ended.errors.strip() or text
+            raise FormatError(f"{words}\n{why[:_SAID]}".strip())
         if listing["format"] == "tap":
             return list(_by_tap(text, self._nested))
         return list((_by_json if listing["format"] == "json" else _by_lines)(text, listing))

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import glob
-import os
 import re
+import time
 from collections.abc import Callable, Iterable
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import orjson
@@ -19,38 +17,22 @@ from wolfbane.formats.tap_entries import entry_of
 from wolfbane.formats.xunit_reader import XunitReader
 from wolfbane.model import Outcome
 
-PIECE = 1 << 20
 _OUTCOMES = {str(outcome): outcome for outcome in Outcome}
 _JUDGED = (("failed", Outcome.FAILED), ("skipped", Outcome.SKIPPED), ("passed", Outcome.PASSED))
 Take = Callable[[Entry], None]
-Stamp = tuple[int, int, int]
-
-
-class Reports:
-    """The report files of one call: what was there before it is never read as its report."""
-
-    def __init__(self, pattern: str) -> None:
-        self._pattern = pattern
-        self._before = {path: _stamp(path) for path in self._matching()}
-
-    def fresh(self) -> list[str]:
-        """The files that the call wrote."""
-        return [path for path in self._matching() if _stamp(path) != self._before.get(path)]
-
-    def _matching(self) -> list[str]:
-        return sorted(glob.glob(self._pattern, recursive=True))
-
-
-def _stamp(path: str) -> Stamp:
-    told = os.stat(path)
-    return told.st_mtime_ns, told.st_size, told.st_ino
 
 
 class Reading:
-    """Reads one stream in the bridge's format. All calls raise FormatError."""
+    """Reads one stream in the bridge's format. All calls raise FormatError.
 
-    def __init__(self, read: dict[str, Any], take: Take) -> None:
+    ``live``: it is read while it is written, so that what came between two entries tells how
+    long a test took whose entry does not say it.
+    """
+
+    def __init__(self, read: dict[str, Any], take: Take, *, live: bool = False) -> None:
         self._take = take
+        self._last = time.perf_counter() if live else None
+        self._took: list[float] = []
         self._format = read["format"]
         self._xunit, self._ctrf = XunitReader(), CtrfReader()
         self._tap = TapReader()
@@ -87,18 +69,30 @@ class Reading:
 
     def _tell(self, entries: Iterable[Entry]) -> None:
         for entry in entries:
-            self._take(entry)
+            self._take(self._timed(entry))
+
+    def _timed(self, entry: Entry) -> Entry:
+        took = self._since_the_last()
+        return replace(entry, seconds=took) if took and not entry.seconds else entry
+
+    def _since_the_last(self) -> float:
+        """Seconds since this was asked before, where it means something."""
+        if self._last is None:
+            return 0.0
+        now = time.perf_counter()
+        took, self._last = round(now - self._last, 6), now
+        return took
 
     def _line(self, line: str) -> None:
         if self._format == "tap":
             self._tap.feed(line)
-            points = self._tap.document.points
-            while self._told < len(points) - 1:  # the newest may still get diagnostics
-                self._take(entry_of(points[self._told]))
-                self._told += 1
+            known = len(self._tap.document.points)
+            while len(self._took) < known:
+                self._took.append(self._since_the_last())
+            self._tell_points(known - 1)  # the newest may still get diagnostics
         elif self._format == "events":
             if line.strip():
-                self._take(_event(line))
+                self._tell([_event(line)])
         else:
             self._lines(line)
 
@@ -106,7 +100,7 @@ class Reading:
         """A line that tells of a test, or one that a test said."""
         for pattern, outcome in self._patterns:
             if match := pattern.search(line):
-                entry = _matched(match, outcome)
+                entry = self._timed(_matched(match, outcome))
                 if self._output == "after":
                     self._flush()
                     self._waiting = entry
@@ -123,28 +117,21 @@ class Reading:
             self._take(replace(self._waiting, output=str(self._said).strip("\n")))
         self._waiting, self._said = None, Text()
 
+    def _tell_points(self, end: int) -> None:
+        """Tell the points up to one that were not told yet."""
+        for number in range(self._told, end):
+            entry = entry_of(self._tap.document.points[number])
+            took = self._took[number] if number < len(self._took) else 0.0
+            self._take(entry if entry.seconds else replace(entry, seconds=took))
+        self._told = max(self._told, end)
+
     def _close_tap(self) -> None:
         document = self._tap.finish()
-        self._tell(entry_of(point) for point in document.points[self._told :])
+        self._tell_points(len(document.points))
         if document.bail_out is not None:
             raise FormatError(f"it bailed out: {document.bail_out}")
         if document.problems:
             raise FormatError(document.problems[0])
-
-
-def read_file(path: str, read: dict[str, Any], take: Take) -> None:
-    """Read a report file in pieces. Raises FormatError, with the file's name."""
-    reading = Reading(read, take)
-    try:
-        with Path(path).open("rb") as file:
-            while data := file.read(PIECE):
-                reading.feed(data)
-        reading.close()
-    except OSError as error:
-        raise FormatError(f"{path}: cannot be read: {error.strerror}") from None
-    except FormatError as error:
-        line = f":{error.line}" if error.line else ""
-        raise FormatError(f"{path}{line}: {error.words}") from None
 
 
 def _event(line: str) -> Entry:

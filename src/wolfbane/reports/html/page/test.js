@@ -56,6 +56,7 @@ function facts(row, detail) {
   if (detail.worker) told.push(`worker ${detail.worker}, ${clock(detail.began ?? 0)} into the run`);
   if (row[ATTEMPTS] > 1) told.push(`${row[ATTEMPTS]} attempts`);
   if (row[HELD]) told.push("quarantined");
+  if (detail.account) told.push(detail.account);
   return told.map((text) => node("span", {}, text));
 }
 
@@ -79,7 +80,7 @@ function showTest(number) {
     node("p", {}, node("span", {class: "path"}, index.paths[row[PATH]]), " ", tag(index.browsers[row[BROWSER]]), " ", tag(index.targets[row[TARGET]]), " ", tags.flat()),
     earlier.length ? node("h2", {}, `Attempt ${row[ATTEMPTS]}, the last`) : null,
     ...attempt(detail),
-    Object.keys(detail).some((key) => !["worker", "began", "earlier"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
+    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
     earlier.length ? node("h2", {}, "Before that") : null, ...earlier,
     node("h2", {}, "Run it again"), command(commandFor(number)),
   ].filter(Boolean));

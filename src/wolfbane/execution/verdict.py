@@ -1,0 +1,51 @@
+"""What a run comes to: its exit code."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from wolfbane.events import Quarantined
+from wolfbane.model import Outcome
+
+GOOD = (Outcome.PASSED, Outcome.FLAKY, Outcome.TODO)
+Counts = Mapping[Outcome, int]
+
+
+def bad_ones(counts: Counts) -> int:
+    """How many tests fail the run."""
+    return sum(count for outcome, count in counts.items() if outcome.is_bad)
+
+
+def verdict(
+    counts: Counts,
+    set_apart: Counts,
+    held: Mapping[str, Quarantined],
+    stop_after: int | None,
+    unrun: int,
+    *,
+    focused: bool,
+    flaky_fails: bool,
+    interrupted: bool,
+) -> tuple[int, str]:
+    """The exit code, and why where it is not plain from the counts.
+
+    ``set_apart`` counts quarantined tests, of which ``held`` has the entries; ``focused`` says
+    that tests are marked as the only ones to run, and that this is to fail.
+    """
+    if interrupted:
+        return 130, "interrupted"
+    if bad := bad_ones(counts):
+        return 1, f"stopped after {bad} that failed" if unrun and stop_after else ""
+    if over := [address for address, entry in held.items() if entry.over]:
+        return 1, f"quarantine: the date of {over[0]} is past"
+    if focused:
+        return 1, "focus: tests are marked as the only ones to run (--no-focus)"
+    if counts.get(Outcome.BLOCKED):
+        return 4, "what some tests need is missing"
+    if counts.get(Outcome.FLAKY) and flaky_fails:
+        return 1, "flaky tests fail the run (--flaky-fails)"
+    if not counts and set_apart:
+        return 0, "only quarantined tests were run"
+    if not any(counts.get(outcome) for outcome in GOOD):
+        return 3, "nothing was run: every chosen test was skipped"
+    return 0, ""

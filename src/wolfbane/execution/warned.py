@@ -1,0 +1,59 @@
+"""What a run warns of: it goes on all the same."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from wolfbane.engines.bridge import knows_more
+from wolfbane.execution.preparing import Prepared
+from wolfbane.model import Account, Result, Test
+from wolfbane.results.quarantine import NAME, Quarantine
+from wolfbane.selection import Choice, term_counts
+from wolfbane.workspace.settings import Workspace
+
+SHOWN = 3
+_DID = {
+    Account.ADDED: "told of {} that nobody knew",
+    Account.UNASKED: "ran {} that had not been chosen",
+}
+
+
+def of_what_is_prepared(prepared: Prepared, shared: Mapping[str, Sequence[str]]) -> Iterator[str]:
+    """Stale builds, files without a test, and files that two suites name."""
+    yield from (f"suite {name} runs over a stale build (--no-build)" for name in prepared.stale)
+    yield from (f"{path} holds no test" for path in prepared.empty)
+    for path, suites in shared.items():
+        yield f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}"
+
+
+def of_the_choice(
+    choice: Choice, tests: Sequence[Test], status: Mapping[str, str]
+) -> Iterator[str]:
+    """Terms that match nothing inside of a larger expression."""
+    for expression in (choice.expression, *choice.drops):
+        for count in term_counts(expression, tests, status):
+            if not count.matches:
+                yield str(count)
+
+
+def of_the_quarantine(quarantine: Quarantine, tests: Sequence[Test]) -> Iterator[str]:
+    """Entries that are for no test."""
+    for entry in quarantine.empty(tests):
+        yield f"{NAME}:{entry.line}: '{entry.match}' matches no test any more"
+
+
+def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterator[str]:
+    """Tests that launchers told of and nobody knew, unless they may know more, or had chosen."""
+    found: dict[tuple[str, Account], list[str]] = {}
+    for result in results:
+        found.setdefault((result.suite, result.account), []).append(result.address)
+    for (name, account), addresses in found.items():
+        suite = workspace.suite(name)
+        if account is Account.ADDED and knows_more(workspace.root, suite):
+            continue
+        many = "a test" if len(addresses) == 1 else f"{len(addresses)} tests"
+        more = ", ..." if len(addresses) > SHOWN else ""
+        yield (
+            f"{name}: its launcher {_DID[account].format(many)}: "
+            f"{', '.join(addresses[:SHOWN])}{more} (wolfbane bridge check {suite.bridge})"
+        )
