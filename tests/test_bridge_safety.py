@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bridged import example, place
+from bridged import WEIRD, example, place, rewrite
 from conftest import present
 from wolfbane.workers.bridge.calls import escaped
 from wolfbane.workspace.bridge_draft import pattern_of
@@ -175,10 +175,74 @@ def test_a_stale_report_is_not_read(ledger):
     assert "left no report at told.jsonl" in run.out
 
 
-def test_what_nobody_knew_is_added(ledger):
+def test_what_lay_there_before_is_not_read_with_what_is_put_behind_it(ledger):
+    rewrite(ledger, ("{scratch}/told.jsonl", "told.jsonl"))
+    launcher = (ledger.path / "launcher.py").read_text()
+    ledger.file("launcher.py", launcher.replace('open(report, "w"', 'open(report, "a"'))
+    ledger.run()
+    text = (ledger.path / "books" / "day.ledger").read_text()
+    (ledger.path / "books" / "day.ledger").write_text(text.replace("fine", "lost"))
+    assert ledger.run("--drop", "name:closed").outcomes == {
+        place("berths / adds up"): "passed", place(WEIRD): "errored"
+    }  # fmt: skip
+
+
+TURNS = """
+    import json, os, sys
+
+    report, *names = sys.argv[1:]
+    os.close(os.open("turn", os.O_CREAT | os.O_EXCL))
+    with open(report, "w") as out:
+        for name in names:
+            out.write(json.dumps({"name": name, "outcome": "passed"}) + "\\n")
+    os.remove("turn")
+"""
+
+
+def test_starts_whose_reports_are_at_one_place_take_turns(folder):
+    shared(folder, "file")
+    folder.file("launcher.py", TURNS)
+    for number in range(8):
+        folder.file(f"books/{number}.count", "count up\ncount down\n")
+    settings = folder.path / "b.toml"
+    settings.write_text(settings.read_text().replace("{scratch}/told", "told.jsonl"))
+    run = folder.run("-j4", "--drop", "file:books/*y.count", "--drop", "file:books/night.count")
+    assert (run.code, len(run.outcomes), set(run.outcomes.values())) == (0, 16, {"passed"}), run.out
+
+
+def test_what_nobody_knew_is_added_and_marked(ledger):
     ledger.file("books/day.ledger", 'account "x"\n  entry "a" extra\n')
-    run = ledger.run()
+    run = ledger.run("--verbose")
     assert run.outcomes == {place("x / a"): "passed", place("surprise"): "passed"}
+    assert run.results[place("surprise")]["account"] == "added"
+    assert "added: its launcher told of it, and nobody knew it" in run.out
+    assert f"its launcher told of a test that nobody knew: {place('surprise')}" in run.out
+
+
+def test_what_ran_and_was_not_chosen_is_marked_and_what_was_left_out_is_not_told(ledger):
+    told = [{"name": "berths.adds up", "outcome": "passed"},
+            {"name": "berths.is closed", "outcome": "failed"},
+            {"name": WEIRD.replace(" / ", "."), "outcome": "skipped"},
+            {"name": "one more", "outcome": "skipped"}]  # fmt: skip
+    lines = "\n".join(map(json.dumps, told))
+    ledger.file(
+        "launcher.py", f"import sys\nopen(sys.argv[-2], 'w').write({lines!r})\nsys.exit(1)\n"
+    )
+    run = ledger.run("--tag", "smoke")
+    assert run.outcomes == {
+        place("berths / adds up"): "passed", place("berths / is closed"): "failed"
+    }  # fmt: skip
+    assert run.results[place("berths / is closed")]["account"] == "unasked"
+    assert "its launcher ran a test that had not been chosen" in run.out
+
+
+def test_files_whose_every_part_is_skipped_are_no_success(ledger):
+    rewrite(ledger, ('"{names}", ', ""), ('how = "each"', 'how = "files"'), ('"events"', '"tap"'))
+    for told in ("1..2\\nok 1 - a # SKIP no tide\\nok 2 - b # SKIP", "1..0 # SKIP no tide"):
+        ledger.file("launcher.py", f"import sys; open(sys.argv[-2], 'w').write('{told}\\n')\n")
+        run = ledger.run()
+        assert (run.code, run.outcomes) == (3, {"books/day.ledger": "skipped"}), run.out
+        assert run.results["books/day.ledger"]["message"] == "no tide"
 
 
 ENGINES = {
@@ -291,6 +355,7 @@ SLOW = """
         return '"a.slow#first"' in "".join(told)
 
     before, entry, after = json.load(open("told.json"))
+    print("<a warning>", file=sys.stderr)
     print(before + entry.replace("@", "first") + entry.replace("@", "second"), end="", flush=True)
     limit = time.monotonic() + 20
     while not heard() and time.monotonic() < limit:
@@ -316,9 +381,9 @@ def test_a_test_is_told_as_soon_as_its_entry_is_whole(folder, form):
     """,
     )
     run = folder.run("--timeout", "20s")
-    assert [run.outcomes[f"a.slow#{name}"] for name in ("first", "second", "seen")] == [
-        "passed"
-    ] * 3
+    told = {f"a.slow#{name}": "passed" for name in ("first", "second", "seen")}
+    assert (run.code, {**run.outcomes, **told}) == (0, run.outcomes), run.out
+    assert run.results["a.slow#seen"]["seconds"] > 0  # since the one before
 
 
 MEASURED = """

@@ -65,6 +65,41 @@ def test_what_only_the_launcher_knows_runs_where_no_names_are_given(ledger):
     assert (checked.code, "warning  reported" in checked.out) == (0, True), checked.out
 
 
+ROWS = """
+    <testsuites><testsuite name="books">
+      <testsuite name="is closed">
+        <testcase name="in spring" time="0.5"/>
+        <testcase name="in autumn"><failure message="a boat is in it"/></testcase>
+      </testsuite>
+      <testcase name="adds up[1]" time="0.25"/>
+      <testcase name="adds up[2]" time="0.5"><skipped/></testcase>
+      OWN
+    </testsuite></testsuites>
+"""
+
+
+@pytest.mark.parametrize("own", ["", '<testcase name="adds up" time="2"/>'])
+def test_what_is_told_in_rows_is_parts_of_a_test(ledger, own):
+    ledger.file(
+        "rows.xml", ROWS.replace("</testsuite></testsuites>", f"{own}</testsuite></testsuites>")
+    )
+    command = '["sh", "-c", "cp rows.xml $0; exit 1", "{report}", "{names}"]'
+    settings = (ledger.path / "ledger.toml").read_text()
+    start = settings.index("command =")
+    old = settings[start : settings.index("\n", start)]
+    rewrite(ledger, (old, f"command = {command}"), ('"events"', '"xunit"'),
+            ('"{group}.{name}"', '"{name}"'))  # fmt: skip
+    with (ledger.path / "ledger.toml").open("a") as bridge:
+        bridge.write(r"""part = '^(?P<test>[^\[]+)\[(?P<part>.*)\]$'""")
+    run = ledger.run("--drop", "name:weird")
+    up, closed = run.results[place("berths / adds up")], run.results[place("berths / is closed")]
+    assert (up["outcome"], up["seconds"], len(run.results)) == ("passed", 2 if own else 0.75, 2)
+    assert [(p["name"], p["outcome"]) for p in up["parts"]] == [("1", "passed"), ("2", "skipped")]
+    assert (closed["outcome"], closed["seconds"]) == ("failed", 0.5)
+    assert closed["message"] == "1 of 2 failed: a boat is in it"
+    assert [part["name"] for part in closed["parts"]] == ["in spring", "in autumn"]
+
+
 def test_files_may_be_all_that_can_be_chosen(ledger):
     ledger.file("say.py", 'import sys\nprint("1..2\\nok 1 - a\\nnot ok 2 - b")\nsys.exit(1)\n')
     ledger.file(

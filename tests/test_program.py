@@ -82,3 +82,29 @@ def test_errors_of_the_command_line(folder, arguments, message):
 
 def test_version(folder):
     assert folder.call("--version").out == f"wolfbane {__version__}\n"
+
+
+LOADED = """
+    import sys
+    from wolfbane.cli import main
+    sys.argv[0] = "wolfbane"
+    try:
+        main()
+    finally:
+        print([name for name in HEAVY if name in sys.modules])
+"""
+
+
+@pytest.mark.parametrize(("command", "heavy"), [
+    ("--version", "yaml rich pydantic psutil sqlalchemy matplotlib lxml asyncio"),
+    ("list", "sqlalchemy matplotlib numpy lxml httpx aiohttp jinja2 pydantic"),
+    ("run", "sqlalchemy matplotlib numpy lxml httpx aiohttp jinja2 pydantic"),
+])  # fmt: skip
+def test_what_takes_long_to_load_is_loaded_where_it_is_used(folder, command, heavy):
+    folder.file("test_quay.py", "def test_quay():\n    pass\n")
+    folder.file("loaded.py", LOADED.replace("HEAVY", repr(heavy.split())))
+    told = subprocess.run(
+        [sys.executable, "loaded.py", command], cwd=folder.path, capture_output=True, text=True,
+        check=False,
+    )  # fmt: skip
+    assert told.stdout.splitlines()[-1] == "[]", told.stdout + told.stderr

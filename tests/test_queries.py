@@ -60,6 +60,24 @@ SOURCES = {
           (#eq? @mark "Mark"))
     """),
 }  # fmt: skip
+LITERALS = {
+    "javascript": r"""test('it\'s \u{1F30A} "x"'); test("a\n\\b"); test(`t \` k`)""",
+    "php": r"""<?php test('it\'s \n'); test("a\n\\b$");""",
+    "ruby": "test 'it\\'s \\n'\ntest \"a\\n\\\\b\\u00e9\"\n",
+    "go": 'package x\nfunc a() {\ntest(`it\\n "q"`)\ntest("a\\n\\"b") }',
+    "c-sharp": 'class A { void b() { test("it\\"s"); test(@"a\\n"); } }',
+    "java": 'class A { void b() { test("it\\"s\\u00e9"); test("x"); } }',
+    "rust": 'fn a() { test("it\\"s"); test(r"a\\n"); }',
+}
+MEANT = {
+    "javascript": ['it\'s \U0001f30a "x"', "a\n\\b", "t ` k"],
+    "php": ["it's \\n", "a\n\\b$"],
+    "ruby": ["it's \\n", "a\n\\b\u00e9"],
+    "go": ['it\\n "q"', 'a\n"b'],
+    "c-sharp": ['it"s', "a\\n"],
+    "java": ['it"s\u00e9', "x"],
+    "rust": ['it"s', "a\\n"],
+}
 SOURCES["tsx"] = SOURCES["typescript"]
 
 
@@ -71,3 +89,19 @@ def test_annotations_of_languages(language):
     [test] = [item for item in queried(source.encode(), language, query) if item.is_test]
     name = "proveSum" if language == "go" else "Ledger / addsUp"
     assert (test.whole_name, test.line, test.all_tags) == (name, 2, ["smoke"])
+
+
+@pytest.mark.parametrize("language", LITERALS)
+def test_a_literal_is_what_it_stands_for(language):
+    pytest.importorskip(f"tree_sitter_{language.replace('-', '_')}")
+    around = {"c-sharp": "(argument (_) @test.name)", "php": "(argument (_) @test.name)"}
+    inside = around.get(language, "(_) @test.name")
+    arguments = {"javascript": "arguments", "rust": "arguments", "php": "arguments"}
+    call = {
+        "php": "function_call_expression", "c-sharp": "invocation_expression",
+        "java": "method_invocation", "ruby": "call",
+    }  # fmt: skip
+    node, listed = call.get(language, "call_expression"), arguments.get(language, "argument_list")
+    query = f"({node} arguments: ({listed} . {inside})) @test"
+    found = queried(LITERALS[language].encode(), language, query)
+    assert [item.name for item in found] == MEANT[language]

@@ -75,6 +75,8 @@ def _reading(bridge: Bridge) -> Wrong:
     if read.format == "lines" and not (read.passed and read.failed):
         yield ("read",), "format 'lines' needs the patterns 'passed' and 'failed'"
     yield from _template(("read", "name"), read.name, OF_ENTRIES)
+    for group in ("test", "part"):
+        yield from _pattern(("read", "part"), read.part, group)
     if read.report and "{report}" not in told and "{scratch}" not in told:
         yield ("run", "command"), "no argument has {report} or {scratch}, but read.report is read"
 

@@ -133,9 +133,10 @@ class Reading:
 
     ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
     ``name`` says of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what
-    ``run.names.name`` makes of the test. For ``lines`` the patterns have groups ``name``,
-    ``seconds`` and ``message``; other lines are said by the test ``before`` or ``after`` whose
-    line they stand, as ``output`` tells, or by none.
+    ``run.names.name`` makes of the test. ``part`` is a regular expression on that, with groups
+    ``test`` and ``part``: where it matches, the entry is of a part of a test. For ``lines`` the
+    patterns have groups ``name``, ``seconds`` and ``message``; other lines are said by the test
+    ``before`` or ``after`` whose line they stand, as ``output`` tells, or by none.
     """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
@@ -143,6 +144,7 @@ class Reading:
     format: Literal["xunit", "ctrf", "tap", "events", "lines"]
     report: str = ""
     name: str = "{name}"
+    part: str = ""
     passed: str = ""
     failed: str = ""
     skipped: str = ""

@@ -122,7 +122,6 @@ class _Chosen:
         live = _Live(None if reports else Reading(read, accounts.take, live=True))
         limit = self.limit * len(tests)
         began = time.perf_counter()
-        accounts.begin()
         try:
             ended = self._launched(tests, scratch, limit, live)
         except OSError as error:

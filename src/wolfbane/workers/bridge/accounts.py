@@ -3,24 +3,21 @@
 from __future__ import annotations
 
 import os
-import re
 import time
-from base64 import b64encode
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatch
-from pathlib import Path
 from typing import Any
 
 from wolfbane.exits import how_it_ended
 from wolfbane.formats.entries import Entry
-from wolfbane.model import Outcome
+from wolfbane.model import Outcome, Part
 from wolfbane.workers.bridge.calls import Called
+from wolfbane.workers.bridge.parts import Gathered, Naming
+from wolfbane.workers.bridge.telling import Teller, part_told
 from wolfbane.workers.channel import Channel, Message
 
-_LARGEST = 16 << 20
-_UNTOLD = {"outcome": "failed", "message": "its report calls it flaky, and says no more"}
 BAD = frozenset({"failed", "errored", "timed out", "crashed"})
 
 
@@ -55,11 +52,13 @@ class Accounts:
 
     def __init__(self, channel: Channel, bridge: Mapping[str, Any], asked: Asked) -> None:
         tests, place = asked.tests, asked.place
-        self._channel, self._run, self._asked = channel, bridge["run"], asked
-        self._template: str = bridge["read"]["name"]
+        self._run, self._asked = bridge["run"], asked
+        self._naming = Naming(bridge["read"])
+        self._gathered: dict[str, Gathered] = {}
         self._left: dict[str, list[Called]] = {}
         for test in tests:
             self._left.setdefault(test.known_as, []).append(test)
+        self._known = {*self._left, *(name for _, name, _ in asked.others)}
         self._seen: Counter[tuple[str, str]] = Counter()
         paths = {test.file: test.path for test in tests}
         self._paths = {os.path.abspath(file): path for file, path in paths.items()}
@@ -68,63 +67,62 @@ class Accounts:
         self._named = {(test.path, test.known_as): test.among for test in tests}
         self._told, self._bad = 0, False
         self._parts: list[Message] | None = [] if self._run["names"]["how"] == "files" else None
-        self._ahead = tests[0] if len(tests) == 1 else None
-        self._began = 0.0
-
-    def begin(self) -> None:
-        """Before the start: of one test alone it is known that it runs now, should anyone care."""
-        if self._ahead and self._channel.prompt:
-            self._channel.send({"type": "started", "address": self._ahead.address})
+        self._alone = len(tests) == 1
         self._began = time.perf_counter()
+        self._teller = Teller(channel, tests[0].address if self._alone else "")
 
     def take(self, entry: Entry) -> None:
-        """An entry: of a test that was asked for, of a part of a file, or of one nobody knew."""
-        fields = {
-            "name": entry.name, "group": entry.group, "suite": entry.suite, "file": entry.file
-        }  # fmt: skip
-        known_as = self._template.format(**fields)
-        outcome = str(entry.outcome)
-        self._bad |= outcome in BAD
+        """An entry: of a test that was asked for, of a part of one, or of one nobody knew."""
+        called = self._naming.of(entry)
+        self._bad |= entry.outcome.is_bad
         self._told += 1
         if self._parts is not None:
-            self._parts.append(_part(entry, known_as))
+            message = entry.message or entry.detail
+            part = Part(
+                called or self._place, entry.outcome, message, entry.seconds, "", entry.line
+            )
+            self._parts.append(part_told(part))
             return
-        address, account = self._address(entry, known_as)
-        if not address:
+        if called not in self._known and self._is_part(entry, called):
             return
-        self._start(address)
-        if entry.output:
-            self._say(address, entry.output)
-        for path in entry.attachments:
-            self._attach(address, path)
-        seconds = entry.seconds
-        if self._ahead and not seconds:  # a report need not say it
-            seconds = round(time.perf_counter() - self._began, 6)
-        finished = {
-            "type": "finished", "address": address, "seconds": seconds, "account": account
-        }  # fmt: skip
-        finished.update(_told(entry, self._file(address)))
-        if entry.earlier or entry.outcome is Outcome.FLAKY:
-            finished["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
-        self._channel.send({**finished, "outcome": "passed" if outcome == "flaky" else outcome})
+        address, account = self._address(entry, called)
+        if address in self._gathered or (address and self._naming.divides):
+            self._gathered.setdefault(address, Gathered(account)).own = entry  # parts may follow
+        elif address:
+            self._tell(address, account, entry)
 
-    def _attach(self, address: str, path: str) -> None:
-        """A file that the report says a test left behind; what is not there any more is not."""
-        try:
-            data = Path(path.removeprefix("file://")).read_bytes()
-        except OSError:
-            return
-        ending = Path(path).suffix.lower().removeprefix(".")
-        kind = "screenshot" if ending == "png" else re.sub("[^a-z0-9]", "", ending) or "bin"
-        if len(data) > _LARGEST:
-            self._say(address, f"{path}: {len(data)} bytes are too many to be kept\n")
-            return
-        told: Message = {"type": "evidence", "address": address, "kind": kind}
-        try:
-            told["text"] = data.decode("utf-8")
-        except UnicodeDecodeError:
-            told["data"] = b64encode(data).decode()
-        self._channel.hold(told)
+    def _is_part(self, entry: Entry, called: str) -> bool:
+        """Keep an entry with the test that it is a part of, if there is one."""
+        path = self._path(entry)
+        for name, part in self._naming.outer(entry, called):
+            mine = [test for test in self._left.get(name, ()) if path in ("", test.path)]
+            other = self._asked.others.get((path, name, 1))
+            if mine:
+                kept = self._gathered.setdefault(mine[0].address, Gathered(""))
+                kept.parts.append((part, entry))
+            elif other and not self._is_left_out(entry):
+                kept = self._gathered.setdefault(other, Gathered("unasked"))
+                kept.parts.append((part, entry))
+            if mine or other:
+                return True
+        return False
+
+    def _is_left_out(self, entry: Entry) -> bool:
+        """Whether it only says that something was not chosen."""
+        return entry.outcome is Outcome.SKIPPED and self._asked.by_name
+
+    def _tell(self, address: str, account: str, entry: Entry) -> None:
+        seconds = entry.seconds
+        if self._alone and not seconds:  # a report need not say it
+            seconds = round(time.perf_counter() - self._began, 6)
+        self._teller.tell(address, account, entry, self._file(address), seconds)
+
+    def _tell_gathered(self) -> None:
+        """Tests that were told part by part: now it is known that there are no more."""
+        for address, kept in self._gathered.items():
+            self._tell(address, kept.account, kept.whole())
+            for waiting in self._left.values():
+                waiting[:] = [test for test in waiting if test.address != address]
 
     def _address(self, entry: Entry, known_as: str) -> tuple[str, str]:
         """Of the test that waits under this name: in the entry's file, and there by its number.
@@ -140,8 +138,7 @@ class Accounts:
         if mine:
             waiting.remove(mine[0])
             return mine[0].address, ""
-        left_out = entry.outcome is Outcome.SKIPPED and self._asked.by_name
-        if left_out or number <= self._named.get((path, known_as), 0):
+        if self._is_left_out(entry) or number <= self._named.get((path, known_as), 0):
             return "", ""
         if other := self._asked.others.get((path, known_as, number)):
             return other, "unasked"
@@ -167,6 +164,7 @@ class Accounts:
 
     def close(self, verdict: Verdict) -> None:
         """What has no entry is an error; so is an exit code that says something else."""
+        self._tell_gathered()
         code, known = verdict.code, (*self._run["passed"], *self._run["failed"])
         strange = "" if code in known else how_it_ended(code)
         if self._parts is not None:
@@ -179,23 +177,26 @@ class Accounts:
             why = why or (f"the launcher ended: {strange}" if strange else silent)
             addresses = [test.address for test in waiting]
             told = {"outcome": outcome, "message": why, "account": "missing"}
-            self.end(addresses[:1], told, verdict.output)  # said once, however many they are
-            self.end(addresses[1:], told, "")
+            self._teller.end(addresses[:1], told, verdict.output)  # said once, for all of them
+            self._teller.end(addresses[1:], told, "")
         elif wrong := why or self._disagreement(code, strange):
-            self.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
+            self._teller.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
 
     def _close_file(self, parts: Sequence[Message], verdict: Verdict, strange: str) -> None:
         failed = sum(part["outcome"] in BAD for part in parts)
         wrong = verdict.ended or verdict.trouble
         wrong = wrong or ("" if self._told else strange or "no result came back")
         wrong = wrong or self._disagreement(verdict.code, strange)
-        outcome = "errored" if wrong else "failed" if failed else "passed"
+        ran = any(part["outcome"] not in ("skipped", "todo") for part in parts)
+        good = "passed" if ran else str(parts[0]["outcome"]) if parts else "errored"
+        why_not = "" if ran or not parts else str(parts[0].get("message", ""))
+        outcome = "errored" if wrong else "failed" if failed else good
         told = {
             "outcome": "timed out" if verdict.ended else outcome, "parts": parts,
-            "message": wrong or (f"{failed} of {len(parts)} failed" if failed else ""),
-            "seconds": verdict.seconds,
+            "message": wrong or (f"{failed} of {len(parts)} failed" if failed else why_not),
+            "seconds": verdict.seconds, "account": "missing" if wrong else "",
         }  # fmt: skip
-        self.end([self._place], told, verdict.output)
+        self._teller.end([self._place], told, verdict.output)
 
     def _disagreement(self, code: int, strange: str) -> str:
         """What is wrong where the exit code and the report say different things."""
@@ -209,43 +210,4 @@ class Accounts:
 
     def end_all(self, verdict: Message) -> None:
         """The same of every test of the call."""
-        self.end([test.address for test in self._asked.tests], verdict, "")
-
-    def end(self, addresses: Iterable[str], verdict: Message, output: str) -> None:
-        """The same of each of these, with what the launcher printed."""
-        for address in addresses:
-            self._start(address)
-            self._say(address, output)
-            self._channel.send({"type": "finished", "address": address, "seconds": 0.0, **verdict})
-
-    def _start(self, address: str) -> None:
-        if not (self._ahead and self._channel.prompt and address == self._ahead.address):
-            self._channel.hold({"type": "started", "address": address})
-
-    def _say(self, address: str, text: str) -> None:
-        self._channel.hold({"type": "output", "address": address, "stream": "both", "text": text})
-
-
-def _told(entry: Entry, file: str) -> Message:
-    told: Message = {"message": entry.message, "trace": entry.detail}
-    if entry.parts:
-        told["parts"] = [{"name": p.name, "outcome": str(p.outcome)} for p in entry.parts]
-    if entry.line:
-        place = os.path.abspath(entry.file) if entry.file else file
-        told["frames"] = [{"file": place, "line": entry.line, "function": entry.name}]
-    return told
-
-
-def _attempt(entry: Entry) -> Message:
-    return {
-        "outcome": str(entry.outcome), "seconds": entry.seconds, "message": entry.message,
-        "trace": entry.detail, "output": entry.output,
-    }  # fmt: skip
-
-
-def _part(entry: Entry, name: str) -> Message:
-    message = entry.message or entry.detail
-    return {
-        "name": name, "outcome": str(entry.outcome), "message": message,
-        "seconds": entry.seconds, "line": entry.line,
-    }  # fmt: skip
+        self._teller.end([test.address for test in self._asked.tests], verdict, "")

@@ -128,6 +128,8 @@ class Reading:
     def _close_tap(self) -> None:
         document = self._tap.finish()
         self._tell_points(len(document.points))
+        if document.skip_reason is not None and not document.points:
+            self._take(Entry("", Outcome.SKIPPED, message=document.skip_reason))
         if document.bail_out is not None:
             raise FormatError(f"it bailed out: {document.bail_out}")
         if document.problems:

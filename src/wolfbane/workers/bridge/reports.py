@@ -64,7 +64,7 @@ class Reports:
     def _old(self, path: str, seen: _Seen) -> int:
         """How many bytes of a file were there before, if what came was put behind them."""
         size = seen.stamp[1]
-        if not self._grows or os.stat(path).st_size < size:
+        if not self._grows or os.stat(path).st_size <= size:
             return 0
         return size if _digest(path, size) == seen.digest else 0
 

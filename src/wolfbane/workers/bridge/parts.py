@@ -1,0 +1,85 @@
+"""Tests of which a report tells part by part: rows of data, subtests."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from wolfbane.formats.entries import Entry
+from wolfbane.model import NESTED, Outcome, Part
+
+
+class Naming:
+    """What a report's entries are called, by the bridge: a test, or a part of one."""
+
+    def __init__(self, read: Mapping[str, Any]) -> None:
+        self._template: str = read["name"]
+        self._pattern = re.compile(read["part"]) if read["part"] else None
+
+    @property
+    def divides(self) -> bool:
+        """Whether a test's own entry may come before or after those of its parts."""
+        return self._pattern is not None
+
+    def of(self, entry: Entry) -> str:
+        """What the launcher calls the test of an entry."""
+        return self._called(entry, entry.name, entry.suite)
+
+    def outer(self, entry: Entry, called: str) -> Sequence[tuple[str, str]]:
+        """Of which tests an entry may be a part, and what that is called: the likeliest first.
+
+        By the pattern, or since a suite of the report that it is in is called as a test.
+        """
+        match = self._pattern.search(called) if self._pattern else None
+        found = [(match["test"], match["part"] or entry.name)] if match else []
+        around = entry.suite.split(NESTED) if entry.suite else []
+        for depth in range(len(around) - 1, -1, -1):
+            part = NESTED.join((*around[depth + 1 :], entry.name))
+            suite = NESTED.join(around[:depth])
+            found.append((self._called(entry, around[depth], suite), part))
+        return found
+
+    def _called(self, entry: Entry, name: str, suite: str) -> str:
+        fields = {"name": name, "group": entry.group, "suite": suite, "file": entry.file}
+        return self._template.format(**fields)
+
+
+@dataclass
+class Gathered:
+    """What a report said of one test so far: its own entry, if it has one, and its parts."""
+
+    account: str
+    own: Entry | None = None
+    parts: list[tuple[str, Entry]] = field(default_factory=list)
+
+    def whole(self) -> Entry:
+        """One entry for all: it is as bad as its worst part, and took as long as they all took."""
+        entries = [entry for _, entry in self.parts]
+        own = self.own or _joined(entries)
+        told = tuple(
+            Part(name, each.outcome, each.message or each.detail, each.seconds, "", each.line)
+            for name, each in self.parts
+        )
+        seconds = own.seconds or sum(entry.seconds for entry in entries)
+        own = replace(own, parts=(*own.parts, *told), seconds=seconds)
+        bad = [entry for entry in entries if entry.outcome.is_bad]
+        if own.outcome.is_bad or not bad:
+            return own
+        failed = any(entry.outcome is Outcome.FAILED for entry in bad)
+        worst = Outcome.FAILED if failed else bad[0].outcome
+        words = f"{len(bad)} of {len(entries)} failed: {bad[0].message}".rstrip(": ")
+        return replace(own, outcome=worst, message=words, detail=bad[0].detail, line=bad[0].line)
+
+
+def _joined(entries: Sequence[Entry]) -> Entry:
+    """A test that has no entry of its own, whose parts did not fail."""
+    first = entries[0]
+    ran = any(entry.outcome in (Outcome.PASSED, Outcome.FLAKY) for entry in entries)
+    outcome = Outcome.PASSED if ran or first.outcome.is_bad else first.outcome
+    return Entry(
+        first.name, outcome, first.group, first.suite, first.file,
+        output="".join(entry.output for entry in entries),
+        attachments=tuple(path for entry in entries for path in entry.attachments),
+    )  # fmt: skip
