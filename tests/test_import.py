@@ -27,6 +27,7 @@ DIALECT = """<?xml version="1.0"?>
    <testcase name="breaks" file="own.x" line="7"><failure message="first"/>
     <error message="second" type="timed out"/></testcase>
    <testcase name="rests" status="disabled"/>
+   <testcase name="falls" result="failed"/>
    <testcase name="waits"><skipped><![CDATA[no wind]]></skipped></testcase>
    <testcase name="wavers"><flakyFailure message="late"><stackTrace>in a()</stackTrace>
      <system-out>once</system-out></flakyFailure></testcase>
@@ -49,7 +50,7 @@ def entries(text, size=1 << 16):
 def test_the_dialects_of_xunit(size):
     found = entries(DIALECT, size)
     assert {name: str(entry.outcome) for name, entry in found.items()} == {
-        "adds": "passed", "fails": "failed", "breaks": "timed out", "rests": "skipped",
+        "adds": "passed", "fails": "failed", "breaks": "timed out", "rests": "skipped", "falls": "failed",
         "waits": "skipped", "wavers": "flaky", "stays": "failed",
     }  # fmt: skip
     assert (found["adds"].seconds, found["adds"].suite) == (1000.5, "outer / inner")

@@ -22,6 +22,10 @@ _ATTEMPTS = {
     "flakyfailure": Outcome.FAILED, "flakyerror": Outcome.ERRORED,
 }  # fmt: skip
 _NOT_RUN = frozenset({"notrun", "skipped", "disabled", "ignored", "suppressed"})
+_BY_STATUS = {
+    "failed": Outcome.FAILED, "fail": Outcome.FAILED, "failure": Outcome.FAILED,
+    "error": Outcome.ERRORED, "errored": Outcome.ERRORED, "aborted": Outcome.ERRORED,
+}  # fmt: skip
 _ATTACHMENT = re.compile(r"^\s*\[\[ATTACHMENT\|(.+?)\]\]\s*$", re.MULTILINE)
 _NOT_XML = bytes(set(range(32)) - {9, 10, 13})
 _WIDE = (b"\xff\xfe", b"\xfe\xff")
@@ -209,6 +213,8 @@ def _judged(case: _Case, attempts: list[Entry]) -> tuple[Outcome, str]:
     status = case.attributes.get("status", "") or case.attributes.get("result", "")
     if status.lower() in _NOT_RUN:
         return Outcome.SKIPPED, status
+    if status.lower() in _BY_STATUS:  # some say no more than that
+        return _BY_STATUS[status.lower()], ""
     return (Outcome.FLAKY if case.flaky else Outcome.PASSED), ""
 
 
