@@ -66,7 +66,8 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
 
 def _collect(selected: Selected, environment: Environment) -> None:
     from wolfbane.cores import available_cores
-    from wolfbane.execution.run import Known, Options, Session
+    from wolfbane.execution.options import Known, Options
+    from wolfbane.execution.run import Session
     from wolfbane.results.runs import new_run
 
     known = Known(selected.newest.status, selected.newest.times)

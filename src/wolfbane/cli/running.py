@@ -19,8 +19,9 @@ from wolfbane.cores import available_cores
 from wolfbane.engines.bridge import whole_files
 from wolfbane.environments import Mask
 from wolfbane.errors import InputError, WolfbaneError
+from wolfbane.execution.options import Known, Options
 from wolfbane.execution.recorded import run_recorded
-from wolfbane.execution.run import Known, Options, Session
+from wolfbane.execution.run import Session
 from wolfbane.inventory.documents import GLANCING, fetch_documents, keep_with_run
 from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.plan import print_plan

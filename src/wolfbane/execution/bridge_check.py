@@ -9,8 +9,9 @@ from pathlib import Path
 from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.execution.checkup import Finding, State
+from wolfbane.execution.options import Known, Options
 from wolfbane.execution.recorded import run_recorded
-from wolfbane.execution.run import Known, Options, Session
+from wolfbane.execution.run import Session
 from wolfbane.inventory import open_inventory
 from wolfbane.model import Account, Outcome, Result, Test
 from wolfbane.results.newest import Newest

@@ -7,7 +7,6 @@ import signal
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
 
@@ -29,8 +28,8 @@ from wolfbane.events import (
 )
 from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.browsing import PROTOCOL, Browsing
-from wolfbane.execution.building import CHANGED
 from wolfbane.execution.coverage import coverage
+from wolfbane.execution.options import Known, Options
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
 from wolfbane.execution.quarantined import held_in
@@ -49,39 +48,6 @@ from wolfbane.planning import Plan, make_plan
 from wolfbane.results.quarantine import Quarantine
 from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
-
-
-@dataclass(frozen=True)
-class Options:
-    """How to run what was chosen.
-
-    ``timeout`` (seconds) overrides every suite's own; with ``no_focus`` a run fails where tests
-    are marked as the only ones to run.
-    """
-
-    jobs: int = 1
-    timeout: float | None = None
-    stop_after: int | None = None
-    seed: int | None = None
-    command: str = ""
-    pointed: tuple[str, ...] = ()
-    build: str = CHANGED
-    no_focus: bool = False
-    evidence: str = "failures"
-    visible: bool = False
-    log: frozenset[str] = frozenset()
-    retries: int | None = None
-    retry_at_once: bool = False
-    flaky_fails: bool = False
-    failed_first: bool = False
-
-
-@dataclass(frozen=True)
-class Known:
-    """What is on record of earlier runs: newest outcomes and durations by address."""
-
-    status: Mapping[str, str]
-    times: Mapping[str, float]
 
 
 class Session:

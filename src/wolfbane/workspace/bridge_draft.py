@@ -147,6 +147,7 @@ def _read(draft: Draft) -> list[str]:
         ]  # fmt: skip
     if draft.names != "files":
         lines += [f"name = {_text(draft.name)}".ljust(30) + "# of an entry: the same"]
+        lines += [r"# part = '^(?P<test>.+)\[(?P<part>.*)\]$'   # where rows of data have entries"]
     return lines
 
 

@@ -1,0 +1,41 @@
+"""What is said to a run before it starts."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from wolfbane.execution.building import CHANGED
+
+
+@dataclass(frozen=True)
+class Options:
+    """How to run what was chosen.
+
+    ``timeout`` (seconds) overrides every suite's own; with ``no_focus`` a run fails where tests
+    are marked as the only ones to run.
+    """
+
+    jobs: int = 1
+    timeout: float | None = None
+    stop_after: int | None = None
+    seed: int | None = None
+    command: str = ""
+    pointed: tuple[str, ...] = ()
+    build: str = CHANGED
+    no_focus: bool = False
+    evidence: str = "failures"
+    visible: bool = False
+    log: frozenset[str] = frozenset()
+    retries: int | None = None
+    retry_at_once: bool = False
+    flaky_fails: bool = False
+    failed_first: bool = False
+
+
+@dataclass(frozen=True)
+class Known:
+    """What is on record of earlier runs: newest outcomes and durations by address."""
+
+    status: Mapping[str, str]
+    times: Mapping[str, float]
