@@ -337,9 +337,11 @@ def test_a_command_may_list_the_tests(ledger, form, told, options):
     run = ledger.run()
     assert run.outcomes == {place(name): outcome for name, outcome in names.items()}
     assert list(ledger.run("--name", "closed").outcomes) == [place("berths / is closed")]
-    if "smoke" in told:
+    if form == "names":
         assert place("berths / adds up") in ledger.run("--tag", "smoke").outcomes
-    assert ledger.call("list", "--exact").out == ledger.call("list").out
+        assert ledger.call("list", "--exact").out == ledger.call("list").out
+    elif "smoke" in told:
+        assert "smoke" in ledger.call("list").out
 
 
 @pytest.mark.parametrize(("form", "told", "code", "words"), [

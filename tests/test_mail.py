@@ -85,7 +85,8 @@ def secure(box, tmp_path):
     authority.issue_cert("localhost").configure_cert(context)
 
     def check(server, session, envelope, mechanism, data):
-        return AuthResult(success=(data.login, data.password) == (b"quay", b"sesame"))
+        right = (data.login, data.password) == (b"quay", b"sesame")
+        return AuthResult(success=right, handled=False)
 
     controller = Controller(
         box, hostname="127.0.0.1", port=free_port(), tls_context=context, require_starttls=True,

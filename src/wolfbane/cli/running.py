@@ -16,7 +16,6 @@ from wolfbane.browsers.words import FAILURES
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import Selected
 from wolfbane.cores import available_cores
-from wolfbane.engines.bridge import whole_files
 from wolfbane.environments import Mask
 from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.execution.options import Known, Options
@@ -26,7 +25,6 @@ from wolfbane.inventory.documents import GLANCING, fetch_documents, keep_with_ru
 from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
-from wolfbane.reports.written import read_targets, write_reports
 from wolfbane.results.history_url import history_url
 from wolfbane.results.quarantine import read_quarantine
 from wolfbane.results.runs import new_run
@@ -73,6 +71,16 @@ class Asked:
     mail_news_only: bool = False
 
 
+def _writer(reports: Sequence[str]) -> Callable[[Record], None]:
+    """What writes the reports that are asked for, whose places are checked now."""
+    if not reports:
+        return lambda record: None
+    from wolfbane.reports.written import read_targets, write_reports
+
+    targets = read_targets(reports)
+    return lambda record: write_reports(targets, record)
+
+
 def carry_out(
     open_workspace: Callable[[], Workspace],
     select: Callable[[], Selected],
@@ -80,7 +88,7 @@ def carry_out(
     asked: Asked,
 ) -> int:
     """Choose, run and report; returns the exit code."""
-    targets = read_targets(asked.reports)
+    write = _writer(asked.reports)
     workspace = open_workspace()
     if asked.mail_to:
         from wolfbane.reports.post import check_mail  # smtplib takes a while: only where it is used
@@ -114,6 +122,8 @@ def carry_out(
     )
     try:
         if asked.dry_run:
+            from wolfbane.engines.bridge import whole_files
+
             whole = whole_files(workspace.root, workspace.suites)
             print_plan(console, session.plan(folder), session.broken, whole)
             shutil.rmtree(folder)
@@ -128,7 +138,7 @@ def carry_out(
         report.close()
     if trouble:
         click.echo(f"wolfbane: {trouble}", err=True)
-    write_reports(targets, record)
+    write(record)
     _to_the_team(workspace)
     if asked.mail_to:
         _mail(workspace, record, asked)

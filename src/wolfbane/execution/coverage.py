@@ -6,8 +6,6 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 
 from wolfbane.events import Covered, Exercised
-from wolfbane.formats.documents import DocumentError
-from wolfbane.formats.library import Library, Unknown
 from wolfbane.inventory import Inventory
 
 
@@ -27,6 +25,9 @@ def coverage(inventory: Inventory, exercised: Mapping[Exercised, int]) -> Iterat
 
 def _operations(inventory: Inventory) -> dict[str, list[str]]:
     """The names of all operations, by the file of their description."""
+    from wolfbane.formats.documents import DocumentError  # it takes a while to load
+    from wolfbane.formats.library import Library, Unknown
+
     found: dict[str, list[str]] = {}
     for file in inventory.files.values():
         if file.kind == "workflow" and not file.error:

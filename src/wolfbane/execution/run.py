@@ -13,7 +13,6 @@ from pathlib import Path
 from wolfbane import __version__
 from wolfbane.browsers.finding import has_screen
 from wolfbane.engines import engine_for
-from wolfbane.engines.bridge import started_together
 from wolfbane.engines.contract import Missing
 from wolfbane.environments import Environment, Mask
 from wolfbane.errors import NothingChosen
@@ -175,11 +174,16 @@ class Session:
         )
 
     def _planned(self, prepared: Prepared) -> Plan:
+        together: dict[str, str] = {}
+        if any(suite.bridge for suite in self.workspace.suites):
+            from wolfbane.engines.bridge import started_together
+
+            together = started_together(self.workspace.root, self.workspace.suites)
         self._focused = [f"{test.path}:{test.line}" for test in prepared.chosen if test.focused]
         return make_plan(
             prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
             jobs=self.options.jobs, seed=self.options.seed, first=self._first(),
-            together=started_together(self.workspace.root, self.workspace.suites),
+            together=together,
         )  # fmt: skip
 
     def _first(self) -> frozenset[str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from wolfbane.engines.bridge import knows_more
 from wolfbane.execution.preparing import Prepared
 from wolfbane.model import Account, Result, Test
 from wolfbane.results.quarantine import NAME, Quarantine
@@ -47,6 +46,10 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
     found: dict[tuple[str, Account], list[str]] = {}
     for result in results:
         found.setdefault((result.suite, result.account), []).append(result.address)
+    if not found:
+        return
+    from wolfbane.engines.bridge import knows_more
+
     for (name, account), addresses in found.items():
         suite = workspace.suite(name)
         if account is Account.ADDED and knows_more(workspace.root, suite):

@@ -16,7 +16,6 @@ from wolfbane.engines import engine_for
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, Problem
 from wolfbane.formats.copies import is_url, place_of
-from wolfbane.formats.documents import Document, DocumentError
 from wolfbane.inventory.files import suite_files
 from wolfbane.results.files import write_whole
 from wolfbane.workspace.settings import Suite, Workspace
@@ -90,6 +89,8 @@ def _sources(text: str, base: str = "") -> Iterator[str]:
     """The addresses of an Arazzo document's sources; ``base`` is its own, if it has one."""
     if "sourceDescriptions" not in text:
         return
+    from wolfbane.formats.documents import Document, DocumentError  # it takes a while to load
+
     with contextlib.suppress(DocumentError, AttributeError, TypeError):
         for source in Document(text).data.get("sourceDescriptions", []):
             url = urljoin(base, str(source.get("url")))

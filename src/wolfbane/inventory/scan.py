@@ -16,7 +16,6 @@ from wolfbane.inventory.scanning import scan_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
 from wolfbane.model import Tag, Test, TestFile
 from wolfbane.results.words import write_words
-from wolfbane.workspace.bridges import read_bridge
 from wolfbane.workspace.settings import Suite, Workspace
 
 
@@ -132,7 +131,11 @@ def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
 
 def settings_key(root: Path, suite: Suite) -> str:
     """Changes when a setting of the suite or its bridge does, so that old entries are not used."""
-    said = repr(suite) + (repr(read_bridge(root / suite.bridge)) if suite.bridge else "")
+    said = repr(suite)
+    if suite.bridge:
+        from wolfbane.workspace.bridges import read_bridge
+
+        said += repr(read_bridge(root / suite.bridge))
     return f"{suite.kind} {hashlib.blake2b(said.encode()).hexdigest()[:12]}"
 
 

@@ -10,7 +10,6 @@ from typing import Any
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.formats.copies import is_url
 from wolfbane.selection import parse
-from wolfbane.workspace.bridges import check_bridge
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import Browser, Parameter, Service, Settings, Suite
@@ -226,6 +225,8 @@ class _Checks:
         if not suite.bridge:
             self.add(place[:-1], f"suite '{suite.name}' of kind bridge names no bridge file")
             return
+        from wolfbane.workspace.bridges import check_bridge
+
         try:
             check_bridge(self._path.parent / suite.bridge, declared)
         except InputError as error:
