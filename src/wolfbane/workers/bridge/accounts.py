@@ -12,13 +12,11 @@ from typing import Any
 
 from wolfbane.exits import how_it_ended
 from wolfbane.formats.entries import Entry
-from wolfbane.model import Outcome, Part
+from wolfbane.model import Outcome
 from wolfbane.workers.bridge.calls import Called
-from wolfbane.workers.bridge.parts import Gathered, Naming
-from wolfbane.workers.bridge.telling import Teller, part_told
+from wolfbane.workers.bridge.parts import FileParts, Gathered, Naming
+from wolfbane.workers.bridge.telling import Teller
 from wolfbane.workers.channel import Channel, Message
-
-BAD = frozenset({"failed", "errored", "timed out", "crashed"})
 
 
 @dataclass(frozen=True)
@@ -65,23 +63,19 @@ class Accounts:
         self._place, self._elsewhere = tests[0].path if len(paths) == 1 else place, place
         self._globs: Sequence[str] = bridge["find"]["files"]
         self._named = {(test.path, test.known_as): test.among for test in tests}
-        self._told, self._bad = 0, False
-        self._parts: list[Message] | None = [] if self._run["names"]["how"] == "files" else None
+        self._bad = False
         self._alone = len(tests) == 1
         self._began = time.perf_counter()
         self._teller = Teller(channel, tests[0].address if self._alone else "")
+        files = self._run["names"]["how"] == "files"
+        self._parts = FileParts(self._teller, self._place) if files else None
 
     def take(self, entry: Entry) -> None:
         """An entry: of a test that was asked for, of a part of one, or of one nobody knew."""
         called = self._naming.of(entry)
         self._bad |= entry.outcome.is_bad
-        self._told += 1
         if self._parts is not None:
-            message = entry.message or entry.detail
-            part = Part(
-                called or self._place, entry.outcome, message, entry.seconds, "", entry.line
-            )
-            self._parts.append(part_told(part))
+            self._parts.add(called, entry)
             return
         if called not in self._known and self._is_part(entry, called):
             return
@@ -182,19 +176,17 @@ class Accounts:
         elif wrong := why or self._disagreement(code, strange):
             self._teller.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
 
-    def _close_file(self, parts: Sequence[Message], verdict: Verdict, strange: str) -> None:
-        failed = sum(part["outcome"] in BAD for part in parts)
+    def _close_file(self, parts: FileParts, verdict: Verdict, strange: str) -> None:
+        parts.flush()
         wrong = verdict.ended or verdict.trouble
-        wrong = wrong or ("" if self._told else strange or "no result came back")
+        wrong = wrong or ("" if parts.total else strange or "no result came back")
         wrong = wrong or self._disagreement(verdict.code, strange)
-        ran = any(part["outcome"] not in ("skipped", "todo") for part in parts)
-        good = "passed" if ran else str(parts[0]["outcome"]) if parts else "errored"
-        why_not = "" if ran or not parts else str(parts[0].get("message", ""))
-        outcome = "errored" if wrong else "failed" if failed else good
+        outcome, said = parts.verdict()
+        if wrong:
+            outcome = "timed out" if verdict.ended else "errored"
         told = {
-            "outcome": "timed out" if verdict.ended else outcome, "parts": parts,
-            "message": wrong or (f"{failed} of {len(parts)} failed" if failed else why_not),
-            "seconds": verdict.seconds, "account": "missing" if wrong else "",
+            "outcome": outcome, "message": wrong or said, "seconds": verdict.seconds,
+            "account": "missing" if wrong else "",
         }  # fmt: skip
         self._teller.end([self._place], told, verdict.output)
 

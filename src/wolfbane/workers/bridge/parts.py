@@ -9,6 +9,11 @@ from typing import Any
 
 from wolfbane.formats.entries import Entry
 from wolfbane.model import NESTED, Outcome, Part
+from wolfbane.workers.bridge.telling import Teller, part_told
+from wolfbane.workers.channel import Message
+
+_AT_ONCE = 500
+"""Parts in one message."""
 
 
 class Naming:
@@ -71,6 +76,42 @@ class Gathered:
         worst = Outcome.FAILED if failed else bad[0].outcome
         words = f"{len(bad)} of {len(entries)} failed: {bad[0].message}".rstrip(": ")
         return replace(own, outcome=worst, message=words, detail=bad[0].detail, line=bad[0].line)
+
+
+class FileParts:
+    """The parts of a file that is the test: told as they come, and counted."""
+
+    def __init__(self, teller: Teller, address: str) -> None:
+        self._teller, self._address = teller, address
+        self._waiting: list[Message] = []
+        self.total = self.failed = self.ran = 0
+        self._left_out = ("errored", "")
+
+    def add(self, name: str, entry: Entry) -> None:
+        """One more has ended."""
+        message = entry.message or entry.detail
+        if not self.total:
+            self._teller.begin(self._address)
+            self._left_out = (str(entry.outcome), message)
+        self.total += 1
+        self.failed += entry.outcome.is_bad
+        self.ran += entry.outcome not in (Outcome.SKIPPED, Outcome.TODO)
+        part = Part(name or self._address, entry.outcome, message, entry.seconds, "", entry.line)
+        self._waiting.append(part_told(part))
+        if len(self._waiting) >= _AT_ONCE:
+            self.flush()
+
+    def flush(self) -> None:
+        """Tell those that wait to be told."""
+        if self._waiting:
+            self._teller.parts(self._address, self._waiting)
+            self._waiting = []
+
+    def verdict(self) -> tuple[str, str]:
+        """How the file ended by its parts, and what there is to say of that."""
+        if self.failed:
+            return "failed", f"{self.failed} of {self.total} failed"
+        return ("passed", "") if self.ran else self._left_out
 
 
 def _joined(entries: Sequence[Entry]) -> Entry:

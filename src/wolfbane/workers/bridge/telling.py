@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from base64 import b64encode
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from wolfbane.formats.entries import Entry
@@ -24,9 +24,18 @@ class Teller:
 
     def __init__(self, channel: Channel, ahead: str) -> None:
         self._channel = channel
-        self._ahead = ahead if channel.prompt else ""
-        if self._ahead:
-            channel.send({"type": "started", "address": self._ahead})
+        self._ahead = ""
+        if ahead and channel.prompt:
+            self.begin(ahead)
+
+    def begin(self, address: str) -> None:
+        """A test, of which there will be more to tell, runs now."""
+        self._start(address)
+        self._ahead = address
+
+    def parts(self, address: str, parts: Sequence[Message]) -> None:
+        """Parts of a test that has begun have ended."""
+        self._channel.send({"type": "parts", "address": address, "parts": parts})
 
     def tell(self, address: str, account: str, entry: Entry, file: str, seconds: float) -> None:
         """All that an entry says of a test, which is in ``file`` if the entry does not say it."""
@@ -88,6 +97,7 @@ def part_told(part: Part) -> Message:
     told: Message = {"name": part.name, "outcome": str(part.outcome)}
     if part.message or part.seconds or part.line or part.parts:
         told.update(message=part.message, seconds=part.seconds, line=part.line)
+    if part.parts:
         told["parts"] = [part_told(inner) for inner in part.parts]
     return told
 
