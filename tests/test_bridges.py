@@ -141,7 +141,7 @@ def test_a_bridge_file_is_checked(ledger):
 JAVA = """
     package harbour;
 
-    @Suite(category = "billing")
+    @Suite(Category = "billing")
     class LedgerTest {
         @Case("smoke") void addsUp() {}
 
@@ -190,6 +190,8 @@ def test_annotations_of_a_language_become_tags(ledger):
         "LedgerTest / closes": (7, ["category=billing"]),
         "LedgerTest / Inner / deep": (12, ["Slow", "category=billing"]),
     }
+    for asked in (("--category", "billing"), ("--pick", "Category:Billing")):
+        assert "3 tests in 1 file" in ledger.call("list", *asked).out
     broken = (ledger.path / "ledger.toml").read_text().replace('"java"', '"cobol"')
     (ledger.path / "ledger.toml").write_text(broken)
     run = ledger.run()

@@ -66,14 +66,14 @@ class Tag:
 
     @property
     def text(self) -> str:
-        """The tag as it is written."""
+        """The tag as people write it."""
         return f"{self.key}={self.word}" if self.key else self.word
 
     @classmethod
     def parse(cls, text: str, origin: str = "") -> Tag:
-        """Read ``smoke`` or ``category=billing``."""
+        """Read ``smoke`` or ``category=billing``; a key is a field, and has no capitals."""
         key, equals, word = text.strip().partition("=")
-        return cls(word.strip(), key.strip(), origin) if equals else cls(key, "", origin)
+        return cls(word.strip(), key.strip().lower(), origin) if equals else cls(key, "", origin)
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,7 +15,7 @@ import orjson
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.results.files import write_whole
 
-FORMAT = 7
+FORMAT = 8
 _Entry = dict[str, Any]
 
 

@@ -188,7 +188,7 @@ class _Parser:
     def term(self) -> Expression:
         name = "name"
         if self.kind == "field":
-            name = self.value
+            name = self.value.lower()
             self.next()
         return self.values(name)
 
