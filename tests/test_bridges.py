@@ -210,7 +210,7 @@ COUNTED = """
     with open(report, "w") as out:
         for file in files:
             for line in open(file) if file.endswith(".count") else ():
-                if line.split()[-1] in names:
+                if not names or line.split()[-1] in names:
                     entry = {"name": line.split()[-1], "outcome": "passed", "file": file}
                     out.write(json.dumps(entry) + "\\n")
         if "extra" in names:
@@ -266,6 +266,16 @@ def test_a_launcher_is_started_for_as_much_as_it_should(counted, per, more, star
     }
     lines = (counted.path / "starts").read_text().splitlines()
     assert sorted(json.loads(line) for line in lines) == starts
+
+
+def test_more_files_than_a_command_line_holds_are_given_in_several(counted):
+    rewrite(counted, ('per = "file"', 'per = "suite"'), ('{names}"]', '{names}", "{files}"]'),
+            ('how = "each"', 'how = "each", unless_all = true'))  # fmt: skip
+    for number in range(600):
+        counted.file(f"books/{'n' * 150}{number}.count", f"count many{number}\n")
+    run = counted.run("--name", "many")
+    starts = (counted.path / "starts").read_text().splitlines()
+    assert (run.code, len(run.outcomes), starts) == (0, 600, ["[]"] * 2), run.out
 
 
 def test_what_belongs_to_no_file_is_told_of_the_bridge(counted):

@@ -115,16 +115,13 @@ def in_calls(
 ) -> Iterator[list[Called]]:
     """The tests of each call: all in one, unless they grow too long for a command line.
 
-    Those of files that are ``whole`` need no names, if the bridge says so.
+    Those of files that are ``whole`` need no names, if the bridge says so, but their files may.
     """
-    if needs_no_names(tests, run, whole):
-        yield list(tests)
-        return
     how, alike = run["names"]["how"], _alike(tests)
     if how == "files" or run["per"] == "test":
         yield from alike
         return
-    names_count = how != "list"
+    names_count = how != "list" and not needs_no_names(tests, run, whole)
     files_count = FILES in " ".join(run["command"])
     current: list[Called] = []
     size, files = 0, set[str]()
