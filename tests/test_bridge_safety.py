@@ -346,6 +346,14 @@ def test_what_a_launcher_ran_again_is_in_plain_sight(ledger):
     assert (again.code, set(again.outcomes.values())) == (1, {"flaky"})
 
 
+def test_a_failure_is_shown_at_the_line_that_its_text_names(ledger):
+    said = "18.50 are owed\n  at check (books/day.ledger:3)\n  at launcher:9"
+    case = f'<testcase classname="berths" name="is closed"><failure>{said}</failure></testcase>'
+    told_in_xml(ledger, f"<testsuite>{case}</testsuite>")
+    run = ledger.run("--name", "closed")
+    assert '> 3 |   entry "is closed" wrong' in run.out and "at launcher:9" in run.out
+
+
 _LAST = '{"name": "last", "status": "skipped"}]}}'
 TOLD = {
     "xunit": ("<testsuite>", '<testcase name="@"/>', "</testsuite>"),

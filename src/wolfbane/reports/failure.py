@@ -118,8 +118,9 @@ def _blocks(result: Result, folder: str, *, verbose: bool) -> Iterator[Renderabl
     calls = [f"{frame.file}:{frame.line} in {frame.function}" for frame in result.frames]
     if len(calls) > 1 and not verbose:
         yield _section("called through", "\n".join(calls[-6:]))
-    if verbose and result.trace:
-        yield _section("trace", result.trace)
+    # What another launcher says of a failure is all that there is to know of it.
+    if result.trace and (verbose or (result.kind == "bridge" and result.trace != result.message)):
+        yield _section("trace", _tail(result.trace, verbose=verbose))
     points = list(_bad_parts(result.parts, result.message))
     if points:
         yield _section("parts that failed", "\n".join(points[:SHOWN_LINES]))

@@ -64,7 +64,7 @@ class Gathered:
         entries = [entry for _, entry in self.parts]
         own = self.own or _joined(entries)
         told = tuple(
-            Part(name, each.outcome, each.message or each.detail, each.seconds, "", each.line)
+            Part(name, each.outcome, _said(each), each.seconds, "", each.line)
             for name, each in self.parts
         )
         seconds = own.seconds or sum(entry.seconds for entry in entries)
@@ -74,8 +74,17 @@ class Gathered:
             return own
         failed = any(entry.outcome is Outcome.FAILED for entry in bad)
         worst = Outcome.FAILED if failed else bad[0].outcome
-        words = f"{len(bad)} of {len(entries)} failed: {bad[0].message}".rstrip(": ")
-        return replace(own, outcome=worst, message=words, detail=bad[0].detail, line=bad[0].line)
+        words = f"{len(bad)} of {len(entries)} failed"
+        if len(bad) == 1 and bad[0].message:
+            words += f": {bad[0].message}"
+        return replace(own, outcome=worst, message=words, line=bad[0].line)
+
+
+def _said(entry: Entry) -> str:
+    """All that an entry says of how it ended."""
+    if entry.detail.startswith(entry.message):
+        return entry.detail
+    return f"{entry.message}\n{entry.detail}".strip()
 
 
 class FileParts:
@@ -89,7 +98,7 @@ class FileParts:
 
     def add(self, name: str, entry: Entry) -> None:
         """One more has ended."""
-        message = entry.message or entry.detail
+        message = _said(entry)
         if not self.total:
             self._teller.begin(self._address)
             self._left_out = (str(entry.outcome), message)

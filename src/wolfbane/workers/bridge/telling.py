@@ -52,9 +52,8 @@ class Teller:
         }  # fmt: skip
         if entry.parts:
             finished["parts"] = [part_told(part) for part in entry.parts]
-        if entry.line:
-            place = os.path.abspath(entry.file) if entry.file else file
-            finished["frames"] = [{"file": place, "line": entry.line, "function": entry.name}]
+        if place := _place(entry, file):
+            finished["frames"] = [{"file": place[0], "line": place[1], "function": entry.name}]
         if entry.earlier or flaky:
             finished["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
         self._channel.send(finished)
@@ -100,6 +99,19 @@ def part_told(part: Part) -> Message:
     if part.parts:
         told["parts"] = [part_told(inner) for inner in part.parts]
     return told
+
+
+def _place(entry: Entry, file: str) -> tuple[str, int] | None:
+    """Where it says that it failed: by its line, or where its text names the test's own file."""
+    if entry.line:
+        return (os.path.abspath(entry.file) if entry.file else file), entry.line
+    if not file or not entry.outcome.is_bad:
+        return None
+    named = re.escape(os.path.basename(file))
+    told = re.search(
+        rf"(?<![\w.-]){named}[\"']?(?::|, line |\()(\d+)", f"{entry.message}\n{entry.detail}"
+    )
+    return (file, int(told[1])) if told else None
 
 
 def _attempt(entry: Entry) -> Message:
