@@ -356,6 +356,35 @@ def test_a_command_may_list_the_tests(ledger, form, told, options):
         assert "smoke" in ledger.call("list").out
 
 
+def test_a_bridge_with_a_list_is_checked_before_any_run(ledger):
+    listing(
+        ledger, "names", "FILE:2 berths.adds up [smoke]\nFILE:3 berths.is closed\n", more=GROUPED
+    )
+    checked = ledger.call("bridge", "check", "ledger.toml")
+    told = " ".join(checked.out.split())
+    assert (checked.code, "found 2 tests in 1 file" in told) == (0, True), checked.out
+    ledger.file("code", "3")
+    ledger.file("books/eve.ledger", "")
+    broken = ledger.call("bridge", "check", "ledger.toml")
+    told = " ".join(broken.out.split())
+    assert (broken.code, told.count("the list command ended: exit code 3")) == (1, 1), broken.out
+    assert "books/day.ledger and 1 more" in told and "looking for tests" in told
+
+
+def test_a_bridge_is_checked_against_an_environment(ledger):
+    more = "[param.house]\nrequired = true\n[env.local]\nhouse = 'west'\n"
+    ledger.file("wolfbane.toml", SUITE + more.replace("\n", "\n    "))
+    rewrite(ledger, ('"launcher.py"', '"{param.house}.py"'))
+    (ledger.path / "launcher.py").rename(ledger.path / "west.py")
+    assert ledger.call("bridge", "check", "ledger.toml").code == 2
+    check = ("bridge", "check", "ledger.toml")
+    assert ledger.call(*check, "--env", "local").code == 0
+    wrong = ledger.call(*check, "--env", "local", "--set", "house=east")
+    told = " ".join(wrong.out.split())
+    assert (wrong.code, "and 2 more: the launcher ended: exit code 2" in told) == (1, True), told
+    assert "can't open file" in told and "-> run.command" in told
+
+
 @pytest.mark.parametrize(("form", "told", "code", "words"), [
     ("names", "adds up\n", 3, "the list command ended: exit code 3\nlooking for tests"),
     ("names", "adds up\n", 0, "the list does not say in which file 'adds up' is"),

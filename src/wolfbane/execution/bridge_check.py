@@ -8,6 +8,7 @@ from pathlib import Path
 
 from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
+from wolfbane.errors import NothingChosen
 from wolfbane.execution.checkup import Finding, State
 from wolfbane.execution.options import Known, Options
 from wolfbane.execution.recorded import run_recorded
@@ -38,17 +39,20 @@ def check_bridge(
 
     Runs the suite's tests; nothing of that goes into the workspace's record.
     """
-    tests = [test for test in open_inventory(workspace).tests if test.suite == suite.name]
+    run = _Runs(workspace, suite, environments)
+    tests, broken = run.found()
+    for words, addresses in _by_words({r.address: r.message for r in broken}):
+        yield Finding("found", State.WRONG, f"{addresses}: {words}", _FIND)
     if not tests:
-        yield Finding("found", State.WRONG, "no test was found", _FIND)
+        if not broken:
+            yield Finding("found", State.WRONG, "no test was found", _FIND)
         return
     files = len({test.path for test in tests})
     in_files = "1 file" if files == 1 else f"{files} files"
     yield Finding("found", State.OK, f"{len(tests)} tests in {in_files}")
     yield _tags(tests)
-    run = _Runs(workspace, suite, environments)
     known = {test.address: test for test in tests}
-    results = run.of(None)
+    results = run.of(())
     added = read_bridge(workspace.root / suite.bridge).run.names.unless_all
     yield from _reported(known, results, added=added)
     came = {a: results[a].outcome for a in known if a in results and _came_back(results[a])}
@@ -69,7 +73,7 @@ def check_bridge(
 
 
 _OURS = ("suite ", "rule ")
-_FIND = "look at find.files, and at the patterns or the query"
+_FIND = "look at find.files, and at the patterns, the query or the list command"
 
 
 class _Runs:
@@ -80,18 +84,32 @@ class _Runs:
     ) -> None:
         self._workspace, self._suite, self._environments = workspace, suite, environments
 
-    def of(self, addresses: Sequence[str] | None) -> Mapping[str, Result]:
-        """How the tests ended, by address: these, or all."""
-        only = Term("suite", self._suite.name)
-        chosen = [any_of(Term("at", a, "quoted") for a in addresses)] if addresses else []
+    def found(self) -> tuple[Sequence[Test], Sequence[Result]]:
+        """The suite's tests, and the files that could not tell theirs when they were asked."""
         with tempfile.TemporaryDirectory() as place:
             folder = new_run(Path(place))
-            session = Session(
-                open_inventory(self._workspace), Choice(all_of([only, *chosen])),
-                Options(jobs=available_cores()), Known({}, {}), self._environments, folder.name,
-            )  # fmt: skip
+            session = self._session(folder.name, ())
+            try:
+                tests = session.plan(folder).tests
+                return sorted(tests, key=lambda t: (t.path, t.line)), session.broken
+            except NothingChosen:
+                return (), session.broken
+
+    def of(self, addresses: Sequence[str]) -> Mapping[str, Result]:
+        """How the tests ended, by address: these, or all if none is named."""
+        with tempfile.TemporaryDirectory() as place:
+            folder = new_run(Path(place))
+            session = self._session(folder.name, addresses)
             _, record, _ = run_recorded(session, folder, Newest(Path(place)))
         return {result.address: result for result in record.results}
+
+    def _session(self, run: str, addresses: Sequence[str]) -> Session:
+        only = Term("suite", self._suite.name)
+        chosen = [any_of(Term("at", a, "quoted") for a in addresses)] if addresses else []
+        return Session(
+            open_inventory(self._workspace), Choice(all_of([only, *chosen])),
+            Options(jobs=available_cores()), Known({}, {}), self._environments, run,
+        )  # fmt: skip
 
 
 def _tags(tests: Sequence[Test]) -> Finding:
@@ -111,14 +129,10 @@ def _reported(
     lost = [a for a in known if a not in results or not _came_back(results[a])]
     strange = [a for a, result in results.items() if result.account is Account.ADDED]
     whole = [r for a, r in results.items() if a not in known and "#" not in a]
-    reasons: dict[str, list[str]] = {}
-    for address in lost:
-        words = results[address].message if address in results else "no result came back"
-        reasons.setdefault(words, []).append(address)
-    for words, addresses in reasons.items():
-        others = f" and {len(addresses) - 1} more" if len(addresses) > 1 else ""
-        printed = [results[a].output for a in addresses if a in results and results[a].output]
-        said = f"{addresses[0]}{others}: {words}{_last_of(printed[0]) if printed else ''}"
+    silent = {a: results[a].message if a in results else "no result came back" for a in lost}
+    for words, addresses in _by_words(silent):
+        printed = [r.output for a in lost if (r := results.get(a)) and r.message == words]
+        said = f"{addresses}: {words}{_last_of(max(printed, default='', key=len))}"
         yield Finding("reported", State.WRONG, said, _mended_by(words))
     for address in strange[:SOME]:
         words = f"the report tells of {address}, which was not found"
@@ -130,6 +144,16 @@ def _reported(
         yield Finding("exit code", State.WRONG, result.message, "run.passed and run.failed")
     if not whole and not lost:
         yield Finding("exit code", State.OK, "it says what the report says")
+
+
+def _by_words(said: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+    """The same words once, with the first address of which they are said, and how many more."""
+    groups: dict[str, list[str]] = {}
+    for address, words in said.items():
+        groups.setdefault(words, []).append(address)
+    for words, addresses in groups.items():
+        others = f" and {len(addresses) - 1} more" if len(addresses) > 1 else ""
+        yield words, f"{addresses[0]}{others}"
 
 
 def _came_back(result: Result) -> bool:

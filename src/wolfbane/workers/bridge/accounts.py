@@ -168,7 +168,9 @@ class Accounts:
         silent = f"no result came back ({how_it_ended(code)})" if code else "no result came back"
         why = verdict.ended or verdict.trouble
         if waiting := [test for tests in self._left.values() for test in tests]:
-            why = why or (f"the launcher ended: {strange}" if strange else silent)
+            if strange and not verdict.ended:
+                why = "; ".join(filter(None, (f"the launcher ended: {strange}", why)))
+            why = why or silent
             addresses = [test.address for test in waiting]
             told = {"outcome": outcome, "message": why, "account": "missing"}
             self._teller.end(addresses[:1], told, verdict.output)  # said once, for all of them
