@@ -82,6 +82,7 @@ class _Chosen:
         self._all: dict[str, list[list[str]]] = request["known"]
         self._whole = {p for p, names in self._chosen.items() if len(names) == len(self._all[p])}
         self._others = self._not_chosen()
+        self._names_of_others = frozenset(name for _, name, _ in self._others)
         self._known = {f"param.{key}": value for key, value in options["values"].items()}
         self._known.update(root=self._root, browser=request["browser"])
 
@@ -116,7 +117,7 @@ class _Chosen:
         """Start the launcher for some tests, read what it says, and account for each of them."""
         read = self.bridge["read"]
         named = not needs_no_names(tests, self.bridge["run"], self._whole)
-        asked = Asked(tests, self.place, self._others, named)
+        asked = Asked(tests, self.place, self._others, self._names_of_others, named)
         accounts = Accounts(self.channel, self.bridge, asked)
         reports = Reports(read, scratch) if read["report"] else None
         live = _Live(None if reports else Reading(read, accounts.take, live=True))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatch
 from typing import Any
@@ -36,12 +36,14 @@ class Asked:
 
     ``place`` is what entries and troubles are told of that belong to none of several files.
     ``others`` are the known tests that were not chosen, by path, what they are called, and
-    number; ``by_name`` says that the launcher was told names, and so what to leave out.
+    number, and ``names_of_others`` what they are called; ``by_name`` says that the launcher was
+    told names, and so what to leave out.
     """
 
     tests: Sequence[Called]
     place: str
     others: Mapping[tuple[str, str, int], str] = field(default_factory=dict)
+    names_of_others: Container[str] = ()
     by_name: bool = True
 
 
@@ -56,7 +58,6 @@ class Accounts:
         self._left: dict[str, list[Called]] = {}
         for test in tests:
             self._left.setdefault(test.known_as, []).append(test)
-        self._known = {*self._left, *(name for _, name, _ in asked.others)}
         self._seen: Counter[tuple[str, str]] = Counter()
         paths = {test.file: test.path for test in tests}
         self._paths = {os.path.abspath(file): path for file, path in paths.items()}
@@ -77,7 +78,8 @@ class Accounts:
         if self._parts is not None:
             self._parts.add(called, entry)
             return
-        if called not in self._known and self._is_part(entry, called):
+        known = called in self._left or called in self._asked.names_of_others
+        if not known and self._is_part(entry, called):
             return
         address, account = self._address(entry, called)
         if address in self._gathered or (address and self._naming.divides):
