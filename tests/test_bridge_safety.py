@@ -346,6 +346,22 @@ def test_what_a_launcher_ran_again_is_in_plain_sight(ledger):
     assert (again.code, set(again.outcomes.values())) == (1, {"flaky"})
 
 
+@pytest.mark.parametrize("how", ["each", "files"])
+def test_a_row_that_passed_when_run_again_makes_its_test_flaky(ledger, how):
+    row = '<testcase classname="berths" name="adds up[{}]">{}</testcase>'
+    rows = row.format(1, "") + row.format(2, '<flakyFailure message="late"/>')
+    told_in_xml(ledger, f"<testsuite>{rows}</testsuite>")
+    ledger.file("code", "0")
+    rewrite(ledger, ('how = "each"', f'how = "{how}"'),
+            ("[read]", r"""[read]
+            part = '^(?P<test>[^\[]+)\[(?P<part>.*)\]$'"""))  # fmt: skip
+    [result] = ledger.run("--name", "/day|adds/").results.values()
+    assert (result["outcome"], [each["message"] for each in result["earlier"]]) == (
+        "flaky", ["late"]
+    )  # fmt: skip
+    assert [part["outcome"] for part in result["parts"]] == ["passed", "passed"]
+
+
 def test_a_failure_is_shown_at_the_line_that_its_text_names(ledger):
     said = "18.50 are owed\n  at check (books/day.ledger:3)\n  at launcher:9"
     case = f'<testcase classname="berths" name="is closed"><failure>{said}</failure></testcase>'

@@ -198,8 +198,8 @@ class Result:
     """One test, as its last attempt ended, with the attempts before it. Times are in seconds.
 
     ``began`` counts from the start of the run; ``worker`` is the number of the place among
-    those that work at once, 0 where none was needed. ``account`` says something
-    of tests behind a bridge alone.
+    those that work at once, 0 where none was needed. ``account`` is for
+    tests behind a bridge.
     """
 
     address: str

@@ -36,10 +36,11 @@ def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
         return command(point=point, **options)
 
     return _env_and_set(
+        ", or several: a,b",
         click.option(
             "--spread", multiple=True, metavar="KEY", shell_complete=words.parameters,
             help="Run once for each of a parameter's values: --set machine=a,b --spread machine.",
-        )(wrapped)
+        )(wrapped),
     )  # fmt: skip
 
 
@@ -56,17 +57,17 @@ def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
         return command(point=point, **options)
 
-    return _env_and_set(wrapped)
+    return _env_and_set("", wrapped)
 
 
-def _env_and_set(command: Callable[..., Any]) -> Callable[..., Any]:
+def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any]:
     decorated: Callable[..., Any] = click.option(
         "--set", "values", multiple=True, metavar="KEY=VALUE", shell_complete=words.settings,
         help="Give a parameter a value, or KEY=@FILE a file's content.",
     )(command)  # fmt: skip
     return click.option(
         "--env", "environment", metavar="NAME", default="", shell_complete=words.environments,
-        help="The environment to run against, or several: a,b. [default: the workspace's]",
+        help=f"The environment to run against{several}. [default: the workspace's]",
     )(decorated)  # fmt: skip
 
 

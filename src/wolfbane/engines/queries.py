@@ -104,7 +104,7 @@ def _text(node: Node) -> str:
     return made.decode("utf-8", "replace")
 
 
-_LITERAL = re.compile(rb"[A-Za-z@$#]*(\"\"\"|\"|'|`)(.*)\1#*", re.DOTALL)
+_LITERAL = re.compile(rb"[A-Za-z@$#]*(\"\"\"|'''|\"|'|`)(.*)\1#*", re.DOTALL)
 _ESCAPE = re.compile(rb"\\(?:u\{?([0-9A-Fa-f]{1,8})\}?|x([0-9A-Fa-f]{2})|(.))", re.DOTALL)
 _SHORT = {b"n": b"\n", b"t": b"\t", b"r": b"\r", b"0": b"\0", b"\n": b""}
 

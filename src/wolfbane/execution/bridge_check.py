@@ -23,8 +23,8 @@ from wolfbane.workspace.settings import Suite, Workspace
 
 SOME = 10
 LINES = 3
-_NAMES = "run.names.name and read.name have to make the same of a test"
 _MENDS = {
+    "no result came back": "run.names.name and read.name have to make the same of a test",
     "the launcher ended": "run.command, or run.passed and run.failed, if that code means one",
     "the launcher left no report": "read.report, and where run.command puts the report",
     "the launcher ran longer": "the suite's timeout, or what it waits for",
@@ -168,7 +168,8 @@ def _last_of(printed: str) -> str:
 
 def _mended_by(words: str) -> str:
     """Where to look when a test did not come back."""
-    return next((mend for start, mend in _MENDS.items() if words.startswith(start)), _NAMES)
+    mends = (mend for start, mend in _MENDS.items() if words.startswith(start))
+    return next(mends, "read.format, and what the launcher left")
 
 
 def _alone(run: _Runs, about: str, addresses: Sequence[str], outcome: Outcome) -> Finding:

@@ -37,7 +37,8 @@ def _finding(find: Find, *, whole_files: bool) -> Wrong:
     if find.lines:
         for key in ("test", "group", "tag", "end"):
             text = getattr(find.lines, key)
-            yield from _pattern(("find", "lines", key), text, "name" * (key in ("test", "group")))
+            groups = ["name"] if key in ("test", "group") else []
+            yield from _pattern(("find", "lines", key), text, *groups)
 
 
 def _listing(listing: Listing, declared: frozenset[str]) -> Wrong:
@@ -75,8 +76,7 @@ def _reading(bridge: Bridge) -> Wrong:
     if read.format == "lines" and not (read.passed and read.failed):
         yield ("read",), "format 'lines' needs the patterns 'passed' and 'failed'"
     yield from _template(("read", "name"), read.name, OF_ENTRIES)
-    for group in ("test", "part"):
-        yield from _pattern(("read", "part"), read.part, group)
+    yield from _pattern(("read", "part"), read.part, "test", "part")
     if read.report and "{report}" not in told and "{scratch}" not in told:
         yield ("run", "command"), "no argument has {report} or {scratch}, but read.report is read"
 
@@ -88,14 +88,15 @@ def _command(place: Location, command: list[str], known: frozenset[str]) -> Wron
         yield from _template(place, argument, known)
 
 
-def _pattern(place: Location, text: str, group: str) -> Wrong:
+def _pattern(place: Location, text: str, *needed: str) -> Wrong:
     try:
         groups = re.compile(text).groupindex
     except re.error as error:
         yield place, f"not a regular expression: {error}"
         return
-    if text and group and group not in groups:
-        yield place, f"it needs a group (?P<{group}>...)"
+    for group in needed if text else ():
+        if group not in groups:
+            yield place, f"it needs a group (?P<{group}>...)"
 
 
 def _template(place: Location, text: str, known: frozenset[str]) -> Wrong:

@@ -137,11 +137,10 @@ class _Chosen:
         accounts.close(Verdict(ended.code, late, trouble, ended.output, seconds))
 
     def _launched(self, tests: Sequence[Called], scratch: str, limit: float, live: _Live) -> Ended:
-        read, variables = self.bridge["read"], self.bridge["run"]["env"]
+        read = self.bridge["read"]
         command = self._command(tests, scratch, read["report"].replace(SCRATCH, scratch))
         apart = not read["report"] and read["format"] != "lines"  # a warning would break these
-        variables = {key: str(value) for key, value in variables.items()}
-        return launch(command, variables, limit, live.hear, apart=apart)
+        return launch(command, self.bridge["run"]["env"], limit, live.hear, apart=apart)
 
     def _command(self, tests: Sequence[Called], scratch: str, report: str) -> list[str]:
         run = self.bridge["run"]

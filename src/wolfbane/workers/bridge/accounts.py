@@ -58,6 +58,7 @@ class Accounts:
         self._left: dict[str, list[Called]] = {}
         for test in tests:
             self._left.setdefault(test.known_as, []).append(test)
+        self._chosen = {name: tuple(tests) for name, tests in self._left.items()}
         self._seen: Counter[tuple[str, str]] = Counter()
         paths = {test.file: test.path for test in tests}
         self._paths = {os.path.abspath(file): path for file, path in paths.items()}
@@ -91,7 +92,11 @@ class Accounts:
         """Keep an entry with the test that it is a part of, if there is one."""
         path = self._path(entry)
         for name, part in self._naming.outer(entry, called):
-            mine = [test for test in self._left.get(name, ()) if path in ("", test.path)]
+            mine = [
+                test for test in self._chosen.get(name, ())
+                if path in ("", test.path)
+                and (test in self._left[name] or test.address in self._gathered)
+            ]  # fmt: skip
             other = self._asked.others.get((path, name, 1))
             if mine:
                 kept = self._gathered.setdefault(mine[0].address, Gathered(""))
@@ -185,13 +190,11 @@ class Accounts:
         wrong = verdict.ended or verdict.trouble
         wrong = wrong or ("" if parts.total else strange or "no result came back")
         wrong = wrong or self._disagreement(verdict.code, strange)
-        outcome, said = parts.verdict()
+        told = parts.verdict()
         if wrong:
             outcome = "timed out" if verdict.ended else "errored"
-        told = {
-            "outcome": outcome, "message": wrong or said, "seconds": verdict.seconds,
-            "account": "missing" if wrong else "",
-        }  # fmt: skip
+            told = {"outcome": outcome, "message": wrong, "account": "missing"}
+        told["seconds"] = verdict.seconds
         self._teller.end([self._place], told, verdict.output)
 
     def _disagreement(self, code: int, strange: str) -> str:

@@ -9,9 +9,10 @@ from typing import Any
 
 from wolfbane.formats.entries import Entry
 from wolfbane.model import NESTED, Outcome, Part
-from wolfbane.workers.bridge.telling import Teller, part_told
+from wolfbane.workers.bridge.telling import Teller, ended, part_told
 from wolfbane.workers.channel import Message
 
+_LEFT_OUT = (Outcome.SKIPPED, Outcome.TODO, Outcome.BLOCKED)
 _AT_ONCE = 500
 """Parts in one message."""
 
@@ -61,30 +62,45 @@ class Gathered:
 
     def whole(self) -> Entry:
         """One entry for all: it is as bad as its worst part, and took as long as they all took."""
-        entries = [entry for _, entry in self.parts]
-        own = self.own or _joined(entries)
-        told = tuple(
-            Part(name, each.outcome, _said(each), each.seconds, "", each.line)
-            for name, each in self.parts
+        rows = [entry for _, entry in self.parts]
+        entries = [self.own, *rows] if self.own else rows
+        own = self.own or replace(
+            rows[0], outcome=_best(rows), message="", detail="", earlier=(), parts=(), seconds=0.0
         )
-        seconds = own.seconds or sum(entry.seconds for entry in entries)
-        own = replace(own, parts=(*own.parts, *told), seconds=seconds)
-        bad = [entry for entry in entries if entry.outcome.is_bad]
-        if own.outcome.is_bad or not bad:
+        own = replace(
+            own, parts=(*own.parts, *(part_of(name, entry) for name, entry in self.parts)),
+            seconds=own.seconds or sum(entry.seconds for entry in rows),
+            output="".join(entry.output for entry in entries),
+            attachments=tuple(path for entry in entries for path in entry.attachments),
+        )  # fmt: skip
+        bad = [entry for entry in rows if entry.outcome.is_bad]
+        if own.outcome.is_bad:
             return own
+        if not bad:
+            flaky = next((entry for entry in rows if entry.outcome is Outcome.FLAKY), None)
+            return replace(own, outcome=flaky.outcome, earlier=flaky.earlier) if flaky else own
         failed = any(entry.outcome is Outcome.FAILED for entry in bad)
         worst = Outcome.FAILED if failed else bad[0].outcome
-        words = f"{len(bad)} of {len(entries)} failed"
+        words = f"{len(bad)} of {len(rows)} failed"
         if len(bad) == 1 and bad[0].message:
             words += f": {bad[0].message}"
         return replace(own, outcome=worst, message=words, line=bad[0].line)
 
 
-def _said(entry: Entry) -> str:
-    """All that an entry says of how it ended."""
+def part_of(name: str, entry: Entry) -> Part:
+    """An entry as a part, with all that it says of how it ended."""
+    said = f"{entry.message}\n{entry.detail}".strip()
     if entry.detail.startswith(entry.message):
-        return entry.detail
-    return f"{entry.message}\n{entry.detail}".strip()
+        said = entry.detail
+    flaky = entry.outcome is Outcome.FLAKY
+    outcome = Outcome.PASSED if flaky else entry.outcome
+    return Part(name, outcome, "flaky" if flaky else said, entry.seconds, "", entry.line)
+
+
+def _best(entries: Sequence[Entry]) -> Outcome:
+    """Passed, unless none of them was run."""
+    left_out = all(entry.outcome in _LEFT_OUT for entry in entries)
+    return entries[0].outcome if left_out else Outcome.PASSED
 
 
 class FileParts:
@@ -93,19 +109,19 @@ class FileParts:
     def __init__(self, teller: Teller, address: str) -> None:
         self._teller, self._address = teller, address
         self._waiting: list[Message] = []
-        self.total = self.failed = self.ran = 0
-        self._left_out = ("errored", "")
+        self.total = self._failed = self._ran = 0
+        self._first: Part | None = None
+        self._flaky: Entry | None = None
 
     def add(self, name: str, entry: Entry) -> None:
         """One more has ended."""
-        message = _said(entry)
-        if not self.total:
-            self._teller.begin(self._address)
-            self._left_out = (str(entry.outcome), message)
+        part = part_of(name or self._address, entry)
+        self._first = self._first or part
+        if entry.outcome is Outcome.FLAKY:
+            self._flaky = self._flaky or entry
         self.total += 1
-        self.failed += entry.outcome.is_bad
-        self.ran += entry.outcome not in (Outcome.SKIPPED, Outcome.TODO)
-        part = Part(name or self._address, entry.outcome, message, entry.seconds, "", entry.line)
+        self._failed += entry.outcome.is_bad
+        self._ran += entry.outcome not in _LEFT_OUT
         self._waiting.append(part_told(part))
         if len(self._waiting) >= _AT_ONCE:
             self.flush()
@@ -116,20 +132,12 @@ class FileParts:
             self._teller.parts(self._address, self._waiting)
             self._waiting = []
 
-    def verdict(self) -> tuple[str, str]:
+    def verdict(self) -> Message:
         """How the file ended by its parts, and what there is to say of that."""
-        if self.failed:
-            return "failed", f"{self.failed} of {self.total} failed"
-        return ("passed", "") if self.ran else self._left_out
-
-
-def _joined(entries: Sequence[Entry]) -> Entry:
-    """A test that has no entry of its own, whose parts did not fail."""
-    first = entries[0]
-    ran = any(entry.outcome in (Outcome.PASSED, Outcome.FLAKY) for entry in entries)
-    outcome = Outcome.PASSED if ran or first.outcome.is_bad else first.outcome
-    return Entry(
-        first.name, outcome, first.group, first.suite, first.file,
-        output="".join(entry.output for entry in entries),
-        attachments=tuple(path for entry in entries for path in entry.attachments),
-    )  # fmt: skip
+        if self._failed:
+            return {"outcome": "failed", "message": f"{self._failed} of {self.total} failed"}
+        if self._flaky:
+            return ended(self._flaky)
+        if self._ran or self._first is None:
+            return {"outcome": "passed"}
+        return {"outcome": str(self._first.outcome), "message": self._first.message}

@@ -122,7 +122,7 @@ class Reading:
         for number in range(self._told, end):
             entry = entry_of(self._tap.document.points[number])
             took = self._took[number] if number < len(self._took) else 0.0
-            self._take(entry if entry.seconds else replace(entry, seconds=took))
+            self._take(replace(entry, seconds=took) if took and not entry.seconds else entry)
         self._told = max(self._told, end)
 
     def _close_tap(self) -> None:

@@ -6,7 +6,6 @@ import fcntl
 import glob
 import hashlib
 import os
-import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -93,18 +92,19 @@ def _digest(path: str, size: int) -> bytes:
 
 @contextmanager
 def alone_at(report: str) -> Iterator[None]:
-    """Wait until no other start has its report at the same place, here or in another run.
+    """Wait until no other start in this folder has its report at such a place, whoever began it.
 
     A place below the scratch folder is a start's own; nothing is waited for there.
     """
     if not report or SCRATCH in report:
         yield
         return
-    place = hashlib.blake2b(os.path.abspath(report).encode(), digest_size=16).hexdigest()
-    lock = Path(tempfile.gettempdir()) / f"wolfbane-{os.getuid()}-{place}.lock"
-    with lock.open("w") as file:
-        fcntl.flock(file, fcntl.LOCK_EX)
+    folder = os.open(".", os.O_RDONLY)
+    try:
+        fcntl.flock(folder, fcntl.LOCK_EX)
         yield
+    finally:
+        os.close(folder)
 
 
 def _read_file(path: str, start: int, read: dict[str, Any], take: Callable[[Entry], None]) -> None:

@@ -24,17 +24,12 @@ class Teller:
 
     def __init__(self, channel: Channel, ahead: str) -> None:
         self._channel = channel
-        self._ahead = ""
-        if ahead and channel.prompt:
-            self.begin(ahead)
-
-    def begin(self, address: str) -> None:
-        """A test, of which there will be more to tell, runs now."""
-        self._start(address)
-        self._ahead = address
+        self._ahead = ahead if channel.prompt else ""
+        if self._ahead:
+            channel.send({"type": "started", "address": self._ahead})
 
     def parts(self, address: str, parts: Sequence[Message]) -> None:
-        """Parts of a test that has begun have ended."""
+        """Parts of a test have ended, of which there will be more to tell."""
         self._channel.send({"type": "parts", "address": address, "parts": parts})
 
     def tell(self, address: str, account: str, entry: Entry, file: str, seconds: float) -> None:
@@ -44,18 +39,14 @@ class Teller:
             self._say(address, entry.output)
         for path in entry.attachments:
             self._attach(address, path)
-        flaky = entry.outcome is Outcome.FLAKY
         finished: Message = {
             "type": "finished", "address": address, "seconds": seconds, "account": account,
-            "outcome": "passed" if flaky else str(entry.outcome),
-            "message": entry.message, "trace": entry.detail,
+            "message": entry.message, "trace": entry.detail, **ended(entry),
         }  # fmt: skip
         if entry.parts:
             finished["parts"] = [part_told(part) for part in entry.parts]
         if place := _place(entry, file):
             finished["frames"] = [{"file": place[0], "line": place[1], "function": entry.name}]
-        if entry.earlier or flaky:
-            finished["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
         self._channel.send(finished)
 
     def end(self, addresses: Iterable[str], verdict: Message, output: str) -> None:
@@ -89,6 +80,15 @@ class Teller:
         except UnicodeDecodeError:
             told["data"] = b64encode(data).decode()
         self._channel.hold(told)
+
+
+def ended(entry: Entry) -> Message:
+    """How an entry ended, with the attempts that its launcher made before."""
+    flaky = entry.outcome is Outcome.FLAKY
+    told: Message = {"outcome": "passed" if flaky else str(entry.outcome)}
+    if entry.earlier or flaky:
+        told["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
+    return told
 
 
 def part_told(part: Part) -> Message:
