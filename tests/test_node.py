@@ -309,7 +309,7 @@ def test_a_file_without_a_test_is_named(folder):
     run = folder.run()
     assert run.code == 3
     folder.file("t/good.test.js", "require('node:test').test('good', () => {});")
-    assert "t/empty.test.js holds no test" in folder.run().out
+    assert "no tests in  t/empty.test.js" in folder.run().out
 
 
 def test_a_server_left_open_does_not_hold_the_run(folder):

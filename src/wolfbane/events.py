@@ -38,7 +38,8 @@ class RunStarted:
     """A run begins: what was chosen, where it runs, what was left out and why.
 
     ``pointed`` are the arguments that point a run of single tests at the same place;
-    ``version`` is Wolfbane's.
+    ``version`` is Wolfbane's. ``without_tests`` are the files that suites of the run name and
+    that hold no test.
     """
 
     run: str
@@ -63,6 +64,7 @@ class RunStarted:
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
+    without_tests: tuple[str, ...] = ()
     pointed: tuple[str, ...] = ()
     version: str = ""
     type: Literal["run-started"] = "run-started"

@@ -42,8 +42,9 @@ class CargoEngine:
         ]
         blocks = [Block(i.name, i.line, i.end) for i in found.declared if i.is_module]
         return TestFile(
-            path, suite.name, self.kind, tuple(tests), tuple(blocks), complete=not found.documented
-        )
+            path, suite.name, self.kind, tuple(tests), tuple(blocks),
+            complete=not (found.documented or found.generated), dynamic=found.generated,
+        )  # fmt: skip
 
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         manifest = _manifest(root, suite)

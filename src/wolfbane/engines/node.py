@@ -15,6 +15,7 @@ _HOME = WORKERS / "node"
 _OLDEST = 20
 _WHAT = "Node.js runtime"
 _TEST_NAME = re.compile(r"(^|.*[.\-_])test\.[cm]?[jt]s$|^test-.*\.[cm]?[jt]s$")
+_MODULE = b"node:test"
 _FOCUS_OPTION = "--test-only"
 
 
@@ -31,16 +32,18 @@ class NodeEngine:
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return ("*.js", "*.mjs", "*.cjs")
 
-    def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
+    def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile:
         from wolfbane.engines.javascript import read
 
         named = _TEST_NAME.match(path.rpartition("/")[2]) is not None
-        mentioned = b"node:test" in source or (suite.globals and b"(" in source)
+        mentioned = _MODULE in source or (suite.globals and b"(" in source)
         declared = read(source, global_words=suite.globals) if mentioned else None
         if declared is None:
-            if not named:
-                return None
-            return TestFile(path, suite.name, self.kind, complete=False, dynamic=True)
+            looked_into, brings = ((), True) if named else _brought(root, path, source)
+            return TestFile(
+                path, suite.name, self.kind, complete=not brings, dynamic=brings,
+                depends=looked_into,
+            )  # fmt: skip
         tests = [
             Test(suite.name, self.kind, path, item.name, item.line, item.end)
             for item in declared.declared
@@ -71,6 +74,29 @@ class NodeEngine:
 
     def runtime(self, root: Path, suite: Suite) -> str:
         return f"Node.js {_version(_runtime(root, suite))}"
+
+
+def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], bool]:
+    """The files of the workspace that a file imports, and whether one uses the test module.
+
+    A file may take its test function from another one.
+    """
+    from wolfbane.engines.javascript_imports import javascript_imports, specifier_files
+
+    seen: dict[str, None] = {}
+    waiting = [(path, source)]
+    while waiting:
+        place, text = waiting.pop()
+        for specifier in javascript_imports(text):
+            file = next((f for f in specifier_files(specifier, place) if (root / f).is_file()), "")
+            if not file or file in seen or file == path:
+                continue
+            seen[file] = None
+            text = (root / file).read_bytes()
+            if _MODULE in text:
+                return tuple(seen), True
+            waiting.append((file, text))
+    return tuple(seen), False
 
 
 def _runtime(root: Path, suite: Suite) -> str:

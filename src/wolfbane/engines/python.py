@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from wolfbane.engines.contract import WorkerCommand
+from wolfbane.engines.python_hidden import Hidden, proves_no_test
 from wolfbane.engines.pythonic import interpreter, parse_source, python_worker, version
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.workspace.settings import Suite
@@ -37,18 +38,16 @@ class PythonEngine:
         return ("test*.py", "__init__.py")
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
-        package = path.rpartition("/")[2] == "__init__.py"
-        if package and b"load_tests" not in source and b"TestCase" not in source:
-            return None
         try:
             tree = parse_source(source)
         except (SyntaxError, ValueError) as error:
             return TestFile(path, suite.name, self.kind, complete=False, error=str(error))
         reader = _Reader(tree, suite.name, path)
         dynamic = _LOOKS_DYNAMIC.search(source) is not None
-        complete = not (reader.hides_something or dynamic)
-        if complete and not reader.tests:
+        if not reader.tests and not dynamic and proves_no_test(tree):
             return None
+        hidden = Hidden(root, suite, path, tree)
+        complete = bool(reader.tests) and not (reader.hides_something or dynamic or hidden.found)
         return TestFile(
             path,
             suite.name,
@@ -57,6 +56,7 @@ class PythonEngine:
             tuple(reader.blocks),
             complete=complete,
             dynamic=dynamic,
+            depends=hidden.depends,
         )
 
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:

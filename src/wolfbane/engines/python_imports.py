@@ -6,6 +6,7 @@ import ast
 from collections.abc import Iterator
 
 from wolfbane.engines.pythonic import parse_source
+from wolfbane.workspace.settings import Suite
 
 _BY_NAME = frozenset({"import_module", "__import__"})
 
@@ -35,6 +36,13 @@ def _named(node: ast.AST) -> Iterator[str]:
         name = called.attr if isinstance(called, ast.Attribute) else getattr(called, "id", "")
         if name in _BY_NAME and isinstance(node.args[0].value, str):
             yield node.args[0].value
+
+
+def module_roots(suite: Suite) -> tuple[str, ...]:
+    """The folders in which a suite's Python finds modules, and where sources commonly are."""
+    named = [suite.top, *suite.import_path, suite.folder, ".", "src"]
+    named += [path for path in suite.paths if not any(mark in path for mark in "*?")]
+    return tuple(dict.fromkeys("" if place == "." else place.strip("/") for place in named))
 
 
 def module_files(name: str, path: str, roots: tuple[str, ...]) -> Iterator[list[str]]:

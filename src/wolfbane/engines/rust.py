@@ -11,6 +11,20 @@ from tree_sitter import Language, Node, Parser
 from tree_sitter_rust import language
 
 _TEST = re.compile(rb"^#\[\s*(?:\w+::)*test\b")
+_ATTRIBUTE = re.compile(r"#\[\s*(?:unsafe\()?\s*([\w:]+)")
+_ATTRIBUTES = frozenset({
+    "allow", "automatically_derived", "bench", "cfg", "cold", "deny", "deprecated", "doc",
+    "expect", "export_name", "feature", "forbid", "global_allocator", "ignore", "inline",
+    "link", "link_name", "link_section", "macro_export", "macro_use", "must_use", "no_mangle",
+    "non_exhaustive", "panic_handler", "proc_macro", "proc_macro_attribute",
+    "proc_macro_derive", "repr", "rustc_deprecated", "should_panic", "target_feature", "test",
+    "track_caller", "used", "warn",
+})  # fmt: skip
+_TOOLS = frozenset({"clippy", "rustfmt", "diagnostic", "miri"})
+_DERIVES = frozenset({
+    "Clone", "Copy", "Debug", "Default", "Eq", "Hash", "Ord", "PartialEq", "PartialOrd",
+    "std", "core", "fmt", "cmp", "hash", "clone", "default", "marker",
+})  # fmt: skip
 _DOC_EXAMPLE = re.compile(rb"^[ \t]*(?://[/!]|\*)[^\n]*```|#!?\[doc", re.M)
 
 
@@ -26,21 +40,28 @@ class Declared:
 
 @dataclass(frozen=True)
 class Source:
-    """What a file declares; ``documented`` where its documentation may hold examples."""
+    """What a file declares; ``documented`` where its documentation may hold examples.
+
+    ``generated``: a macro may make tests here, which only the compiled program shows.
+    """
 
     declared: list[Declared]
     documented: bool
+    generated: bool
 
 
 def read(source: bytes) -> Source | None:
     """Read a file's test functions; None where it holds neither tests nor examples."""
     documented = _DOC_EXAMPLE.search(source) is not None
-    if b"test" not in source and not documented:
+    may_generate = b"!" in source or b"#[" in source
+    if not (b"test" in source or documented or may_generate):
         return None
-    declared = list(_inside(_parser().parse(source).root_node, ""))
-    if not documented and all(item.is_module for item in declared):
+    tree = _parser().parse(source).root_node
+    declared = list(_inside(tree, ""))
+    generated = may_generate and _has_macros(tree)
+    if not (documented or generated) and all(item.is_module for item in declared):
         return None
-    return Source(declared, documented)
+    return Source(declared, documented, generated)
 
 
 @cache
@@ -65,6 +86,32 @@ def _inside(node: Node, prefix: str) -> Iterator[Declared]:
         elif item.type == "function_item" and any(_TEST.match(a.text or b"") for a in attributes):
             yield Declared(_named(item, prefix), False, line, end)
         attributes = []
+
+
+def _has_macros(node: Node) -> bool:
+    """Whether an item is made by a macro, or has an attribute or a derive of somebody else's."""
+    for item in node.named_children:
+        if item.type == "expression_statement" and item.named_children:
+            item = item.named_children[0]  # noqa: PLW2901
+        if item.type == "macro_invocation" or _is_foreign(item):
+            return True
+        body = item.child_by_field_name("body") if item.type == "mod_item" else None
+        if body is not None and _has_macros(body):
+            return True
+    return False
+
+
+def _is_foreign(item: Node) -> bool:
+    """An attribute that is not the language's own; ``path`` takes a module from elsewhere."""
+    if item.type != "attribute_item":
+        return False
+    text = (item.text or b"").decode("utf-8", "replace")
+    name = _ATTRIBUTE.match(text)
+    if name is None or name[1] == "cfg_attr":
+        return True
+    if name[1] == "derive":
+        return not set(re.findall(r"\w+", text)[1:]) <= _DERIVES
+    return name[1] not in _ATTRIBUTES and name[1].partition("::")[0] not in _TOOLS
 
 
 def _named(item: Node, prefix: str) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import TracebackType
 
@@ -18,13 +18,16 @@ from wolfbane.execution.pool import Pool
 from wolfbane.execution.surroundings import Surroundings, blocked_tests
 from wolfbane.inventory import Inventory
 from wolfbane.model import Outcome, Result, Test, TestFile
-from wolfbane.selection import Choice, choose
+from wolfbane.selection import Choice, choose, may_match
 from wolfbane.workspace.settings import Suite
 
 
 @dataclass
 class Prepared:
-    """What was found: the tests to run, what is broken or blocked, and what to tell of it."""
+    """What was found: the tests to run, what is broken or blocked, and what to tell of it.
+
+    ``empty`` are files that suites in play name and that hold no test.
+    """
 
     chosen: list[Test] = field(default_factory=list)
     left_out: dict[str, int] = field(default_factory=dict)
@@ -90,7 +93,8 @@ class Preparation:
             files = [file for file in files if file.suite not in why]
             await self._collect(files, times, timeout, target, prepared)
         self._without_browsers(prepared)
-        prepared.empty = list(dict.fromkeys(prepared.empty))
+        found = (*prepared.empty, *self._proven_empty())
+        prepared.empty = sorted({p for p in found if not p.endswith("__init__.py")})
         self._inventory.save()
         return prepared
 
@@ -107,6 +111,14 @@ class Preparation:
 
     def _in_play(self) -> list[Suite]:
         return suites_in_play(self._inventory, self._choice, self._status, self._targets)
+
+    def _proven_empty(self) -> Iterator[str]:
+        """Files that suites in play name, and that cannot hold a test as their source shows."""
+        for suite in self._in_play():
+            for path in self._inventory.without_tests.get(suite.name, ()):
+                file = TestFile(path, suite.name, suite.kind)
+                if may_match(self._choice.expression, file) is not False:
+                    yield path
 
     def _asked(self, target: str) -> list[TestFile]:
         return files_to_ask(self._inventory, self._choice, self._status, target)
@@ -173,7 +185,7 @@ class Preparation:
         into.empty += [
             file.path
             for file in collected.files
-            if not file.tests and not file.error and not file.path.endswith("__init__.py")
+            if not file.tests and not file.error
         ]
         chosen = [t for t in verdict.chosen if t.path in asked and t.path not in broken]
         into.chosen += self._with_needs(chosen, target, into)

@@ -228,6 +228,7 @@ class Session:
             neglected=tuple(name for name in names if name not in suites),
             focused=tuple(self._focused),
             warnings=tuple(self._warnings(prepared)),
+            without_tests=tuple(prepared.empty),
             version=__version__,
             pointed=tuple(hide(argument) for argument in self.options.pointed),
         )
@@ -244,7 +245,9 @@ class Session:
 
     def _warnings(self, prepared: Prepared) -> list[str]:
         tests = [t for e in self.environments for t in self.inventory.tests_at(e.label)]
-        said = [*self._said, *of_what_is_prepared(prepared, self.inventory.shared)]
+        said = [*self._said, *of_what_is_prepared(
+            prepared, self.inventory.shared, self.workspace.suites
+        )]
         said += of_the_choice(self.choice, tests, self.known.status)
         said += of_the_quarantine(self._quarantine, tests)
         if self.options.visible and not has_screen():

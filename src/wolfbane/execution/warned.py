@@ -8,7 +8,7 @@ from wolfbane.execution.preparing import Prepared
 from wolfbane.model import Account, Result, Test
 from wolfbane.results.quarantine import NAME, Quarantine
 from wolfbane.selection import Choice, term_counts
-from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.settings import Suite, Workspace
 
 SHOWN = 3
 _DID = {
@@ -17,10 +17,15 @@ _DID = {
 }
 
 
-def of_what_is_prepared(prepared: Prepared, shared: Mapping[str, Sequence[str]]) -> Iterator[str]:
-    """Stale builds, files without a test, and files that two suites name."""
+def of_what_is_prepared(
+    prepared: Prepared, shared: Mapping[str, Sequence[str]], suites: Iterable[Suite]
+) -> Iterator[str]:
+    """Stale builds, files that are named and hold no test, and files that two suites name."""
+    named = {path.removeprefix("./"): suite.name for suite in suites for path in suite.paths}
     yield from (f"suite {name} runs over a stale build (--no-build)" for name in prepared.stale)
-    yield from (f"{path} holds no test" for path in prepared.empty)
+    for path in prepared.empty:
+        if path in named:
+            yield f"{path} holds no test, though suite {named[path]} names it"
     for path, suites in shared.items():
         yield f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}"
 

@@ -6,6 +6,7 @@ import re
 from collections import deque
 from collections.abc import Collection, Mapping, Sequence
 
+from wolfbane.engines.python_imports import module_roots
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.imports import Imports
 from wolfbane.model import TestFile
@@ -57,7 +58,7 @@ def _reached(
     shared = suite_files(workspace.root, suite.steps, ("*.py",), ()) if suite.steps else []
     needed = {file.path: [*file.depends, *shared] for file in files}
     seeds = [*needed, *(path for paths in needed.values() for path in paths)]
-    importers = imports.importers(seeds, _roots(suite))
+    importers = imports.importers(seeds, module_roots(suite))
     for path, paths in needed.items():
         for other in paths:
             importers[other].append(path)
@@ -80,9 +81,3 @@ def _words(path: str, way: Mapping[str, str]) -> str:
         steps.append(path)
     return f"it needs {', which needs '.join(steps)}, which differs"
 
-
-def _roots(suite: Suite) -> tuple[str, ...]:
-    """The folders in which a suite's Python finds modules, and where sources commonly are."""
-    named = [suite.top, *suite.import_path, suite.folder, ".", "src"]
-    named += [path for path in suite.paths if not any(mark in path for mark in "*?")]
-    return tuple(dict.fromkeys("" if place == "." else place.strip("/") for place in named))

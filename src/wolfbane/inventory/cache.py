@@ -15,7 +15,7 @@ import orjson
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.results.files import write_whole
 
-FORMAT = 8
+FORMAT = 9
 _Entry = dict[str, Any]
 
 

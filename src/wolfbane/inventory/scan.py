@@ -21,11 +21,16 @@ from wolfbane.workspace.settings import Suite, Workspace
 
 @dataclass
 class Inventory:
-    """All test files of a workspace. ``files`` is keyed by path."""
+    """All test files of a workspace. ``files`` is keyed by path.
+
+    ``shared`` has the suites of files that several name; ``without_tests`` the files that a
+    suite's paths name and whose source proves that they hold no test, by suite.
+    """
 
     workspace: Workspace
     files: dict[str, TestFile]
     shared: dict[str, list[str]]
+    without_tests: dict[str, list[str]]
     cache: Cache
 
     @cached_property
@@ -96,6 +101,7 @@ class Inventory:
         """Look again, after a build that may have made or changed test files."""
         fresh = open_inventory(self.workspace)
         self.files, self.shared, self.cache = fresh.files, fresh.shared, fresh.cache
+        self.without_tests = fresh.without_tests
         self.__dict__.pop("tests", None)
 
     def save(self) -> None:
@@ -109,15 +115,24 @@ def open_inventory(workspace: Workspace) -> Inventory:
     cache = Cache(workspace.results / "inventory.json")
     files: dict[str, TestFile] = {}
     shared: dict[str, list[str]] = {}
+    without: dict[str, list[str]] = {}
     for suite in workspace.suites:
         mine = suite_paths(workspace, suite)
         for path in mine:
             if path in files:
                 shared.setdefault(path, [files[path].suite]).append(suite.name)
-        files |= _suite_files(workspace, suite, [p for p in mine if p not in files], cache)
-    inventory = Inventory(workspace, files, shared, cache)
+        own = [path for path in mine if path not in files]
+        found = _suite_files(workspace, suite, own, cache)
+        with_tests = {path: file for path, file in found.items() if _may_hold_tests(file)}
+        without[suite.name] = [path for path in own if path not in with_tests]
+        files |= with_tests
+    inventory = Inventory(workspace, files, shared, without, cache)
     inventory.save()
     return inventory
+
+
+def _may_hold_tests(file: TestFile) -> bool:
+    return bool(file.tests or file.error) or not file.complete or file.exact
 
 
 def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
@@ -177,7 +192,10 @@ def _merge(scanned: TestFile, exact: TestFile) -> TestFile:
         inside = [test for test in scanned.tests if test.name not in names]
         tests += [test for test in inside if any(name in names for name in test.around)]
         tests = _nested_order(tests)
-    return replace(exact, tests=tuple(tests), blocks=scanned.blocks, complete=complete)
+    depends = tuple(dict.fromkeys((*scanned.depends, *exact.depends)))
+    return replace(
+        exact, tests=tuple(tests), blocks=scanned.blocks, complete=complete, depends=depends
+    )
 
 
 def _nested_order(tests: Sequence[Test]) -> list[Test]:

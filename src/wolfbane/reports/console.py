@@ -116,7 +116,7 @@ class ConsoleReport:
         self._suites = tuple(event.suites)
         self._targets = tuple(target.label for target in event.targets)
         if not self._quiet:
-            self._console.print(header(event))
+            self._console.print(header(event, verbose=self._verbose))
         for warning in event.warnings:
             self._warn(warning)
         if self._quiet:

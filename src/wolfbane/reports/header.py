@@ -11,13 +11,21 @@ from wolfbane.events import RunStarted
 from wolfbane.reports.text import many, visible
 
 _MOST_PULLED = 5
+_MOST_FILES = 3
 
 
 def _bare(name: str, endings: Sequence[str]) -> str:
     return name.removesuffix(next(filter(name.endswith, endings), ""))
 
 
-def header(event: RunStarted) -> Table:
+def _files(paths: Sequence[str], *, verbose: bool) -> str:
+    """The files by name, if they are few or all are wanted; else how many, and the first ones."""
+    if verbose or len(paths) <= _MOST_FILES:
+        return ", ".join(paths)
+    return f"{many(len(paths), 'file')}: {', '.join(paths[:_MOST_FILES])}, ... (--verbose: all)"
+
+
+def header(event: RunStarted, *, verbose: bool = False) -> Table:
     """What was chosen, how it runs, and what was left out and why."""
     rows = Table.grid(padding=(0, 2))
     rows.add_column(style="dim", no_wrap=True)
@@ -41,6 +49,8 @@ def header(event: RunStarted) -> Table:
         rows.add_row("focus", Text(visible(marked), style="khaki1"))
     for needed, by in list(event.pulled_in.items())[:_MOST_PULLED]:
         rows.add_row("pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1"))
+    if event.without_tests:
+        rows.add_row("no tests in", Text(visible(_files(event.without_tests, verbose=verbose))))
     if event.neglected:
         rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
     for url, words in event.documents.items():
