@@ -39,7 +39,8 @@ class RunStarted:
 
     ``pointed`` are the arguments that point a run of single tests at the same place;
     ``version`` is Wolfbane's. ``without_tests`` are the files that suites of the run name and
-    that hold no test.
+    that hold no test, ``unclaimed`` those that look like tests and belong to no suite, and
+    ``workspaces`` folders with settings of their own, both where suites were detected.
     """
 
     run: str
@@ -65,6 +66,8 @@ class RunStarted:
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
     without_tests: tuple[str, ...] = ()
+    unclaimed: tuple[str, ...] = ()
+    workspaces: tuple[str, ...] = ()
     pointed: tuple[str, ...] = ()
     version: str = ""
     type: Literal["run-started"] = "run-started"

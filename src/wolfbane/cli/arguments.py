@@ -9,7 +9,6 @@ from pathlib import Path
 import click
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.workspace.vocabulary import seconds
 
 PRESET, WORKSPACE = "--preset", "--workspace"
 ENV, SET, SPREAD = "--env", "--set", "--spread"
@@ -137,13 +136,3 @@ def _with_presets(
             raise InputError(Problem(words, str(preset.file))) from None
         found += _with_presets(command, own, folder, (*above, name))
     return [*found, *(piece for piece in pieces if piece.option != PRESET)]
-
-
-def duration(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
-    """A click callback that reads a time, such as 30s or 12h, into seconds."""
-    if value is None:
-        return None
-    try:
-        return seconds(value)
-    except ValueError as error:
-        raise click.BadParameter(str(error)) from None

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli.arguments import duration
 from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.values import duration
 from wolfbane.errors import InputError, Problem
 
 

@@ -7,7 +7,8 @@ from pathlib import Path
 import click
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.workspace.detect import detect, settings_text
+from wolfbane.workspace.detect import detect
+from wolfbane.workspace.draft import settings_text
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
@@ -22,16 +23,16 @@ def command(folder: Path) -> None:
     """
     root = folder.resolve()
     target = root / SETTINGS_NAME
-    settings = detect(root)
+    suites = detect(root).suites
     try:
         with target.open("x", encoding="utf-8") as file:
-            file.write(settings_text(root, settings))
+            file.write(settings_text(root, suites))
     except FileExistsError:
         raise InputError(Problem("it is there already, and stays as it is", str(target))) from None
     except OSError as error:
         raise InputError(Problem(f"cannot be written: {error}", str(target))) from None
-    for suite in settings.suite:
+    for suite in suites:
         click.echo(f"suite {suite.name} (kind {suite.kind}): {', '.join(suite.paths)}")
-    if not settings.suite:
+    if not suites:
         click.echo("no test was found here; the file shows how a suite is written")
     click.echo(f"written: {target}")

@@ -43,6 +43,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     wolfbane list tests/fees --as json
     """
     from wolfbane.inventory.empty import nothing_chosen
+    from wolfbane.inventory.unclaimed import in_words, unclaimed
     from wolfbane.reports.listing import as_json, closing_lines, table, tree
     from wolfbane.selection import choose
 
@@ -60,6 +61,8 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     if form == "json":
         click.echo(as_json(verdict.chosen, status))
         return
+    if lost := unclaimed(inventory):
+        click.echo(f"wolfbane: {in_words(lost)}; 'wolfbane doctor' says more", err=True)
     rows = table(verdict.chosen, by) if form == "table" else tree(verdict.chosen, by)
     click.echo("\n".join([*rows, *closing_lines(verdict.chosen, verdict.left_out)]))
 

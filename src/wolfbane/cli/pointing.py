@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli import words
+from wolfbane.cli.values import filled
 
 if TYPE_CHECKING:
     from wolfbane.environments import Environment
@@ -67,6 +68,7 @@ def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any
     )(command)  # fmt: skip
     return click.option(
         "--env", "environment", metavar="NAME", default="", shell_complete=words.environments,
+        callback=filled,
         help=f"The environment to run against{several}. [default: the workspace's]",
     )(decorated)  # fmt: skip
 

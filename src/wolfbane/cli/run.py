@@ -9,10 +9,11 @@ import click
 
 from wolfbane.browsers.words import FAILURES, KEPT
 from wolfbane.cli import words
-from wolfbane.cli.arguments import EXPANDED, PresetCommand, duration, pointing, without
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, pointing, without
 from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.quoting import SHELLS
 from wolfbane.cli.selecting import opened_option, selection_options
+from wolfbane.cli.values import duration
 from wolfbane.errors import InputError, Problem
 from wolfbane.reports.formats import NAMES
 

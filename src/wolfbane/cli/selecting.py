@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli import words
+from wolfbane.cli.values import FilledPath
 from wolfbane.workspace.vocabulary import KINDS
 
 if TYPE_CHECKING:
@@ -45,7 +46,7 @@ class Selected:
 def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """``--workspace FOLDER``."""
     return click.option(
-        "-w", "--workspace", "workspace", metavar="FOLDER", type=click.Path(path_type=Path),
+        "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
         help="The workspace, or its wolfbane.toml; else the nearest one around here.",
     )(command)  # fmt: skip
 

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli import words
-from wolfbane.cli.arguments import EXPANDED, PresetCommand, duration, pointing
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, pointing
 from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.selecting import opened_option, selection_options
+from wolfbane.cli.values import duration
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point

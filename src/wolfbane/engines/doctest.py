@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from wolfbane.engines.contract import WorkerCommand
-from wolfbane.engines.pythonic import interpreter, parse_source, python_worker, version
+from wolfbane.engines.pythonic import parse_source, python_worker, runtime
 from wolfbane.model import Test, TestFile
 from wolfbane.workspace.settings import Suite
 
@@ -48,7 +48,7 @@ class DoctestEngine:
         return python_worker(root, suite)
 
     def runtime(self, root: Path, suite: Suite) -> str:
-        return version(interpreter(root, suite))
+        return runtime(root, suite)
 
 
 def _documented(node: _Documented, prefix: str) -> Iterator[tuple[str, int, int]]:

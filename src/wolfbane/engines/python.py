@@ -9,7 +9,7 @@ from pathlib import Path
 
 from wolfbane.engines.contract import WorkerCommand
 from wolfbane.engines.python_hidden import Hidden, proves_no_test
-from wolfbane.engines.pythonic import interpreter, parse_source, python_worker, version
+from wolfbane.engines.pythonic import parse_source, python_worker, runtime
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.workspace.settings import Suite
 
@@ -35,7 +35,7 @@ class PythonEngine:
     has_closing_hooks = False
 
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
-        return ("test*.py", "__init__.py")
+        return ("test*.py", "*_test.py", "__init__.py")
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
         try:
@@ -63,7 +63,7 @@ class PythonEngine:
         return python_worker(root, suite)
 
     def runtime(self, root: Path, suite: Suite) -> str:
-        return version(interpreter(root, suite))
+        return runtime(root, suite)
 
 
 class _Reader:

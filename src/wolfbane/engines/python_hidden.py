@@ -10,7 +10,7 @@ import ast
 import builtins
 import re
 import sys
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from functools import lru_cache
 from pathlib import Path
 
@@ -45,7 +45,9 @@ def _is_inert(node: ast.stmt) -> bool:
         return not node.decorator_list and not any(_calls(node.args))
     if isinstance(node, ast.ClassDef):
         plain = all(isinstance(b, ast.Name) and b.id in _PLAIN_BASES for b in node.bases)
-        return plain and not (node.decorator_list or node.keywords) and all(map(_is_inert, node.body))
+        return (
+            plain and not (node.decorator_list or node.keywords) and all(map(_is_inert, node.body))
+        )
     return False
 
 
@@ -85,7 +87,7 @@ class Hidden:
             return any(_is_test_code(inner) for inner in ast.walk(node))
         return False
 
-    def _imports_tests(self, node: ast.ImportFrom, path: str, names: Iterable[str]) -> bool:
+    def _imports_tests(self, node: ast.ImportFrom, path: str, names: Collection[str]) -> bool:
         """Whether one of these names, imported at ``path``, may be a test class."""
         module = "." * node.level + (node.module or "")
         if _is_standard(node):

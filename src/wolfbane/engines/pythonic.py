@@ -12,6 +12,7 @@ from functools import cache
 from pathlib import Path
 
 from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
+from wolfbane.workspace.interpreters import project_python
 from wolfbane.workspace.settings import Suite
 
 
@@ -37,35 +38,52 @@ def python_worker(root: Path, suite: Suite) -> WorkerCommand:
 
 def interpreter(root: Path, suite: Suite) -> str:
     """The interpreter that a suite runs on. Raises Missing."""
+    folder = root / suite.folder
     if not suite.python:
-        return _default(root)
+        return _itself(_default(root, suite), folder)
     local = root / suite.python
     found = str(local) if local.exists() else shutil.which(suite.python)
     if not found:
         raise Missing(f"there is no Python interpreter '{suite.python}'")
-    return found
+    return _itself(found, folder)
 
 
-def _default(root: Path) -> str:
-    """The active virtual environment's, else that of the workspace's ``.venv``, else our own."""
-    for place in (os.environ.get("VIRTUAL_ENV"), root / ".venv"):
-        if place and (python := Path(place) / "bin" / "python").exists():
-            return str(python)
-    return sys.executable
+def _default(root: Path, suite: Suite) -> str:
+    """That of the project's environment, the active one's, ``python3``; our own as a last resort.
+
+    Ours may have other versions of what the suite imports.
+    """
+    if own := project_python(root, suite.folder):
+        return str(root / own)
+    active = Path(os.environ.get("VIRTUAL_ENV") or "/nowhere") / "bin" / "python"
+    return str(active) if active.exists() else shutil.which("python3") or sys.executable
 
 
 @cache
-def version(python: str) -> str:
-    """``Python 3.11.7``, as the interpreter says it. Raises Missing where it does not start."""
-    code = "import platform; print('Python ' + platform.python_version())"
+def _itself(python: str, folder: Path) -> str:
+    """The interpreter that a script, such as a version manager's, starts in a folder."""
+    with Path(python).open("rb") as file:
+        is_script = file.read(2) == b"#!"
+    return _ask(python, folder)[1] if is_script else python
+
+
+def runtime(root: Path, suite: Suite) -> str:
+    """``Python 3.11.7 (/usr/bin/python3)``. Raises Missing where it does not start."""
+    python = interpreter(root, suite)
+    shown = python.removeprefix(f"{root}/")
+    return f"Python {_ask(python, root)[0]} ({shown})"
+
+
+@cache
+def _ask(python: str, folder: Path) -> tuple[str, str]:
+    """The version of an interpreter, and its own path. Raises Missing where it does not start."""
+    code = "import platform, sys; print(platform.python_version(), sys.executable)"
     try:
         run = subprocess.run(
-            [python, "-S", "-E", "-c", code],
-            capture_output=True,
-            text=True,
-            timeout=30,
-            check=True,
-        )
+            [python, "-S", "-E", "-c", code], cwd=folder, capture_output=True, text=True,
+            timeout=30, check=True,
+        )  # fmt: skip
     except (OSError, subprocess.SubprocessError) as error:
         raise Missing(f"the Python interpreter '{python}' does not start: {error}") from None
-    return run.stdout.strip()
+    version, _, path = run.stdout.strip().partition(" ")
+    return version, path or python

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
 from wolfbane.engines.contract import WorkerCommand
-from wolfbane.engines.pythonic import interpreter, python_worker, version
+from wolfbane.engines.pythonic import python_worker, runtime
 from wolfbane.formats.feature import FeatureError, read
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.workspace.settings import Suite
@@ -49,7 +49,7 @@ class ScenarioEngine:
         return replace(command, options={**command.options, "steps": steps})
 
     def runtime(self, root: Path, suite: Suite) -> str:
-        return version(interpreter(root, suite))
+        return runtime(root, suite)
 
 
 def _steps_beside(root: Path, suite: Suite) -> list[str]:

@@ -8,10 +8,11 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
+from wolfbane.engines.pythonic import interpreter
 from wolfbane.model import Test, TestFile
 from wolfbane.workspace.settings import Suite
 
-_BY_SUFFIX = {".t": "perl", ".pl": "perl", ".sh": "sh", ".tcl": "tclsh", ".py": sys.executable}
+_BY_SUFFIX = {".t": "perl", ".pl": "perl", ".sh": "sh", ".tcl": "tclsh"}
 
 
 class TapEngine:
@@ -40,9 +41,36 @@ class TapEngine:
             if not shutil.which(program) and not (root / program).exists():
                 raise Missing(f"there is no interpreter '{program}' for {suffix} files")
         command = [sys.executable, str(WORKERS / "tap.py")]
-        return WorkerCommand(
-            command, root / suite.folder, {"interpreters": interpreters, "defaults": _BY_SUFFIX}
-        )
+        told = {
+            "interpreters": interpreters,
+            "defaults": {**_BY_SUFFIX, ".py": interpreter(root, suite)},
+            "perl_path": [str(root / path) for path in _perl_path(root, suite)],
+        }
+        return WorkerCommand(command, root / suite.folder, told)
 
     def runtime(self, root: Path, suite: Suite) -> str:
-        return "TAP programs"
+        paths = _perl_path(root, suite)
+        return f"TAP programs (Perl's from {', '.join(paths)})" if paths else "TAP programs"
+
+
+def _perl_path(root: Path, suite: Suite) -> list[str]:
+    """Where Perl looks for modules first: what the suite says, else the checkout's own.
+
+    That is ``lib``, or ``blib``, into which it is built, where that is not older.
+    """
+    start = "" if suite.folder == "." else f"{suite.folder}/"
+    paths = suite.import_path or [f"{start}lib"]
+    found = []
+    for path in paths:
+        built = f"{path.removesuffix('lib')}blib"
+        if path == f"{start}lib" and _newest(root / built) >= _newest(root / path) > 0:
+            found += [f"{built}/lib", f"{built}/arch"]
+        elif (root / path).is_dir():
+            found.append(path)
+    return found
+
+
+def _newest(folder: Path) -> float:
+    """When a file below a folder was last changed; 0 where there is none."""
+    files = (path for path in folder.rglob("*") if path.is_file())
+    return max((path.stat().st_mtime for path in files), default=0.0)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import re
 import shutil
 from collections import Counter
 from collections.abc import Iterable, Iterator
@@ -19,9 +18,8 @@ from wolfbane.execution.building import stale_builds
 from wolfbane.execution.probing import Prober
 from wolfbane.execution.processes import Family
 from wolfbane.inventory import Inventory
+from wolfbane.inventory.unclaimed import in_words, unclaimed
 from wolfbane.selection import parse, term_counts
-from wolfbane.selection.match import path_pattern
-from wolfbane.workspace.detect import test_files
 from wolfbane.workspace.probes import PATIENCE
 from wolfbane.workspace.settings import Suite
 
@@ -156,31 +154,12 @@ def _named(environment: str) -> str:
 
 def _files(inventory: Inventory) -> Iterator[Finding]:
     """Files that look like tests and are in no suite; files that two suites name."""
-    workspace = inventory.workspace
-    results = workspace.settings.workspace.results
-    left = [results, *(path for suite in workspace.suites for path in suite.exclude)]
-    unwanted = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in left]
-    crates = [path for s in workspace.suites if s.kind == "cargo" for path in s.paths]
-    lost = [
-        file
-        for kind, file in test_files(workspace.root)
-        if file not in inventory.files
-        and not any(glob.fullmatch(file) for glob in unwanted)
-        and not (kind == "cargo" and any(_around(path, file) for path in crates))
-    ]
-    if lost:
-        shown = ", ".join(lost[:SHOWN]) + (", ..." if len(lost) > SHOWN else "")
+    if lost := unclaimed(inventory):
         mend = "name them in a suite's paths, or in its exclude"
-        words = f"{len(lost)} that look like tests are in no suite: {shown}"
-        yield Finding("files", State.WARNING, words, mend)
+        yield Finding("files", State.WARNING, in_words(lost), mend)
     for path, suites in inventory.shared.items():
         words = f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}"
         yield Finding("files", State.WARNING, words, "exclude it from the others")
-
-
-def _around(path: str, file: str) -> bool:
-    folder = path.rstrip("/").removesuffix("Cargo.toml").rstrip("/")
-    return folder in ("", ".") or file.startswith(f"{folder}/")
 
 
 def _rules(inventory: Inventory) -> Iterator[Finding]:

@@ -182,11 +182,7 @@ class Preparation:
         asked = {file.path for file in files}
         broken = {result.path for result in collected.broken}
         into.broken += collected.broken
-        into.empty += [
-            file.path
-            for file in collected.files
-            if not file.tests and not file.error
-        ]
+        into.empty += [file.path for file in collected.files if not file.tests and not file.error]
         chosen = [t for t in verdict.chosen if t.path in asked and t.path not in broken]
         into.chosen += self._with_needs(chosen, target, into)
         into.left_out.update(verdict.left_out)

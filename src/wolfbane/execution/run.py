@@ -42,6 +42,7 @@ from wolfbane.execution.warned import (
 )
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
+from wolfbane.inventory.unclaimed import unclaimed
 from wolfbane.model import Account, Outcome, Result, variant
 from wolfbane.planning import Plan, make_plan
 from wolfbane.results.quarantine import Quarantine
@@ -229,6 +230,8 @@ class Session:
             focused=tuple(self._focused),
             warnings=tuple(self._warnings(prepared)),
             without_tests=tuple(prepared.empty),
+            unclaimed=tuple(unclaimed(self.inventory)) if self.workspace.detected else (),
+            workspaces=self.workspace.nested,
             version=__version__,
             pointed=tuple(hide(argument) for argument in self.options.pointed),
         )
@@ -245,9 +248,10 @@ class Session:
 
     def _warnings(self, prepared: Prepared) -> list[str]:
         tests = [t for e in self.environments for t in self.inventory.tests_at(e.label)]
-        said = [*self._said, *of_what_is_prepared(
-            prepared, self.inventory.shared, self.workspace.suites
-        )]
+        said = [
+            *self._said,
+            *of_what_is_prepared(prepared, self.inventory.shared, self.workspace.suites),
+        ]
         said += of_the_choice(self.choice, tests, self.known.status)
         said += of_the_quarantine(self._quarantine, tests)
         if self.options.visible and not has_screen():

@@ -26,8 +26,8 @@ def of_what_is_prepared(
     for path in prepared.empty:
         if path in named:
             yield f"{path} holds no test, though suite {named[path]} names it"
-    for path, suites in shared.items():
-        yield f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}"
+    for path, names in shared.items():
+        yield f"{path} is named by suites {', '.join(names)}; it runs in {names[0]}"
 
 
 def of_the_choice(

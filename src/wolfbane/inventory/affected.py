@@ -80,4 +80,3 @@ def _words(path: str, way: Mapping[str, str]) -> str:
     while path := way[path]:
         steps.append(path)
     return f"it needs {', which needs '.join(steps)}, which differs"
-

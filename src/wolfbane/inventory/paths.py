@@ -31,6 +31,8 @@ def paths_expression(inventory: Inventory, paths: Sequence[str], folder: Path) -
 
 def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
     root = inventory.workspace.root
+    if not path.strip():
+        raise InputError(Problem("a PATH is empty", hint="without one, everything is chosen"))
     whole = _on_disk(root, path, folder)
     if whole is not None:
         return EVERYTHING if whole == "." else Term("file", whole, "quoted")

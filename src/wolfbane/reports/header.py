@@ -12,6 +12,10 @@ from wolfbane.reports.text import many, visible
 
 _MOST_PULLED = 5
 _MOST_FILES = 3
+_HOW_TO_CLAIM = (
+    "These look like tests. To run them, name them in a suite of wolfbane.toml: 'wolfbane init' "
+    "writes it, 'wolfbane bridge new' connects another launcher."
+)
 
 
 def _bare(name: str, endings: Sequence[str]) -> str:
@@ -51,6 +55,13 @@ def header(event: RunStarted, *, verbose: bool = False) -> Table:
         rows.add_row("pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1"))
     if event.without_tests:
         rows.add_row("no tests in", Text(visible(_files(event.without_tests, verbose=verbose))))
+    if event.unclaimed:
+        words = _files(event.unclaimed, verbose=verbose)
+        rows.add_row("in no suite", Text(visible(words), style="khaki1"))
+        rows.add_row("", Text(_HOW_TO_CLAIM, style="dim"))
+    for folder in event.workspaces:
+        words = f"{folder} has settings of its own: wolfbane run --workspace {folder}"
+        rows.add_row("not run", Text(visible(words), style="khaki1"))
     if event.neglected:
         rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
     for url, words in event.documents.items():

@@ -14,6 +14,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Mapping
 from pathlib import Path
 from typing import IO, Any
 
@@ -53,6 +54,7 @@ class _Program:
         self.file = file if inside.startswith("..") else inside
         self.interpreters: dict[str, list[str]] = options["interpreters"]
         self.defaults: dict[str, str] = options["defaults"]
+        self.perl_path: list[str] = options["perl_path"]
         self.reader = Reader()
         self.errors = ""
         self.printed = 0
@@ -67,8 +69,10 @@ class _Program:
         try:
             command = command_line(self.file, self.interpreters, self.defaults)
             process = subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-            )
+                with_perl_path(command, self.perl_path), stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+                env=with_perl_libraries(os.environ, self.perl_path),
+            )  # fmt: skip
         except OSError as error:
             verdict: Message = {"outcome": "blocked", "message": f"it cannot be started: {error}"}
         else:
@@ -175,6 +179,24 @@ def command_line(
     if compiled or suffix not in defaults:
         return [os.path.abspath(file)]
     return [defaults[suffix], file]
+
+
+def with_perl_path(command: list[str], paths: list[str]) -> list[str]:
+    """A command that has Perl look for modules in these folders first.
+
+    Under ``-T`` Perl does not read PERL5LIB, so its own program gets them as options.
+    """
+    if not re.fullmatch(r"perl[\d.]*", os.path.basename(command[0])):
+        return command
+    return [command[0], *(f"-I{path}" for path in paths), *command[1:]]
+
+
+def with_perl_libraries(variables: Mapping[str, str], paths: list[str]) -> dict[str, str]:
+    """The variables of a process whose Perl programs, too, look for modules there first."""
+    if not paths:
+        return dict(variables)
+    before = variables.get("PERL5LIB", "")
+    return {**variables, "PERL5LIB": os.pathsep.join([*paths, *([before] if before else [])])}
 
 
 def locate(points: list[Point], errors: str) -> None:

@@ -28,7 +28,7 @@ _PYTHON = ("python", "doctest")
 _ONLY_FOR = {
     "python": (*_PYTHON, "scenario"),
     "top": _PYTHON,
-    "import_path": (*_PYTHON, "scenario"),
+    "import_path": (*_PYTHON, "scenario", "tap"),
     "steps": ("scenario",),
     "options": ("doctest", "node", "cargo"),
     "node": ("node",),

@@ -1,127 +1,116 @@
-"""Work out suites from the files of a folder, for a workspace without settings."""
+"""Work out suites from the files of a folder, for a workspace whose settings have none."""
 
 from __future__ import annotations
 
-import os
 import re
-from collections.abc import Iterator
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
-from wolfbane.workspace.settings import Settings, Suite
-from wolfbane.workspace.vocabulary import SETTINGS_NAME
+from wolfbane.workspace.candidates import Tree, read_tree, test_files
+from wolfbane.workspace.settings import Suite
 
-_NEVER = {"__pycache__", "node_modules", "build", "dist"}
-_PYTHON_TEST = re.compile(rb"^\s*class\s+\w+\(.*\):|^(?:async )?def test_|load_tests", re.M)
+_MANIFESTS = frozenset({
+    "pyproject.toml", "setup.py", "setup.cfg", "package.json", "Makefile.PL", "Build.PL",
+    "cpanfile", "dist.ini", "composer.json", "Gemfile", "go.mod", "Cargo.toml",
+})  # fmt: skip
+_PYTHON = ("python", "scenario")
 
 
-_NODE_TEST = re.compile(rb"""(?:from|require\()\s*['"]node:test['"]""")
+@dataclass(frozen=True)
+class Detected:
+    """The suites of a folder, and the folders in it that are workspaces of their own."""
+
+    suites: list[Suite]
+    workspaces: tuple[str, ...]
 
 
-def detect(root: Path) -> Settings:
-    """Settings with a suite for each kind in each folder at the top that holds its tests."""
-    found: dict[tuple[str, str], list[str]] = {}
-    for kind, file in test_files(root):
-        top = file.partition("/")[0] if "/" in file else "."
-        if kind == "cargo":
-            top = file.rpartition("/")[0] or "."
-            if any(_is_inside(top, other) for other_kind, other in found if other_kind == kind):
-                continue  # a part of the crate or workspace around it
-        found.setdefault((kind, top), []).append(file)
+@dataclass(frozen=True, order=True)
+class _Place:
+    """What a suite is made for: a project (the folder of a manifest; "." is the root's), a folder
+    directly in it, and a kind. A suite of a project below the root takes all of its folders.
+    """
+
+    project: str
+    top: str
+    kind: str
+
+    @property
+    def folder(self) -> str:
+        """The folder that names the suite."""
+        return self.top if self.project == "." else self.project
+
+
+def detect(root: Path) -> Detected:
+    """A suite for each kind: in each folder at the top that holds tests, and in each subproject."""
+    tree = read_tree(root)
+    projects = {
+        file.rpartition("/")[0] for file in tree.files
+        if file.rpartition("/")[2] in _MANIFESTS and "/" in file
+    }  # fmt: skip
+    found: dict[_Place, list[str]] = {}
+    for kind, file in test_files(root, tree.files):
+        place = _place(kind, file, projects)
+        around = (other.folder for other in found if other.kind == kind == "cargo")
+        if not any(_is_inside(place.folder, other) for other in around):
+            found.setdefault(place, []).append(file)
+    names: dict[str, None] = {}
     suites = []
-    used: set[str] = set()
-    for kind, top in sorted(found, key=lambda item: (item[1], item[0])):
-        name = kind if top == "." else re.sub(r"[^\w.-]", "-", top)
-        name = f"{name}-{kind}" if name in used else name
-        used.add(name)
-        paths = _at_the_top(kind, found[(kind, top)]) if top == "." else [top]
-        suites.append(Suite(name=name, kind=kind, paths=paths))  # type: ignore[arg-type]
-    return Settings(suite=suites)
+    for place in sorted(found, key=lambda place: (place.folder, place.kind)):
+        name = place.kind if place.folder == "." else re.sub(r"[^\w.-]", "-", place.folder)
+        name = f"{name}-{place.kind}" if name in names else name
+        names[name] = None
+        suites.append(_suite(root, tree, place, name, found[place]))
+    return Detected(suites, tuple(tree.workspaces))
 
 
-def test_files(root: Path) -> Iterator[tuple[str, str]]:
-    """Every file that looks like one with tests, with its kind; of crates the manifest."""
-    for file in _files(root):
-        if kind := _kind_of(root, file):
-            yield kind, file
+def _place(kind: str, file: str, projects: set[str]) -> _Place:
+    folder = file.rpartition("/")[0]
+    if kind == "cargo":
+        return _Place(folder or ".", folder or ".", kind)
+    while folder and folder not in projects:
+        folder = folder.rpartition("/")[0]
+    if folder:
+        return _Place(folder, folder, kind)
+    return _Place(".", file.partition("/")[0] if "/" in file else ".", kind)
 
 
-def settings_text(root: Path, settings: Settings) -> str:
-    """A commented ``wolfbane.toml`` for what was detected."""
-    lines = [
-        f"# {SETTINGS_NAME}: which suites there are here, and how they are run.",
-        "",
-        "[workspace]",
-        f'name = "{root.name}"',
-        '# leave_out = "tag:wip"       # kept out of every run until --everything',
-        '# timeout = "2m"              # for each test',
-        '# results = ".wolfbane"       # where runs are recorded',
-    ]
-    for suite in settings.suite:
-        paths = ", ".join(f'"{path}"' for path in suite.paths)
-        lines += ["", "[[suite]]", f'name = "{suite.name}"', f'kind = "{suite.kind}"']
-        lines += [f"paths = [{paths}]", '# tags = ["unit"]             # on each of its tests']
-        lines += _hints(suite.kind)
-    if not settings.suite:
-        lines += ["", "# No test was found here. A suite looks like this:", "#"]
-        lines += ["# [[suite]]", '# name = "tides"', '# kind = "python"', '# paths = ["tests"]']
-    lines += ["", "# [[tag]]                      # a tag on whatever an expression matches"]
-    lines += ['# name = "slow"', '# match = "file:**/pages/**"', ""]
-    return "\n".join(lines)
+def _suite(root: Path, tree: Tree, place: _Place, name: str, files: Sequence[str]) -> Suite:
+    paths = [place.folder] if place.kind == "cargo" else _paths(place, files)
+    inside = [each for each in tree.workspaces if any(_is_inside(each, path) for path in paths)]
+    folder = "." if place.kind == "cargo" else place.project
+    return Suite(
+        name=name, kind=place.kind, paths=paths, folder=folder, exclude=inside,  # type: ignore[arg-type]
+        import_path=_import_path(root, folder, place.kind),
+    )  # fmt: skip
 
 
-def _hints(kind: str) -> list[str]:
-    if kind == "python":
-        return [
-            '# python = ".venv/bin/python" # the interpreter that runs it',
-            '# import_path = ["src"]       # put before everything else',
-        ]
-    return {
-        "tap": ['# interpreters = { ".t" = ["perl", "-Ilib"] }'],
-        "node": ['# options = ["--import", "./loader.mjs"]', "# globals = true  # describe and it"],
-        "cargo": ['# options = ["--all-features"]'],
-        "scenario": ['# steps = ["features/steps"]     # default: the folder named steps there'],
-    }[kind]
+def _paths(place: _Place, files: Sequence[str]) -> list[str]:
+    """The folders of a project that hold its test files, and globs for those in its own folder."""
+    start = "" if place.project == "." else f"{place.project}/"
+    found: dict[str, None] = {}
+    for file in files:
+        top, slash, _ = file.removeprefix(start).partition("/")
+        found.update(dict.fromkeys([f"{start}{top}"] if slash else [start + _glob(place, top)]))
+    return list(found)
 
 
-def _at_the_top(kind: str, files: list[str]) -> list[str]:
-    """Paths of a suite whose files lie in the workspace's own folder."""
-    globs = {"python": ["test*.py"], "tap": ["*.t"], "scenario": ["*.feature"], "cargo": ["."]}
-    return globs.get(kind, files)
+def _glob(place: _Place, name: str) -> str:
+    """What names the files beside one that lies in a project's own folder."""
+    if place.kind == "python":
+        return "test*.py" if name.startswith("test") else "*_test.py"
+    return {"tap": "*.t", "scenario": "*.feature"}.get(place.kind, name)
+
+
+def _import_path(root: Path, folder: str, kind: str) -> list[str]:
+    """Where a project keeps its sources: the checkout is tested, not an installed copy of it."""
+    start = "" if folder == "." else f"{folder}/"
+    if kind in _PYTHON and any((root / start / "src").glob("*/__init__.py")):
+        return [f"{start}src"]
+    if kind == "tap" and (root / start / "lib").is_dir():
+        return [f"{start}lib"]
+    return []
 
 
 def _is_inside(folder: str, other: str) -> bool:
     return other in (".", folder) or folder.startswith(f"{other}/")
-
-
-def _kind_of(root: Path, file: str) -> str:
-    name = file.rpartition("/")[2]
-    if name.endswith(".t"):
-        return "tap"
-    if name.endswith(".feature"):
-        return "scenario"
-    if name == "Cargo.toml":
-        return "cargo"
-    if name.endswith(".py") and name.startswith("test"):
-        return "python" if _holds(root / file, _PYTHON_TEST) else ""
-    if name.endswith((".js", ".mjs", ".cjs")):
-        return "node" if _holds(root / file, _NODE_TEST) else ""
-    return ""
-
-
-def _holds(path: Path, pattern: re.Pattern[bytes]) -> bool:
-    try:
-        return pattern.search(path.read_bytes()) is not None
-    except OSError:
-        return False
-
-
-def _files(root: Path) -> list[str]:
-    found = []
-    for folder, folders, names in os.walk(root):
-        if "pyvenv.cfg" in names or "CACHEDIR.TAG" in names:
-            folders.clear()
-            continue
-        folders[:] = sorted(f for f in folders if not f.startswith(".") and f not in _NEVER)
-        inside = Path(folder).relative_to(root).as_posix()
-        found += [name if inside == "." else f"{inside}/{name}" for name in sorted(names)]
-    return found

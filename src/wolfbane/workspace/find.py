@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.detect import detect
 from wolfbane.workspace.read import read_settings
-from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.settings import Settings, Workspace
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
@@ -18,11 +19,20 @@ def open_workspace(start: Path, *, given: bool = False) -> Workspace:
     """
     start = start.resolve()
     if start.is_file():
-        return Workspace(start.parent, read_settings(start), start)
+        return _with_suites(Workspace(start.parent, read_settings(start), start))
     if not start.is_dir():
         raise InputError(Problem(f"there is no folder '{start}'"))
     for folder in (start,) if given else (start, *start.parents):
         file = folder / SETTINGS_NAME
         if file.is_file():
-            return Workspace(folder, read_settings(file), file)
-    return Workspace(start, detect(start), None)
+            return _with_suites(Workspace(folder, read_settings(file), file))
+    return _with_suites(Workspace(start, Settings(), None))
+
+
+def _with_suites(workspace: Workspace) -> Workspace:
+    """The workspace as its file says, with suites as detected where that names none."""
+    if workspace.suites:
+        return workspace
+    found = detect(workspace.root)
+    settings = replace(workspace.settings, suite=found.suites)
+    return replace(workspace, settings=settings, detected=True, nested=found.workspaces)

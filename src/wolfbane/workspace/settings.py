@@ -231,11 +231,17 @@ class Settings:
 
 @dataclass(frozen=True)
 class Workspace:
-    """A folder, its settings, and whether they were written down or detected."""
+    """A folder, its settings, and the file that they are from, if there is one.
+
+    ``detected``: its suites are worked out from its files; then ``nested`` are the folders in it
+    that are workspaces of their own.
+    """
 
     root: Path
     settings: Settings
     file: Path | None
+    detected: bool = False
+    nested: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:

@@ -1,0 +1,66 @@
+"""A ``wolfbane.toml`` for what was detected, to be edited."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from wolfbane.workspace.interpreters import project_python
+from wolfbane.workspace.settings import Suite
+from wolfbane.workspace.vocabulary import SETTINGS_NAME
+
+
+def settings_text(root: Path, suites: Sequence[Suite]) -> str:
+    """The suites as live lines, and what else may be said of them as comments."""
+    lines = [
+        f"# {SETTINGS_NAME}: which suites there are here, and how they are run.",
+        "",
+        "[workspace]",
+        f"name = {_text(root.name)}",
+        '# leave_out = "tag:wip"       # kept out of every run until --everything',
+        '# timeout = "2m"              # for each test',
+        '# results = ".wolfbane"       # where runs are recorded',
+    ]
+    for suite in suites:
+        lines += ["", "[[suite]]", f'name = "{suite.name}"', f'kind = "{suite.kind}"']
+        lines += [f"paths = {_list(suite.paths)}", *_live(root, suite)]
+        lines += ['# tags = ["unit"]             # on each of its tests', *_hints(suite)]
+    if not suites:
+        lines += ["", "# No test was found here. A suite looks like this:", "#"]
+        lines += ["# [[suite]]", '# name = "tides"', '# kind = "python"', '# paths = ["tests"]']
+    lines += ["", "# [[tag]]                      # a tag on whatever an expression matches"]
+    lines += ['# name = "slow"', '# match = "file:**/pages/**"', ""]
+    return "\n".join(lines)
+
+
+def _live(root: Path, suite: Suite) -> Iterator[str]:
+    """What detection worked out besides: these lines say what a run without them would do."""
+    if suite.folder != ".":
+        yield f"folder = {_text(suite.folder)}             # where its tests run"
+    if suite.exclude:
+        yield f"exclude = {_list(suite.exclude)}"
+    if suite.kind in ("python", "doctest", "scenario"):
+        python = project_python(root, suite.folder) or "python3"
+        yield f"python = {_text(python)}            # the interpreter that runs it"
+    if suite.import_path:
+        yield f"import_path = {_list(suite.import_path)}         # put before everything else"
+
+
+def _hints(suite: Suite) -> list[str]:
+    if suite.kind == "python":
+        return [] if suite.import_path else ['# import_path = ["src"]       # put before all else']
+    return {
+        "tap": ['# interpreters = { ".t" = ["perl", "-w"] }'],
+        "node": ['# options = ["--import", "./loader.mjs"]', "# globals = true  # describe and it"],
+        "cargo": ['# options = ["--all-features"]'],
+        "scenario": ['# steps = ["features/steps"]     # default: the folder named steps there'],
+    }[suite.kind]
+
+
+def _text(value: str) -> str:
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _list(values: Sequence[str]) -> str:
+    return f"[{', '.join(map(_text, values))}]"
