@@ -52,7 +52,9 @@ def compared(quay, *arguments):
     told = json.loads(run.out)
     groups = ("newly_failing", "still_failing", "mended", "newly_flaky", "new", "gone")
     changed = {
-        group: [change["address"].partition("test_quay.py#test_")[2] for change in told[group]]
+        group: [
+            change["address"].partition("#test_")[2].partition(" @")[0] for change in told[group]
+        ]
         for group in groups
         if told[group]
     }
@@ -74,12 +76,13 @@ def test_what_changed_between_two_runs(quay):
     assert compared(quay, "--fail-on", "regression")[0] == 1
     assert compared(quay, "--fail-on", "slower")[0] == 0
     shown = quay.call("compare").out
-    assert "newly failing  1 test\n  test_quay.py#test_turns  passed -> failed" in shown
+    assert "newly failing  1 test\n  test_quay.py#test_turns @local  passed -> failed" in shown
     assert compared(quay, "--pick", "name:heals", "--fail-on", "regression")[:2] == (
         0, {"mended": ["heals"]},
     )  # fmt: skip
     quay.run("--name", "steady")
-    fewer = quay.call("compare").out
+    assert "no run before" in quay.call("compare").err
+    fewer = quay.call("compare", "previous", "last").out
     assert "they chose differently: everything / name:steady" in fewer
     assert "gone  4 tests" in fewer
 

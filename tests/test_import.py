@@ -123,7 +123,7 @@ def test_reports_join_the_history_once(folder):
     shown = json.loads(folder.call("history", "--as", "json").out)
     assert sorted(run["counts"].get("failed", 0) for run in shown) == [1, 3]
     none = folder.call("compare")
-    assert (none.code, "there is no" in none.err) == (2, True)
+    assert (none.code, "no run is on record here" in none.err) == (2, True)
 
 
 @pytest.mark.parametrize(("text", "words"), [

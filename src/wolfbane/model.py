@@ -199,7 +199,8 @@ class Result:
 
     ``began`` counts from the start of the run; ``worker`` is the number of the place among
     those that work at once, 0 where none was needed. ``account`` is for
-    tests behind a bridge.
+    tests behind a bridge. ``environment`` is the name of what it ran against, even where a run
+    has only one, and its address does not say so.
     """
 
     address: str
@@ -218,9 +219,15 @@ class Result:
     tags: tuple[str, ...] = ()
     browser: str = ""
     target: str = ""
+    environment: str = ""
     evidence: tuple[Evidence, ...] = ()
     attempt: int = 1
     earlier: tuple[Result, ...] = ()
     began: float = 0.0
     worker: int = 0
     account: Account = Account.AGREED
+
+    @property
+    def variant(self) -> str:
+        """What the outcome belongs to: the address with its environment."""
+        return self.address if self.target else at(self.address, self.environment)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import click
@@ -12,8 +13,7 @@ from wolfbane.errors import InputError, Problem
 
 
 @click.command("compare")
-@click.argument("one", default="previous", metavar="[RUN]", shell_complete=words.runs)
-@click.argument("other", default="last", metavar="[RUN]", shell_complete=words.runs)
+@click.argument("runs", nargs=-1, metavar="[RUN] [RUN]", shell_complete=words.runs)
 @click.option(
     "--pick", multiple=True, metavar="EXPR", help="Only tests that an expression matches."
 )
@@ -28,13 +28,17 @@ from wolfbane.errors import InputError, Problem
 @workspace_option
 @click.pass_context
 def command(
-    ctx: click.Context, one: str, other: str, pick: tuple[str, ...], fatal: tuple[str, ...],
+    ctx: click.Context, runs: tuple[str, ...], pick: tuple[str, ...], fatal: tuple[str, ...],
     form: str, workspace: Path | None,
 ) -> None:  # fmt: skip
     """Compare two runs: what broke, what was mended, what is new, gone or slower.
 
     RUN is a name or the start of one, 'last', 'previous', either '@' an environment, or a
-    report written as JSON. The older of the two is the one before.
+    report file. The older of the two is the one before. Without names, the newest run and the
+    one before it that chose the same are compared; one name is compared with the newest run.
+
+    Tests are compared in the same environment. Quarantined tests are shown, and are never a
+    regression.
 
     \b
     wolfbane compare
@@ -45,8 +49,9 @@ def command(
     from wolfbane.reports.comparison import as_json, comparison_parts
     from wolfbane.reports.style import make_console
     from wolfbane.results.compare import compare, earlier_seconds
-    from wolfbane.results.naming import in_order, run_named
+    from wolfbane.results.naming import in_order, latest_two, run_named
     from wolfbane.results.opening import open_history
+    from wolfbane.results.quarantine import read_quarantine
     from wolfbane.selection import Matcher, all_of, parse
     from wolfbane.workspace.find import open_workspace
 
@@ -54,14 +59,25 @@ def command(
     store, problems = open_history(found)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
-    before, after = in_order(run_named(store, one), run_named(store, other))
-    if before[0].name == after[0].name:
-        raise InputError(Problem(f"'{one}' and '{other}' are the same run"))
+    if len(runs) > 2:
+        raise InputError(Problem(f"two runs are compared, not {len(runs)}: {', '.join(runs)}"))
+    names = [*runs, "last"][:2]
+    before, after = in_order(*(run_named(store, n) for n in names)) if runs else latest_two(store)
+    if (before.entry.name, before.only) == (after.entry.name, after.only):
+        raise InputError(Problem(f"'{names[0]}' and '{names[1]}' are the same run"))
+    quarantine = read_quarantine(found.root)
+    tests = open_inventory(found).tests if pick or quarantine.entries else []
     if pick:
         matches = Matcher(all_of([parse(text) for text in pick]))
-        kept = {test.address for test in open_inventory(found).tests if matches(test)}
-        before, after = ((e, {a: x for a, x in t.items() if a in kept}) for e, t in (before, after))
-    told = compare(before, after, earlier_seconds(store, after[1].values(), after[0]))
+        kept = {test.address for test in tests if matches(test)}
+        before, after = (
+            replace(run, ended={a: e for a, e in run.ended.items() if e.place in kept})
+            for run in (before, after)
+        )
+    held = {test.address for test in tests if quarantine.entry(test)}
+    apart = frozenset(a for run in (before, after) for a, e in run.ended.items() if e.place in held)
+    earlier = earlier_seconds(store, after.ended.values(), after.entry)
+    told = compare(before, after, earlier, apart)
     if form == "json":
         click.echo(as_json(told))
     else:

@@ -12,6 +12,7 @@ import click
 from wolfbane.cli import words
 from wolfbane.cli.selecting import Selected, selection_options
 from wolfbane.errors import InputError, Problem, nearest
+from wolfbane.selection import Matcher, Term
 
 if TYPE_CHECKING:
     from wolfbane.inventory import Inventory
@@ -34,16 +35,16 @@ def command(select: Callable[[], Selected], address: str) -> None:
     """
     from wolfbane.reports.explained import explained
     from wolfbane.reports.style import make_console
+    from wolfbane.results.quarantine import read_quarantine
 
     selected = select()
-    test = _find(selected.inventory, address)
-    browsers: list[str] = [test.browser] if test.browser else []
-    make_console().print(explained(test, selected.choice, selected.newest, browsers))
+    variants = _find(selected.inventory, address)
+    entry = read_quarantine(selected.inventory.workspace.root).entry(variants[0])
+    make_console().print(explained(variants, selected.choice, selected.newest, entry))
 
 
 def _at_line(inventory: Inventory, address: str) -> list[Test]:
     from wolfbane.inventory.paths import paths_expression
-    from wolfbane.selection import Matcher
 
     if not re.fullmatch(r"[^#]+:\d+", address):
         return []
@@ -51,20 +52,24 @@ def _at_line(inventory: Inventory, address: str) -> list[Test]:
     return [test for test in inventory.tests if matches(test)]
 
 
-def _find(inventory: Inventory, address: str) -> Test:
+def _find(inventory: Inventory, address: str) -> list[Test]:
+    """The test that is meant, once for each browser that the address does not exclude."""
     tests = inventory.tests
+    at = Matcher(Term("at", address, "quoted"))
     for matches in (
         _at_line(inventory, address),
-        [test for test in tests if test.address == address],
-        [test for test in tests if test.address.endswith(address)],
+        [test for test in tests if at(test)],
+        [test for test in tests if test.address.endswith(address) or test.place.endswith(address)],
         [test for test in tests if test.address == address.rpartition(" @")[0]],
+        [test for test in tests if test.place == address.rpartition(" @")[0]],
     ):
-        if len(matches) == 1:
-            return matches[0]
-        if matches:
-            names = "\n  ".join(test.address for test in matches[:10])
-            more = f"\n  and {len(matches) - 10} more" if len(matches) > 10 else ""
-            raise InputError(f"'{address}' stands for {len(matches)} tests:\n  {names}{more}")
+        places = list(dict.fromkeys(test.place for test in matches))
+        if len(places) == 1:
+            return matches
+        if places:
+            names = "\n  ".join(places[:10])
+            more = f"\n  and {len(places) - 10} more" if len(places) > 10 else ""
+            raise InputError(f"'{address}' stands for {len(places)} tests:\n  {names}{more}")
     by_end = {test.name.rpartition(" / ")[2]: test.address for test in tests}
     close = nearest(address, [test.address for test in tests])
     close = close or by_end.get(nearest(address.rpartition(" / ")[2], by_end) or "")

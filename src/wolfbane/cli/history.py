@@ -12,8 +12,10 @@ from wolfbane.cli.selecting import Selected, selection_options
 
 @click.command("history")
 @selection_options
-@click.option("--runs", type=click.IntRange(1), default=30, show_default=True, metavar="N",
-              help="How many runs to look back.")  # fmt: skip
+@click.option(
+    "--runs", type=click.IntRange(1), default=30, show_default=True, metavar="N",
+    help="How many runs to look back: the newest that had one of the chosen tests.",
+)  # fmt: skip
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
     help="The form of the answer.",
@@ -25,6 +27,8 @@ from wolfbane.cli.selecting import Selected, selection_options
 def command(select: Callable[[], Selected], runs: int, form: str, picture: Path | None) -> None:
     """Show the runs on record; with a selection, how its tests ended over time.
 
+    A test that ran in several environments has a line for each.
+
     \b
     wolfbane history
     wolfbane history --tag smoke --runs 50
@@ -32,7 +36,7 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
     """
     from wolfbane.reports import history as shown
     from wolfbane.reports.style import make_console
-    from wolfbane.results.history import histories
+    from wolfbane.results.history import in_each_environment
     from wolfbane.results.opening import open_history
     from wolfbane.selection import choose
 
@@ -40,17 +44,20 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
     store, problems = open_history(selected.inventory.workspace)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
-    entries = store.runs(runs)
     console = make_console()
     everything = str(selected.choice) == "everything"
     if everything and not picture:
+        entries = store.runs(runs)
         if form == "json":
             click.echo(shown.runs_as_json(entries))
         else:
             console.print(shown.run_table(entries))
         return
-    tests = choose(selected.choice, selected.inventory.tests, selected.newest.status).chosen
-    found = histories(store, [test.address for test in tests], entries)
+    status = selected.newest.overall().status
+    tests = choose(selected.choice, selected.inventory.tests, status).chosen
+    places = [test.address for test in tests]
+    entries = store.runs(runs) if everything else store.runs_of(places, runs)
+    found = in_each_environment(store, places, entries)
     if picture:
         from wolfbane.reports.pictures import draw
 

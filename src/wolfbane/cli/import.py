@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from wolfbane.cli.selecting import workspace_option
+from wolfbane.model import at
+
+if TYPE_CHECKING:
+    from wolfbane.results.store import Ended, RunEntry
 
 
 @click.command("import")
@@ -39,7 +45,17 @@ def command(files: tuple[Path, ...], suite: str, target: str, workspace: Path | 
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
     for path, (entry, ended) in zip(files, runs, strict=True):
-        added = store.add(replace(entry, target=target or entry.target), ended)
+        if target:
+            entry, ended = _against(target, entry, ended)  # noqa: PLW2901
+        added = store.add(entry, ended)
         counts = ", ".join(f"{count} {outcome}" for outcome, count in entry.counts.items())
         words = f"{many(len(ended), 'test')}: {counts}" if added else "is on record already"
         click.echo(f"{path}: run {entry.name}, {words}")
+
+
+def _against(
+    environment: str, entry: RunEntry, ended: Sequence[Ended]
+) -> tuple[RunEntry, list[Ended]]:
+    """A run as one against an environment."""
+    theirs = [replace(e, address=at(e.place, environment), environment=environment) for e in ended]
+    return replace(entry, target=environment), theirs

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.pointing import environment_options
+from wolfbane.cli.pointing import environment_options, status_labels
 from wolfbane.cli.selecting import Selected, selection_options
 
 if TYPE_CHECKING:
@@ -48,10 +48,14 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     from wolfbane.selection import choose
 
     selected = select()
-    inventory, choice, status = selected.inventory, selected.choice, selected.newest.status
+    inventory, choice = selected.inventory, selected.choice
     if exact:
         _collect(selected, point(inventory.workspace)[0])
-    verdict = choose(choice, inventory.tests, status)
+    labels = status_labels(inventory.workspace)
+    known = selected.newest.known({label: label for label in labels}) if labels else None
+    status = (known or selected.newest.overall()).status
+    tests = [test for label in labels or [""] for test in inventory.tests_at(label)]
+    verdict = choose(choice, tests, status)
     for file in inventory.files.values():
         if file.error:
             reason = file.error.strip().partition("\n")[0]
@@ -69,11 +73,11 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
 
 def _collect(selected: Selected, environment: Environment) -> None:
     from wolfbane.cores import available_cores
-    from wolfbane.execution.options import Known, Options
+    from wolfbane.execution.options import Options
     from wolfbane.execution.run import Session
     from wolfbane.results.runs import new_run
 
-    known = Known(selected.newest.status, selected.newest.times)
+    known = selected.newest.known({environment.label: environment.name})
     folder = new_run(selected.inventory.workspace.results)
     try:
         options = Options(jobs=available_cores())

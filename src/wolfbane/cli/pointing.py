@@ -73,6 +73,29 @@ def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any
     )(decorated)  # fmt: skip
 
 
+def status_labels(workspace: Workspace) -> list[str]:
+    """The environments that a command's ``status:`` terms are about, where they are not one.
+
+    Outcomes belong to a test in an environment: what failed in two of them runs again in both.
+    Nothing where the selection has no such term, or where all of it ended in the environment that
+    is taken by default.
+    """
+    from wolfbane.environments.labels import read_labels
+    from wolfbane.results.newest import Newest
+    from wolfbane.selection import field_terms, parse, wanted_outcomes
+
+    params = click.get_current_context().params
+    parts = [parse(text) for text in params.get("pick", ())]
+    if values := params.get("field_status", ()):
+        parts.append(field_terms("status", values))
+    wanted = wanted_outcomes(parts)
+    if wanted is None:
+        return []
+    found = Newest(workspace.results).environments(wanted)
+    labels = [label for label in found if label and read_labels(workspace, [f"status @{label}"])]
+    return labels if labels != [workspace.settings.workspace.env] else []
+
+
 def _point(
     workspace: Workspace,
     names: str,
@@ -86,4 +109,8 @@ def _point(
     labels = read_labels(workspace, paths)
     if labels and not names and not spread:
         return labels.resolve(workspace, values)
+    if not names and not spread and (found := status_labels(workspace)):
+        return read_labels(workspace, [f"status @{label}" for label in found]).resolve(
+            workspace, values
+        )
     return resolve_each(workspace, names, values, spread, labelled=bool(labels))

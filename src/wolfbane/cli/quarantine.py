@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from wolfbane.reports.quarantine import Held
 
 STABLE = 10
+LOOKED_BACK = 30
 
 
 @click.group("quarantine")
@@ -57,9 +58,10 @@ def add_entry(
     expression = str(selected.choice)
     if expression == "everything":
         raise InputError(Problem("say which tests: a path, --name, --tag, --pick, ..."))
-    tests = choose(selected.choice, selected.inventory.tests, selected.newest.status).chosen
+    status = selected.newest.overall().status
+    tests = choose(selected.choice, selected.inventory.tests, status).chosen
     if not tests:
-        raise nothing_chosen(selected.inventory, selected.choice, selected.newest.status)
+        raise nothing_chosen(selected.inventory, selected.choice, status)
     if until is not None and until < date.today():
         raise InputError(Problem(f"--until {until} is past already"))
     if not because.strip():
@@ -121,7 +123,7 @@ def _held(workspace: Path | None) -> list[Held]:
     """Every entry with its tests and their history."""
     from wolfbane.inventory import open_inventory
     from wolfbane.reports.quarantine import Held
-    from wolfbane.results.history import histories
+    from wolfbane.results.history import in_each_environment
     from wolfbane.results.opening import open_history
     from wolfbane.results.quarantine import read_quarantine
     from wolfbane.workspace.find import open_workspace
@@ -137,8 +139,9 @@ def _held(workspace: Path | None) -> list[Held]:
         if entry := quarantine.entry(test):
             by_entry[id(entry)].append(test.address)
     store, _ = open_history(found)
-    runs = store.runs(30)
-    return [
-        Held(entry, tuple(histories(store, by_entry[id(entry)], runs)))
-        for entry in quarantine.entries
-    ]
+    held = []
+    for entry in quarantine.entries:
+        places = by_entry[id(entry)]
+        runs = store.runs_of(places, LOOKED_BACK)
+        held.append(Held(entry, tuple(in_each_environment(store, places, runs))))
+    return held

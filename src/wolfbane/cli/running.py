@@ -18,10 +18,11 @@ from wolfbane.cli.selecting import Selected
 from wolfbane.cores import available_cores
 from wolfbane.environments import Mask
 from wolfbane.errors import InputError, WolfbaneError
-from wolfbane.execution.options import Known, Options
+from wolfbane.execution.options import Options
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Session
 from wolfbane.inventory.documents import GLANCING, fetch_documents, keep_with_run
+from wolfbane.model import at
 from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
@@ -33,6 +34,8 @@ from wolfbane.workspace.settings import Keep
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
+    from wolfbane.environments import Environment
+    from wolfbane.model import Test
     from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
 
@@ -105,14 +108,14 @@ def carry_out(
         focus=selected.choice.focus and not asked.no_focus,
         quarantined=quarantine.expression() if asked.skip_quarantined else None,
     )
-    known = Known(selected.newest.status, selected.newest.times)
+    known = selected.newest.known({each.label: each.name for each in environments})
     options = _options(asked, workspace.settings.workspace.jobs)
     documents = {copy.url: copy.words for copy in copies}
     session = Session(
         selected.inventory, choice, options, known, environments, folder.name, documents, said,
         quarantine,
     )  # fmt: skip
-    session.look_back(lambda addresses: _lately(workspace, addresses))
+    session.look_back(lambda tests: _lately(workspace, tests, environments[0]))
     console = make_console()
     report = ConsoleReport(
         console,
@@ -158,7 +161,9 @@ def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:
     assert mail is not None and record.started is not None and finished is not None
     run = record.started.run
     try:
-        since = since_the_one_before(workspace, run)
+        held = record.started.quarantined
+        apart = frozenset(each.variant for each in record.results if each.address in held)
+        since = since_the_one_before(workspace, run, apart)
         if asked.mail_news_only and not is_news(since, failed=finished.exit_code != 0):
             return
         link = mail.report_url.replace("{run}", run)
@@ -167,17 +172,25 @@ def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:
         click.echo(f"wolfbane: {error}", err=True)
 
 
-def _lately(workspace: Workspace, addresses: Sequence[str]) -> dict[str, str]:
-    """How often tests passed in their newest runs; nothing where the history cannot be read."""
+def _lately(
+    workspace: Workspace, tests: Sequence[Test], environment: Environment
+) -> dict[str, str]:
+    """How often tests passed in their newest runs; nothing where the history cannot be read.
+
+    ``environment`` is that of tests whose addresses have none.
+    """
     from wolfbane.results.history import histories
     from wolfbane.results.opening import open_history
 
     try:
         store, _ = open_history(workspace)
-        found = histories(store, addresses, store.runs(LATELY))
+        places = [replace(test, target="").address for test in tests]
+        variants = [t.address if t.target else at(t.address, environment.name) for t in tests]
+        found = histories(store, variants, store.runs_of(places, LATELY))
     except InputError:
         return {}
-    return {each.address: f"{each.passed} of {len(each.counted)}" for each in found if each.counted}
+    pairs = zip(tests, found, strict=True)
+    return {t.address: f"{each.passed} of {len(each.counted)}" for t, each in pairs if each.counted}
 
 
 def _to_the_team(workspace: Workspace) -> None:

@@ -150,7 +150,9 @@ class Watch:
         except WolfbaneError as error:
             click.echo(f"wolfbane: {error}", err=True)
             return
-        tests = choose(selected.choice, selected.inventory.tests, selected.newest.status).chosen
+        tests = choose(
+            selected.choice, selected.inventory.tests, selected.newest.overall().status
+        ).chosen
         chosen = str(selected.choice)
         which = "" if chosen == "everything" else f" ({chosen})"
         click.echo(f"\nwatching {many(len(tests), 'test')}{which}   {KEYS}")

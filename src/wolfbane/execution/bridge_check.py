@@ -10,12 +10,12 @@ from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
 from wolfbane.execution.checkup import Finding, State
-from wolfbane.execution.options import Known, Options
+from wolfbane.execution.options import Options
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Session
 from wolfbane.inventory import open_inventory
 from wolfbane.model import Account, Outcome, Result, Test
-from wolfbane.results.newest import Newest
+from wolfbane.results.newest import Known, Newest
 from wolfbane.results.runs import new_run
 from wolfbane.selection import Choice, Term, all_of, any_of
 from wolfbane.workspace.bridges import read_bridge
@@ -108,7 +108,7 @@ class _Runs:
         chosen = [any_of(Term("at", a, "quoted") for a in addresses)] if addresses else []
         return Session(
             open_inventory(self._workspace), Choice(all_of([only, *chosen])),
-            Options(jobs=available_cores()), Known({}, {}), self._environments, run,
+            Options(jobs=available_cores()), Known(), self._environments, run,
         )  # fmt: skip
 
 

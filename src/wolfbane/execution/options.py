@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 from wolfbane.execution.building import CHANGED
@@ -31,11 +30,3 @@ class Options:
     retry_at_once: bool = False
     flaky_fails: bool = False
     failed_first: bool = False
-
-
-@dataclass(frozen=True)
-class Known:
-    """What is on record of earlier runs: newest outcomes and durations by address."""
-
-    status: Mapping[str, str]
-    times: Mapping[str, float]

@@ -136,7 +136,8 @@ class Pool:
         self.environments = {environment.label: environment for environment in environments}
         self.mask = Mask(secret for each in environments for secret in each.secrets)
         self.telltale = Mask(s for each in environments for s in each.secrets if len(s) >= _LONG)
-        self.maker = ResultMaker(workspace.root, self.mask)
+        names = {label: label or each.name for label, each in self.environments.items()}
+        self.maker = ResultMaker(workspace.root, self.mask, names)
         self.folder = folder
         self.family = Family()
         self.browsing = browsing

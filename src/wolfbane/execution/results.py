@@ -17,10 +17,15 @@ MANY_PARTS = 250_000
 
 
 class ResultMaker:
-    """Builds results: secrets masked, places relative, and an excerpt of the source."""
+    """Builds results: secrets masked, places relative, and an excerpt of the source.
 
-    def __init__(self, root: Path, mask: Callable[[str], str]) -> None:
-        self._root = root
+    ``environments`` are the names of environments by the targets of tests.
+    """
+
+    def __init__(
+        self, root: Path, mask: Callable[[str], str], environments: Mapping[str, str]
+    ) -> None:
+        self._root, self._environments = root, environments
         self._mask = mask
         self._start = f"{root}/"
 
@@ -57,6 +62,7 @@ class ResultMaker:
             tags=tuple(tag.text for tag in test.tags),
             browser=test.browser,
             target=test.target,
+            environment=self._environments.get(test.target, test.target),
             evidence=tuple(evidence),
             began=began,
             worker=worker,
@@ -72,7 +78,8 @@ class ResultMaker:
                 OUTCOMES[told["outcome"]], float(told.get("seconds", 0.0)),
                 self._text(told.get("message", "")), self._text(told.get("trace", "")),
                 output=self._text(told.get("output", "")), tags=result.tags,
-                browser=result.browser, target=result.target, attempt=number,
+                browser=result.browser, target=result.target,
+                environment=result.environment, attempt=number,
             )
             for number, told in enumerate(attempts, 1)
         )  # fmt: skip

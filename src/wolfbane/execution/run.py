@@ -28,7 +28,7 @@ from wolfbane.events import (
 from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.browsing import PROTOCOL, Browsing
 from wolfbane.execution.coverage import coverage
-from wolfbane.execution.options import Known, Options
+from wolfbane.execution.options import Options
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
 from wolfbane.execution.quarantined import held_in
@@ -43,8 +43,9 @@ from wolfbane.execution.warned import (
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.inventory.unclaimed import unclaimed
-from wolfbane.model import Account, Outcome, Result, variant
+from wolfbane.model import Account, Outcome, Result, Test, variant
 from wolfbane.planning import Plan, make_plan
+from wolfbane.results.newest import Known
 from wolfbane.results.quarantine import Quarantine
 from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
@@ -74,7 +75,7 @@ class Session:
         self.set_apart: Counter[Outcome] = Counter()
         self._quarantine = quarantine or Quarantine([])
         self._held: dict[str, Quarantined] = {}
-        self._lately: Callable[[Sequence[str]], Mapping[str, str]] = lambda addresses: {}
+        self._lately: Callable[[Sequence[Test]], Mapping[str, str]] = lambda tests: {}
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
         self._unplanned: list[Result] = []
@@ -86,7 +87,7 @@ class Session:
         """Have every event of the run told to a listener."""
         self._listeners.append(listener)
 
-    def look_back(self, lately: Callable[[Sequence[str]], Mapping[str, str]]) -> None:
+    def look_back(self, lately: Callable[[Sequence[Test]], Mapping[str, str]]) -> None:
         """Have the run's end say how often its quarantined tests passed lately."""
         self._lately = lately
 
@@ -149,7 +150,8 @@ class Session:
         counts = {str(outcome): count for outcome, count in self.counts.items()}
         browsers = pool.browsing.versions
         apart = {str(outcome): count for outcome, count in self.set_apart.items()}
-        lately = dict(self._lately(list(self._held))) if self._held else {}
+        held = [test for test in plan.tests if test.address in self._held]
+        lately = dict(self._lately(held)) if held else {}
         self._tell(
             RunFinished(
                 round(seconds, 3), code, counts, unrun, reason, ended, browsers, apart, lately

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import asdict
 
 from rich.box import SIMPLE_HEAD
@@ -14,7 +14,7 @@ from rich.text import Text
 from wolfbane.model import Outcome
 from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, in_line, many, visible
-from wolfbane.results.compare import Change, Comparison
+from wolfbane.results.compare import QUARANTINED, Change, Comparison
 from wolfbane.results.store import Ended
 
 MOST = 50
@@ -34,9 +34,13 @@ def comparison_parts(found: Comparison) -> Iterator[RenderableType]:
     if not found.chose_alike:
         told = [visible(entry.expression) for entry in (found.before, found.after)]
         yield Text(f"they chose differently: {told[0]} / {told[1]}", style="bold khaki1")
+    if found.left:
+        words = f"only in one of them, and not compared: {', '.join(found.left)}"
+        yield Text(visible(words), style="bold khaki1")
     yield _counts(found)
     for title, attribute in _GROUPS.items():
-        yield from _group(title, getattr(found, attribute), short=attribute in ("new", "gone"))
+        changes, short = getattr(found, attribute), attribute in ("new", "gone")
+        yield from _group(title, changes, found.quarantined, short=short)
     if found.slower:
         yield Text(f"\nslower beyond noise  {many(len(found.slower), 'test')}", style="bold")
         for change, middle in found.slower[:MOST]:
@@ -54,12 +58,14 @@ def _counts(found: Comparison) -> Table:
         table.add_column(title, justify="right")
     for name, (before, after) in found.counts.items():
         change = f"{after - before:+}" if after != before else "-"
-        style = STYLES[Outcome(name)]
+        style = "" if name == QUARANTINED else STYLES[Outcome(name)]
         table.add_row(Text(name, style=style), str(before), str(after), change)
     return table
 
 
-def _group(title: str, changes: Sequence[Change], *, short: bool) -> Iterator[Text]:
+def _group(
+    title: str, changes: Sequence[Change], quarantined: Container[str], *, short: bool
+) -> Iterator[Text]:
     if not changes:
         return
     yield Text(f"\n{title}  {many(len(changes), 'test')}", style="bold")
@@ -68,6 +74,7 @@ def _group(title: str, changes: Sequence[Change], *, short: bool) -> Iterator[Te
         if not short:
             line.append_text(_outcome(change.before)).append(" -> ", style="dim")
         line.append_text(_outcome(change.after or change.before))
+        line.append("  quarantined" if change.address in quarantined else "", style="dim")
         yield line
         after = change.after
         if after is not None and after.message and Outcome(after.outcome).is_bad:
@@ -83,20 +90,24 @@ def _outcome(ended: Ended | None) -> Text:
 def as_json(found: Comparison) -> str:
     """The same as an object: both runs, the counts, and each group as a list."""
     groups = {
-        attribute: [_plain(change) for change in getattr(found, attribute)]
+        attribute: [_plain(change, found.quarantined) for change in getattr(found, attribute)]
         for attribute in _GROUPS.values()
     }
-    slower = [{**_plain(change), "median_seconds": middle} for change, middle in found.slower]
+    slower = [
+        {**_plain(change, found.quarantined), "median_seconds": middle}
+        for change, middle in found.slower
+    ]
     runs = {"before": asdict(found.before), "after": asdict(found.after)}
     data = {**runs, "counts": found.counts, **groups, "slower": slower}
     return json.dumps(data, indent=1, ensure_ascii=False)
 
 
-def _plain(change: Change) -> dict[str, object]:
+def _plain(change: Change, quarantined: Container[str]) -> dict[str, object]:
     return {
         "address": change.address,
         "before": change.before.outcome if change.before else None,
         "after": change.after.outcome if change.after else None,
         "seconds": change.after.seconds if change.after else None,
+        "quarantined": change.address in quarantined,
         "message": change.after.message if change.after else "",
     }

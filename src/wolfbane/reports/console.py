@@ -200,7 +200,8 @@ class ConsoleReport:
         self._console.print()
         if len(self._targets) > 1:
             width = self._console.width
-            for part in side_by_side(self._results, self._suites, self._targets, width):
+            counted = [r for r in self._results if r.address not in self._held]
+            for part in side_by_side(counted, self._suites, self._targets, width):
                 self._console.print(part, soft_wrap=isinstance(part, Text))
         else:
             self._console.print(summary_table(self._results, self._suites, self._held))

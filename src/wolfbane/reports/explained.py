@@ -2,25 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from datetime import date
 
 from rich.table import Table
 from rich.text import Text
 
-from wolfbane.model import Outcome, Test
+from wolfbane.model import Outcome, Test, variant
 from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, in_line, visible
 from wolfbane.results.newest import Newest
+from wolfbane.results.quarantine import Entry
 from wolfbane.selection import Choice
 from wolfbane.selection.reasons import Reason, reasons
 
 
-def explained(test: Test, choice: Choice, newest: Newest, browsers: Sequence[str]) -> Table:
-    """The facts, then each part of the selection with its verdict."""
+def explained(
+    variants: Sequence[Test], choice: Choice, newest: Newest, quarantine: Entry | None
+) -> Table:
+    """The facts, then each part of the selection with its verdict.
+
+    ``variants`` are the test in each of its browsers; ``quarantine`` is the entry that has it.
+    """
+    test = variants[0]
     rows = Table.grid(padding=(0, 2))
     rows.add_column(style="dim", no_wrap=True)
     rows.add_column(overflow="fold")
-    rows.add_row("test", Text(in_line(test.address), style="bold"))
+    rows.add_row("test", Text(in_line(test.place), style="bold"))
     rows.add_row("suite", f"{test.suite}, of kind {test.kind}")
     if test.line:
         end = f" to {test.end}" if test.end > test.line else ""
@@ -37,10 +45,13 @@ def explained(test: Test, choice: Choice, newest: Newest, browsers: Sequence[str
         rows.add_row("tags" if index == 0 else "", line)
     if not test.tags:
         rows.add_row("tags", "none")
-    rows.add_row("browsers", ", ".join(browsers) or "none")
-    rows.add_row("last run", _last_run(test, newest))
+    rows.add_row("browsers", ", ".join(filter(None, (each.browser for each in variants))) or "none")
+    for index, line in enumerate(_last_runs(variants, newest)):
+        rows.add_row("last run" if index == 0 else "", line)
+    if quarantine is not None:
+        rows.add_row("quarantine", _quarantined(quarantine))
     chosen = True
-    for reason in reasons(choice, test, newest.status):
+    for reason in reasons(choice, test, newest.overall().status):
         keeps = reason.holds if reason.source == "selection" else not reason.holds
         chosen = chosen and keeps
         rows.add_row(reason.source, _told(reason, keeps=keeps))
@@ -51,12 +62,26 @@ def explained(test: Test, choice: Choice, newest: Newest, browsers: Sequence[str
     return rows
 
 
-def _last_run(test: Test, newest: Newest) -> Text:
-    status = newest.status.get(test.address)
-    if status is None:
-        return Text("never run here")
-    line = Text(status, style=STYLES[Outcome(status)])
-    return line.append(f", {clock(newest.times[test.address])}", style="not bold default")
+def _last_runs(variants: Sequence[Test], newest: Newest) -> Iterator[Text]:
+    """How each variant that ever ran last ended."""
+    ran = False
+    for test in variants:
+        for environment, (outcome, seconds) in newest.variants(test.address).items():
+            ran = True
+            line = Text(outcome, style=STYLES[Outcome(outcome)])
+            line.append(f", {clock(seconds)}", style="not bold default")
+            where = variant("", test.browser, environment).strip()
+            yield line.append(f"  {visible(where)}" if where else "", style="not bold dim")
+    if not ran:
+        yield Text("never run here")
+
+
+def _quarantined(entry: Entry) -> Text:
+    line = Text(f"since {entry.since}: {visible(entry.because)}", style="khaki1")
+    if entry.until:
+        over = entry.is_over(date.today())
+        line.append(f"; until {entry.until}" + (", which is past: runs fail" if over else ""))
+    return line
 
 
 def _told(reason: Reason, *, keeps: bool) -> Text:

@@ -7,13 +7,13 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
 
-from wolfbane.model import Tag, Test, at
+from wolfbane.model import Tag, Test, variant
 from wolfbane.reports.text import in_line, many, visible
 
 GROUPINGS: dict[str, Callable[[Test], Iterable[str]]] = {
     "suite": lambda test: (f"{test.suite} ({test.kind})",),
     "kind": lambda test: (test.kind,),
-    "file": lambda test: (at(test.path, test.browser),),
+    "file": lambda test: (variant(test.path, test.browser, test.target),),
     "browser": lambda test: (test.browser or "(no browser)",),
     "tag": lambda test: [tag.text for tag in test.tags] or ("(no tag)",),
 }
@@ -28,8 +28,8 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         path = ""
         for test in members:
-            if at(test.path, test.browser) != path and test.name:
-                path = at(test.path, test.browser)
+            if variant(test.path, test.browser, test.target) != path and test.name:
+                path = variant(test.path, test.browser, test.target)
                 if by != "file":
                     yield f"  {in_line(path)}"
             mark = " " if test.exact else GUESSED
@@ -37,7 +37,7 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
                 place = test.line or ""
                 row = f"  {mark}{place:>5}  {in_line(test.name):<{width}}  {_tags(test.tags)}"
             else:
-                place = at(test.path, test.browser)
+                place = variant(test.path, test.browser, test.target)
                 row = f"  {in_line(place):<{width + 8}}  {_tags(test.tags)}"
             yield row.rstrip()
         yield ""
@@ -49,7 +49,7 @@ def tree(tests: Sequence[Test], by: str) -> Iterator[str]:
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         above: list[str] = []
         for test in members:
-            levels = [at(test.path, test.browser)] if by != "file" else []
+            levels = [variant(test.path, test.browser, test.target)] if by != "file" else []
             levels += test.name.split(" / ") if test.name else []
             shared = 0
             while shared < min(len(levels) - 1, len(above)) and above[shared] == levels[shared]:

@@ -89,8 +89,12 @@ def print_quarantined(
     console.print()
     console.print(Rule(style="dim"))
     which = "which does" if len(held) == 1 else "which do"
-    title = f"quarantined  {many(len(held), 'test')}, {which} not fail the run"
-    console.print(Text(title, style="bold"))
+    title = Text(f"quarantined  {many(len(held), 'test')}, {which} not fail the run", style="bold")
+    over = [result for result in held if entries[result.address].over]
+    if over:
+        kept = "is kept past its" if len(over) == 1 else "are kept past their"
+        title.append(f"\n{many(len(over), 'test')} {kept} date: that fails the run")
+    console.print(title)
     for result in held:
         entry = entries[result.address]
         line = Text.assemble("  ", (f"{result.outcome}", STYLES[result.outcome]))

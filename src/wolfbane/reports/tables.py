@@ -53,8 +53,8 @@ def write_markdown(record: Record) -> bytes:
     bad = [r for r in counted if r.outcome.is_bad]
     verdict = "failed" if finished is None or finished.exit_code else "passed"
     words = ", ".join(f"{counts[o]} {o}" for o in Outcome if counts[o])
-    if held:
-        words += f", {len(held)} quarantined"
+    if apart := len(record.results) - len(counted):
+        words += f", {apart} quarantined"
     lines = [f"## {_cell(name)}: {verdict}", ""]
     seconds = f" in {clock(finished.seconds)}" if finished else ""
     reason = f"; {_cell(finished.reason)}" if finished and finished.reason else ""

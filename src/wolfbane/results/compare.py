@@ -9,9 +9,11 @@ from dataclasses import dataclass, field
 
 from wolfbane.model import Outcome
 from wolfbane.results.history import LEAST_SECONDS, histories, stands_out
+from wolfbane.results.naming import NamedRun
 from wolfbane.results.store import Ended, RunEntry, Store
 
 LOOKED_BACK = 50
+QUARANTINED = "quarantined"
 _BAD = frozenset(str(outcome) for outcome in Outcome if outcome.is_bad)
 
 
@@ -28,7 +30,9 @@ class Change:
 class Comparison:
     """Two runs, the older one first. Lists are in the order of addresses.
 
-    ``slower`` has, besides, the median of the runs before.
+    ``slower`` has, besides, the median of the runs before. ``quarantined`` tests are in the lists,
+    and never regressions. ``left`` are the environments that only one of the runs has, and whose
+    tests are therefore not compared.
     """
 
     before: RunEntry
@@ -40,12 +44,15 @@ class Comparison:
     new: list[Change] = field(default_factory=list)
     gone: list[Change] = field(default_factory=list)
     slower: list[tuple[Change, float]] = field(default_factory=list)
+    quarantined: frozenset[str] = frozenset()
+    left: tuple[str, ...] = ()
     counts: dict[str, tuple[int, int]] = field(default_factory=dict)
 
     @property
     def regressions(self) -> list[Change]:
-        """What fails and did not: broken since, or new and failing."""
-        return [*self.newly_failing, *(change for change in self.new if _is_bad(change.after))]
+        """What fails and did not: broken since, or new and failing; not what is quarantined."""
+        broken = [*self.newly_failing, *(change for change in self.new if _is_bad(change.after))]
+        return [change for change in broken if change.address not in self.quarantined]
 
     @property
     def chose_alike(self) -> bool:
@@ -54,26 +61,50 @@ class Comparison:
 
 
 def compare(
-    before: tuple[RunEntry, Mapping[str, Ended]],
-    after: tuple[RunEntry, Mapping[str, Ended]],
+    before: NamedRun,
+    after: NamedRun,
     earlier: Mapping[str, list[float]],
+    quarantined: frozenset[str] = frozenset(),
 ) -> Comparison:
-    """Compare two runs; ``earlier`` are durations of tests in runs before the newer one."""
-    (first, old), (second, now) = before, after
-    found = Comparison(first, second)
+    """Compare two runs; ``earlier`` are durations of tests in runs before the newer one.
+
+    Tests are compared in the same environment; those of one run against one environment with
+    those of another run against another one, where they share none.
+    """
+    old, now, left = _side_by_side(before, after)
+    found = Comparison(before.entry, after.entry, quarantined=quarantined, left=left)
     for address in sorted({*old, *now}):
         change = Change(address, old.get(address), now.get(address))
         _sort_in(found, change)
         seconds = earlier.get(address, [])
         if change.after and stands_out(change.after.seconds, seconds):
             found.slower.append((change, statistics.median(seconds)))
-    counted = [Counter(e.outcome for e in side.values()) for side in (old, now)]
+    counted = [
+        Counter(QUARANTINED if a in quarantined else e.outcome for a, e in side.items())
+        for side in (old, now)
+    ]
     found.counts = {
-        str(outcome): (counted[0][outcome], counted[1][outcome])
-        for outcome in Outcome
-        if counted[0][outcome] or counted[1][outcome]
+        name: (counted[0][name], counted[1][name])
+        for name in (*map(str, Outcome), QUARANTINED)
+        if counted[0][name] or counted[1][name]
     }
     return found
+
+
+def _side_by_side(
+    before: NamedRun, after: NamedRun
+) -> tuple[Mapping[str, Ended], Mapping[str, Ended], tuple[str, ...]]:
+    """The tests of both runs that can be compared, by address, and the environments left out."""
+    shared = before.environments & after.environments
+    if not shared:
+        if len(before.environments) == len(after.environments) == 1:
+            sides = [{e.place: e for e in run.ended.values()} for run in (before, after)]
+            return sides[0], sides[1], ()
+        return before.ended, after.ended, ()
+    left = sorted((before.environments | after.environments) - shared)
+    kept = [{a: e for a, e in run.ended.items() if e.environment in shared}
+            for run in (before, after)]  # fmt: skip
+    return kept[0], kept[1], tuple(left)
 
 
 def _sort_in(found: Comparison, change: Change) -> None:

@@ -71,7 +71,7 @@ def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[Ended]]:
     """A report that ``--report json=PATH`` wrote."""
     try:
         whole = orjson.loads(data)
-        ended = [ended_of(result) for result in whole["results"]]
+        ended = [ended_of(result, whole["started"]) for result in whole["results"]]
         entry = entry_of(whole["started"], whole["finished"])
     except (KeyError, TypeError, AttributeError) as error:
         words = f"is no report of a run as JSON ({type(error).__name__}: {error})"

@@ -57,10 +57,28 @@ class TestHistory:
         return row
 
 
+def in_each_environment(
+    store: Store, places: Sequence[str], entries: Sequence[RunEntry]
+) -> list[TestHistory]:
+    """Tests in these runs (given the newest first), once for each environment that they ran in.
+
+    A test that ran in none of them is there once.
+    """
+    variants = store.variants(places)
+    found = histories(store, [a for addresses in variants.values() for a in addresses], entries)
+    ran = {history.address: history for history in found if any(history.ended)}
+    never = tuple(None for _ in entries)
+    return [
+        history
+        for place in places
+        for history in [ran[a] for a in variants[place] if a in ran] or [TestHistory(place, never)]
+    ]
+
+
 def histories(
     store: Store, addresses: Iterable[str], entries: Sequence[RunEntry]
 ) -> list[TestHistory]:
-    """The tests in these runs (given the newest first), in the order of their addresses."""
+    """Tests in these runs (given the newest first), by addresses with their environments."""
     wanted = list(addresses)
     found = store.history(wanted, entries)
     oldest_first = [entry.id for entry in reversed(entries)]

@@ -1,47 +1,92 @@
-"""The newest outcome and duration of every test that was ever run here."""
+"""The newest outcome and duration of every test that was ever run here, by variant."""
 
 from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from wolfbane.model import Outcome, Result
 from wolfbane.results.files import write_whole
 
-NAME = "newest.json"
+NAME = "outcomes.json"
 
 
-def _bad_first(outcome: Outcome) -> tuple[bool, bool]:
-    return not outcome.is_bad, outcome is not Outcome.BLOCKED
+@dataclass(frozen=True)
+class Known:
+    """Newest outcomes, and durations in seconds, by the addresses that a command has for tests."""
+
+    status: Mapping[str, str] = field(default_factory=dict)
+    times: Mapping[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class _Entry:
+    """How a variant last ended: ``place`` is its address without the environment."""
+
+    place: str
+    environment: str
+    outcome: str
+    seconds: float
 
 
 class Newest:
-    """``status`` and ``times`` (seconds) by address, from all recorded runs.
-
-    Of a test that ran against several environments the worst is kept under its plain address.
-    """
+    """The newest outcome of each test in each of its environments, from all recorded runs."""
 
     def __init__(self, folder: Path) -> None:
         self._path = folder / NAME
-        self.status: dict[str, str] = {}
-        self.times: dict[str, float] = {}
+        self._found: dict[str, _Entry] = {}
         with contextlib.suppress(OSError, ValueError, AttributeError, TypeError):
-            for address, (outcome, seconds) in json.loads(self._path.read_bytes()).items():
-                self.status[address] = outcome
-                self.times[address] = seconds
+            for variant, values in json.loads(self._path.read_bytes()).items():
+                self._found[variant] = _Entry(*values)
+
+    def known(self, environments: Mapping[str, str]) -> Known:
+        """What is known of tests in the environments of a run: their names, by label.
+
+        A run against one has no label: there its tests have no environment in their addresses.
+        """
+        plain = environments.get("")
+        status, times = {}, {}
+        for variant, entry in self._found.items():
+            address = entry.place if entry.environment == plain else variant
+            status[address], times[address] = entry.outcome, entry.seconds
+        return Known(status, times)
+
+    def overall(self) -> Known:
+        """What is known of tests in whatever environment: the worst outcome, and its duration."""
+        worst: dict[str, _Entry] = {}
+        for entry in self._found.values():
+            before = worst.setdefault(entry.place, entry)
+            worst[entry.place] = min(before, entry, key=_bad_first)
+        status = {place: entry.outcome for place, entry in worst.items()}
+        return Known(status, {place: entry.seconds for place, entry in worst.items()})
+
+    def variants(self, place: str) -> dict[str, tuple[str, float]]:
+        """The newest outcome and duration of a test, by environment."""
+        mine = (entry for entry in self._found.values() if entry.place == place)
+        return {entry.environment: (entry.outcome, entry.seconds) for entry in mine}
+
+    def environments(self, wanted: Callable[[str], bool]) -> list[str]:
+        """The environments in which a test last ended with an outcome that is wanted."""
+        found = {e.environment: None for e in self._found.values() if wanted(e.outcome)}
+        return list(found)
 
     def take_in(self, results: Iterable[Result]) -> None:
         """Add the results of a run, and write the file in one step."""
-        worst: dict[str, Outcome] = {}
         for result in results:
-            self.status[result.address] = str(result.outcome)
-            self.times[result.address] = result.seconds
-            if result.target:
-                bare = result.address.removesuffix(f" @{result.target}")
-                worst[bare] = min(worst.get(bare, result.outcome), result.outcome, key=_bad_first)
-                self.times[bare] = result.seconds
-        self.status.update({address: str(outcome) for address, outcome in worst.items()})
-        data = {address: [self.status[address], self.times[address]] for address in self.status}
+            place = result.address.removesuffix(f" @{result.target}") if result.target else ""
+            self._found[result.variant] = _Entry(
+                place or result.address, result.environment, str(result.outcome), result.seconds
+            )
+        data = {
+            variant: [entry.place, entry.environment, entry.outcome, entry.seconds]
+            for variant, entry in self._found.items()
+        }
         write_whole(self._path, json.dumps(data, separators=(",", ":")))
+
+
+def _bad_first(entry: _Entry) -> tuple[bool, bool]:
+    outcome = Outcome(entry.outcome)
+    return not outcome.is_bad, outcome is not Outcome.BLOCKED

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 from wolfbane.results.compare import Comparison, compare
 from wolfbane.results.foreign import ORIGIN
+from wolfbane.results.naming import NamedRun
 from wolfbane.results.opening import open_history
 from wolfbane.workspace.settings import Workspace
 
 _LOOKED_BACK = 500
 
 
-def since_the_one_before(workspace: Workspace, run: str) -> Comparison | None:
-    """A run against the one before it; None where it is the first. Raises InputError."""
+def since_the_one_before(
+    workspace: Workspace, run: str, quarantined: frozenset[str]
+) -> Comparison | None:
+    """A run against the one before it; None where it is the first. Raises InputError.
+
+    ``quarantined`` are the addresses, with environments, of tests that cannot fail it.
+    """
     store, _ = open_history(workspace)
     entries = [e for e in store.runs(_LOOKED_BACK) if not e.origin.startswith(ORIGIN)]
     now = next((entry for entry in entries if entry.name == run), None)
@@ -22,8 +28,9 @@ def since_the_one_before(workspace: Workspace, run: str) -> Comparison | None:
     before = next((e for e in older if (e.expression, e.target) == alike), None)
     if before is None:
         return None
-    ended = [{each.address: each for each in store.results_of(e.id)} for e in (before, now)]
-    return compare((before, ended[0]), (now, ended[1]), {})
+    runs = [NamedRun(e, {each.address: each for each in store.results_of(e.id)})
+            for e in (before, now)]  # fmt: skip
+    return compare(runs[0], runs[1], {}, quarantined)
 
 
 def is_news(comparison: Comparison | None, *, failed: bool) -> bool:

@@ -16,10 +16,10 @@ _BAD = frozenset(str(outcome) for outcome in Outcome if outcome.is_bad)
 
 def slower_tests(workspace: Workspace) -> dict[str, str]:
     """By address, in words how much slower. Raises InputError where the history cannot be read."""
-    times = Newest(workspace.results).times
+    known = Newest(workspace.results).known({})
     store, _ = open_history(workspace)
     found = {}
-    longer = [address for address, seconds in times.items() if seconds >= LEAST_SECONDS]
+    longer = [variant for variant, seconds in known.times.items() if seconds >= LEAST_SECONDS]
     for history in histories(store, longer, store.runs(LOOKED_BACK)):
         if not history.counted:
             continue
@@ -27,5 +27,6 @@ def slower_tests(workspace: Workspace) -> dict[str, str]:
         earlier = [each.seconds for each in before if each.outcome not in _BAD]
         if stands_out(newest.seconds, earlier):
             usual = statistics.median(earlier)
-            found[history.address] = f"it took {newest.seconds:.2f} s where {usual:.2f} s is usual"
+            words = f"it took {newest.seconds:.2f} s where {usual:.2f} s is usual"
+            found[history.address] = found[newest.place] = words
     return found

@@ -17,7 +17,7 @@ from wolfbane.results import migrations
 from wolfbane.results.tables import results, runs, tests
 
 NAME = "history.sqlite"
-REVISION = "0001"
+REVISION = "0002"
 _LOCK = 20
 """Seconds that SQLite waits for another run's writing."""
 _MANY = 500
@@ -25,7 +25,10 @@ _MANY = 500
 
 @dataclass(frozen=True)
 class Ended:
-    """How a test ended in a run, shortly. ``message`` is its first line."""
+    """How a test ended in a run, shortly. ``message`` is its first line.
+
+    ``address`` has its environment at its end, ``@staging``, even where the run had only one.
+    """
 
     address: str
     suite: str
@@ -33,6 +36,12 @@ class Ended:
     seconds: float
     attempts: int = 1
     message: str = ""
+    environment: str = ""
+
+    @property
+    def place(self) -> str:
+        """The address without the environment."""
+        return self.address.removesuffix(f" @{self.environment}")
 
 
 @dataclass(frozen=True)
@@ -140,13 +149,16 @@ class Store:
 
     def _tests(self, connection: sa.Connection, ended: Sequence[Ended]) -> dict[str, int]:
         """The numbers of tests by address; those not known yet are added."""
-        suites = {each.address: each.suite for each in ended}
-        known = self._known(connection, suites)
-        new = [{"address": a, "suite": s} for a, s in suites.items() if a not in known]
+        whole = {each.address: each for each in ended}
+        known = self._known(connection, whole)
+        new = [
+            {"address": address, "suite": e.suite, "place": e.place, "environment": e.environment}
+            for address, e in whole.items() if address not in known
+        ]  # fmt: skip
         if new:
             insert = _ignoring(connection.dialect.name)
             connection.execute(insert, new)
-            known = self._known(connection, suites)
+            known = self._known(connection, whole)
         return known
 
     @staticmethod
@@ -165,6 +177,32 @@ class Store:
         with self._asking() as connection:
             return [_entry(row) for row in connection.execute(query).mappings()]
 
+    def runs_of(self, places: Sequence[str], limit: int) -> list[RunEntry]:
+        """The newest runs that one of these tests, by its place, was in; the newest first."""
+        found: dict[int, RunEntry] = {}
+        with self._asking() as connection:
+            for start in range(0, len(places), _MANY):
+                some = sa.select(tests.c.id).where(tests.c.place.in_(places[start : start + _MANY]))
+                theirs = sa.select(results.c.run_id).where(results.c.test_id.in_(some))
+                query = sa.select(runs).where(runs.c.id.in_(theirs))
+                query = query.order_by(runs.c.began.desc(), runs.c.id.desc()).limit(limit)
+                rows = connection.execute(query).mappings()
+                found.update({row["id"]: _entry(row) for row in rows})
+        newest = sorted(found.values(), key=lambda entry: (entry.began, entry.id), reverse=True)
+        return newest[:limit]
+
+    def variants(self, places: Sequence[str]) -> dict[str, list[str]]:
+        """The addresses of tests in each environment that they ran in, by their places."""
+        found: dict[str, list[str]] = {place: [] for place in places}
+        with self._asking() as connection:
+            for start in range(0, len(places), _MANY):
+                query = sa.select(tests.c.place, tests.c.address).where(
+                    tests.c.place.in_(places[start : start + _MANY])
+                )
+                for place, address in connection.execute(query):
+                    found[place].append(address)
+        return {place: sorted(addresses) for place, addresses in found.items()}
+
     def forget(self, before: str) -> int:
         """Take away the runs that began before an ISO 8601 time; how many there were."""
         with self._asking() as connection:
@@ -176,7 +214,7 @@ class Store:
         """How every test of a run ended."""
         query = (
             sa.select(tests.c.address, tests.c.suite, results.c.outcome, results.c.seconds,
-                      results.c.attempts, results.c.message)
+                      results.c.attempts, results.c.message, tests.c.environment)
             .join(tests, tests.c.id == results.c.test_id)
             .where(results.c.run_id == run)
         )  # fmt: skip
@@ -190,20 +228,18 @@ class Store:
         found: dict[str, list[tuple[int, Ended]]] = {address: [] for address in addresses}
         numbers = [run.id for run in newest]
         with self._asking() as connection:
-            known = self._known(connection, addresses)
-            by_number = {number: address for address, number in known.items()}
-            wanted = list(by_number)
+            wanted = list(self._known(connection, addresses).values())
             for start in range(0, len(wanted), _MANY):
-                query = sa.select(
-                    results.c.test_id, results.c.run_id, results.c.outcome, results.c.seconds,
-                    results.c.attempts, results.c.message,
-                ).where(
-                    results.c.test_id.in_(wanted[start : start + _MANY]),
-                    results.c.run_id.in_(numbers),
+                query = (
+                    sa.select(tests.c.address, results.c.run_id, tests.c.suite, results.c.outcome,
+                              results.c.seconds, results.c.attempts, results.c.message,
+                              tests.c.environment)
+                    .join(tests, tests.c.id == results.c.test_id)
+                    .where(results.c.test_id.in_(wanted[start : start + _MANY]))
+                    .where(results.c.run_id.in_(numbers))
                 )  # fmt: skip
-                for number, run, *ending in connection.execute(query):
-                    address = by_number[number]
-                    found[address].append((run, Ended(address, "", *ending)))
+                for address, run, *ending in connection.execute(query):
+                    found[address].append((run, Ended(address, *ending)))
         return found
 
 

@@ -37,6 +37,9 @@ tests = Table(
     Column("id", Integer, primary_key=True),
     Column("address", Text, nullable=False, unique=True),
     Column("suite", String(200), nullable=False),
+    Column("place", Text, nullable=False, server_default=""),
+    Column("environment", String(200), nullable=False, server_default=""),
+    Index("tests_by_place", "place"),
 )
 
 results = Table(

@@ -7,6 +7,7 @@ from typing import Any
 
 import orjson
 
+from wolfbane.model import at
 from wolfbane.results.journal import JOURNAL_NAME
 from wolfbane.results.store import Ended, RunEntry, Store
 
@@ -33,17 +34,17 @@ def _read(journal: Path) -> tuple[RunEntry, list[Ended]] | None:
     """What a journal comes to; None while its run goes on, or where it was cut off."""
     started: dict[str, Any] = {}
     finished: dict[str, Any] = {}
-    ended = []
+    results = []
     for line in journal.read_bytes().split(b"\n")[:-1]:
         if b'"type":"test-finished"' in line:
-            ended.append(ended_of(orjson.loads(line)["result"]))
+            results.append(orjson.loads(line)["result"])
         elif b'"type":"run-started"' in line:
             started = orjson.loads(line)
         elif b'"type":"run-finished"' in line:
             finished = orjson.loads(line)
     if not started or not finished:
         return None
-    return entry_of(started, finished), ended
+    return entry_of(started, finished), [ended_of(result, started) for result in results]
 
 
 def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
@@ -61,9 +62,17 @@ def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
     )
 
 
-def ended_of(result: dict[str, Any]) -> Ended:
-    """How a test ended, from its result. Raises KeyError and TypeError."""
+def ended_of(result: dict[str, Any], started: dict[str, Any]) -> Ended:
+    """How a test ended, from its result and its run's start. Raises KeyError and TypeError."""
+    environment = result.get("target") or result.get("environment") or _only_one(started)
+    whole = result["address"] if result.get("target") else at(result["address"], environment)
     return Ended(
-        result["address"], result["suite"], result["outcome"], result["seconds"],
-        result.get("attempt", 1), result["message"].partition("\n")[0],
+        whole, result["suite"], result["outcome"], result["seconds"],
+        result.get("attempt", 1), result["message"].partition("\n")[0], environment,
     )  # fmt: skip
+
+
+def _only_one(started: dict[str, Any]) -> str:
+    """The environment of a run against one, whose results are from before they named it."""
+    targets = started.get("targets", ())
+    return targets[0]["environment"] if len(targets) == 1 else ""

@@ -15,10 +15,10 @@ from wolfbane.selection.grammar import (
     parse,
     terms_of,
 )
-from wolfbane.selection.match import Matcher, may_match
+from wolfbane.selection.match import Matcher, may_match, wanted_outcomes
 
 __all__ = [
     "EVERYTHING", "FIELDS", "And", "Choice", "Expression", "Matcher", "Not", "Or", "Term",
     "TermCount", "Verdict", "all_of", "any_of", "choose", "field_terms", "may_match", "parse",
-    "term_counts", "terms_of",
+    "term_counts", "terms_of", "wanted_outcomes",
 ]  # fmt: skip

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import lru_cache
 from typing import Protocol
 
 from wolfbane.errors import ExpressionError
-from wolfbane.model import Test
+from wolfbane.model import Test, variant
 from wolfbane.selection.grammar import And, Expression, Not, Term
 
 Predicate = Callable[[Test], bool]
@@ -78,6 +78,25 @@ class Matcher:
         return lambda test: any(tag.key == key and check(tag.word) for tag in test.tags)
 
 
+def wanted_outcomes(expressions: Iterable[Expression]) -> TextTest | None:
+    """Whether a recorded outcome is one that ``status:`` terms ask for; None without such terms.
+
+    ``new`` and ``slower`` are no outcomes, and what an expression denies is not asked for.
+    """
+    terms = [term for expression in expressions for term in _asked_statuses(expression)]
+    checks = [text_test(term) for term in terms]
+    return (lambda outcome: any(check(outcome) for check in checks)) if checks else None
+
+
+def _asked_statuses(expression: Expression) -> Iterator[Term]:
+    if isinstance(expression, Term):
+        if expression.field == "status" and expression.value.lower() not in ("new", "slower"):
+            yield expression
+    elif not isinstance(expression, Not):
+        for item in expression.items:
+            yield from _asked_statuses(item)
+
+
 def text_test(term: Term) -> TextTest:
     """The check that a term makes of one text. Case counts only in regular expressions."""
     value = term.value.lower()
@@ -115,18 +134,35 @@ def path_pattern(glob: str) -> str:
 
 
 def _address_test(value: str) -> Predicate:
-    """An address, the address of a class around tests, a file, or ``FILE:LINE``."""
-    start = f"{value} / "
+    """An address, the address of a class around tests, a file, or ``FILE:LINE``.
+
+    One without a browser or an environment means the test in all of them.
+    """
 
     def holds(test: Test) -> bool:
-        if value in (test.address, test.path) or test.address.startswith(start):
-            return True
-        place = _LINE.fullmatch(value) if value.startswith(test.path) else None
-        if place is None or place[1] != test.path:
+        if not value.startswith(test.path):
             return False
-        return not test.name or test.line <= int(place[2]) <= max(test.end, test.line)
+        return any(_is_at(test, place) for place in _without_variant(value, test))
 
     return holds
+
+
+def _without_variant(value: str, test: Test) -> Iterator[str]:
+    """The value, and what it is without what names this variant of a test at its end."""
+    yield value
+    for ending in {variant("", test.browser, ""), variant("", test.browser, test.target),
+                   variant("", "", test.target)}:  # fmt: skip
+        if ending and value.endswith(ending):
+            yield value.removesuffix(ending)
+
+
+def _is_at(test: Test, value: str) -> bool:
+    if value in (test.place, test.path) or test.place.startswith(f"{value} / "):
+        return True
+    place = _LINE.fullmatch(value)
+    if place is None or place[1] != test.path:
+        return False
+    return not test.name or test.line <= int(place[2]) <= max(test.end, test.line)
 
 
 def may_match(expression: Expression, file: _FileLike) -> bool | None:

@@ -1,0 +1,149 @@
+"""An outcome belongs to a test in an environment, in every command."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+
+import pytest
+
+SETTINGS = """
+    [workspace]
+    env = "local"
+
+    [[suite]]
+    name = "quay"
+    kind = "python"
+    paths = ["tests"]
+
+    [param.place]
+    export = "PLACE"
+    [env.local]
+    place = "mole"
+    [env.staging]
+    place = "pier"
+"""
+SUITE = """
+    import os, unittest
+
+    class Quay(unittest.TestCase):
+        def test_place(self):
+            self.assertNotIn(os.environ["PLACE"], os.environ.get("WRONG", "pier"))
+
+        def test_tide(self):
+            pass
+"""
+PLACE = "tests/test_quay.py#Quay / test_place"
+TIDE = "tests/test_quay.py#Quay / test_tide"
+BOTH = ("--env", "local,staging")
+
+
+@pytest.fixture
+def quay(folder):
+    folder.file("wolfbane.toml", SETTINGS)
+    folder.file("tests/test_quay.py", SUITE)
+    return folder
+
+
+@pytest.mark.parametrize("against", [BOTH, ("--env", "staging")])
+def test_what_failed_runs_again_where_it_failed_and_nowhere_else(quay, against):
+    assert quay.run(*against).code == 1
+    listed = json.loads(quay.call("list", "--status", "failed", "--as", "json").out)
+    assert [test["name"] for test in listed] == ["Quay / test_place"]
+    again = quay.run("--status", "failed")
+    assert (again.code, [*again.outcomes.values()]) == (1, ["failed"])
+    assert "staging: place=pier" in again.out
+    mended = quay.run("--status", "failed", WRONG="nowhere")
+    assert (mended.code, [*mended.outcomes.values()]) == (0, ["passed"])
+    assert quay.run("--status", "failed").code == 3
+
+
+def test_an_address_means_the_test_in_every_environment(quay):
+    for path in (PLACE, "tests/test_quay.py:5", "tests/test_quay.py#Quay"):
+        run = quay.run(path, *BOTH, "--name", "place")
+        assert set(run.outcomes) == {f"{PLACE} @local", f"{PLACE} @staging"}, path
+    assert list(quay.run(f"{PLACE} @staging").outcomes) == [f"{PLACE} @staging"]
+    shown = quay.call("explain", "tests/test_quay.py:5").out
+    assert "passed" in shown and "@local" in shown and "failed" in shown and "@staging" in shown
+
+
+def test_a_run_against_one_is_compared_with_one_against_several_by_name(quay):
+    quay.run(*BOTH, WRONG="nowhere")
+    assert quay.call("compare", "previous", "last").code == 2
+    quay.run("--env", "staging")
+    compared = quay.call("compare", "previous", "last", "--fail-on", "regression")
+    assert compared.code == 1
+    assert f"{PLACE} @staging  passed -> failed" in compared.out
+    assert "only in one of them, and not compared: local" in compared.out
+    assert "gone" not in compared.out
+    quay.run(*BOTH)
+    only = quay.call("compare", "previous@staging", "last@staging").out
+    assert "@local" not in only and f"{PLACE} @staging  failed -> failed" in only
+    quay.run("--env", "local")
+    other = quay.call("compare", "last@local", "previous@staging").out  # one against another
+    assert f"{PLACE}  failed -> passed" in other
+
+
+def test_compare_takes_the_last_two_that_chose_the_same(quay):
+    quay.run()
+    quay.run("--name", "tide")
+    quay.run(WRONG="mole")
+    told = json.loads(quay.call("compare", "--as", "json").out)
+    assert [change["address"] for change in told["newly_failing"]] == [f"{PLACE} @local"]
+    assert told["gone"] == told["new"] == []
+
+
+def test_the_history_has_a_line_for_each_environment_and_looks_at_their_runs(quay):
+    quay.run(*BOTH)
+    for _ in range(3):  # other tests' runs push nothing out
+        quay.run("--name", "tide")
+    shown = json.loads(quay.call("history", "--name", "place", "--runs", "2", "--as", "json").out)
+    assert [(each["address"], each["runs"], each["passed"]) for each in shown] == [
+        (f"{PLACE} @local", 1, 1), (f"{PLACE} @staging", 1, 0),
+    ]  # fmt: skip
+
+
+def test_a_history_from_before_is_brought_up_to_date(quay):
+    quay.run("--env", "staging")
+    quay.run(*BOTH)
+    quay.call("history")
+    place = quay.path / ".wolfbane/history.sqlite"
+    with sqlite3.connect(place) as base:  # as the first version of the tables had it
+        base.execute("DROP INDEX tests_by_place")
+        single = "SELECT id FROM runs WHERE target = 'staging'"
+        for number, address in base.execute(
+            "SELECT id, place FROM tests WHERE environment = 'staging'"
+        ).fetchall():
+            old = base.execute("INSERT INTO tests (address, suite) VALUES (?, 'quay')", [address])
+            base.execute(
+                f"UPDATE results SET test_id = ? WHERE test_id = ? AND run_id IN ({single})",
+                [old.lastrowid, number],
+            )
+        base.execute("ALTER TABLE tests DROP COLUMN place")
+        base.execute("ALTER TABLE tests DROP COLUMN environment")
+        base.execute("UPDATE alembic_version SET version_num = '0001'")
+    shown = json.loads(quay.call("history", "--name", "place", "--as", "json").out)
+    assert [(each["address"], each["runs"], each["passed"]) for each in shown] == [
+        (f"{PLACE} @local", 1, 1), (f"{PLACE} @staging", 2, 0),
+    ]  # fmt: skip
+
+
+def test_quarantine_is_one_rule_everywhere(quay):
+    entry = "[[quarantined]]\nmatch = 'name:place'\nbecause = 'silt'\nsince = 2026-01-01\n{}"
+    quay.file("quarantine.toml", entry.format(""))
+    quay.run(*BOTH, WRONG="nowhere")
+    reports = [f"--report={form}=out.{form}" for form in ("markdown", "xunit")]
+    run = quay.run(*BOTH, *reports)
+    assert run.code == 0
+    assert "2 passed, 2 quarantined (1 passed, 1 failed)" in run.out
+    assert "2 passed, 2 quarantined" in (quay.path / "out.markdown").read_text()
+    assert 'failures="0"' in (quay.path / "out.xunit").read_text()
+    compared = quay.call("compare", "--fail-on", "regression")
+    assert compared.code == 0
+    assert f"{PLACE} @staging  passed -> failed  quarantined" in compared.out
+    assert "failed  " not in compared.out.partition("newly failing")[0]
+    assert "since 2026-01-01: silt" in quay.call("explain", PLACE).out
+    quay.file("quarantine.toml", entry.format("until = 2026-02-01\n"))
+    over = quay.run()
+    assert over.code == 1
+    assert "1 test is kept past its date: that fails the run" in over.out
