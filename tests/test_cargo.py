@@ -241,3 +241,19 @@ def test_the_reader_takes_text_in_any_pieces(size):
         ("a", "ok", "said ok\n"), ("b::c", "FAILED", ""), ("d", "ignored", "test a ... ok\n")
     ]  # fmt: skip
     assert reader.details == {"b::c": "note: no"}
+
+
+def test_without_building_the_programs_of_before_run(folder):
+    folder.file("wolfbane.toml", SUITE)
+    folder.file("tide/Cargo.toml", '[package]\nname = "tide"\nversion = "0.1.0"\n')
+    folder.file("tide/src/lib.rs", "#[test]\nfn a() {}\n/// ```\n/// ```\npub fn f() {}\n")
+    first = folder.run("--no-build")
+    assert (first.code, set(first.outcomes.values())) == (4, {"blocked"})
+    assert not (folder.path / "tide/target").exists()
+    folder.run()
+    folder.file(
+        "tide/src/lib.rs", "#[test]\nfn a() { panic!() }\n/// ```\n/// ```\npub fn f() {}\n"
+    )
+    outcomes = folder.run("--no-build").outcomes
+    assert outcomes.pop("tide/src/lib.rs#a") == "passed"
+    assert set(outcomes.values()) == {"blocked"}  # its documentation is compiled when it runs

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tomllib
 
 import pytest
@@ -144,3 +145,23 @@ def test_exclude_and_globs(folder):
     for path in ("check_a.py", "deep/er/check_b.py", "old/check_c.py", "test_d.py"):
         folder.file(path, "def test_it(): pass\n")
     assert sorted(folder.run().results) == ["check_a.py#test_it", "deep/er/check_b.py#test_it"]
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["--rebuild", "--no-build"], "--rebuild and --no-build contradict each other"),
+        (["-qv"], "--quiet and --verbose contradict each other"),
+        (["--refresh", "--offline"], "--refresh and --offline contradict each other"),
+        (["--mail-when", "changed"], "--mail-when needs --mail-to"),
+        (["--report", "json=/proc/none/out.json"], "it cannot be written"),
+        (["--report", "json=pipe"], "'pipe' is no regular file"),
+        (["--report", "json=/dev/full"], "'/dev/full' is no regular file"),
+    ],
+)
+def test_options_that_cannot_be_followed_run_nothing(folder, arguments, message):
+    folder.file("test_a.py", "def test_a(): open('ran', 'w')\n")
+    os.mkfifo(folder.path / "pipe")
+    run = folder.call("run", *arguments)
+    assert (run.code, message in run.err) == (2, True), run.err
+    assert not (folder.path / "ran").exists()

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import click
+from click.core import ParameterSource
 
 from wolfbane.browsers.words import FAILURES, KEPT
 from wolfbane.cli import words
@@ -144,6 +145,8 @@ def command(
 
     if seed is not None and order != "random":
         raise InputError(Problem("--seed needs --order random"))
+    if not mail_to and ctx.get_parameter_source("mail_when") is ParameterSource.COMMANDLINE:
+        raise InputError(Problem("--mail-when needs --mail-to"))
     if shell and not print_command:
         raise InputError(Problem("--shell needs --print-command"))
     arguments = without(command, ctx.meta[EXPANDED], "--print-command", "--shell")

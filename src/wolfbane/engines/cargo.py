@@ -49,6 +49,7 @@ class CargoEngine:
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         manifest = _manifest(root, suite)
         told = {
+            "suite": suite.name.replace("/", "-"),
             "cargo": _toolchain(root, suite),
             "manifest": str(manifest),
             "options": suite.options,

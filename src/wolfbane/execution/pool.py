@@ -127,8 +127,9 @@ class Pool:
 
     def __init__(
         self, workspace: Workspace, folder: Path, jobs: int, environments: Sequence[Environment],
-        browsing: Browsing,
+        browsing: Browsing, *, no_build: bool = False,
     ) -> None:  # fmt: skip
+        self.no_build = no_build
         self.slots = [Slot(self, number) for number in range(1, jobs + 1)]
         self.stopping = False
         self._since = time.monotonic()
@@ -268,6 +269,7 @@ class Pool:
         """How to start a worker, told every parameter if its engine wants them."""
         engine = engine_for(suite.kind)
         more: dict[str, object] = {"prompt": True} if suite.browsers else {}
+        more.update(no_build=self.no_build, results=str(self._workspace.results))
         if engine.reads_values:
             environment = self.environments.get(target) or self.first
             suite = replace(suite, http=Http(**environment.filled(asdict(suite.http))))

@@ -27,6 +27,7 @@ from wolfbane.events import (
 )
 from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.browsing import PROTOCOL, Browsing
+from wolfbane.execution.building import NEVER
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.options import Options
 from wolfbane.execution.pool import Pool
@@ -165,7 +166,10 @@ class Session:
             self.workspace, options.evidence, visible=options.visible,
             tell=self._tell if PROTOCOL in options.log else None,
         )  # fmt: skip
-        return Pool(self.workspace, folder, options.jobs, self.environments, browsing)
+        return Pool(
+            self.workspace, folder, options.jobs, self.environments, browsing,
+            no_build=options.build == NEVER,
+        )  # fmt: skip
 
     def _preparation(self, pool: Pool) -> Preparation:
         return Preparation(self.inventory, self.choice, self.known.status, pool, self._tell)

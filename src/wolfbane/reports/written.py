@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -91,19 +90,30 @@ def read_targets(given: Sequence[str]) -> list[tuple[str, Path]]:
 
 
 def _unwritable(path: Path) -> str:
-    """Why a report cannot be written there, said before the run and not after it."""
+    """Why a report cannot be written there, said before the run and not after it.
+
+    A pipe or a device is no place for one: to open it may wait for ever.
+    """
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
+        if path.exists() and not path.is_file():
+            return f"'{path}' is no regular file"
+        is_new = not path.exists()
+        path.open("ab").close()
+        if is_new:
+            path.unlink()
     except OSError as error:
         return str(error)
-    target = path if path.exists() else path.parent
-    return "" if os.access(target, os.W_OK) else f"no permission for '{target}'"
+    return ""
 
 
 def write_reports(targets: Sequence[tuple[str, Path]], record: Record) -> None:
-    """Write each report. Raises InputError where that fails after all."""
+    """Write each report. Raises InputError with those that could not be written after all."""
+    problems = []
     for name, path in targets:
         try:
             path.write_bytes(render(name, record))
         except OSError as error:
-            raise InputError(Problem(f"the report cannot be written: {error}")) from None
+            problems.append(Problem(f"the report cannot be written: {error}"))
+    if problems:
+        raise InputError(*problems)

@@ -28,6 +28,9 @@ from wolfbane.workers.crates import (  # noqa: E402
 from wolfbane.workers.heartbeat import heartbeat  # noqa: E402
 from wolfbane.workers.libtest import Ended, Reader, failure, verdict  # noqa: E402
 
+_NOTHING = "nothing of it is compiled, and --no-build compiles nothing"
+_COMPILES = "its documentation is compiled when it runs, and --no-build compiles nothing"
+
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
@@ -46,13 +49,21 @@ class _Worker:
         self.channel = channel
         self.root: str = options["root"]
         self.ignored: bool = options["run_ignored"]
-        self.toolchain = Toolchain(options["cargo"], options["manifest"], options["options"])
+        self.no_build: bool = options["no_build"]
+        kept = Path(options["results"], f"compiled-{options['suite']}.json")
+        given = options["cargo"], options["manifest"], options["options"]
+        self.toolchain = Toolchain(*given, kept)
         self._crate: Crate | None = None
 
     @property
     def crate(self) -> Crate:
-        """The compiled crate: compiled when the first request comes."""
-        if self._crate is None:
+        """The compiled crate: compiled when the first request comes, if that is allowed."""
+        if self._crate is None and self.no_build:
+            reused = self.toolchain.reuse()
+            said = "its programs as they were compiled last (--no-build)"
+            self.channel.send({"type": "progress", "text": said if reused else _NOTHING})
+            self._crate = reused or Crate("", broken=_NOTHING, blocked=True)
+        elif self._crate is None:
             with heartbeat(self.channel, "cargo test --no-run"):
                 self._crate = self.toolchain.compile()
         return self._crate
@@ -63,7 +74,9 @@ class _Worker:
         file = os.path.join(self.root, path)
         crate = self.crate
         done: Message = {"type": "collected", "file": path, "divisible": False}
-        if crate.broken:
+        if crate.blocked:
+            done.update(outcome="blocked", message=crate.broken)
+        elif crate.broken:
             elsewhere = next(iter(crate.errors.values()), None)
             place = f" ({self.place(elsewhere['frames'][0])})" if elsewhere else ""
             message = f"its crate does not compile: {crate.broken}{place}"
@@ -85,7 +98,11 @@ class _Worker:
         programs = dict.fromkeys(test.program for test in chosen)
         for program in programs:
             tests = [test for test in chosen if test.program is program]
-            if program is None:
+            if program is None and self.no_build:
+                for test in tests:
+                    problem = {"outcome": "blocked", "message": _COMPILES}
+                    self.finish(self.address(path, test.name), problem, 0.0)
+            elif program is None:
                 self.document(path, tests)
             elif program.harness:
                 _Course(self, path, program, tests).run()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -43,12 +44,16 @@ class Compiled:
 
 @dataclass
 class Crate:
-    """What the toolchain made of a manifest. Files are absolute paths."""
+    """What the toolchain made of a manifest. Files are absolute paths.
+
+    ``broken`` says why there is nothing of it; ``blocked``: because it was not to be compiled.
+    """
 
     root: str
     programs: list[Program] = field(default_factory=list)
     errors: dict[str, dict[str, Any]] = field(default_factory=dict)
     broken: str = ""
+    blocked: bool = False
     tests: dict[str, list[Compiled]] = field(default_factory=dict)
     docs: list[str] = field(default_factory=list)
 
@@ -56,8 +61,10 @@ class Crate:
 class Toolchain:
     """The commands of one suite's toolchain."""
 
-    def __init__(self, program: str, manifest: str, options: Sequence[str]) -> None:
+    def __init__(self, program: str, manifest: str, options: Sequence[str], kept: Path) -> None:
+        """``kept`` is a file that says what was compiled last, for runs that compile nothing."""
         self._program, self._manifest, self._options = program, manifest, list(options)
+        self._kept = kept
 
     def command(self, *arguments: str) -> list[str]:
         """``test`` with the suite's own options."""
@@ -69,21 +76,50 @@ class Toolchain:
         crate = Crate(self._workspace())
         command = self.command("--no-run", "--message-format=json")
         process = subprocess.run(command, stdout=subprocess.PIPE, text=True, check=False)
-        for line in process.stdout.splitlines():
-            self._message(crate, json.loads(line))
+        messages = [json.loads(line) for line in process.stdout.splitlines()]
+        for message in messages:
+            self._message(crate, message)
         if process.returncode:
             crate.broken = next(
                 (error["message"] for error in crate.errors.values()),
                 "the toolchain could not compile it",
             )
             return crate
+        self._list_tests(crate)
+        command = self.command("--doc", "--", "--list", "--format", "terse")
+        listed = subprocess.run(
+            command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, check=False
+        )
+        docs = [m["name"] for m in _LISTED.finditer(listed.stdout) if m["what"] == "test"]
+        self._place_docs(crate, docs)
+        artifacts = [m for m in messages if m["reason"] == "compiler-artifact" and m["executable"]]
+        with contextlib.suppress(OSError):  # without it, a later run has to compile
+            self._kept.parent.mkdir(parents=True, exist_ok=True)
+            self._kept.write_text(json.dumps({"artifacts": artifacts, "docs": docs}))
+        return crate
+
+    def reuse(self) -> Crate | None:
+        """What was compiled last, compiling nothing; None where that is not there any more."""
+        try:
+            known = json.loads(self._kept.read_text())
+        except (OSError, ValueError):
+            return None
+        crate = Crate(self._workspace())
+        for message in known["artifacts"]:
+            self._message(crate, message)
+        if not all(os.path.exists(program.path) for program in crate.programs):
+            return None
+        self._list_tests(crate)
+        self._place_docs(crate, known["docs"])
+        return crate
+
+    @staticmethod
+    def _list_tests(crate: Crate) -> None:
         for program in crate.programs:
             for test in _tests_of(program):
                 file = _file_of(program, test.given)
                 placed = replace(test, line=_line_of(file, test.given))
                 crate.tests.setdefault(file, []).append(placed)
-        self._list_docs(crate)
-        return crate
 
     def _workspace(self) -> str:
         command = [self._program, "locate-project", "--workspace", "--message-format", "plain"]
@@ -114,12 +150,9 @@ class Toolchain:
                 known = crate.errors.setdefault(file, {**problem, "trace": ""})
                 known["trace"] += said["rendered"] + "\n"
 
-    def _list_docs(self, crate: Crate) -> None:
-        command = self.command("--doc", "--", "--list", "--format", "terse")
-        listed = subprocess.run(
-            command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, check=False
-        )
-        crate.docs = [m["name"] for m in _LISTED.finditer(listed.stdout) if m["what"] == "test"]
+    @staticmethod
+    def _place_docs(crate: Crate, docs: list[str]) -> None:
+        crate.docs = docs
         for given in sorted(crate.docs, key=doc_line):
             match = _DOC.match(given)
             if match is not None:
