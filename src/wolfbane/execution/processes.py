@@ -10,17 +10,27 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
+from typing import TYPE_CHECKING
 
 from wolfbane.execution import warden
 
+if TYPE_CHECKING:
+    import psutil
+
 MARKER = warden.MARKER
+_SET_CHILD_SUBREAPER = 36  # linux/prctl.h
 
 
 class Family:
     """All processes of one run. Each carries a mark in its environment that children inherit.
+
+    A test may clear the environment of what it starts. So each member has a session of its own,
+    and, where the system can (Linux), what loses its parent becomes a child of Wolfbane's process,
+    which ends it at the run's end at the latest.
 
     A warden, a small process of its own, ends them all should Wolfbane itself be killed. It
     takes away ``scratch``, too: a private folder for what may hold secrets.
@@ -31,8 +41,13 @@ class Family:
         self.scratch = Path(tempfile.mkdtemp(prefix="wolfbane-run-"))
         self._chain = os.environ.get(MARKER, "")
         self._warden: subprocess.Popen[bytes] | None = None
+        self._members: set[int] = set()
+        self._starting = threading.Lock()
+        self._adopts = False
 
     def __enter__(self) -> Family:
+        self._adopts = _adopt_orphans(True)
+        self._members.update(_children())  # whoever imports Wolfbane may have some of its own
         self._warden = subprocess.Popen(
             [sys.executable, str(Path(warden.__file__)), self.mark, str(self.scratch)],
             stdin=subprocess.PIPE,
@@ -40,6 +55,7 @@ class Family:
             stderr=subprocess.DEVNULL,
             start_new_session=True,
         )
+        self._members.add(self._warden.pid)
         return self
 
     def __exit__(
@@ -49,9 +65,12 @@ class Family:
         trace: TracebackType | None,
     ) -> None:
         warden.end_marked(self.mark)
+        if self._adopts:
+            warden.end_all(self._is_adopted)
+            _adopt_orphans(False)
+        self._tell_warden(b"over")
         if self._warden is not None and self._warden.stdin is not None:
             with contextlib.suppress(OSError):
-                self._warden.stdin.write(b"over")
                 self._warden.stdin.close()
             self._warden.wait()
         shutil.rmtree(self.scratch, ignore_errors=True)
@@ -66,8 +85,9 @@ class Family:
     ) -> subprocess.Popen[bytes]:
         """Start one member in a session of its own, printing to a file. Raises OSError."""
         chain = f"{self._chain}:{self.mark}:{self.mark}.{member}"
-        with open(output, "ab", closefd=isinstance(output, Path)) as printed:
-            return subprocess.Popen(
+        self.scratch.mkdir(mode=0o700, exist_ok=True)  # a test may have taken it away
+        with self._starting, open(output, "ab", closefd=isinstance(output, Path)) as printed:
+            process = subprocess.Popen(
                 list(arguments),
                 cwd=folder,
                 env={**os.environ, **environment, MARKER: chain},
@@ -76,10 +96,76 @@ class Family:
                 stderr=printed,
                 start_new_session=True,
             )
+            self._members.add(process.pid)
+        self._tell_warden(f"{process.pid}\n".encode())
+        return process
 
     def end(self, process: subprocess.Popen[bytes], member: str) -> None:
-        """End a member, its group, and what left the group."""
+        """End a member, its group, what it started, and what is left of its session.
+
+        One that ended by itself may have left something, too.
+        """
+        ended = process.poll() is not None
+        below = [] if ended else _descendants(process.pid)
         with contextlib.suppress(OSError):
             os.killpg(process.pid, signal.SIGKILL)
         process.wait()
-        warden.end_marked(f"{self.mark}.{member}")
+        if ended and self._adopts:
+            self._end_orphans_of(process.pid, f"{self.mark}.{member}")
+        else:
+            warden.end_all(below.__contains__)
+            warden.end_marked(f"{self.mark}.{member}", {process.pid})
+
+    def _end_orphans_of(self, session: int, mark: str) -> None:
+        """Look at children of this process alone: that is quick, and they are nowhere else."""
+        import psutil
+
+        orphans = [child for child in psutil.Process().children() if self._is_adopted(child)]
+        if orphans:
+            warden.end_marked(mark, {session})
+
+    def _is_adopted(self, process: psutil.Process) -> bool:
+        """Whether this process did not start it, and has it as a child all the same."""
+        import psutil
+
+        with self._starting:
+            if process.pid in self._members:
+                return False
+        try:
+            return process.ppid() == os.getpid() and os.getsid(process.pid) != os.getsid(0)
+        except (psutil.Error, OSError):
+            return False
+
+    def _tell_warden(self, words: bytes) -> None:
+        if self._warden is not None and self._warden.stdin is not None:
+            with contextlib.suppress(OSError):
+                self._warden.stdin.write(words)
+                self._warden.stdin.flush()
+
+
+def _children() -> set[int]:
+    import psutil
+
+    return {child.pid for child in psutil.Process().children()}
+
+
+def _descendants(process: int) -> list[psutil.Process]:
+    import psutil
+
+    try:
+        return psutil.Process(process).children(recursive=True)
+    except psutil.Error:
+        return []
+
+
+def _adopt_orphans(wanted: bool) -> bool:
+    """Have processes below this one whose parents end become its children; whether that works."""
+    if sys.platform != "linux":
+        return False
+    import ctypes
+
+    try:
+        prctl = ctypes.CDLL(None).prctl
+    except (OSError, AttributeError):
+        return False
+    return bool(prctl(_SET_CHILD_SUBREAPER, ctypes.c_ulong(wanted), 0, 0, 0) == 0)

@@ -1,27 +1,44 @@
 """The warden: waits beside a run and ends its processes if Wolfbane dies without doing so.
 
 Run as a script with a mark and a folder; standard input is a pipe whose other end only Wolfbane
-holds. When the pipe ends without the word ``over``, every process that carries the mark is
-killed, and the folder removed.
+holds. It tells the process ids of the run's members, a line each. When the pipe ends without the
+word ``over``, every process that belongs to the run is killed, and the folder removed.
 """
 
 from __future__ import annotations
 
 import contextlib
+import os
 import shutil
 import sys
+from collections.abc import Callable, Collection
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import psutil
 
 MARKER = "WOLFBANE_RUN"
+_ROUNDS = 20
+"""How often to look again: what is being killed may start more."""
 
 
-def end_marked(mark: str) -> None:
-    """Kill every process whose environment carries the mark, and those they start meanwhile."""
+def end_marked(mark: str, sessions: Collection[int] = ()) -> None:
+    """Kill every process that belongs to a run, and those they start meanwhile.
+
+    Those are the ones whose environment carries the mark, and those of the ``sessions`` that
+    members began: a process may clear its environment, but not its session.
+    """
+    end_all(lambda process: _in_session(process, sessions) or _carries(process, mark))
+
+
+def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
+    """Kill every process that a look says belongs here, until there is none."""
     import psutil
 
     own = psutil.Process().pid
-    for _ in range(20):
+    for _ in range(_ROUNDS):
         found = [process for process in psutil.process_iter() if process.pid != own]
-        alive = [process for process in found if _carries(process, mark)]
+        alive = [process for process in found if _is_alive(process) and belongs(process)]
         if not alive:
             return
         for process in alive:
@@ -30,18 +47,38 @@ def end_marked(mark: str) -> None:
         psutil.wait_procs(alive, timeout=0.5)
 
 
-def _carries(process: object, mark: str) -> bool:
+def _is_alive(process: psutil.Process) -> bool:
     import psutil
 
-    assert isinstance(process, psutil.Process)
     try:
-        if process.status() == psutil.STATUS_ZOMBIE:
-            return False
+        return bool(process.status() != psutil.STATUS_ZOMBIE)
+    except psutil.Error:
+        return False
+
+
+def _in_session(process: psutil.Process, sessions: Collection[int]) -> bool:
+    try:
+        return bool(sessions) and os.getsid(process.pid) in sessions
+    except OSError:
+        return False
+
+
+def _carries(process: psutil.Process, mark: str) -> bool:
+    import psutil
+
+    try:
         return mark in process.environ().get(MARKER, "").split(":")
     except (psutil.Error, OSError):
         return False
 
 
-if __name__ == "__main__" and sys.stdin.buffer.read() != b"over":
-    end_marked(sys.argv[1])
-    shutil.rmtree(sys.argv[2], ignore_errors=True)
+def main() -> None:
+    """Wait for the end of the pipe, and act unless all is over."""
+    *members, last = sys.stdin.buffer.read().split(b"\n")
+    if last != b"over":
+        end_marked(sys.argv[1], {int(member) for member in members})
+        shutil.rmtree(sys.argv[2], ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

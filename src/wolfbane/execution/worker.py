@@ -141,8 +141,7 @@ class Worker:
         self._server.forget(self._token)
         if self._farewell is not None:
             self._farewell()
-        if self.process.poll() is None or self.dead:
-            self._family.end(self.process, self._member)
+        self._family.end(self.process, self._member)
         with contextlib.suppress(OSError):
             self._capture.unlink()
 

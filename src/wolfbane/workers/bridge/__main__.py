@@ -34,6 +34,7 @@ from wolfbane.workers.heartbeat import heartbeat
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
     channel, options, requests = connect(f"Python {platform.python_version()}")
+    tempfile.tempdir = os.path.dirname(options["capture"])  # it goes with the run, even if killed
     lister = Lister(channel, options)
     for request in requests:
         if request["type"] == "collect":
