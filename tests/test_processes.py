@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import signal
 import subprocess
 import sys
@@ -92,7 +91,7 @@ def test_killed_outright_a_launch_leaves_no_folder(folder, tmp_path_factory):
     (folder.path / "launcher.py").write_text(body)
     environment = {**folder.environment(), "TMPDIR": str(place)}
     process = subprocess.Popen(folder.command("run"), cwd=folder.path, env=environment)
-    until(lambda: (place / "began").exists())
+    until((place / "began").exists)
     assert [path.name for path in place.glob("wolfbane-run-*/launch-*")]
     process.send_signal(signal.SIGKILL)
     process.wait()
@@ -114,5 +113,5 @@ def test_a_test_that_empties_the_scratch_folder_costs_no_other(folder):
     folder.file("test_b.py", "def test_b(): pass\n")
     with tempfile.TemporaryDirectory() as place:
         run = folder.run("-j", "1", TMPDIR=place)
-    assert sorted(run.outcomes.values()) == ["crashed", "passed", "passed", "passed"], run.out
         assert list(Path(place).iterdir()) == []
+    assert sorted(run.outcomes.values()) == ["crashed", "passed", "passed", "passed"], run.out

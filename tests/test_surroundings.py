@@ -293,3 +293,35 @@ def test_compose_asks_counts_and_runs(quay, tmp_path):
     quay.file("answers.toml", 'suite = ["unit"]\n')
     wrong = quay.call("compose", "--answers", "answers.toml")
     assert wrong.code == 2 and "unknown key 'suite'; did you mean suites?" in wrong.err
+
+
+STRANGER = """
+import http.server, sys
+class Answer(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        self.send_response(200)
+        self.end_headers()
+server = http.server.HTTPServer(("127.0.0.1", int(sys.argv[1])), Answer)
+print("up", flush=True)
+server.serve_forever()
+"""
+
+
+@pytest.mark.parametrize("where", ["port", "probe"])
+def test_a_stranger_on_a_services_port_is_not_the_service(quay, where):
+    text = (quay.path / "wolfbane.toml").read_text()
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    if where == "port":
+        text = text.replace("[service.booking]", f"[service.booking]\nport = {port}")
+    else:  # it goes elsewhere, and something else answers where it is looked for
+        text = text.replace('"http://127.0.0.1:{port}/health"', f'"http://127.0.0.1:{port}/"')
+    (quay.path / "wolfbane.toml").write_text(text)
+    command = [sys.executable, "-c", STRANGER, str(port)]
+    with subprocess.Popen(command, stdout=subprocess.PIPE) as stranger:
+        assert stranger.stdout.readline() == b"up\n"
+        run = quay.run("desk")
+        stranger.kill()
+    assert (run.code, set(run.outcomes.values())) == (4, {"blocked"})
+    assert f"port {port} is taken by" in run.out

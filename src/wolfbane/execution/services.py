@@ -16,6 +16,7 @@ from typing import BinaryIO
 
 from wolfbane.environments import Environment, ServicePlan
 from wolfbane.events import Event, Starting
+from wolfbane.execution.ports import listeners, ports_of, strangers
 from wolfbane.execution.probing import Prober
 from wolfbane.execution.processes import Family
 from wolfbane.exits import how_it_ended
@@ -106,6 +107,9 @@ class Services:
 
     async def _start(self, plan: ServicePlan) -> str:
         label = self._environment.label
+        ports = ports_of(plan.port, plan.probes)
+        if taken := listeners(ports):  # it would answer in the service's place
+            return f"cannot start: {taken[0]}"
         self._tell(Starting(plan.name, plan.port, label))
         name = re.sub(r"[^\w.=-]", "_", at(plan.name, label).replace(" @", "-"))
         log = Log(self._folder / f"service-{name}.log", self._mask)
@@ -130,7 +134,7 @@ class Services:
         whys = await asyncio.gather(*waits)
         if process.poll() is not None and not self._stopping():
             return f"ended before it was ready ({self._end(running)})"
-        late = [why for why in whys if why]
+        late = [why for why in whys if why] or list(map(str, strangers(ports, process.pid)))
         running.ready = not late
         return f"is not ready: {'; '.join(late)}" if late else ""
 

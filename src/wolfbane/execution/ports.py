@@ -1,0 +1,70 @@
+"""Who listens on a port of this machine: a service, or a stranger that answers in its place."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterable
+from dataclasses import dataclass
+from urllib.parse import urlsplit
+
+from wolfbane.workspace.probes import Probe
+
+_HERE = frozenset({"127.0.0.1", "localhost", "::1", "0.0.0.0", "::"})
+
+
+@dataclass(frozen=True)
+class Listener:
+    """A process that listens on a port; ``pid`` is 0 where the system does not tell which."""
+
+    port: int
+    pid: int
+    name: str
+
+    def __str__(self) -> str:
+        who = f"{self.name} (process {self.pid})" if self.pid else "another process"
+        return f"port {self.port} is taken by {who}"
+
+
+def ports_of(port: int, probes: Iterable[Probe]) -> set[int]:
+    """The ports of this machine that a service is expected on: its own, and those of its probes."""
+    found = {port} if port else set()
+    for probe in probes:
+        if probe.way != "command":
+            address = probe.target[0] if probe.way == "http" else f"//{probe.target[0]}"
+            with contextlib.suppress(ValueError):
+                parts = urlsplit(address)
+                default = 443 if parts.scheme == "https" else 80
+                if parts.hostname in _HERE:
+                    found.add(parts.port or default)
+    return found
+
+
+def listeners(ports: Iterable[int]) -> list[Listener]:
+    """Who listens on these ports now."""
+    import psutil
+
+    wanted, found = set(ports), []
+    try:
+        connections = psutil.net_connections("tcp")
+    except psutil.Error:  # some systems tell this to the superuser alone
+        return []
+    for connection in connections:
+        port = connection.laddr[1] if connection.laddr else 0
+        if connection.status == psutil.CONN_LISTEN and port in wanted:
+            name = ""
+            with contextlib.suppress(psutil.Error):
+                name = psutil.Process(connection.pid).name() if connection.pid else ""
+            found.append(Listener(port, connection.pid or 0, name))
+    return found
+
+
+def strangers(ports: Iterable[int], process: int) -> list[Listener]:
+    """Who listens there and is neither a process nor one that it started, as far as is known."""
+    import psutil
+
+    own = {process}
+    with contextlib.suppress(psutil.Error):
+        own.update(child.pid for child in psutil.Process(process).children(recursive=True))
+    found = listeners(ports)
+    theirs = {listener.port for listener in found if listener.pid in own or not listener.pid}
+    return [listener for listener in found if listener.port not in theirs]
