@@ -24,7 +24,7 @@ from wolfbane.cli import root
 def test_the_demo_shows_what_the_tool_shows(folder):
     run = folder.call("demo", "--into", "harbour")
     assert run.code == 0, run.err
-    assert "left out   4 by leave_out tag:wip" in run.out
+    assert "left out     4 by leave_out tag:wip" in run.out
     assert "failed  tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter" in run.out
     assert "92 passed, 2 flaky, 3 failed, 3 skipped, 2 todo, 1 quarantined (1 failed)" in run.out
     again = folder.call("demo", "--into", "harbour")

@@ -1,6 +1,17 @@
-"""``python -m wolfbane`` is the same as the ``wolfbane`` command."""
+"""The ``wolfbane`` command; ``python -m wolfbane`` is the same."""
 
-from wolfbane.cli import main
+import sys
+
+
+def main() -> None:
+    """Run it. An interrupt ends it quietly even while it is still being loaded."""
+    try:
+        from wolfbane.cli import main as run
+
+        run()
+    except KeyboardInterrupt:
+        sys.exit(130)
+
 
 if __name__ == "__main__":
     main()

@@ -82,21 +82,30 @@ def main() -> None:
     import os
     import sys
 
+    from wolfbane.cli.streams import prepare_streams
+
     gc.set_threshold(100_000)  # what is read stays: a tenth of a long list's time is saved
+    prepare_streams()
     try:
         if "WOLFBANE_COMPLETE" in os.environ:
             from wolfbane.cli.completion import answer
 
             sys.exit(answer(root, os.environ["WOLFBANE_COMPLETE"], sys.argv[1:]))
-        sys.exit(root(standalone_mode=False) or 0)
+        code = root(standalone_mode=False) or 0
+        sys.stdout.flush()
+        sys.exit(code)
     except click.exceptions.Abort:
         sys.exit(130)
     except click.ClickException as error:
         error.show()
         sys.exit(2)
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        _to_nowhere(sys.stdout.fileno())
         sys.exit(141)
+    except OSError as error:
+        _to_nowhere(sys.stdout.fileno())
+        click.echo(f"wolfbane: {error}", err=True)
+        sys.exit(2)
     except Exception as error:
         from wolfbane.errors import WolfbaneError
 
@@ -104,3 +113,10 @@ def main() -> None:
             raise
         click.echo(f"wolfbane: {error}", err=True)
         sys.exit(error.exit_code)
+
+
+def _to_nowhere(descriptor: int) -> None:
+    """What is still to be written there would fail again at the program's end."""
+    import os
+
+    os.dup2(os.open(os.devnull, os.O_WRONLY), descriptor)

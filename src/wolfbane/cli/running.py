@@ -24,6 +24,7 @@ from wolfbane.execution.run import Session
 from wolfbane.inventory.documents import GLANCING, fetch_documents, keep_with_run
 from wolfbane.model import at
 from wolfbane.reports.console import ConsoleReport
+from wolfbane.reports.guarded import GuardedConsole
 from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
 from wolfbane.results.history_url import history_url
@@ -117,19 +118,21 @@ def carry_out(
     )  # fmt: skip
     session.look_back(lambda tests: _lately(workspace, tests, environments[0]))
     console = make_console()
-    report = ConsoleReport(
-        console,
-        quiet=asked.quiet,
-        verbose=asked.verbose,
-        results=workspace.settings.workspace.results,
-    )
+    report = GuardedConsole(
+        ConsoleReport(
+            console, quiet=asked.quiet, verbose=asked.verbose,
+            results=workspace.settings.workspace.results,
+        ),
+        lambda words: click.echo(f"wolfbane: {words}", err=True),
+    )  # fmt: skip
     try:
         if asked.dry_run:
             from wolfbane.engines.bridge import whole_files
 
             whole = whole_files(workspace.root, workspace.suites)
-            print_plan(console, session.plan(folder), session.broken, whole)
+            plan = session.plan(folder)
             shutil.rmtree(folder)
+            print_plan(console, plan, session.broken, whole)
             return 1 if session.broken else 0
         session.listen(report)
         code, record, trouble = run_recorded(session, folder, selected.newest)

@@ -53,4 +53,11 @@ def make_console(*, error: bool = False) -> Console:
         width = int(os.environ.get("COLUMNS") or PIPED_WIDTH)
     elif shutil.get_terminal_size().columns > 120:
         width = 120
-    return Console(theme=_THEME, stderr=error, highlight=False, width=width, emoji=False)
+    return _Console(theme=_THEME, stderr=error, highlight=False, width=width, emoji=False)
+
+
+class _Console(Console):
+    """Leaves it to the program what a reader who left means."""
+
+    def on_broken_pipe(self) -> None:
+        raise BrokenPipeError

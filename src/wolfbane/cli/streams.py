@@ -1,0 +1,24 @@
+"""Standard output and error as they are: closed, or with an encoding that has few characters."""
+
+from __future__ import annotations
+
+import io
+import os
+import sys
+from pathlib import Path
+
+
+def prepare_streams() -> None:
+    """Have what an encoding does not have replaced, and what is written to no stream go nowhere."""
+    is_closed = sys.stdout is None
+    sys.stdout = sys.stdout or _nowhere()
+    sys.stderr = sys.stderr or _nowhere()
+    if is_closed:
+        sys.stderr.write("wolfbane: standard output is closed: nothing is shown\n")
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
+
+
+def _nowhere() -> io.TextIOWrapper:
+    return io.TextIOWrapper(Path(os.devnull).open("wb"), encoding="utf-8")
