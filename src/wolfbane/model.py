@@ -137,7 +137,8 @@ class TestFile:
     ``complete`` is False where the source hints at tests or tags that only loading it can
     tell, and ``dynamic`` where these may differ each time. ``exact`` is True once a worker has
     collected this content; ``depends`` are other files whose change undoes that. ``divisible``
-    files may be run class by class in several workers.
+    files may be run class by class in several workers. ``lost`` files cannot be read at all, as
+    ``error`` says: no worker is asked about them.
     """
 
     path: str
@@ -151,6 +152,7 @@ class TestFile:
     divisible: bool = True
     depends: tuple[str, ...] = ()
     error: str = ""
+    lost: bool = False
 
 
 @dataclass(frozen=True, slots=True)

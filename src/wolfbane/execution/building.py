@@ -12,8 +12,8 @@ from pathlib import Path
 from wolfbane.environments import Environment
 from wolfbane.events import Building, Event
 from wolfbane.execution.pool import Pool
+from wolfbane.files import read_regular, write_whole
 from wolfbane.inventory.files import suite_files
-from wolfbane.results.files import write_whole
 from wolfbane.workspace.settings import Suite, Workspace
 
 NAME = "builds.json"
@@ -90,5 +90,5 @@ def stale_builds(workspace: Workspace, environment: Environment) -> list[str]:
 
 def _read(path: Path) -> dict[str, str]:
     with contextlib.suppress(OSError, ValueError, AttributeError):
-        return dict(json.loads(path.read_bytes()).items())
+        return dict(json.loads(read_regular(path)).items())
     return {}

@@ -109,8 +109,11 @@ async def collect(
     make something first.
     """
     collected = Collected(files=[file for file in files if _is_known(file)])
-    exact = {file.path for file in collected.files}
-    waiting = [file for file in files if file.path not in exact]
+    for file in (file for file in files if file.lost):
+        message = {"outcome": Outcome.ERRORED, "message": file.error}
+        collected.broken.append(pool.maker.make(_whole(file, target), message, ""))
+    known = {file.path for file in collected.files}
+    waiting = [file for file in files if file.path not in known and not file.lost]
     waiting.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
     done = 0
 

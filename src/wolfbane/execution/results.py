@@ -13,6 +13,7 @@ from wolfbane.model import Account, Evidence, Excerpt, Frame, Outcome, Part, Res
 OUTCOMES = {str(o): o for o in Outcome if o is not Outcome.FLAKY}
 BEFORE, AFTER = 3, 2
 LONGEST_TEXT = 1 << 18
+LONGEST_LINE = 300
 MANY_PARTS = 250_000
 
 
@@ -124,7 +125,8 @@ class ResultMaker:
             if 0 < frame.line <= len(lines):
                 first = max(1, frame.line - BEFORE)
                 shown = lines[first - 1 : frame.line + AFTER]
-                return Excerpt(frame.file, frame.line, first, tuple(map(self._mask, shown)))
+                kept = tuple(_clipped(self._mask(line)) for line in shown)
+                return Excerpt(frame.file, frame.line, first, kept)
         return None
 
 
@@ -135,6 +137,10 @@ def source_lines(path: Path) -> tuple[str, ...]:
         return tuple(path.read_text(encoding="utf-8", errors="replace").splitlines())
     except OSError:
         return ()
+
+
+def _clipped(line: str) -> str:
+    return line if len(line) <= LONGEST_LINE else f"{line[:LONGEST_LINE]} ..."
 
 
 def _limited(text: str) -> str:

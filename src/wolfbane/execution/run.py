@@ -258,7 +258,8 @@ class Session:
             *self._said,
             *of_what_is_prepared(prepared, self.inventory.shared, self.workspace.suites),
         ]
-        said += of_the_choice(self.choice, tests, self.known.status)
+        broken = [Test(r.suite, r.kind, r.path, r.name) for r in prepared.broken]
+        said += of_the_choice(self.choice, [*tests, *broken], self.known.status)
         said += of_the_quarantine(self._quarantine, tests)
         if self.options.visible and not has_screen():
             said.append("there is no screen here: browsers are not shown (--visible)")

@@ -38,6 +38,8 @@ class Document:
                 return
             except json.JSONDecodeError as error:
                 raise DocumentError(f"not valid JSON: {error.msg}", error.lineno) from None
+            except RecursionError:
+                raise DocumentError(_TOO_DEEP) from None
         self.data = self._read[0]
 
     def line(self, pointer: str) -> int:
@@ -55,16 +57,21 @@ class Document:
         lines: dict[str, int] = {}
         try:
             node = yaml.compose(self.text, Loader=_LOADER)
-            data = _value(node, "", lines, ()) if node is not None else None
+            data = _Values(lines).of(node, "", ()) if node is not None else None
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark
             where = mark.line + 1 if mark else 1
             raise DocumentError(f"not valid YAML: {error.problem}", where) from None
-        except (yaml.YAMLError, RecursionError) as error:
+        except RecursionError:
+            raise DocumentError(_TOO_DEEP) from None
+        except yaml.YAMLError as error:
             raise DocumentError(f"not valid YAML: {error}") from None
         return data, lines
 
 
+_TOO_DEEP = "it is nested too deeply to be read"
+_MOST_REPEATED = 100_000
+"""Values that aliases may repeat: a few lines of them can stand for more than fits in memory."""
 _LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
@@ -92,24 +99,42 @@ def look_up(data: Any, pointer: str) -> Any:
     return data
 
 
-def _value(node: Any, pointer: str, lines: dict[str, int], above: tuple[int, ...]) -> Any:
-    lines.setdefault(pointer, node.start_mark.line + 1)
-    if isinstance(node, yaml.ScalarNode):
-        return _scalar(node)
-    if id(node) in above:
-        raise DocumentError("it holds itself", node.start_mark.line + 1)
-    inside = (*above, id(node))
-    if isinstance(node, yaml.SequenceNode):
-        return [_value(n, pointer + step(i), lines, inside) for i, n in enumerate(node.value)]
-    found: dict[str, Any] = {}
-    for key, value in node.value:
-        name = str(key.value)
-        line = key.start_mark.line + 1
-        if name in found:
-            raise DocumentError(f"'{name}' is there twice", line)
-        lines[pointer + step(name)] = line
-        found[name] = _value(value, pointer + step(name), lines, inside)
-    return found
+class _Values:
+    """From nodes to values, with their lines."""
+
+    def __init__(self, lines: dict[str, int]) -> None:
+        self._lines = lines
+        self._seen: set[int] = set()
+        self._repeated = 0
+
+    def of(self, node: Any, pointer: str, above: tuple[int, ...]) -> Any:
+        """The value of a node; ``above`` are the nodes around it. Raises DocumentError."""
+        line = node.start_mark.line + 1
+        self._count(node, line)
+        self._lines.setdefault(pointer, line)
+        if isinstance(node, yaml.ScalarNode):
+            return _scalar(node)
+        if id(node) in above:
+            raise DocumentError("it holds itself", line)
+        inside = (*above, id(node))
+        if isinstance(node, yaml.SequenceNode):
+            return [self.of(n, pointer + step(i), inside) for i, n in enumerate(node.value)]
+        found: dict[str, Any] = {}
+        for key, value in node.value:
+            name = str(key.value)
+            line = key.start_mark.line + 1
+            if name in found:
+                raise DocumentError(f"'{name}' is there twice", line)
+            self._lines[pointer + step(name)] = line
+            found[name] = self.of(value, pointer + step(name), inside)
+        return found
+
+    def _count(self, node: Any, line: int) -> None:
+        self._repeated += id(node) in self._seen
+        self._seen.add(id(node))
+        if self._repeated > _MOST_REPEATED:
+            words = f"its aliases repeat more than {_MOST_REPEATED:,} values"
+            raise DocumentError(words, line)
 
 
 def _scalar(node: Any) -> Any:

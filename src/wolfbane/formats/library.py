@@ -8,6 +8,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from wolfbane.errors import did_you_mean
+from wolfbane.files import read_regular
 from wolfbane.formats import arazzo, openapi
 from wolfbane.formats.arazzo import Arazzo
 from wolfbane.formats.copies import DEFAULT, is_url, place_of
@@ -77,7 +78,7 @@ class Library:
 
     def _read(self, place: str) -> str:
         self.files[place] = None
-        return (self.root / place).read_text(encoding="utf-8-sig")
+        return read_regular(self.root / place).decode("utf-8-sig")
 
     def _load(self, address: str) -> Document:
         """A document that a description refers to."""

@@ -12,8 +12,8 @@ from typing import Any
 
 import orjson
 
+from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Block, Tag, Test, TestFile
-from wolfbane.results.files import write_whole
 
 FORMAT = 9
 _Entry = dict[str, Any]
@@ -39,7 +39,7 @@ class Cache:
 
     def _load(self) -> dict[str, _Entry]:
         try:
-            data = _parsed(self._path.read_bytes())
+            data = _parsed(read_regular(self._path))
             return dict(data["files"]) if data["format"] == FORMAT else {}
         except (OSError, ValueError, KeyError, TypeError):
             return {}
@@ -129,7 +129,7 @@ def look(path: Path) -> tuple[Seen, bytes]:
     Should it change meanwhile, it will be seen to be another one the next time.
     """
     before = _signature(path)
-    source = path.read_bytes()
+    source = read_regular(path)
     return Seen(before, content_hash(source)), source
 
 

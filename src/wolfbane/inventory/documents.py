@@ -15,9 +15,9 @@ from urllib.parse import urljoin
 from wolfbane.engines import engine_for
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, Problem
+from wolfbane.files import read_regular, write_whole
 from wolfbane.formats.copies import is_url, place_of
 from wolfbane.inventory.files import suite_files
-from wolfbane.results.files import write_whole
 from wolfbane.workspace.settings import Suite, Workspace
 
 INDEX = "index.json"
@@ -80,9 +80,10 @@ def _urls(workspace: Workspace, suite: Suite) -> Iterator[str]:
     patterns = engine_for(suite.kind).patterns(workspace.root, suite)
     own = [path for path in suite.paths if not is_url(path)]
     for file in suite_files(workspace.root, own, patterns, suite.exclude):
-        text = (workspace.root / file).read_text(encoding="utf-8-sig", errors="replace")
-        if "://" in text:
-            yield from _sources(text)
+        with contextlib.suppress(OSError):  # its scan says what is wrong with it
+            text = read_regular(workspace.root / file).decode("utf-8-sig", "replace")
+            if "://" in text:
+                yield from _sources(text)
 
 
 def _sources(text: str, base: str = "") -> Iterator[str]:

@@ -54,11 +54,18 @@ def walk(root: Path, folder: str) -> Iterator[str]:
         inside = f"{folder}/{entry.name}" if folder else entry.name
         if entry.name.startswith(".") or entry.name in _NEVER:
             continue
-        if entry.is_dir():
+        if _is_folder(entry):
             if not entry.is_symlink():
                 yield from walk(root, inside)
-        elif entry.is_file():
+        else:  # a pipe or a link that leads nowhere, too: whoever reads it says what is wrong
             yield inside
+
+
+def _is_folder(entry: os.DirEntry[str]) -> bool:
+    try:
+        return entry.is_dir()
+    except OSError:  # a link that leads to itself
+        return False
 
 
 def _before_glob(segments: Sequence[str]) -> Iterator[str]:

@@ -124,11 +124,15 @@ def open_inventory(workspace: Workspace) -> Inventory:
         own = [path for path in mine if path not in files]
         found = _suite_files(workspace, suite, own, cache)
         with_tests = {path: file for path, file in found.items() if _may_hold_tests(file)}
-        without[suite.name] = [path for path in own if path not in with_tests]
+        without[suite.name] = [path for path in own if path not in with_tests and _is_text(path)]
         files |= with_tests
     inventory = Inventory(workspace, files, shared, without, cache)
     inventory.save()
     return inventory
+
+
+def _is_text(path: str) -> bool:
+    return path.encode("utf-8", "replace").decode() == path
 
 
 def _may_hold_tests(file: TestFile) -> bool:
@@ -164,11 +168,12 @@ def _suite_files(
         known, file = cache.look_up(root, path, suite.name, settings)
         if known:
             found[path] = file
-    for scanned in scan_files(root, suite, [path for path in paths if path not in found]):
-        found[scanned.path] = scanned.file
+    unknown = [path for path in paths if path not in found]
+    for path, scanned in zip(unknown, scan_files(root, suite, unknown), strict=True):
+        found[path] = scanned.file
         if scanned.seen:
             cache.keep(root, scanned.path, suite.name, settings, scanned.seen, scanned.file)
-    return {path: file for path in paths if (file := found[path]) is not None}
+    return {file.path: file for path in paths if (file := found[path]) is not None}
 
 
 def _merge(scanned: TestFile, exact: TestFile) -> TestFile:

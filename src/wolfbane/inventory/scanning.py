@@ -53,14 +53,24 @@ def _scan_some(root: Path, suite: Suite, paths: Sequence[str]) -> list[Scanned]:
     return [_scan(root, suite, path) for path in paths]
 
 
+def _lost(suite: Suite, path: str, why: str) -> Scanned:
+    file = TestFile(path, suite.name, suite.kind, complete=False, error=why, lost=True)
+    return Scanned(path, None, file)
+
+
 def _scan(root: Path, suite: Suite, path: str) -> Scanned:
+    shown = path.encode("utf-8", "backslashreplace").decode()
+    if shown != path:
+        return _lost(suite, shown, "its name is not UTF-8, which every report is written in")
     try:
         seen, source = look(root / path)
     except OSError as error:
-        lost = TestFile(path, suite.name, suite.kind, complete=False, error=str(error))
-        return Scanned(path, None, lost)
+        return _lost(suite, path, error.strerror or str(error))
     engine = engine_for(suite.kind)
-    file = engine.scan(root, suite, path, source)
+    try:
+        file = engine.scan(root, suite, path, source)
+    except (RecursionError, MemoryError):
+        return _lost(suite, path, "what it holds is nested too deeply to be read")
     if file is not None:
         exact = engine.scan_is_exact and file.complete
         file = with_source_tags(replace(file, exact=exact), source)

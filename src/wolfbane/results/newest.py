@@ -8,8 +8,8 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Outcome, Result
-from wolfbane.results.files import write_whole
 
 NAME = "outcomes.json"
 
@@ -39,7 +39,7 @@ class Newest:
         self._path = folder / NAME
         self._found: dict[str, _Entry] = {}
         with contextlib.suppress(OSError, ValueError, AttributeError, TypeError):
-            for variant, values in json.loads(self._path.read_bytes()).items():
+            for variant, values in json.loads(read_regular(self._path)).items():
                 self._found[variant] = _Entry(*values)
 
     def known(self, environments: Mapping[str, str]) -> Known:

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
+from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Test
-from wolfbane.results.files import write_whole
 from wolfbane.selection import Expression, Matcher, any_of, parse
 from wolfbane.workspace.locate import Location, line_index, line_of
 
@@ -74,7 +74,7 @@ def read_quarantine(root: Path) -> Quarantine:
     """The quarantine of a workspace, empty without a file. Raises InputError with all problems."""
     path = root / NAME
     try:
-        text = path.read_text(encoding="utf-8")
+        text = read_regular(path).decode("utf-8")
         data = tomllib.loads(text)
     except FileNotFoundError:
         return Quarantine([])

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from wolfbane.results.files import write_whole
+from wolfbane.files import read_regular, write_whole
 
 if TYPE_CHECKING:
     from wolfbane.model import Test
@@ -37,7 +37,7 @@ def write_words(results: Path, tests: Iterable[Test]) -> None:
 def words_starting(results: Path, subject: str, start: str) -> list[str]:
     """The words of a list that start so, in order; none where it was never written."""
     try:
-        lines = (results / FOLDER / subject).read_text(encoding="utf-8").split("\n")
+        lines = read_regular(results / FOLDER / subject).decode().split("\n")
     except OSError:
         return []
     first = bisect_left(lines, start)

@@ -14,6 +14,7 @@ from typing import Any
 
 from wolfbane import __version__
 from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.files import read_regular, write_whole
 from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.dotted import with_dotted_names
 from wolfbane.workspace.locate import Location, line_index, line_of
@@ -113,8 +114,12 @@ def _mark(path: Path, text: str, data: Mapping[str, Any]) -> str:
 def _was_checked(path: Path, data: Mapping[str, Any], mark: str) -> bool:
     table = data.get("workspace", {})
     results = table.get("results", WorkspaceTable.results) if isinstance(table, dict) else ""
+    return _has_mark(path.parent / str(results) / CHECKED_NAME, mark)
+
+
+def _has_mark(place: Path, mark: str) -> bool:
     try:
-        return (path.parent / str(results) / CHECKED_NAME).read_text() == mark
+        return read_regular(place) == mark.encode()
     except (OSError, ValueError):
         return False
 
@@ -122,8 +127,8 @@ def _was_checked(path: Path, data: Mapping[str, Any], mark: str) -> bool:
 def _remember(path: Path, settings: Settings, mark: str) -> None:
     place = path.parent / settings.workspace.results / CHECKED_NAME
     with contextlib.suppress(OSError, ValueError):
-        if place.parent.is_dir() and not (place.exists() and place.read_text() == mark):
-            place.write_text(mark)
+        if place.parent.is_dir() and not _has_mark(place, mark):
+            write_whole(place, mark)
 
 
 def _text(path: Path) -> str:

@@ -1,0 +1,25 @@
+"""Files as others may have left them, and as others may read them meanwhile."""
+
+from __future__ import annotations
+
+import os
+import stat
+from pathlib import Path
+
+
+def read_regular(path: Path) -> bytes:
+    """The content of a regular file. Raises OSError, also where it is none.
+
+    To open a pipe or a device may wait for ever.
+    """
+    if not stat.S_ISREG(path.stat().st_mode):
+        raise OSError("it is no regular file")
+    return path.read_bytes()
+
+
+def write_whole(path: Path, text: str) -> None:
+    """Write a file in one step, so that another process never reads half of it."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    partial = path.with_name(f"{path.name}.{os.getpid()}")
+    partial.write_text(text, encoding="utf-8")
+    partial.replace(path)
