@@ -94,7 +94,7 @@ TAP = Spoken(
     "",
     "",
     "",
-    {"interpreters": {}, "defaults": {}},
+    {"interpreters": {}, "defaults": {}, "perl_path": []},
 )
 NODE = Spoken(
     [
@@ -159,12 +159,21 @@ CARGO = Spoken(
     None,
     "low",
     "",
-    {"cargo": "cargo", "manifest": "Cargo.toml", "options": [], "run_ignored": False},
+    {
+        "cargo": "cargo",
+        "manifest": "Cargo.toml",
+        "options": [],
+        "run_ignored": False,
+        "suite": "tide",
+        "no_build": False,
+        "results": ".wolfbane",
+    },
     besides=(("Cargo.toml", '[package]\nname = "tide"\nversion = "0.1.0"\n'),),
 )
 _HTTP = {
     "base_url": "http://127.0.0.1:1", "security": {}, "verify": True, "certificate": "", "key": "",
     "proxy": "", "connect": 5, "read": 5, "redirects": 1, "contract": [], "copies": "copies",
+    "secret_fields": [],
 }  # fmt: skip
 _STEP = {"stepId": "s", "operationId": "look"}
 WORKFLOW = Spoken(

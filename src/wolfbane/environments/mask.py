@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import html
 import json
 import re
 from collections.abc import Iterable, Iterator
@@ -10,28 +11,133 @@ from urllib.parse import quote, quote_plus
 
 HIDDEN = "*****"
 _SHORTEST_INSIDE = 6
+_LEAST_LEFT = 8
+"""Characters of a secret that a cut may leave without giving it away."""
+_UNESCAPED = "!~*'()"
+"""What ``encodeURIComponent`` of ECMAScript leaves as it is, besides letters, digits and -_. ."""
+_CUT_AFTER = re.compile(r"""['"`)]*\s*(?:\.\.\.|…|\[)|['"`)]*(?:\n|\Z)""")
+_CUT_BEFORE = re.compile(r"""(?:\A|\n|\.\.\.|…|\])\s*['"`(]*\Z""")
+_ROOM = 16
+"""Characters before a piece in which the mark of a cut is looked for."""
 
 
 class Mask:
-    """Replaces secrets wherever they appear: plain, URL-encoded, JSON-escaped, in base64."""
+    """Replaces secrets wherever they appear: as they are, and in the forms that programs give them.
+
+    What shortening leaves of one, eight characters or more at the mark of a cut or at the end of a
+    line, is replaced, too. So texts may be shortened before, by whoever printed them.
+    """
 
     def __init__(self, secrets: Iterable[str]) -> None:
-        forms = {form for secret in secrets if secret for form in _forms(secret)}
+        self._secrets: set[str] = set()
+        self._whole: re.Pattern[str] | None = None
+        self._ends: list[tuple[re.Pattern[str], dict[str, list[str]]]] = []
+        self.learn(*secrets)
+
+    @property
+    def hides_something(self) -> bool:
+        """Whether it has any secret."""
+        return self._whole is not None
+
+    def learn(self, *secrets: str) -> None:
+        """Replace these from now on, too."""
+        new = {secret for secret in secrets if secret} - self._secrets
+        if not new:
+            return
+        self._secrets |= new
+        forms = {form for secret in self._secrets for form in _forms(secret)}
         longest = sorted(forms, key=len, reverse=True)
-        self._pattern = re.compile("|".join(map(re.escape, longest))) if longest else None
+        self._whole = _any_of(longest)
+        long = [form for form in longest if len(form) > _LEAST_LEFT]
+        heads: dict[str, list[str]] = {}
+        tails: dict[str, list[str]] = {}
+        for form in long:
+            heads.setdefault(form[:_LEAST_LEFT], []).append(form)
+            tails.setdefault(form[-_LEAST_LEFT:], []).append(form)
+        self._ends = [(_any_of(found), found) for found in (heads, tails) if found]
 
     def __call__(self, text: str) -> str:
-        return self._pattern.sub(HIDDEN, text) if self._pattern else text
+        if self._whole is None:
+            return text
+        text = self._whole.sub(HIDDEN, text)
+        if self._ends:
+            (heads, by_head), (tails, by_tail) = self._ends
+            cut = [(found.start(), _head(text, found, by_head)) for found in heads.finditer(text)]
+            text = _without(text, cut)
+            cut = [(_tail(text, found, by_tail), found.end()) for found in tails.finditer(text)]
+            text = _without(text, cut)
+        return text
+
+
+def _any_of(texts: Iterable[str]) -> re.Pattern[str]:
+    return re.compile("|".join(map(re.escape, texts)))
+
+
+def _head(text: str, match: re.Match[str], forms: dict[str, list[str]]) -> int:
+    """Where the beginning of a form that stands here ends, if it was cut there; else its start."""
+    longest = 0
+    for form in forms[match[0]]:
+        length = _LEAST_LEFT
+        while length < len(form) and text.startswith(form[: length + 1], match.start()):
+            length += 1
+        longest = max(longest, length)
+    ends = range(match.start() + longest, match.start() + _LEAST_LEFT - 1, -1)
+    return next((end for end in ends if _CUT_AFTER.match(text, end)), match.start())
+
+
+def _tail(text: str, match: re.Match[str], forms: dict[str, list[str]]) -> int:
+    """Where the end of a form that stands here starts, if it was cut there; else its end."""
+    longest = 0
+    for form in forms[match[0]]:
+        length = _LEAST_LEFT
+        while length < len(form) and text.endswith(form[-length - 1 :], 0, match.end()):
+            length += 1
+        longest = max(longest, length)
+    starts = range(match.end() - longest, match.end() - _LEAST_LEFT + 1)
+    before = {start: text[max(start - _ROOM, 0) : start] for start in starts}
+    return next((start for start in starts if _CUT_BEFORE.search(before[start])), match.end())
+
+
+def _without(text: str, spans: list[tuple[int, int]]) -> str:
+    for start, end in reversed([span for span in spans if span[0] < span[1]]):
+        text = f"{text[:start]}{HIDDEN}{text[end:]}"
+    return text
 
 
 def _forms(secret: str) -> Iterator[str]:
-    yield secret
-    for safe in ("", "/"):
-        yield quote(secret, safe=safe)
-        yield quote_plus(secret, safe=safe)
-    yield json.dumps(secret)[1:-1]
-    yield json.dumps(secret, ensure_ascii=False)[1:-1]
+    """A secret in every form; each line of one that has several, for they are printed apart."""
+    for text in (secret, *(line for line in secret.splitlines() if len(line) >= _LEAST_LEFT)):
+        yield text
+        yield from _in_addresses(text)
+        yield from _in_literals(text)
+        yield html.escape(text, quote=False)
+        for quoted in ("&#x27;", "&#39;", "&apos;"):
+            for double in ("&quot;", "&#34;"):
+                escaped = html.escape(text, quote=False).replace("'", quoted)
+                yield escaped.replace('"', double)
+        yield text.encode().hex()
+        yield text.encode().hex().upper()
     yield from _in_base64(secret.encode())
+
+
+def _in_addresses(text: str) -> Iterator[str]:
+    """Percent-encoded, with capitals and without."""
+    for encoded in (
+        quote(text, safe=""), quote(text, safe="/"), quote(text, safe=_UNESCAPED),
+        quote_plus(text), quote_plus(text, safe="/"),
+    ):  # fmt: skip
+        yield encoded
+        yield re.sub("%[0-9A-F]{2}", lambda sign: sign[0].lower(), encoded)
+
+
+def _in_literals(text: str) -> Iterator[str]:
+    """As JSON, JSON in JSON, and Python have it inside of quotes."""
+    for ascii_only in (True, False):
+        inner = json.dumps(text, ensure_ascii=ascii_only)[1:-1]
+        yield inner
+        yield json.dumps(inner, ensure_ascii=ascii_only)[1:-1]
+    yield repr(text)[1:-1]
+    yield repr(text.encode())[2:-1]
 
 
 def _in_base64(secret: bytes) -> Iterator[str]:

@@ -130,6 +130,8 @@ class Course:
         elif kind == "evidence":
             kept = self._runner.pool.keep(address, str(message["kind"]), _content(message))
             self._evidence.setdefault(address, []).append(kept)
+        elif kind == "secret":
+            self._runner.pool.mask.learn(str(message["text"]))
         elif kind == "covered":
             self._runner.covered[_coverage(message)] += int(message["count"])
         elif kind == "test":

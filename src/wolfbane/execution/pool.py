@@ -127,7 +127,7 @@ class Pool:
 
     def __init__(
         self, workspace: Workspace, folder: Path, jobs: int, environments: Sequence[Environment],
-        browsing: Browsing, *, no_build: bool = False,
+        browsing: Browsing, mask: Mask, *, no_build: bool = False,
     ) -> None:  # fmt: skip
         self.no_build = no_build
         self.slots = [Slot(self, number) for number in range(1, jobs + 1)]
@@ -135,7 +135,7 @@ class Pool:
         self._since = time.monotonic()
         self._workspace = workspace
         self.environments = {environment.label: environment for environment in environments}
-        self.mask = Mask(secret for each in environments for secret in each.secrets)
+        self.mask = mask
         self.telltale = Mask(s for each in environments for s in each.secrets if len(s) >= _LONG)
         names = {label: label or each.name for label, each in self.environments.items()}
         self.maker = ResultMaker(workspace.root, self.mask, names)

@@ -29,6 +29,7 @@ from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.browsing import PROTOCOL, Browsing
 from wolfbane.execution.building import NEVER
 from wolfbane.execution.coverage import coverage
+from wolfbane.execution.masked import masked
 from wolfbane.execution.options import Options
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
@@ -71,6 +72,7 @@ class Session:
         self.inventory = inventory
         self.choice, self.options, self.known, self.run = choice, options, known, run
         self.environments = environments
+        self._mask = Mask(secret for each in environments for secret in each.secrets)
         self._documents, self._said = dict(documents or {}), said
         self.counts: Counter[Outcome] = Counter()
         self.set_apart: Counter[Outcome] = Counter()
@@ -167,7 +169,7 @@ class Session:
             tell=self._tell if PROTOCOL in options.log else None,
         )  # fmt: skip
         return Pool(
-            self.workspace, folder, options.jobs, self.environments, browsing,
+            self.workspace, folder, options.jobs, self.environments, browsing, self._mask,
             no_build=options.build == NEVER,
         )  # fmt: skip
 
@@ -208,7 +210,6 @@ class Session:
         suites = {name: counted[name] for name in names if counted[name]}
         paths = Counter(variant(t.path, t.browser, t.target) for t in plan.tests)
         paths.update(variant(r.path, r.browser, r.target) for r in broken)
-        hide = Mask(secret for each in self.environments for secret in each.secrets)
         order = "what failed first" if self.options.failed_first else "longest file first"
         if self.options.seed is not None:
             order = f"random, seed {self.options.seed}"
@@ -216,7 +217,7 @@ class Session:
             run=self.run,
             workspace=self.workspace.name,
             began=datetime.now().astimezone().isoformat(timespec="milliseconds"),
-            command=hide(self.options.command),
+            command=self.options.command,
             pulled_in=prepared.pulled_in,
             documents=self._documents,
             visible=self.options.visible and has_screen(),
@@ -239,7 +240,7 @@ class Session:
             unclaimed=tuple(unclaimed(self.inventory)) if self.workspace.detected else (),
             workspaces=self.workspace.nested,
             version=__version__,
-            pointed=tuple(hide(argument) for argument in self.options.pointed),
+            pointed=tuple(self.options.pointed),
         )
 
     def _runtimes(self, suites: Mapping[str, int]) -> dict[str, str]:
@@ -286,5 +287,6 @@ class Session:
             self._pool.stop()
 
     def _tell(self, event: Event) -> None:
+        shown = masked(event, self._mask)
         for listener in self._listeners:
-            listener(event)
+            listener(shown)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import resource
 import socket
 import sys
 import threading
@@ -43,7 +44,9 @@ class Channel:
         connection.connect(self._place)
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         # Away from the low numbers that tests close and compare.
-        high = fcntl.fcntl(connection.fileno(), fcntl.F_DUPFD_CLOEXEC, 200)
+        most = resource.getrlimit(resource.RLIMIT_NOFILE)[0]
+        lowest = min(200, max(most - 10, 3))
+        high = fcntl.fcntl(connection.fileno(), fcntl.F_DUPFD_CLOEXEC, lowest)
         connection.close()
         self._socket = self._socket_type(socket.AF_INET, socket.SOCK_STREAM, fileno=high)
         self._identity = _identity(high)

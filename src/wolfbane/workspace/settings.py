@@ -33,6 +33,7 @@ class Http:
     """``[suite.http]``: how the requests of workflows are sent, and what is checked of answers.
 
     ``security`` is by name of security scheme. ``contract`` lists the checks in force.
+    ``secret_fields`` name fields, headers and cookies of answers that hand out secrets.
     """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
@@ -48,6 +49,7 @@ class Http:
     redirects: int = 10
     copies: str = DEFAULT_COPIES
     documents_token: str = ""
+    secret_fields: list[str] = field(default_factory=list)
     contract: list[str] = field(default_factory=lambda: list(CHECKS))
 
 

@@ -21,6 +21,7 @@ from wolfbane.workers.api.inputs import BadInputs, inputs_for
 from wolfbane.workers.api.security import Security
 from wolfbane.workers.api.sending import Sender
 from wolfbane.workers.api.settings import Http
+from wolfbane.workers.api.tokens import Tokens
 from wolfbane.workers.channel import Channel, Message, connect
 
 
@@ -45,10 +46,12 @@ class Worker:
         given = dict(options["http"])
         checks = given.pop("contract")
         self.copies = given.pop("copies")
+        fields = given.pop("secret_fields")
         http = Http(**given, checks=frozenset(checks))
         sender = Sender(http)
         security = Security(http.security, sender, http.base_url)
-        self.tools = Tools(sender, security, Contract(http.checks), http.base_url)
+        tokens = Tokens(fields, lambda text: channel.hold({"type": "secret", "text": text}))
+        self.tools = Tools(sender, security, Contract(http.checks), http.base_url, tokens)
         self.libraries: dict[str, Library] = {}
 
     def collect(self, path: str) -> None:

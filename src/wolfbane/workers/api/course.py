@@ -19,6 +19,7 @@ from wolfbane.workers.api.evidence import Exchanges, curl
 from wolfbane.workers.api.scope import Answer, Call, Scope
 from wolfbane.workers.api.security import Security
 from wolfbane.workers.api.sending import NoAnswer, Sender
+from wolfbane.workers.api.tokens import Tokens
 
 MOST_STEPS = 1000
 DEEPEST = 20
@@ -41,6 +42,7 @@ class Tools:
     security: Security
     contract: Contract
     base_url: str
+    tokens: Tokens
     covered: Counter[tuple[str, str, str, str]] = field(default_factory=Counter)
 
 
@@ -179,6 +181,7 @@ class Course:
             raise
         part["name"] += f" {answer.status}"
         self.exchanges.add(call, answer, answer.seconds, step["stepId"])
+        self.tools.tokens.look_at(operation, call, answer)
         self._covered(operation, answer)
         self._judge(step, part, operation, call, answer)
 

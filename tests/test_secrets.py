@@ -1,0 +1,154 @@
+"""No secret is shown or written: whole, in another form, in part, or handed out by a server."""
+
+from __future__ import annotations
+
+import html
+import json
+import re
+from urllib.parse import quote
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from quay_api import DESCRIPTION, SETTINGS, flows, operation, quay, run, server, step
+from wolfbane.environments import Mask
+
+__all__ = ["quay", "server"]  # fixtures
+SECRET = "heron'at & low=tide/over the bar ü 4711"
+PARTS = [SECRET[:10], SECRET[-10:]]
+SUITE = f"""
+import os, sys, unittest
+TOKEN = os.environ["TOKEN"]
+class Quay(unittest.TestCase):
+    def test_shortened(self):
+        self.assertEqual("x" * 300 + TOKEN[:5], "x" * 300 + TOKEN + "y" * 300)
+    def test_found(self):
+        self.assertIn("tide", [TOKEN] * 20)
+    def test_flood(self):
+        print("." * (524_288 - 17) + TOKEN, end="")
+        print("." * 900_000)
+        self.fail()
+    def test_message(self):
+        raise ValueError(TOKEN[:20] + "...")
+    def test_forms(self):
+        import json
+        print(repr(TOKEN), repr(TOKEN.encode()), json.dumps(json.dumps(TOKEN)))
+        print(TOKEN.encode().hex())
+    def test_lines(self):
+        assert TOKEN == "{"z" * 90}"
+"""
+WORKSPACE = """
+[[suite]]
+name = "unit"
+kind = "python"
+paths = ["tests"]
+[param.token]
+secret = true
+export = "TOKEN"
+[env.local]
+token = { file = "token.txt" }
+[workspace]
+env = "local"
+"""
+
+
+def left_behind(folder, run):
+    """Everything that is shown or written, but for the secret's own file."""
+    files = [path for path in folder.path.rglob("*") if path.is_file()]
+    texts = [p.read_text(errors="replace") for p in files if p.name not in ("token.txt", "source")]
+    return [run.out, run.err, *texts]
+
+
+def test_parts_that_shortening_leaves_are_masked(folder):
+    folder.file("token.txt", SECRET)
+    folder.file("tests/test_quay.py", SUITE)
+    folder.file("wolfbane.toml", WORKSPACE)
+    reports = [f"--report={form}=out.{form}" for form in ("html", "xunit", "ctrf", "markdown")]
+    done = folder.run("-v", *reports)
+    assert set(done.outcomes.values()) == {"failed", "errored", "passed"}, done.out
+    texts = left_behind(folder, done)
+    for part in PARTS:
+        forms = {part, html.escape(part), quote(part), json.dumps(part)[1:-1], part.encode().hex()}
+        assert not [form for form in forms for text in texts if form in text], part
+    assert sum("*****" in text for text in texts) > len(reports)
+
+
+_texts = st.text(st.characters(codec="utf-8", exclude_categories=["C"]), min_size=10, max_size=30)
+_FORMS = {
+    "repr": repr,
+    "bytes": lambda text: repr(text.encode()),
+    "twice": lambda text: json.dumps(json.dumps(text)),
+    "lower": lambda text: re.sub("%[0-9A-F]{2}", lambda m: m[0].lower(), quote(text, safe="")),
+    "component": lambda text: quote(text, safe="!~*'()"),
+    "html": html.escape,
+    "hex": lambda text: text.encode().hex(),
+}
+
+
+@pytest.mark.parametrize("form", _FORMS)
+@given(secret=_texts)
+def test_further_forms_are_masked(form, secret):
+    shown = Mask([secret])(f"<{_FORMS[form](secret)}>")
+    assert "*****" in shown
+
+
+@given(_texts, st.data())
+def test_what_a_cut_leaves_is_masked(secret, data):
+    length = data.draw(st.integers(8, len(secret) - 1))
+    mask = Mask([secret])
+    for text in (
+        f"is {secret[:length]}...",
+        f"is '{secret[:length]}",
+        f"'{secret[:length]}'[9 chars]",
+    ):
+        assert secret[:length] not in mask(text), text
+    for text in (
+        f"...{secret[-length:]} is",
+        f"{secret[-length:]} is",
+        f"[9 chars]{secret[-length:]}",
+    ):
+        assert secret[-length:] not in mask(text), text
+
+
+def test_words_that_are_no_secret_stay():
+    mask = Mask(["password-of-the-harbour"])
+    assert mask("the password of the gate") == "the password of the gate"
+    assert mask("password-of the gate") == "password-of the gate"
+
+
+GRANTED = "granted-at-high-tide"
+
+
+def test_tokens_that_an_answer_hands_out_are_masked_from_then_on(quay):
+    from quay_api import Desk
+
+    Desk.do_login = lambda self, path: self.answer(
+        200, {"accessToken": GRANTED, "nested": [{"berthKey": "berth-key-77"}]},
+        Set_Cookie="session=cookie-of-the-day; Path=/",
+    )  # fmt: skip
+    description = json.loads(json.dumps(DESCRIPTION))
+    description["paths"]["/login"] = {"get": operation("login")}
+    schemes = description["components"]["securitySchemes"]
+    schemes["cookie"] = {"type": "apiKey", "in": "cookie", "name": "session"}
+    quay.file("openapi.json", json.dumps(description))
+    settings = SETTINGS.replace("redirects = 3", 'redirects = 3\nsecret_fields = ["berth_key"]')
+    quay.file("wolfbane.toml", settings)
+    login = step("in", "login", outputs={"token": "$response.body#/accessToken"})
+    flows(
+        quay,
+        {"workflowId": "login", "steps": [login],
+         "outputs": {"token": "$steps.in.outputs.token"}},
+        {"workflowId": "use", "dependsOn": ["login"], "steps": [
+            step("talk", "echo", "$response.body == 'no'", requestBody={
+                "contentType": "application/json",
+                "payload": {"given": "$workflows.login.outputs.token"},
+            }, parameters=[{"name": "id", "in": "path", "value": "x"}]),
+        ]},
+    )  # fmt: skip
+    done = run(quay, "-v", "--report", "html=out.html")
+    assert done.outcomes["flows/a.arazzo.yaml#login"] == "passed", done.out
+    texts = left_behind(quay, done)
+    assert any('"given' in text for text in texts)
+    for secret in (GRANTED, "berth-key-77", "cookie-of-the-day"):
+        assert not [text for text in texts if secret in text], secret
