@@ -12,6 +12,8 @@ import time
 import psutil
 import pytest
 
+from conftest import SUPPORTED
+
 BEFORE_AND_AFTER = """
 import ctypes, os, signal, subprocess, sys, threading, time, unittest
 
@@ -228,3 +230,74 @@ def test_a_file_that_ends_its_workers_before_any_test_is_left(folder):
     assert (folder.path / "starts").read_text() == "xxx"
     assert "3 workers ended before a test of this file began, and it was left" in run.out
     assert "the same of 36 more tests of test_bad.py" in run.out
+
+
+DAMAGE = {
+    "sys.stdout.close()": "sys.stdout closed",
+    "sys.stdout = sys.__stdout__ = None": "sys.stdout closed",
+    "sys.path.clear()": "sys.path without",
+    "os.chdir(tempfile.mkdtemp())": "another working folder",
+    "resource.setrlimit(resource.RLIMIT_NOFILE, (3, HARD))": "RLIMIT_NOFILE changed",
+    "signal.signal(signal.SIGTERM, signal.SIG_IGN)": "a handler of SIGTERM",
+    "os.environ.clear()": "variables changed or gone",
+}
+
+
+@pytest.mark.parametrize("code", DAMAGE)
+def test_what_a_test_does_to_its_process_costs_no_other(folder, code):
+    python = SUPPORTED[list(DAMAGE).index(code) % len(SUPPORTED)]
+    folder.file("rates.py", "RATE = 3\n")
+    folder.file(
+        "test_a.py",
+        f"""
+        import os, resource, signal, subprocess, sys, tempfile, unittest
+        HARD = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+        class A(unittest.TestCase):
+            def test_1_damages(self):
+                {code}
+            def test_2_after(self):
+                import rates
+                print("printed")
+                with open("rates.py") as file: self.assertTrue(file.read())
+                self.assertEqual(subprocess.run(["true"]).returncode, 0)
+        class B(unittest.TestCase):
+            def test_3_after(self):
+                self.assertEqual(signal.getsignal(signal.SIGTERM), signal.SIG_DFL)
+        """,
+    )
+    folder.file(
+        "wolfbane.toml",
+        f'[[suite]]\nname = "a"\nkind = "python"\npaths = ["test_a.py"]\npython = "{python}"\n',
+    )
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+    assert run.results["test_a.py#A / test_2_after"]["output"] == "printed\n"
+    assert f"test_a.py#A / test_1_damages left {DAMAGE[code]}" in run.out.replace("\n", " ")
+
+
+def test_what_cannot_be_undone_is_left_to_another_worker(folder):
+    folder.file(
+        "test_a.py",
+        """
+        import os, resource, unittest
+        class A(unittest.TestCase):
+            def test_1(self):
+                resource.setrlimit(resource.RLIMIT_NOFILE, (20, 20))
+                if os.geteuid() == 0:  # the superuser could undo it
+                    os.setuid(65534)
+            def test_2(self): self.assertGreater(resource.getrlimit(resource.RLIMIT_NOFILE)[1], 20)
+        """,
+    )
+    assert set(folder.run().outcomes.values()) == {"passed"}
+
+
+def test_clean_leaves_what_goes_on(folder):
+    folder.file("test_a.py", "def test_a(): pass\n")
+    folder.run()
+    process = start_endless(folder)
+    cleaned = folder.call("clean", "--keep", "0")
+    assert cleaned.out.startswith("took away 1 run,")
+    os.kill(process.pid, signal.SIGINT)
+    out, _ = process.communicate(timeout=30)
+    assert process.returncode == 130 and "1 passed" in out
+    assert folder.call("show").code == 0

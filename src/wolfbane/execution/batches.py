@@ -37,6 +37,7 @@ class BatchRunner:
         self.met: dict[str, dict[str, Test]] = {}
         self.missed: dict[str, set[str]] = {}
         self.covered: Counter[Exercised] = Counter()
+        self.damage: list[tuple[str, tuple[str, ...]]] = []
         self.tell, self.finished = tell, finished
         self.maker = pool.maker
         self.queue: list[Batch] = []

@@ -47,6 +47,7 @@ class Course:
         self._ending: list[asyncio.Task[None]] = []
         self._met: dict[str, Test] = {}
         self._lost_in_vain = 0
+        self._spoiled = False
         self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
         self._paths = dict.fromkeys(test.path for test in batch.tests)
         if self._suite.bridge:  # it stands for what cannot be told of one of several files
@@ -68,7 +69,10 @@ class Course:
             ending = await worker.ask(self._request(), "ran", self._listen, self._limit)
             worker.loaded.add(self._batch.path)
             await self._settle()
-            if ending.end is End.DONE:
+            if ending.end is End.DONE and self._spoiled:
+                self._spoiled = False  # what a test did to the process would cost the rest
+                self._slot.renew(self._suite)
+            elif ending.end is End.DONE:
                 self._account_for_the_rest()
                 await self._settle()
                 self._slot.release(self._suite)
@@ -130,6 +134,12 @@ class Course:
         elif kind == "evidence":
             kept = self._runner.pool.keep(address, str(message["kind"]), _content(message))
             self._evidence.setdefault(address, []).append(kept)
+        elif kind == "damage":
+            test = self._left[address] if address in self._left else self._extra(address)
+            left = tuple(str(words) for words in message["left"])
+            self._runner.damage.append((test.address, left))
+        elif kind == "ran":
+            self._spoiled = bool(message.get("spoiled"))
         elif kind == "secret":
             self._runner.pool.mask.learn(str(message["text"]))
         elif kind == "covered":

@@ -37,6 +37,7 @@ from wolfbane.execution.quarantined import held_in
 from wolfbane.execution.retrying import Retries
 from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.execution.warned import (
+    of_damage,
     of_the_choice,
     of_the_quarantine,
     of_what_came_back,
@@ -141,6 +142,7 @@ class Session:
             ended = (
                 *preparation.surroundings.ended(), *pool.browsing.said(),
                 *of_what_came_back(self.workspace, self._unplanned),
+                *of_damage(runner.damage),
             )  # fmt: skip
         self.inventory.learn(runner.met, runner.missed)
         self.inventory.save()

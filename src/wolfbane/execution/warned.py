@@ -11,6 +11,7 @@ from wolfbane.selection import Choice, term_counts
 from wolfbane.workspace.settings import Suite, Workspace
 
 SHOWN = 3
+MOST_DAMAGE = 10
 _DID = {
     Account.ADDED: "told of {} that nobody knew",
     Account.UNASKED: "ran {} that had not been chosen",
@@ -65,3 +66,11 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
             f"{name}: its launcher {_DID[account].format(many)}: "
             f"{', '.join(addresses[:SHOWN])}{more} (wolfbane bridge check {suite.bridge})"
         )
+
+
+def of_damage(damage: Sequence[tuple[str, Sequence[str]]]) -> Iterator[str]:
+    """Tests that left their process in a state which would have cost those after them."""
+    for address, left in damage[:MOST_DAMAGE]:
+        yield f"{address} left {'; '.join(left)}: that was undone for the tests after it"
+    if len(damage) > MOST_DAMAGE:
+        yield f"{len(damage) - MOST_DAMAGE} more tests left their process changed"

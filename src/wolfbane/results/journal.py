@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
@@ -20,11 +22,15 @@ JOURNAL_NAME = "journal.jsonl"
 class Journal:
     """A listener that appends each event to the run's journal and hands it to the system.
 
+    It is locked for as long as the run goes on, however that ends.
+
     Once a line could not be written, no other is, and ``trouble`` says why.
     """
 
     def __init__(self, folder: Path) -> None:
         self._file = (folder / JOURNAL_NAME).open("ab", buffering=0)
+        with contextlib.suppress(OSError):  # some file systems have no locks
+            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         self.trouble = ""
 
     def __enter__(self) -> Journal:
@@ -52,6 +58,24 @@ class Journal:
             self.trouble = str(error)
             with contextlib.suppress(OSError):
                 self._file.truncate(before)
+
+
+def goes_on(folder: Path) -> bool:
+    """Whether a run is still writing its journal there, or has not begun to."""
+    try:
+        with (folder / JOURNAL_NAME).open("rb") as file:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except FileNotFoundError:  # what a killed one left is not there for long without a journal
+        return time.time() - folder.stat().st_mtime < _BEGINS_WITHIN
+    except OSError:
+        return False
+    return False
+
+
+_BEGINS_WITHIN = 3600.0
+"""Seconds that a run may take to build and to collect before its journal begins."""
 
 
 def read_journal(folder: Path) -> Iterator[Event]:

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from wolfbane.results.journal import goes_on
+
 EVIDENCE = "evidence"
 
 
@@ -19,6 +21,7 @@ class Kept:
     began: datetime
     size: int
     evidence: int
+    goes_on: bool = False
 
     @property
     def name(self) -> str:
@@ -34,7 +37,8 @@ def kept_runs(results: Path) -> list[Kept]:
             began = datetime.strptime(folder.name[:15], "%Y%m%d-%H%M%S")
         except ValueError:
             continue
-        found.append(Kept(folder, began, _size(folder), _size(folder / EVIDENCE)))
+        sizes = _size(folder), _size(folder / EVIDENCE)
+        found.append(Kept(folder, began, *sizes, goes_on(folder)))
     return found
 
 
@@ -47,11 +51,11 @@ def outdated(
 ) -> list[Kept]:
     """The runs beyond the newest ``keep`` ones, and those older than so many seconds.
 
-    With both, a run has to be both.
+    With both, a run has to be both. What goes on is never among them.
     """
     beyond = set(runs[keep:]) if keep is not None else set(runs)
     limit = now - timedelta(seconds=older_than or 0)
-    return [run for run in runs if run in beyond and run.began <= limit]
+    return [run for run in runs if run in beyond and run.began <= limit and not run.goes_on]
 
 
 def remove(run: Kept, *, evidence_only: bool = False) -> None:

@@ -12,6 +12,7 @@ from typing import Any, Dict, List, Optional, Tuple
 
 from wolfbane.workers.capture import Capture
 from wolfbane.workers.channel import Channel, Message, connect
+from wolfbane.workers.damage import ProcessState, in_words
 from wolfbane.workers.examples import ExampleLibrary
 from wolfbane.workers.loading import Found, Library
 from wolfbane.workers.problems import problem_of, subtest_name, verdict_of
@@ -83,8 +84,10 @@ class _Worker:
                 break
             except KeyboardInterrupt:  # raised by a test itself: no key reaches this process
                 suite = unittest.TestSuite(found.case for found in waiting.values())
+        if result.spoiled:
+            waiting.clear()
         result.account_for_the_rest()
-        self.channel.send({"type": "ran", "file": path})
+        self.channel.send({"type": "ran", "file": path, "spoiled": result.spoiled})
 
     def _finish(
         self, path: str, name: str, outcome: str, message: str, seconds: float, **more: Any
@@ -107,12 +110,15 @@ class _Result(unittest.TestResult):
         self._news: List[Message] = []
         self._parts: List[Message] = []
         self._began = 0.0
+        self._state = ProcessState()
+        self.spoiled = False
 
     def startTest(self, test: Any) -> None:
         found = self._waiting.get(id(test))
         if found is None:
             return
         self._current, self._news, self._parts = found, [], []
+        self._state = ProcessState()
         self._worker.channel.send({"type": "started", "address": self._address(found.name)})
         self._began = time.perf_counter()
 
@@ -132,9 +138,20 @@ class _Result(unittest.TestResult):
         if output:
             kept = {"type": "output", "address": message["address"], "stream": "both"}
             self._worker.channel.hold({**kept, "text": output})
+        self._look_at_damage(message["address"])
         self._worker.channel.hold(message)
         del self._waiting[id(test)]
         self._current = None
+
+    def _look_at_damage(self, address: str) -> None:
+        """Mend what the test left; if that cannot be, the rest goes to another worker."""
+        damage = self._state.restore()
+        if damage.mended or damage.lasting:
+            told = {"type": "damage", "address": address, **in_words(damage)}
+            self._worker.channel.hold(told)
+        if damage.lasting:
+            self.spoiled = True
+            self.stop()
 
     def addSuccess(self, test: Any) -> None:
         self._news.append({"outcome": "passed"})

@@ -1,0 +1,113 @@
+"""What a test did to its process and left so, which would cost the tests after it.
+
+Only what can be seen cheaply is looked at, before and after each test: the standard streams, the
+import path, the working folder, limits, signal handlers and environment variables.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import resource
+import signal
+import sys
+from functools import partial
+from typing import Any, Callable, Dict, List
+
+_LIMITS = {
+    name: getattr(resource, name)
+    for name in ("RLIMIT_NOFILE", "RLIMIT_FSIZE", "RLIMIT_AS", "RLIMIT_DATA", "RLIMIT_CPU",
+                 "RLIMIT_NPROC", "RLIMIT_STACK")
+    if hasattr(resource, name)
+}  # fmt: skip
+_SIGNALS = [
+    getattr(signal, name)
+    for name in ("SIGINT", "SIGTERM", "SIGALRM", "SIGCHLD", "SIGHUP", "SIGPIPE", "SIGUSR1",
+                 "SIGUSR2")
+]  # fmt: skip
+_STREAMS = {"stdout": 1, "stderr": 2}
+
+
+class Damage:
+    """What was mended after a test, in words; ``lasting`` is what could not be."""
+
+    def __init__(self) -> None:
+        self.mended: List[str] = []
+        self.lasting: List[str] = []
+
+    def mend(self, words: str, how: Callable[[], Any]) -> None:
+        """Try to undo one thing."""
+        try:
+            how()
+        except Exception:  # a test may have damaged whatever this needs
+            self.lasting.append(words)
+        else:
+            self.mended.append(words)
+
+
+class ProcessState:
+    """The state of the process before a test."""
+
+    def __init__(self) -> None:
+        self._path = list(sys.path)
+        self._folder = _folder()
+        self._limits = {name: resource.getrlimit(what) for name, what in _LIMITS.items()}
+        self._handlers = {number: signal.getsignal(number) for number in _SIGNALS}
+        self._variables = dict(os.environ)
+
+    def restore(self) -> Damage:
+        """Undo what the test left changed, and say what that was.
+
+        What it added stays: entries of the import path, variables. Others may build on it.
+        """
+        damage = Damage()
+        for name, descriptor in _STREAMS.items():
+            for stream in (name, f"__{name}__"):
+                if _is_closed(getattr(sys, stream, None)):
+                    damage.mend(f"sys.{stream} closed", partial(_reopen, stream, descriptor))
+        lost = [entry for entry in self._path if entry not in sys.path]
+        if lost:
+            damage.mend(f"sys.path without {', '.join(lost[:3])}", self._restore_path)
+        if self._folder and _folder() != self._folder:
+            damage.mend("another working folder", partial(os.chdir, self._folder))
+        for name, before in self._limits.items():
+            if resource.getrlimit(_LIMITS[name]) != before:
+                damage.mend(f"{name} changed", partial(resource.setrlimit, _LIMITS[name], before))
+        for number, handler in self._handlers.items():
+            if signal.getsignal(number) != handler:
+                words = f"a handler of {signal.Signals(number).name}"
+                damage.mend(words, partial(signal.signal, number, handler))
+        gone = {name: value for name, value in self._variables.items()
+                if os.environ.get(name) != value}  # fmt: skip
+        if gone:
+            words = f"variables changed or gone: {', '.join(sorted(gone)[:3])}"
+            damage.mend(words, partial(os.environ.update, gone))
+        return damage
+
+    def _restore_path(self) -> None:
+        added = [entry for entry in sys.path if entry not in self._path]
+        sys.path[:] = [*self._path, *added]
+
+
+def _folder() -> str:
+    try:
+        return os.getcwd()
+    except OSError:  # it was taken away
+        return ""
+
+
+def _is_closed(stream: Any) -> bool:
+    return stream is None or bool(getattr(stream, "closed", False))
+
+
+def _reopen(name: str, descriptor: int) -> None:
+    file = io.FileIO(descriptor, "w", closefd=False)
+    stream = io.TextIOWrapper(
+        io.BufferedWriter(file), encoding="utf-8", errors="backslashreplace", line_buffering=True
+    )
+    setattr(sys, name, stream)
+
+
+def in_words(damage: Damage) -> Dict[str, Any]:
+    """The parts of a message that say what a test left, and whether that lasts."""
+    return {"left": [*damage.mended, *damage.lasting], "lasting": bool(damage.lasting)}
