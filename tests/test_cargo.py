@@ -8,6 +8,8 @@ import subprocess
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import present
 from wolfbane.workers.crates import doc_filters
@@ -257,3 +259,28 @@ def test_without_building_the_programs_of_before_run(folder):
     outcomes = folder.run("--no-build").outcomes
     assert outcomes.pop("tide/src/lib.rs#a") == "passed"
     assert set(outcomes.values()) == {"blocked"}  # its documentation is compiled when it runs
+
+
+_PRINTED = st.lists(
+    st.sampled_from(
+        ["line\n", "ok", "x", "\n", "\n\nfailures:\n", "test c ... ", "test ", "a ... "]
+    )
+).map("".join)
+
+
+@given(_PRINTED, _PRINTED, st.lists(st.integers(1, 30), min_size=1))
+def test_what_programs_print_is_read_the_same_in_any_pieces(first, second, sizes):
+    def read(pieces):
+        told = []
+        reader = Reader(["a", "b"], told.append, told.append)
+        for piece in pieces:
+            reader.feed(piece)
+        return [*told, reader.finish(), reader.details]
+
+    tail = "FAILED\n\nfailures:\n\n---- b stdout ----\nbad\n\n"
+    whole = f"\nrunning 2 tests\ntest a ... {first}ok\ntest b ... {second}{tail}"
+    pieces, rest = [], whole
+    for size in sizes * len(whole):
+        pieces.append(rest[:size])
+        rest = rest[size:]
+    assert read(pieces) == read([whole])

@@ -327,3 +327,29 @@ def test_no_runtime_blocks_its_suite_alone(folder):
     run = folder.run()
     assert (run.code, set(run.outcomes.values())) == (4, {"blocked"})
     assert "nodeless" in run.out
+
+
+def test_a_promise_that_is_never_settled_costs_its_test_alone(folder):
+    folder.file("wolfbane.toml", SUITE)
+    folder.file(
+        "t/a.test.cjs",
+        """
+        const { test, describe, it } = require('node:test');
+        const never = () => new Promise(() => {});
+        test('one', () => {});
+        test('waits', never);
+        test('three', () => {});
+        describe('quay', () => { it('five', () => {}); it('waits', never); it('six', () => {}); });
+        describe('hook', () => { require('node:test').before(never); it('seven', () => {}); });
+        test('eight', () => {});
+        """,
+    )
+    run = folder.run()
+    bad = {"waits", "quay / waits", "hook / seven"}
+    assert named(run) == {
+        name: "errored" if name in bad else "passed"
+        for name in ("one", "waits", "three", "quay / five", "quay / waits", "quay / six",
+                     "hook / seven", "eight")
+    }  # fmt: skip
+    said = {run.results[f"t/a.test.cjs#{name}"]["message"] for name in bad}
+    assert said == {"it waits for what never comes: its promise was never settled"}

@@ -301,3 +301,14 @@ def test_clean_leaves_what_goes_on(folder):
     out, _ = process.communicate(timeout=30)
     assert process.returncode == 130 and "1 passed" in out
     assert folder.call("show").code == 0
+
+
+def test_few_file_descriptors_are_enough(folder):
+    for number in range(6):
+        folder.file(f"test_{number}.py", "def test_a(): pass\n")
+    command = " ".join([*folder.command("run"), "-j", "4"])
+    done = subprocess.run(
+        ["bash", "-c", f"ulimit -n 64; {command}"], cwd=folder.path, env=folder.environment(),
+        capture_output=True, text=True, timeout=60, check=False,
+    )  # fmt: skip
+    assert "6 passed" in done.stdout, done.stdout + done.stderr

@@ -66,12 +66,12 @@ class Course:
                 break
             self._desk = worker.desk
             self._expect_the_next()
+            before = len(self._left)
             ending = await worker.ask(self._request(), "ran", self._listen, self._limit)
             worker.loaded.add(self._batch.path)
             await self._settle()
-            if ending.end is End.DONE and self._spoiled:
-                self._spoiled = False  # what a test did to the process would cost the rest
-                self._slot.renew(self._suite)
+            if ending.end is End.DONE and self._spoiled and len(self._left) < before:
+                self._slot.renew(self._suite)  # what a test did to it would cost the rest
             elif ending.end is End.DONE:
                 self._account_for_the_rest()
                 await self._settle()

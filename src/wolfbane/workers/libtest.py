@@ -8,11 +8,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 _STATUS = re.compile(r"(?:^|(?<=.))(ok|FAILED|ignored(?:, (?P<why>[^\n]*))?)\s*\Z", re.S)
-_SUMMARY = re.compile(r"\n\n(?:failures:|successes:|test result: )")
+_LONGEST_STATUS = 1 << 12
+"""Characters in which a status word, and the reason behind it, has room."""
+_MARKER = re.compile(
+    r"^test (?P<name>.+?)(?: - (?P<note>should panic|compile fail|compile))? \.\.\. "
+    r"|\n(?P<summary>\n(?:failures:|successes:|test result: ))",
+    re.M,
+)
+_ROOM = 64
+"""Characters of a marker besides its name."""
 _AGAIN = re.compile(r"\nrunning \d+ tests?\n")
 _DETAIL = re.compile(
     r"^---- (?P<name>.+?) stdout ----\n(?P<text>.*?)(?=^---- .+? stdout ----\n|^failures:\n|\Z)",
@@ -51,71 +59,93 @@ class Ended:
     reason: str = ""
 
 
-@dataclass
 class Reader:
-    """Feed it text as it comes; it calls back when tests begin and end."""
+    """Feed it text as it comes; it calls back when tests begin and end.
 
-    names: Iterable[str]
-    began: Callable[[str], None]
-    ended: Callable[[Ended], None]
-    current: str = ""
-    details: dict[str, str] = field(default_factory=dict)
-    _buffer: str = ""
-    _note: str = ""
-    _over: bool = False
+    What was looked through once is not looked through again: a test may print without end. So the
+    text of the running test is kept in pieces, and only its end, in which a marker may have begun,
+    stays at hand. The first character there was dealt with before: it says whether a line begins.
+    """
 
-    def __post_init__(self) -> None:
-        self._waiting = set(self.names)
+    def __init__(
+        self, names: Iterable[str], began: Callable[[str], None], ended: Callable[[Ended], None]
+    ) -> None:
+        self.current = ""
+        self.details: dict[str, str] = {}
+        self._began, self._ended = began, ended
+        self._waiting = set(names)
+        self._longest = max(map(len, self._waiting), default=0) + _ROOM
+        self._kept: list[str] = []
+        self._rest = "\n"
+        self._note = ""
+        self._over = False
 
     def feed(self, text: str) -> None:
         """Take in more of what was printed."""
-        self._buffer += text
-        if self._over and (again := _AGAIN.search(self._buffer)):
-            self._take_details(self._buffer[: again.start()])
-            self._buffer, self._over = self._buffer[again.start() :], False
-        while not self._over and (marker := self._next_marker()) is not None:
-            self._close(self._buffer[: marker.start()])
-            self.current, self._note = marker["name"], marker["note"] or ""
-            self._waiting.discard(self.current)
-            self._buffer = self._buffer[marker.end() :]
-            self.began(self.current)
-        summary = _SUMMARY.search(self._buffer)
-        if summary and not self._over and self._close(self._buffer[: summary.start()]):
-            self._over = True
-            self._buffer = self._buffer[summary.start() :]
+        self._rest += text
+        while self._take_again() if self._over else self._take_marker():
+            pass
+        if (cut := len(self._rest) - self._longest) > 1:
+            self._kept.append(self._rest[1:cut])
+            self._rest = self._rest[cut - 1 :]
 
     def finish(self) -> str:
         """At the end: what the test that was still running had printed, if one was."""
-        if not self._over and self.current and self._close(self._buffer):
-            self._buffer = ""
+        text = self._text(len(self._rest))
+        if not self._over and self.current and self._close(text):
+            text = ""
         if self._over:
-            self._take_details(self._buffer)
-        return self._buffer if self.current else ""
+            self._take_details(text)
+        return text if self.current else ""
+
+    def _text(self, end: int) -> str:
+        return "".join([*self._kept, self._rest[1:end]])
+
+    def _go_on(self, after: int) -> None:
+        self._kept, self._rest = [], self._rest[after - 1 :]
+
+    def _take_marker(self) -> bool:
+        """Deal with the next beginning of a test, or the summary; whether there was one."""
+        for found in _MARKER.finditer(self._rest, 1):
+            if found["summary"]:
+                if self._close(self._text(found.start())):
+                    self._over = True
+                    self._go_on(found.start())
+                    return True
+            elif found["name"] in self._waiting:
+                self._close(self._text(found.start()))
+                self.current, self._note = found["name"], found["note"] or ""
+                self._waiting.discard(self.current)
+                self._go_on(found.end())
+                self._began(self.current)
+                return True
+        return False
+
+    def _take_again(self) -> bool:
+        """After a summary another program of the same run may begin; whether one did."""
+        found = _AGAIN.search(self._rest, 1)
+        if found is None:
+            return False
+        self._take_details(self._text(found.start()))
+        self._go_on(found.start())
+        self._over = False
+        return True
 
     def _take_details(self, text: str) -> None:
         for match in _DETAIL.finditer(text):
             self.details[match["name"]] = match["text"].strip("\n")
 
-    def _next_marker(self) -> re.Match[str] | None:
-        for match in re.finditer(
-            r"^test (?P<name>.+?)(?: - (?P<note>should panic|compile fail|compile))? \.\.\. ",
-            self._buffer,
-            re.M,
-        ):
-            if match["name"] in self._waiting:
-                return match
-        return None
-
     def _close(self, segment: str) -> bool:
         """The end of the current test, if the text up to here says so."""
         if not self.current:
             return True
-        match = _STATUS.search(segment)
+        tail = segment[-_LONGEST_STATUS:]
+        match = _STATUS.search(tail)
         if match is None:
             return False
-        text = segment[: match.start(1)].removeprefix("\n")
+        text = segment[: len(segment) - len(tail) + match.start(1)].removeprefix("\n")
         status = match[1].partition(",")[0]
-        self.ended(Ended(self.current, status, text, self._note, match["why"] or ""))
+        self._ended(Ended(self.current, status, text, self._note, match["why"] or ""))
         self.current = ""
         return True
 

@@ -95,6 +95,6 @@ async function run(request) {
   }
   await runner.ended;
   runner.account();
-  channel.send({ type: 'ran', file: request.file });
+  channel.send({ type: 'ran', file: request.file, spoiled: runner.spoiled });
   channel.hold(true);
 }

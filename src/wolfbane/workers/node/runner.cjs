@@ -8,6 +8,7 @@ const { problemOf } = require('./problems.cjs');
 const { Item, SEPARATOR, callerLine, declaration, here } = require('./tree.cjs');
 
 const IDLE_MS = 1000; // nothing left to run, but something (a server?) keeps the process alive
+const DRAINED = /event loop has already resolved/; // the runtime's words for what never settles
 const CLOSING_MS = 10_000; // the same, while closing hooks may be at work
 
 class Runner {
@@ -24,6 +25,8 @@ class Runner {
     this.pending = 0;
     this.finished = new Set();
     this.strays = [];
+    this.unsettled = [];
+    this.spoiled = false;
     this.patience = IDLE_MS;
     this.ended = new Promise((resolve) => { this.end = resolve; });
     process.once('beforeExit', () => { if (!this.root.children.length) this.end(); });
@@ -109,6 +112,10 @@ class Runner {
     if (item.parent === this.root) this.settle();
     if (item.ghost) return;
     item.output += this.capture.take();
+    if (verdict.cancelled && DRAINED.test(verdict.message)) {
+      this.unsettled.push([item, verdict]);
+      return;
+    }
     this.release(item, verdict);
     if (item.kind === 'suite') {
       if (this.asked.has(item.name)) this.finish(item, verdict);
@@ -176,12 +183,29 @@ class Runner {
     this.timer.unref();
   }
 
+  /**
+   * Nothing was left to wait for, and tests had begun that wait for ever: they alone pay. If none
+   * had, a hook waits, and what is in the first suite does. The rest is left to another process.
+   */
+  accountForUnsettled() {
+    const tests = this.unsettled.filter(([item]) => item.kind === 'test' && item.whole);
+    const begun = tests.filter(([item]) => item.begun);
+    const first = tests.filter(([item]) => item.outermost === tests[0][0].outermost);
+    const paying = begun.length ? begun : first;
+    for (const [item, verdict] of paying) {
+      const message = 'it waits for what never comes: its promise was never settled';
+      this.finish(item, { ...verdict, message });
+    }
+    this.spoiled = tests.length > paying.length;
+  }
+
   stray(error) {
     this.strays.push(error);
   }
 
   /** What no test can be blamed for: the file's own failure to load, and errors out of nowhere. */
   account() {
+    this.accountForUnsettled();
     this.release(this.root, {});
     if (this.problem) {
       const missed = [...this.asked].filter((name) => !this.finished.has(name));

@@ -29,6 +29,13 @@ class Item {
     return this.name ? this.name + SEPARATOR + label : label;
   }
 
+  /** What is around it, or it itself, directly in the file. */
+  get outermost() {
+    let item = this;
+    while (item.parent && item.parent.parent) item = item.parent;
+    return item;
+  }
+
   /** The nearest test around it: what is declared inside of one is made while it runs. */
   get within() {
     for (let item = this.parent; item; item = item.parent) if (item.kind === 'test') return item;
