@@ -65,7 +65,7 @@ def command(
     before, after = in_order(*(run_named(store, n) for n in names)) if runs else latest_two(store)
     if (before.entry.name, before.only) == (after.entry.name, after.only):
         raise InputError(Problem(f"'{names[0]}' and '{names[1]}' are the same run"))
-    quarantine = read_quarantine(found.root)
+    quarantine = read_quarantine(found)
     tests = open_inventory(found).tests if pick or quarantine.entries else []
     if pick:
         matches = Matcher(all_of([parse(text) for text in pick]))

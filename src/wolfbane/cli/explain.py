@@ -39,7 +39,7 @@ def command(select: Callable[[], Selected], address: str) -> None:
 
     selected = select()
     variants = _find(selected.inventory, address)
-    entry = read_quarantine(selected.inventory.workspace.root).entry(variants[0])
+    entry = read_quarantine(selected.inventory.workspace).entry(variants[0])
     make_console().print(explained(variants, selected.choice, selected.newest, entry))
 
 

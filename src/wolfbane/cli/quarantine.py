@@ -125,11 +125,11 @@ def _held(workspace: Path | None) -> list[Held]:
     from wolfbane.reports.quarantine import Held
     from wolfbane.results.history import in_each_environment
     from wolfbane.results.opening import open_history
-    from wolfbane.results.quarantine import read_quarantine
+    from wolfbane.results.quarantine import Quarantine, read_entries
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    quarantine = read_quarantine(found.root)
+    quarantine = Quarantine(read_entries(found.root))
     if not quarantine.entries:
         raise InputError(
             Problem("nothing is quarantined", hint="see wolfbane quarantine add --help")

@@ -103,7 +103,7 @@ def carry_out(
     selected = select()
     folder = new_run(workspace.results)
     keep_with_run(copies, workspace.root, folder)
-    quarantine = read_quarantine(workspace.root)
+    quarantine = read_quarantine(workspace)
     choice = replace(
         selected.choice,
         focus=selected.choice.focus and not asked.no_focus,

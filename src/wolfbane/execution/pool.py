@@ -279,6 +279,7 @@ class Pool:
 
     async def command(self, suite: Suite, command: str, member: str) -> tuple[str, str]:
         """Run a shell command for a suite; returns how it failed (or nothing) and its output."""
+        member = member.replace("/", "-")
         printed = self.family.scratch / f"{member}.out"
         process = self.family.start(
             ["/bin/sh", "-c", command],

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from wolfbane.execution.preparing import Prepared
 from wolfbane.model import Account, Result, Test
-from wolfbane.results.quarantine import NAME, Quarantine
+from wolfbane.results.quarantine import Quarantine
 from wolfbane.selection import Choice, term_counts
 from wolfbane.workspace.settings import Suite, Workspace
 
@@ -44,7 +44,7 @@ def of_the_choice(
 def of_the_quarantine(quarantine: Quarantine, tests: Sequence[Test]) -> Iterator[str]:
     """Entries that are for no test."""
     for entry in quarantine.empty(tests):
-        yield f"{NAME}:{entry.line}: '{entry.match}' matches no test any more"
+        yield f"{entry.file}:{entry.line}: '{entry.match}' matches no test any more"
 
 
 def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterator[str]:

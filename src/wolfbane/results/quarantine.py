@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from datetime import date
 from functools import partial
 from pathlib import Path
@@ -14,7 +14,9 @@ from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Test
 from wolfbane.selection import Expression, Matcher, any_of, parse
+from wolfbane.workspace.include import within
 from wolfbane.workspace.locate import Location, line_index, line_of
+from wolfbane.workspace.settings import Workspace
 
 NAME = "quarantine.toml"
 TABLE = "quarantined"
@@ -35,6 +37,7 @@ class Entry:
     owner: str = ""
     ticket: str = ""
     line: int = field(default=0, compare=False)
+    file: str = field(default=NAME, compare=False)
 
     def is_over(self, today: date) -> bool:
         """Whether its date is past."""
@@ -45,7 +48,7 @@ class Entry:
         return (today - self.since).days
 
 
-_KEYS = [item.name for item in fields(Entry) if item.name != "line"]
+_KEYS = [item.name for item in fields(Entry) if item.name not in ("line", "file")]
 
 
 class Quarantine:
@@ -70,14 +73,24 @@ class Quarantine:
         return any_of([parse(entry.match) for entry in self.entries]) if self.entries else None
 
 
-def read_quarantine(root: Path) -> Quarantine:
-    """The quarantine of a workspace, empty without a file. Raises InputError with all problems."""
+def read_quarantine(workspace: Workspace) -> Quarantine:
+    """The quarantine of a workspace and of those it includes. Raises InputError with problems."""
+    entries = read_entries(workspace.root)
+    for folder in workspace.included:
+        for entry in read_entries(workspace.root / folder):
+            moved = str(within(entry.match, folder))
+            entries.append(replace(entry, match=moved, file=f"{folder}/{entry.file}"))
+    return Quarantine(entries)
+
+
+def read_entries(root: Path) -> list[Entry]:
+    """The entries of the file in a folder, if there is one. Raises InputError with problems."""
     path = root / NAME
     try:
         text = read_regular(path).decode("utf-8")
         data = tomllib.loads(text)
     except FileNotFoundError:
-        return Quarantine([])
+        return []
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(Problem(f"cannot be read: {error}", NAME)) from None
     except tomllib.TOMLDecodeError as error:
@@ -97,7 +110,7 @@ def read_quarantine(root: Path) -> Quarantine:
             entries.append(Entry(**table, line=line))
     if problems:
         raise InputError(*problems)
-    return Quarantine(entries)
+    return entries
 
 
 def _line(lines: dict[Location, int], place: Location, *key: str) -> int:
@@ -126,7 +139,7 @@ def add(root: Path, entry: Entry) -> None:
     """Put an entry at the end of the file. Raises InputError where it is there already."""
     import tomlkit
 
-    if any(entry.match == other.match for other in read_quarantine(root).entries):
+    if any(entry.match == other.match for other in read_entries(root)):
         raise InputError(Problem(f"that is quarantined already: {entry.match}", NAME))
     path = root / NAME
     text = path.read_text(encoding="utf-8") if path.exists() else _HEAD

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.detect import detect
+from wolfbane.workspace.include import include, included_folders
 from wolfbane.workspace.read import read_settings
 from wolfbane.workspace.settings import Settings, Workspace
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
@@ -30,9 +31,15 @@ def open_workspace(start: Path, *, given: bool = False) -> Workspace:
 
 
 def _with_suites(workspace: Workspace) -> Workspace:
-    """The workspace as its file says, with suites as detected where that names none."""
-    if workspace.suites:
-        return workspace
+    """The workspace as its file says, with those it includes; as detected where no suite is named.
+
+    Workspaces below are never taken in by detection.
+    """
+    folders = included_folders(workspace)
+    inner = {folder: open_workspace(workspace.root / folder, given=True) for folder in folders}
+    whole = include(workspace, inner)
+    if whole.suites:
+        return whole
     found = detect(workspace.root)
     settings = replace(workspace.settings, suite=found.suites)
     return replace(workspace, settings=settings, detected=True, nested=found.workspaces)

@@ -26,6 +26,7 @@ class WorkspaceTable:
     jobs: int | None = None
     timeout: float | str = DEFAULT_TIMEOUT
     env: str = ""
+    include: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -236,7 +237,7 @@ class Workspace:
     """A folder, its settings, and the file that they are from, if there is one.
 
     ``detected``: its suites are worked out from its files; then ``nested`` are the folders in it
-    that are workspaces of their own.
+    that are workspaces of their own. ``included`` are those whose suites are among its own.
     """
 
     root: Path
@@ -244,6 +245,7 @@ class Workspace:
     file: Path | None
     detected: bool = False
     nested: tuple[str, ...] = ()
+    included: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:

@@ -1,0 +1,187 @@
+"""Workspaces inside of a workspace, run together: ``[workspace] include``.
+
+Their suites are named ``FOLDER/SUITE``, and their settings are put beside the outer ones. What two
+of them say differently has no meaning for both, and is an error.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.formats.copies import is_url
+from wolfbane.selection import And, Expression, Not, Or, Term, all_of, any_of, parse
+from wolfbane.workspace.settings import Service, Settings, Suite, Workspace, WorkspaceTable
+from wolfbane.workspace.vocabulary import ENV_WORDS, SETTINGS_NAME
+
+
+def include(outer: Workspace, inner: Mapping[str, Workspace]) -> Workspace:
+    """The outer workspace with the inner ones, by their folders. Raises InputError."""
+    merging = _Merging(outer)
+    for folder, workspace in inner.items():
+        merging.take(folder, workspace)
+    if merging.problems:
+        raise InputError(*merging.problems)
+    return replace(outer, settings=merging.settings, included=tuple(inner))
+
+
+def included_folders(workspace: Workspace) -> list[str]:
+    """The folders with settings that ``include`` means. Raises InputError where one means none."""
+    found: dict[str, None] = {}
+    problems = []
+    for glob in workspace.settings.workspace.include:
+        places = sorted(workspace.root.glob(f"{glob.rstrip('/')}/{SETTINGS_NAME}"))
+        if not places:
+            hint = f"a folder with a {SETTINGS_NAME} of its own is wanted"
+            words = f"'include': '{glob}' means no workspace"
+            problems.append(Problem(words, workspace.file.name if workspace.file else "", 0, hint))
+        found |= {p.parent.relative_to(workspace.root).as_posix(): None for p in places}
+    if problems:
+        raise InputError(*problems)
+    return list(found)
+
+
+class _Merging:
+    def __init__(self, outer: Workspace) -> None:
+        self.settings = outer.settings
+        self.problems: list[Problem] = []
+        self._root = outer.root
+
+    def take(self, folder: str, inner: Workspace) -> None:
+        own, theirs = self.settings, inner.settings
+        place = f"{folder}/{SETTINGS_NAME}"
+        services = {name: _moved_service(s, folder) for name, s in theirs.service.items()}
+        suites = [_moved(self._root, suite, folder, theirs) for suite in theirs.suite]
+        tags = [replace(rule, match=str(within(rule.match, folder))) for rule in theirs.tag]
+        retries = [replace(rule, match=str(within(rule.match, folder))) for rule in theirs.retry]
+        self.settings = replace(
+            own,
+            workspace=self._table(place, own.workspace, theirs.workspace, folder),
+            suite=[*own.suite, *suites],
+            tag=[*own.tag, *tags],
+            retry=[*own.retry, *retries],
+            param=self._union(place, "param", own.param, theirs.param),
+            env=self._environments(place, own.env, theirs.env),
+            service=self._union(place, "service", own.service, services),
+            browser=self._union(place, "browser", own.browser, theirs.browser),
+        )
+
+    def _table(
+        self, place: str, own: WorkspaceTable, theirs: WorkspaceTable, folder: str
+    ) -> WorkspaceTable:
+        leave_out = own.leave_out
+        if theirs.leave_out:
+            parts = [within(theirs.leave_out, folder)]
+            leave_out = str(any_of([*([parse(leave_out)] if leave_out else []), *parts]))
+        return replace(own, leave_out=leave_out, env=own.env or theirs.env)
+
+    def _union(self, place: str, table: str, own: dict[str, Any], theirs: dict[str, Any]) -> Any:
+        for name in own.keys() & theirs.keys():
+            if own[name] != theirs[name]:
+                self._differs(place, f"[{table}.{name}]")
+        return {**own, **theirs}
+
+    def _environments(
+        self, place: str, own: Mapping[str, dict[str, Any]], theirs: Mapping[str, dict[str, Any]]
+    ) -> dict[str, dict[str, Any]]:
+        whole = {name: dict(values) for name, values in own.items()}
+        for name, values in theirs.items():
+            table = whole.setdefault(name, {})
+            for key, value in values.items():
+                if key in table and table[key] != value:
+                    if key in ENV_WORDS and isinstance(value, list | str) and key != "extends":
+                        table[key] = [*_as_list(table[key]), *_as_list(value)]
+                    else:
+                        self._differs(place, f"'{key}' of [env.{name}]")
+                else:
+                    table[key] = value
+        return whole
+
+    def _differs(self, place: str, what: str) -> None:
+        folder = place.rpartition("/")[0]
+        hint = f"give it another name, or run that one alone: wolfbane run --workspace {folder}"
+        words = f"{what} is not the same as in the workspaces that it is included with"
+        self.problems.append(Problem(words, place, 0, hint))
+
+
+def _as_list(value: object) -> list[Any]:
+    return list(value) if isinstance(value, list) else [value]
+
+
+def _moved(root: Path, suite: Suite, folder: str, settings: Settings) -> Suite:
+    """A suite as the outer workspace has to name its files."""
+    http = suite.http
+    moved_http = replace(
+        http,
+        certificate=_place(folder, http.certificate),
+        key=_place(folder, http.key),
+        verify=_place(folder, http.verify) if isinstance(http.verify, str) else http.verify,
+        copies=_place(folder, http.copies),
+    )
+    own = settings.workspace
+    default = WorkspaceTable.timeout
+    return replace(
+        suite,
+        name=f"{folder}/{suite.name}",
+        paths=[p if is_url(p) else _place(folder, p) for p in suite.paths],
+        exclude=[_place(folder, glob) for glob in (*suite.exclude, own.results)],
+        folder=_place(folder, suite.folder),
+        timeout=suite.timeout or (own.timeout if own.timeout != default else None),
+        inputs=_places(folder, suite.inputs),
+        python=_program(root, folder, suite.python),
+        top=_place(folder, suite.top),
+        import_path=_places(folder, suite.import_path),
+        node=_program(root, folder, suite.node),
+        cargo=_program(root, folder, suite.cargo),
+        steps=_places(folder, suite.steps),
+        bridge=_place(folder, suite.bridge),
+        http=moved_http,
+        interpreters={
+            suffix: [_program(root, folder, program), *rest]
+            for suffix, given in suite.interpreters.items()
+            for program, *rest in [[given] if isinstance(given, str) else given]
+        },
+    )
+
+
+def _moved_service(service: Service, folder: str) -> Service:
+    return replace(service, folder=_place(folder, service.folder))
+
+
+def _place(folder: str, path: str) -> str:
+    if not path or path.startswith("/"):
+        return path
+    return folder if path in (".", "./") else f"{folder}/{path.removeprefix('./')}"
+
+
+def _places(folder: str, paths: Sequence[str]) -> list[str]:
+    return [_place(folder, path) for path in paths]
+
+
+def _program(root: Path, folder: str, program: str) -> str:
+    """A program that is a file of the inner workspace; else one by its name, as it is."""
+    return _place(folder, program) if program and (root / folder / program).exists() else program
+
+
+def within(text: str, folder: str) -> Expression:
+    """An expression of an inner workspace, with the paths in it and the tests limited to there."""
+    return all_of([Term("file", folder, "quoted"), _moved_terms(parse(text), folder)])
+
+
+def _moved_terms(expression: Expression, folder: str) -> Expression:
+    if isinstance(expression, Not):
+        return Not(_moved_terms(expression.item, folder))
+    if not isinstance(expression, Term):
+        items = tuple(_moved_terms(item, folder) for item in expression.items)
+        return And(items) if isinstance(expression, And) else Or(items)
+    has_glob = any(mark in expression.value for mark in "*?")
+    if expression.field == "suite" and expression.style != "regex":
+        return replace(expression, value=f"{folder}/{expression.value}")
+    if expression.field == "at" or (
+        expression.field == "file" and (expression.style == "quoted" or has_glob)
+    ):
+        return replace(expression, value=f"{folder}/{expression.value}")
+    return expression
