@@ -66,9 +66,19 @@ def test_a_script_that_takes_its_test_function_from_a_helper_is_run(folder):
     folder.file("t/helper.js", "module.exports = require('node:test').test;\n")
     folder.file("t/berth.js", "const check = require('./helper');\ncheck('fits', () => {});\n")
     folder.file("t/tool.js", "module.exports = 3;\n")
+    folder.file(
+        "t/alias.js",
+        "const { describe, test: t } = require('node:test');\n"
+        "describe('quay', () => { t.test('aliased', () => {}); });\n"
+        "const own = { check: t };\nown.check('held', () => {});\n",
+    )
+    folder.file(
+        "t/odd.js", "const own = { check: require('node:test') };\nown.check('odd', () => {});\n"
+    )
     folder.file("wolfbane.toml", '[[suite]]\nname = "t"\nkind = "node"\npaths = ["t"]\n')
     run = folder.run()
-    assert run.outcomes == {"t/berth.js#fits": "passed"}
+    names = ("berth.js#fits", "alias.js#quay / aliased", "alias.js#held", "odd.js#odd")
+    assert run.outcomes == {f"t/{name}": "passed" for name in names}
     assert "no tests in  t/helper.js, t/tool.js" in run.out
 
 

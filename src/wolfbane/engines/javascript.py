@@ -12,6 +12,8 @@ from tree_sitter_javascript import language
 
 TESTS = frozenset({"test", "it"})
 SUITES = frozenset({"describe", "suite", "context"})
+_MODULE_ITSELF = frozenset({"test", "default"})
+"""What is exported under these names is the module: ``test.describe``, ``test.it``."""
 MARKS = frozenset({"skip", "todo", "only"})
 _IMPORT = re.compile(r"""import\s+([^;'"]*?)\s+from\s*['"]node:test['"]""")
 _REQUIRE = re.compile(
@@ -124,6 +126,8 @@ class _Words:
     def _bind(self, name: str, alias: str) -> None:
         if name in TESTS or name in MARKS or name == "default":
             self.tests.add(alias)
+            if name in _MODULE_ITSELF:
+                self.whole.add(alias)
         elif name in SUITES:
             self.suites.add(alias)
 

@@ -39,7 +39,8 @@ class NodeEngine:
         mentioned = _MODULE in source or (suite.globals and b"(" in source)
         declared = read(source, global_words=suite.globals) if mentioned else None
         if declared is None:
-            looked_into, brings = ((), True) if named else _brought(root, path, source)
+            sure = named or _MODULE in source
+            looked_into, brings = ((), True) if sure else _brought(root, path, source)
             return TestFile(
                 path, suite.name, self.kind, complete=not brings, dynamic=brings,
                 depends=looked_into,
@@ -54,7 +55,7 @@ class NodeEngine:
         ]
         return TestFile(
             path, suite.name, self.kind, tuple(tests), tuple(blocks),
-            complete=not declared.dynamic, dynamic=declared.dynamic,
+            complete=bool(tests) and not declared.dynamic, dynamic=declared.dynamic,
         )  # fmt: skip
 
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:

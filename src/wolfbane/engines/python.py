@@ -19,6 +19,7 @@ _LOOKS_DYNAMIC = re.compile(
 )
 
 
+_FILES = ("test*.py", "*_test.py")
 _PLAIN = {
     "skip", "skipIf", "skipUnless", "expectedFailure", "staticmethod", "classmethod", "patch",
 }  # fmt: skip
@@ -35,7 +36,7 @@ class PythonEngine:
     has_closing_hooks = False
 
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
-        return ("test*.py", "*_test.py", "__init__.py")
+        return (*_FILES, "__init__.py")
 
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
         try:
@@ -44,7 +45,11 @@ class PythonEngine:
             return TestFile(path, suite.name, self.kind, complete=False, error=str(error))
         reader = _Reader(tree, suite.name, path)
         dynamic = _LOOKS_DYNAMIC.search(source) is not None
-        if not reader.tests and not dynamic and proves_no_test(tree):
+        if (
+            not reader.tests
+            and not dynamic
+            and (proves_no_test(tree) or _is_a_package_of_others(root / path, source))
+        ):
             return None
         hidden = Hidden(root, suite, path, tree)
         complete = bool(reader.tests) and not (reader.hides_something or dynamic or hidden.found)
@@ -139,6 +144,16 @@ class _Reader:
             if isinstance(item, _Function) and item.name.startswith("test"):
                 found[item.name] = (node, item)
         return found
+
+
+def _is_a_package_of_others(path: Path, source: bytes) -> bool:
+    """Whether a package has no test file beside its ``__init__.py``, which brings none in itself.
+
+    Its modules are not tests, and may need what the tests do not.
+    """
+    if path.name != "__init__.py" or b"TestCase" in source or b"import *" in source:
+        return False
+    return not any(any(path.parent.glob(pattern)) for pattern in _FILES)
 
 
 def _first_line(node: _Function | ast.ClassDef) -> int:

@@ -15,7 +15,7 @@ import orjson
 from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Block, Tag, Test, TestFile
 
-FORMAT = 9
+FORMAT = 10
 _Entry = dict[str, Any]
 
 

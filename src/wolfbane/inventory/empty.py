@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from wolfbane.errors import NothingChosen
 from wolfbane.inventory.scan import Inventory
+from wolfbane.inventory.unclaimed import in_words, unclaimed
 from wolfbane.selection import Choice, choose, term_counts
 
 
@@ -18,6 +19,8 @@ def nothing_chosen(
         names = ", ".join(suite.name for suite in inventory.workspace.suites)
         nowhere = "there is no suite here; 'wolfbane init' writes down how one looks"
         lines = [f"suites: {names}" if names else nowhere]
+        if lost := unclaimed(inventory):
+            lines.append(in_words(lost))
         if unread := sum(not file.complete for file in inventory.files.values()):
             files = "1 file tells" if unread == 1 else f"{unread} files tell"
             lines.append(f"{files} more when loaded: wolfbane list --exact")

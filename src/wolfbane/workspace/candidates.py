@@ -14,7 +14,8 @@ _NEVER = {"__pycache__", "node_modules", "build", "dist", "target", "blib"}
 _INSTALLED = {"pyvenv.cfg", "CACHEDIR.TAG"}
 AUTHOR_TESTS = "xt"
 """By custom of Perl's authors: tests that only a release needs."""
-_PYTHON_NAME = re.compile(r"test.*\.py|.*_test\.py")
+_PYTHON_NAME = re.compile(r"test(?!ing).*\.py|.*_test\.py")
+"""A module ``testing`` is, by custom, one that helps others to test."""
 _PYTHON_TEST = re.compile(rb"^\s*class\s+[^\s(:]+\(.*\):|^(?:async )?def test_|load_tests", re.M)
 _NODE_TEST = re.compile(rb"""(?:from|require\()\s*['"]node:test['"]""")
 _NAMED_LIKE_ONE = re.compile(
