@@ -58,6 +58,17 @@ def test_what_failed_runs_again_where_it_failed_and_nowhere_else(quay, against):
     assert quay.run("--status", "failed").code == 3
 
 
+def test_what_failed_without_an_environment_runs_again_beside_the_others(quay):
+    settings = SETTINGS.replace('env = "local"', "").replace(
+        "[param.place]", '[param.place]\n    default = "pier"'
+    )
+    quay.file("wolfbane.toml", settings)
+    assert quay.run().code == 1
+    assert quay.run("--env", "staging").code == 1
+    again = quay.run("--status", "failed")
+    assert again.outcomes == {PLACE: "failed", f"{PLACE} @staging": "failed"}, again.out
+
+
 def test_an_address_means_the_test_in_every_environment(quay):
     for path in (PLACE, "tests/test_quay.py:5", "tests/test_quay.py#Quay"):
         run = quay.run(path, *BOTH, "--name", "place")

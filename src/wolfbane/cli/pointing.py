@@ -74,10 +74,10 @@ def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any
 
 
 def status_labels(workspace: Workspace) -> list[str]:
-    """The environments that a command's ``status:`` terms are about, where they are not one.
+    """The environments that a command's ``status:`` terms are about; "" for runs without one.
 
     Outcomes belong to a test in an environment: what failed in two of them runs again in both.
-    Nothing where the selection has no such term, or where all of it ended in the environment that
+    Empty where the selection has no such term, or where all of it ended in the environment that
     is taken by default.
     """
     from wolfbane.environments.labels import read_labels
@@ -92,8 +92,13 @@ def status_labels(workspace: Workspace) -> list[str]:
     if wanted is None:
         return []
     found = Newest(workspace.results).environments(wanted)
-    labels = [label for label in found if label and read_labels(workspace, [f"status @{label}"])]
+    labels = [label for label in found if not label or read_labels(workspace, [_at(label)])]
     return labels if labels != [workspace.settings.workspace.env] else []
+
+
+def _at(label: str) -> str:
+    """An address that ends in a label."""
+    return f"status @{label}"
 
 
 def _point(
@@ -110,7 +115,7 @@ def _point(
     if labels and not names and not spread:
         return labels.resolve(workspace, values)
     if not names and not spread and (found := status_labels(workspace)):
-        return read_labels(workspace, [f"status @{label}" for label in found]).resolve(
-            workspace, values
-        )
+        plain = resolve_each(workspace, "", values) if "" in found else []
+        labels = read_labels(workspace, [_at(label) for label in found if label])
+        return [*plain, *labels.resolve(workspace, values)]
     return resolve_each(workspace, names, values, spread, labelled=bool(labels))
