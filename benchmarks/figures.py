@@ -261,9 +261,34 @@ with httpx.Client() as client:
     server.shutdown()
 
 
+def printing() -> None:
+    """What a crate's test prints is read once: four times as much takes four times as long."""
+    from wolfbane.workers.libtest import Ended, Reader
+
+    def read(text: str) -> float:
+        def ignore(told: str | Ended) -> None: ...
+
+        whole = f"\nrunning 1 test\ntest a ... {text}ok\n\ntest result: ok."
+        reader, piece = Reader(["a"], ignore, ignore), 1 << 16
+        began = time.perf_counter()
+        for start in range(0, len(whole), piece):
+            reader.feed(whole[start : start + piece])
+        reader.finish()
+        return time.perf_counter() - began
+
+    line = "a line of what it prints\n"
+    less, more = (
+        statistics.median(read(line * (size // len(line))) for _ in range(3))
+        for size in (4 << 20, 16 << 20)
+    )
+    title, ratio = "A test that prints 16 MB, beside 4 MB", more / less
+    print(f"{title:<44} {more:8.2f} s {less:8.2f} s {ratio:6.2f}")
+
+
 FIGURES: dict[str, Callable[[], None]] = {
     "start": start, "listing": listing, "empty": empty, "tap": tap,
-    "node": node, "cargo": cargo, "workflows": workflows, "library": library
+    "node": node, "cargo": cargo, "workflows": workflows, "library": library,
+    "printing": printing,
 }  # fmt: skip
 
 

@@ -111,6 +111,30 @@ def test_what_a_cut_leaves_is_masked(secret, data):
         assert secret[-length:] not in mask(text), text
 
 
+def test_archives_cut_no_secret_in_two(quay):
+    for missing in range(8, 30):  # wherever the cut falls in it
+        pad = "x" * ((1 << 16) - len('{"pad": "", "given": "') - missing)
+        body = {
+            "contentType": "application/json",
+            "payload": {"pad": pad, "given": "{$inputs.token}"},
+        }
+        flows(
+            quay,
+            {"workflowId": f"w{missing}", "inputs": {"type": "object", "properties": {"token": {}}},
+             "steps": [step("talk", "echo", requestBody=body,
+                            parameters=[{"name": "id", "in": "path", "value": "x"}])]},
+            name=f"cut{missing}",
+        )  # fmt: skip
+    secret = "a-berth-for-the-grey-heron-4711"
+    quay.file("token.txt", secret)
+    done = run(quay, "--report", "json=out.json")
+    archives = [path.read_text() for path in quay.path.glob(".wolfbane/runs/*/evidence/*.har")]
+    assert len(archives) == 22, done.out + done.err
+    pieces = [secret[:8], secret[-8:]]
+    assert not [text[-300:] for text in archives for piece in pieces if piece in text]
+    assert sum("*****" in text for text in archives) == 22
+
+
 def test_words_that_are_no_secret_stay():
     mask = Mask(["password-of-the-harbour"])
     assert mask("the password of the gate") == "the password of the gate"

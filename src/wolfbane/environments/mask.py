@@ -15,8 +15,13 @@ _LEAST_LEFT = 8
 """Characters of a secret that a cut may leave without giving it away."""
 _UNESCAPED = "!~*'()"
 """What ``encodeURIComponent`` of ECMAScript leaves as it is, besides letters, digits and -_. ."""
-_CUT_AFTER = re.compile(r"""['"`)]*\s*(?:\.\.\.|…|\[)|['"`)]*(?:\n|\Z)""")
-_CUT_BEFORE = re.compile(r"""(?:\A|\n|\.\.\.|…|\])\s*['"`(]*\Z""")
+_CUT_AFTER = re.compile(
+    r"""['"`)]*\s*(?:\.\.\.|…|\[)|['"`)]*(?:\n|\Z)|["']\s*[,}\]]|&(?:quot|\#34|\#x27|\#39);|<"""
+)
+_CUT_BEFORE = re.compile(
+    r"""(?:\A|\n|\.\.\.|…|\])\s*['"`(]*\Z|[:,\[{]\s*["']\Z|&(?:quot|\#34|\#x27|\#39);\Z|>\Z"""
+)
+"""A cut is marked, or it is at the end of a line, of a quoted text in JSON, of an element."""
 _ROOM = 16
 """Characters before a piece in which the mark of a cut is looked for."""
 
@@ -25,7 +30,7 @@ class Mask:
     """Replaces secrets wherever they appear: as they are, and in the forms that programs give them.
 
     What shortening leaves of one, eight characters or more at the mark of a cut or at the end of a
-    line, is replaced, too. So texts may be shortened before, by whoever printed them.
+    line or a quoted text, is replaced, too. So whoever printed a text may have shortened it.
     """
 
     def __init__(self, secrets: Iterable[str]) -> None:
