@@ -38,14 +38,24 @@ def python_worker(root: Path, suite: Suite) -> WorkerCommand:
 
 def interpreter(root: Path, suite: Suite) -> str:
     """The interpreter that a suite runs on. Raises Missing."""
-    folder = root / suite.folder
+    return _itself(_named(root, suite), root / suite.folder)
+
+
+def runtime(root: Path, suite: Suite) -> str:
+    """``Python 3.11.7 (/usr/bin/python3)``. Raises Missing where it does not start."""
+    version, python = _ask(_named(root, suite), root / suite.folder)
+    return f"Python {version} ({python.removeprefix(f'{root}/')})"
+
+
+def _named(root: Path, suite: Suite) -> str:
+    """The program that the settings name, or that is taken without. Raises Missing."""
     if not suite.python:
-        return _itself(_default(root, suite), folder)
+        return _default(root, suite)
     local = root / suite.python
     found = str(local) if local.exists() else shutil.which(suite.python)
     if not found:
         raise Missing(f"there is no Python interpreter '{suite.python}'")
-    return _itself(found, folder)
+    return found
 
 
 def _default(root: Path, suite: Suite) -> str:
@@ -65,13 +75,6 @@ def _itself(python: str, folder: Path) -> str:
     with Path(python).open("rb") as file:
         is_script = file.read(2) == b"#!"
     return _ask(python, folder)[1] if is_script else python
-
-
-def runtime(root: Path, suite: Suite) -> str:
-    """``Python 3.11.7 (/usr/bin/python3)``. Raises Missing where it does not start."""
-    python = interpreter(root, suite)
-    shown = python.removeprefix(f"{root}/")
-    return f"Python {_ask(python, root)[0]} ({shown})"
 
 
 @cache
