@@ -42,9 +42,15 @@ def interpreter(root: Path, suite: Suite) -> str:
 
 
 def runtime(root: Path, suite: Suite) -> str:
-    """``Python 3.11.7 (/usr/bin/python3)``. Raises Missing where it does not start."""
+    """``Python 3.11.7 (/usr/bin/python3)``. Raises Missing where it does not start.
+
+    The path is from the workspace if it is in there, and from ``~`` if it is at home.
+    """
     version, python = _ask(_named(root, suite), root / suite.folder)
-    return f"Python {version} ({python.removeprefix(f'{root}/')})"
+    inside = python.removeprefix(f"{root}/")
+    home = f"{Path.home()}/"
+    shown = f"~/{inside.removeprefix(home)}" if inside.startswith(home) else inside
+    return f"Python {version} ({shown})"
 
 
 def _named(root: Path, suite: Suite) -> str:

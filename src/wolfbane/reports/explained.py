@@ -68,10 +68,12 @@ def _last_runs(variants: Sequence[Test], newest: Newest) -> Iterator[Text]:
     for test in variants:
         for environment, (outcome, seconds) in newest.variants(test.address).items():
             ran = True
-            line = Text(outcome, style=STYLES[Outcome(outcome)])
-            line.append(f", {clock(seconds)}", style="not bold default")
-            where = variant("", test.browser, environment).strip()
-            yield line.append(f"  {visible(where)}" if where else "", style="not bold dim")
+            where = variant("", test.browser, environment)
+            yield Text.assemble(
+                (outcome, STYLES[Outcome(outcome)]),
+                f", {clock(seconds)}",
+                (f" {visible(where)}", "dim"),
+            )
     if not ran:
         yield Text("never run here")
 
