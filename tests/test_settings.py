@@ -165,3 +165,8 @@ def test_options_that_cannot_be_followed_run_nothing(folder, arguments, message)
     run = folder.call("run", *arguments)
     assert (run.code, message in run.err) == (2, True), run.err
     assert not (folder.path / "ran").exists()
+
+
+def test_a_wrong_option_is_told_with_its_command(folder):
+    run = folder.call("run", "--nosuch")
+    assert (run.code, run.err.splitlines()[0]) == (2, "Usage: wolfbane run [OPTIONS] [PATH]...")

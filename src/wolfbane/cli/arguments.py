@@ -42,19 +42,23 @@ class PresetCommand(click.Command):
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         if not ctx.resilient_parsing:
-            refuse_contradictions(self, args)
+            refuse_contradictions(self, ctx, args)
             args = expanded(self, args)
             ctx.meta[EXPANDED] = list(args)
         return super().parse_args(ctx, args)
 
 
-def refuse_contradictions(command: click.Command, arguments: Sequence[str]) -> None:
+def refuse_contradictions(
+    command: click.Command, ctx: click.Context, arguments: Sequence[str]
+) -> None:
     """Refuse options that exclude each other on one line. What is typed may undo a preset's."""
-    _, _, order = command.make_parser(click.Context(command)).parse_args(list(arguments))
+    _, _, order = command.make_parser(ctx).parse_args(list(arguments))
     given = {name for option in order for name in option.opts}
     for one, other in CONTRADICTIONS:
         if {one, other} <= given:
-            raise click.UsageError(f"{one} and {other} contradict each other: give one of them")
+            raise click.UsageError(
+                f"{one} and {other} contradict each other: give one of them", ctx
+            )
 
 
 def expanded(command: click.Command, arguments: Sequence[str]) -> list[str]:
