@@ -169,4 +169,4 @@ def test_options_that_cannot_be_followed_run_nothing(folder, arguments, message)
 
 def test_a_wrong_option_is_told_with_its_command(folder):
     run = folder.call("run", "--nosuch")
-    assert (run.code, run.err.splitlines()[0]) == (2, "Usage: wolfbane run [OPTIONS] [PATH]...")
+    assert run.code == 2 and "wolfbane run [OPTIONS] [PATH]..." in run.err.splitlines()[0]
