@@ -12,9 +12,11 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
+import sqlalchemy as sa
 
+from wolfbane.results import migrations
 from wolfbane.results.history import stands_out
-from wolfbane.results.store import Ended, RunEntry, Store
+from wolfbane.results.store import NAME, Ended, RunEntry, Store, _with_driver
 
 PLACE = "test_quay.py#"
 SUITE = """
@@ -189,3 +191,61 @@ def test_what_stands_out_of_noise():
     assert not stands_out(1.6, steady[:4])
     assert not stands_out(2.0, [0.5, 2.5, 1.0, 3.0, 0.2, 1.8])
     assert stands_out(0.5, [0.1] * 6) and not stands_out(0.15, [0.1] * 6)
+
+
+def _as_of_the_first_version(url, place):
+    """A history as the first version of its tables had it: no test with an environment."""
+    from alembic import command
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(migrations.__file__).parent))
+    engine = sa.create_engine(_with_driver(url) if url else f"sqlite:///{place / NAME}")
+    with engine.begin() as line:
+        config.attributes["connection"] = line
+        command.upgrade(config, "0001")
+        for number, target in enumerate(["", "staging", "local,staging"], 1):
+            line.execute(
+                sa.text(
+                    "INSERT INTO runs (id, name, began, seconds, exit_code, target, command, "
+                    "expression, counts, origin) VALUES (:id, :name, '2026-01-01', 1, 0, :target, "
+                    "'', '', '{}', 'run')"
+                ),
+                {"id": number, "name": f"r{number}", "target": target},
+            )
+        addresses = ["a", "a @firefox", "a @local", "a @staging"]
+        for number, address in enumerate(addresses, 1):
+            line.execute(
+                sa.text("INSERT INTO tests (id, address, suite) VALUES (:id, :address, 'q')"),
+                {"id": number, "address": address},
+            )
+        for test, run in [(1, 1), (2, 1), (1, 2), (2, 2), (3, 3), (4, 3)]:
+            line.execute(
+                sa.text(
+                    "INSERT INTO results (test_id, run_id, outcome, seconds, attempts, message) "
+                    "VALUES (:test, :run, 'passed', 1, 1, '')"
+                ),
+                {"test": test, "run": run},
+            )
+        if url:  # numbers were given by hand here
+            line.execute(sa.text("SELECT setval('tests_id_seq', 100)"))
+            line.execute(sa.text("SELECT setval('runs_id_seq', 100)"))
+
+
+def test_a_history_of_the_first_version_is_brought_up_to_date(tmp_path, url):
+    _as_of_the_first_version(url, tmp_path)
+    store = Store.open(tmp_path, url)
+    by_run = {
+        run.name: sorted(e.address for e in store.results_of(run.id)) for run in store.runs(9)
+    }
+    assert by_run == {
+        "r1": ["a", "a @firefox"],
+        "r2": ["a @firefox @staging", "a @staging"],
+        "r3": ["a @local", "a @staging"],
+    }
+    assert store.variants(["a", "a @firefox"]) == {
+        "a": ["a", "a @local", "a @staging"], "a @firefox": ["a @firefox", "a @firefox @staging"],
+    }  # fmt: skip
+    added = RunEntry("r4", "2026-01-02", 1.0, 0, {}, "local")
+    assert store.add(added, [Ended("a @local", "q", "failed", 1.0, environment="local")])
+    assert next(run.name for run in store.runs_of(["a"], 9)) == "r4"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 
 import pytest
 
@@ -111,31 +110,6 @@ def test_the_history_has_a_line_for_each_environment_and_looks_at_their_runs(qua
     shown = json.loads(quay.call("history", "--name", "place", "--runs", "2", "--as", "json").out)
     assert [(each["address"], each["runs"], each["passed"]) for each in shown] == [
         (f"{PLACE} @local", 1, 1), (f"{PLACE} @staging", 1, 0),
-    ]  # fmt: skip
-
-
-def test_a_history_from_before_is_brought_up_to_date(quay):
-    quay.run("--env", "staging")
-    quay.run(*BOTH)
-    quay.call("history")
-    place = quay.path / ".wolfbane/history.sqlite"
-    with sqlite3.connect(place) as base:  # as the first version of the tables had it
-        base.execute("DROP INDEX tests_by_place")
-        single = "SELECT id FROM runs WHERE target = 'staging'"
-        for number, address in base.execute(
-            "SELECT id, place FROM tests WHERE environment = 'staging'"
-        ).fetchall():
-            old = base.execute("INSERT INTO tests (address, suite) VALUES (?, 'quay')", [address])
-            base.execute(
-                f"UPDATE results SET test_id = ? WHERE test_id = ? AND run_id IN ({single})",
-                [old.lastrowid, number],
-            )
-        base.execute("ALTER TABLE tests DROP COLUMN place")
-        base.execute("ALTER TABLE tests DROP COLUMN environment")
-        base.execute("UPDATE alembic_version SET version_num = '0001'")
-    shown = json.loads(quay.call("history", "--name", "place", "--as", "json").out)
-    assert [(each["address"], each["runs"], each["passed"]) for each in shown] == [
-        (f"{PLACE} @local", 1, 1), (f"{PLACE} @staging", 2, 0),
     ]  # fmt: skip
 
 

@@ -45,7 +45,7 @@ def _move(connection: sa.Connection, label: str) -> None:
     )
     values = {"label": label, "ending": f" @{label}"}
     connection.execute(
-        sa.text(
+        _text(
             "INSERT INTO tests (address, suite, place, environment) "
             "SELECT address || :ending, suite, address, :label FROM tests t "
             f"WHERE environment = '' AND id IN ({theirs}) "
@@ -54,7 +54,7 @@ def _move(connection: sa.Connection, label: str) -> None:
         values,
     )
     connection.execute(
-        sa.text(
+        _text(
             "UPDATE results SET test_id = (SELECT o.id FROM tests t JOIN tests o "
             "ON o.address = t.address || :ending WHERE t.id = results.test_id) "
             "WHERE run_id IN (SELECT id FROM runs WHERE target = :label) "
@@ -62,6 +62,13 @@ def _move(connection: sa.Connection, label: str) -> None:
         ),
         values,
     )
+
+
+def _text(statement: str) -> sa.TextClause:
+    """A statement with texts for its names: PostgreSQL cannot always tell that they are."""
+    clause = sa.text(statement)
+    names = [name for name in ("label", "ending") if f":{name}" in statement]
+    return clause.bindparams(*(sa.bindparam(name, type_=sa.Text) for name in names))
 
 
 def downgrade() -> None:
