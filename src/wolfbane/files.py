@@ -17,6 +17,19 @@ def read_regular(path: Path) -> bytes:
     return path.read_bytes()
 
 
+def as_text(path: str) -> str:
+    """A path as every report can hold it: what in it is not UTF-8 as visible escapes."""
+    return path.encode("utf-8", "backslashreplace").decode()
+
+
+def is_file(path: Path) -> bool:
+    """Whether it is a file; what the system cannot even look for (too long a name) is none."""
+    try:
+        return path.is_file()
+    except (OSError, ValueError):
+        return False
+
+
 def write_whole(path: Path, text: str) -> None:
     """Write a file in one step, so that another process never reads half of it."""
     path.parent.mkdir(parents=True, exist_ok=True)

@@ -82,7 +82,7 @@ def main() -> None:
     import os
     import sys
 
-    from wolfbane.cli.streams import prepare_streams
+    from wolfbane.cli.streams import leave_standard_output, prepare_streams
 
     gc.set_threshold(100_000)  # what is read stays: a tenth of a long list's time is saved
     prepare_streams()
@@ -100,10 +100,10 @@ def main() -> None:
         error.show()
         sys.exit(2)
     except BrokenPipeError:
-        _to_nowhere(sys.stdout.fileno())
+        leave_standard_output()
         sys.exit(141)
     except OSError as error:
-        _to_nowhere(sys.stdout.fileno())
+        leave_standard_output()
         click.echo(f"wolfbane: {error}", err=True)
         sys.exit(2)
     except Exception as error:
@@ -113,10 +113,3 @@ def main() -> None:
             raise
         click.echo(f"wolfbane: {error}", err=True)
         sys.exit(error.exit_code)
-
-
-def _to_nowhere(descriptor: int) -> None:
-    """What is still to be written there would fail again at the program's end."""
-    import os
-
-    os.dup2(os.open(os.devnull, os.O_WRONLY), descriptor)

@@ -75,7 +75,13 @@ def command(
             for run in (before, after)
         )
     held = {test.address for test in tests if quarantine.entry(test)}
-    apart = frozenset(a for run in (before, after) for a, e in run.ended.items() if e.place in held)
+    apart = frozenset(
+        each
+        for run in (before, after)
+        for address, ended in run.ended.items()
+        if ended.place in held
+        for each in (address, ended.place)  # by place, where the environments differ
+    )
     earlier = earlier_seconds(store, after.ended.values(), after.entry)
     told = compare(before, after, earlier, apart)
     if form == "json":

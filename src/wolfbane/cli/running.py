@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import random
 import shlex
 import shutil
@@ -15,6 +16,7 @@ import click
 from wolfbane.browsers.words import FAILURES
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import Selected
+from wolfbane.cli.streams import leave_standard_output
 from wolfbane.cores import available_cores
 from wolfbane.environments import Mask
 from wolfbane.errors import InputError, WolfbaneError
@@ -123,7 +125,7 @@ def carry_out(
             console, quiet=asked.quiet, verbose=asked.verbose,
             results=workspace.settings.workspace.results,
         ),
-        lambda words: click.echo(f"wolfbane: {words}", err=True),
+        _without_console,
     )  # fmt: skip
     try:
         if asked.dry_run:
@@ -152,6 +154,13 @@ def carry_out(
         for problem in tidy(workspace, datetime.now()):
             click.echo(f"wolfbane: {problem}", err=True)
     return code
+
+
+def _without_console(words: str) -> None:
+    """Go on with a run whose console cannot be written; its record and reports are whole."""
+    leave_standard_output()
+    with contextlib.suppress(OSError):  # the error stream may be no better
+        click.echo(f"wolfbane: {words}", err=True)
 
 
 def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import os
 import sys
@@ -22,3 +23,9 @@ def prepare_streams() -> None:
 
 def _nowhere() -> io.TextIOWrapper:
     return io.TextIOWrapper(Path(os.devnull).open("wb"), encoding="utf-8")
+
+
+def leave_standard_output() -> None:
+    """Have what is still to be written there go nowhere: it would fail at the program's end."""
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

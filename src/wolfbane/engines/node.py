@@ -8,6 +8,7 @@ from pathlib import Path
 
 from wolfbane.engines.contract import WORKERS, Missing, WorkerCommand
 from wolfbane.engines.programs import find_program, version_line
+from wolfbane.files import is_file
 from wolfbane.model import Block, Test, TestFile
 from wolfbane.workspace.settings import Suite
 
@@ -89,7 +90,7 @@ def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], boo
     while waiting:
         place, text = waiting.pop()
         for specifier in javascript_imports(text):
-            file = next((f for f in specifier_files(specifier, place) if (root / f).is_file()), "")
+            file = next((f for f in specifier_files(specifier, place) if is_file(root / f)), "")
             if not file or file in seen or file == path:
                 continue
             seen[file] = None

@@ -16,6 +16,7 @@ from pathlib import Path
 
 from wolfbane.engines.python_imports import module_files, module_roots
 from wolfbane.engines.pythonic import parse_source
+from wolfbane.files import is_file
 from wolfbane.workspace.settings import Suite
 
 _NAMED_LIKE_TESTS = re.compile(r"test|case|suite|spec", re.I)
@@ -74,9 +75,9 @@ class Hidden:
         self._root, self._path, self._roots = root, path, module_roots(suite)
         self._plain = {*_PLAIN_CALLS, *_standard_names(tree)}
         self._plain.update(node.name for node in tree.body if isinstance(node, ast.ClassDef))
-        self._seen: dict[str, None] = {}
+        self._seen: dict[tuple[str, frozenset[str]], None] = {}
         self.found = any(list(map(self._may_add, _at_load(tree.body))))  # each file is looked into
-        self.depends = tuple(self._seen)
+        self.depends = tuple(dict.fromkeys(file for file, _ in self._seen))
 
     def _may_add(self, node: ast.stmt) -> bool:
         if isinstance(node, ast.ImportFrom):
@@ -95,9 +96,9 @@ class Hidden:
         file = self._file_of(module, path)
         if not file:
             return "*" in names or any(map(_NAMED_LIKE_TESTS.search, names))
-        if file in self._seen:
+        if (file, frozenset(names)) in self._seen:
             return False
-        self._seen[file] = None
+        self._seen[file, frozenset(names)] = None
         source = _source(self._root / file)
         if _TEST_CODE.search(source):
             return not all(self._is_module(module, name, path) for name in names)
@@ -111,7 +112,7 @@ class Hidden:
         """The module's own file in the workspace, or nothing."""
         for candidates in module_files(module, path, self._roots):
             for file in reversed(candidates[-2:]):
-                if (self._root / file).is_file():
+                if is_file(self._root / file):
                     return file
         return ""
 

@@ -113,7 +113,8 @@ class Family:
         if ended and self._adopts:
             self._end_orphans_of(process.pid, f"{self.mark}.{member}")
         else:
-            warden.end_all(below.__contains__)
+            if below:
+                warden.end_all(below.__contains__)
             warden.end_marked(f"{self.mark}.{member}", {process.pid})
 
     def _end_orphans_of(self, session: int, mark: str) -> None:

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from wolfbane.engines.javascript_imports import javascript_imports, specifier_files
 from wolfbane.engines.python_imports import module_files, python_imports
+from wolfbane.files import is_file
 
 PYTHON, JAVASCRIPT = (".py", ".pyw"), (".js", ".mjs", ".cjs", ".jsx")
 
@@ -69,5 +70,5 @@ class Imports:
 
     def _is_there(self, path: str) -> bool:
         if path not in self._there:
-            self._there[path] = path in self._gone or (self._root / path).is_file()
+            self._there[path] = path in self._gone or is_file(self._root / path)
         return self._there[path]

@@ -9,6 +9,7 @@ from functools import cached_property
 from pathlib import Path
 
 from wolfbane.engines import engine_for
+from wolfbane.files import as_text
 from wolfbane.formats.copies import is_url, place_of
 from wolfbane.inventory.cache import Cache, look
 from wolfbane.inventory.files import suite_files
@@ -124,15 +125,13 @@ def open_inventory(workspace: Workspace) -> Inventory:
         own = [path for path in mine if path not in files]
         found = _suite_files(workspace, suite, own, cache)
         with_tests = {path: file for path, file in found.items() if _may_hold_tests(file)}
-        without[suite.name] = [path for path in own if path not in with_tests and _is_text(path)]
+        without[suite.name] = [
+            path for path in own if path not in with_tests and as_text(path) == path
+        ]
         files |= with_tests
     inventory = Inventory(workspace, files, shared, without, cache)
     inventory.save()
     return inventory
-
-
-def _is_text(path: str) -> bool:
-    return path.encode("utf-8", "replace").decode() == path
 
 
 def _may_hold_tests(file: TestFile) -> bool:

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from wolfbane.cores import available_cores
 from wolfbane.engines import engine_for
+from wolfbane.files import as_text
 from wolfbane.inventory.cache import Seen, look
 from wolfbane.inventory.tags import with_source_tags
 from wolfbane.model import TestFile
@@ -59,7 +60,7 @@ def _lost(suite: Suite, path: str, why: str) -> Scanned:
 
 
 def _scan(root: Path, suite: Suite, path: str) -> Scanned:
-    shown = path.encode("utf-8", "backslashreplace").decode()
+    shown = as_text(path)
     if shown != path:
         return _lost(suite, shown, "its name is not UTF-8, which every report is written in")
     try:
@@ -71,6 +72,8 @@ def _scan(root: Path, suite: Suite, path: str) -> Scanned:
         file = engine.scan(root, suite, path, source)
     except (RecursionError, MemoryError):
         return _lost(suite, path, "what it holds is nested too deeply to be read")
+    except OSError as error:  # something that it leads to
+        return _lost(suite, path, f"what it leads to cannot be read: {error.strerror or error}")
     if file is not None:
         exact = engine.scan_is_exact and file.complete
         file = with_source_tags(replace(file, exact=exact), source)

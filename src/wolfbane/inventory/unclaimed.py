@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from wolfbane.files import as_text
 from wolfbane.inventory.scan import Inventory
 from wolfbane.selection.match import path_pattern
 from wolfbane.workspace.candidates import looks_like_tests, read_tree
@@ -22,7 +23,7 @@ def unclaimed(inventory: Inventory) -> list[str]:
     left += [path for suite in workspace.suites for path in suite.exclude]
     unwanted = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in left]
     return [
-        file
+        as_text(file)
         for file in read_tree(workspace.root).files
         if file not in claimed
         and looks_like_tests(file)

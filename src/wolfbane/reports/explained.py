@@ -13,7 +13,7 @@ from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, in_line, visible
 from wolfbane.results.newest import Newest
 from wolfbane.results.quarantine import Entry
-from wolfbane.selection import Choice
+from wolfbane.selection import Choice, choose
 from wolfbane.selection.reasons import Reason, reasons
 
 
@@ -22,9 +22,11 @@ def explained(
 ) -> Table:
     """The facts, then each part of the selection with its verdict.
 
-    ``variants`` are the test in each of its browsers; ``quarantine`` is the entry that has it.
+    ``variants`` are the test in each of its browsers, and it is chosen if one of them is;
+    ``quarantine`` is the entry that has it.
     """
-    test = variants[0]
+    status = newest.overall().status
+    test = next(iter(choose(choice, variants, status).chosen), variants[0])
     rows = Table.grid(padding=(0, 2))
     rows.add_column(style="dim", no_wrap=True)
     rows.add_column(overflow="fold")
@@ -51,7 +53,7 @@ def explained(
     if quarantine is not None:
         rows.add_row("quarantine", _quarantined(quarantine))
     chosen = True
-    for reason in reasons(choice, test, newest.overall().status):
+    for reason in reasons(choice, test, status):
         keeps = reason.holds if reason.source == "selection" else not reason.holds
         chosen = chosen and keeps
         rows.add_row(reason.source, _told(reason, keeps=keeps))

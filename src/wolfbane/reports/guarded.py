@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
-import sys
 from collections.abc import Callable
 
 from wolfbane.events import Event
@@ -12,10 +9,10 @@ from wolfbane.reports.console import ConsoleReport
 
 
 class GuardedConsole:
-    """Passes events on to the console until that fails; says so once, on the error stream."""
+    """Passes events on to the console until that fails; ``give_up`` is told once why."""
 
-    def __init__(self, report: ConsoleReport, complain: Callable[[str], None]) -> None:
-        self._report, self._complain = report, complain
+    def __init__(self, report: ConsoleReport, give_up: Callable[[str], None]) -> None:
+        self._report, self._give_up = report, give_up
         self._failed = False
 
     def __call__(self, event: Event) -> None:
@@ -32,13 +29,5 @@ class GuardedConsole:
             show()
         except (OSError, ValueError) as error:  # ValueError: the stream was closed
             self._failed = True
-            leave_standard_output()
-            why = "it was closed" if isinstance(error, BrokenPipeError | ValueError) else str(error)
-            with contextlib.suppress(OSError, ValueError):
-                self._complain(f"nothing more is shown, the run goes on: standard output: {why}")
-
-
-def leave_standard_output() -> None:
-    """Have what is still to be written there go nowhere: it would fail at the program's end."""
-    with contextlib.suppress(OSError, ValueError):
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            why = "it was closed" if isinstance(error, BrokenPipeError) else str(error)
+            self._give_up(f"nothing more is shown, the run goes on: standard output: {why}")

@@ -10,10 +10,16 @@ from functools import cache
 from wolfbane.model import Tag, Test, variant
 from wolfbane.reports.text import in_line, many, visible
 
+
+def _file(test: Test) -> str:
+    """The file of a test, in its browser and environment."""
+    return variant(test.path, test.browser, test.target)
+
+
 GROUPINGS: dict[str, Callable[[Test], Iterable[str]]] = {
     "suite": lambda test: (f"{test.suite} ({test.kind})",),
     "kind": lambda test: (test.kind,),
-    "file": lambda test: (variant(test.path, test.browser, test.target),),
+    "file": lambda test: (_file(test),),
     "browser": lambda test: (test.browser or "(no browser)",),
     "tag": lambda test: [tag.text for tag in test.tags] or ("(no tag)",),
 }
@@ -28,8 +34,8 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         path = ""
         for test in members:
-            if variant(test.path, test.browser, test.target) != path and test.name:
-                path = variant(test.path, test.browser, test.target)
+            if _file(test) != path and test.name:
+                path = _file(test)
                 if by != "file":
                     yield f"  {in_line(path)}"
             mark = " " if test.exact else GUESSED
@@ -37,7 +43,7 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
                 place = test.line or ""
                 row = f"  {mark}{place:>5}  {in_line(test.name):<{width}}  {_tags(test.tags)}"
             else:
-                place = variant(test.path, test.browser, test.target)
+                place = _file(test)
                 row = f"  {in_line(place):<{width + 8}}  {_tags(test.tags)}"
             yield row.rstrip()
         yield ""
@@ -49,7 +55,7 @@ def tree(tests: Sequence[Test], by: str) -> Iterator[str]:
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         above: list[str] = []
         for test in members:
-            levels = [variant(test.path, test.browser, test.target)] if by != "file" else []
+            levels = [_file(test)] if by != "file" else []
             levels += test.name.split(" / ") if test.name else []
             shared = 0
             while shared < min(len(levels) - 1, len(above)) and above[shared] == levels[shared]:

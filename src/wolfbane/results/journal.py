@@ -67,7 +67,7 @@ def goes_on(folder: Path) -> bool:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
         return True
-    except FileNotFoundError:  # what a killed one left is not there for long without a journal
+    except FileNotFoundError:  # it begins, or was killed before its journal did
         return time.time() - folder.stat().st_mtime < _BEGINS_WITHIN
     except OSError:
         return False

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
+from wolfbane.files import as_text
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 _NEVER = {"__pycache__", "node_modules", "build", "dist", "target", "blib"}
@@ -54,9 +55,12 @@ def read_tree(root: Path) -> Tree:
 
 
 def test_files(root: Path, files: list[str]) -> Iterator[tuple[str, str]]:
-    """The kind of each file that holds tests, and its path; of crates the manifest."""
+    """The kind of each file that holds tests, and its path; of crates the manifest.
+
+    A name that is not UTF-8 makes no suite, for settings could not have it.
+    """
     for file in files:
-        if kind := _kind_of(root, file):
+        if as_text(file) == file and (kind := _kind_of(root, file)):
             yield kind, file
 
 

@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import Any
+from urllib.parse import parse_qsl, urlsplit
 
 from wolfbane.formats.openapi import Operation
 from wolfbane.workers.api.scope import Answer, Call
@@ -14,6 +15,7 @@ _GRANTED = ("access_token", "refresh_token", "id_token")
 """What a grant of OAuth 2 answers with (RFC 6749, section 5.1; OpenID Connect Core, 3.1.3.3)."""
 _BEARER = (*_GRANTED, "token")
 _SHORTEST = 6
+_REFUSED = 400
 
 
 class Tokens:
@@ -31,12 +33,8 @@ class Tokens:
         names = {*self._names, *(_plain(n) for scheme in schemes for n in _fields(scheme))}
         for text in (*_in_body(answer, names), *_in_headers(answer, names, schemes)):
             self._learn(text)
-        for header, value in call.headers.items():
-            if header.lower() == "authorization":
-                self._learn(value.partition(" ")[2] or value)
-            elif any(s.get("in") == "header" and _plain(s["name"]) == _plain(header)
-                     for s in schemes if "name" in s):  # fmt: skip
-                self._learn(value)
+        for text in _shown(call, schemes):
+            self._learn(text)
 
     def _learn(self, text: str) -> None:
         if len(text) >= _SHORTEST and text not in self._told:
@@ -59,9 +57,22 @@ def _fields(scheme: Mapping[str, Any]) -> tuple[str, ...]:
     return (str(scheme.get("name")),) if kind == "apiKey" else ()
 
 
+def _shown(call: Call, schemes: Sequence[Mapping[str, Any]]) -> Iterator[str]:
+    """What a request shows who is asking with: in its headers, or in its address."""
+    keys = [(scheme.get("in"), str(scheme["name"])) for scheme in schemes if "name" in scheme]
+    for header, value in call.headers.items():
+        if header.lower() == "authorization":
+            yield value.partition(" ")[2] or value
+        elif any(place == "header" and name.lower() == header.lower() for place, name in keys):
+            yield value
+    for name, value in parse_qsl(urlsplit(call.url).query):
+        if ("query", name) in keys:
+            yield value
+
+
 def _in_body(answer: Answer, names: Collection[str]) -> Iterator[str]:
-    if not names or "json" not in answer.media_type:
-        return
+    if not names or "json" not in answer.media_type or answer.status >= _REFUSED:
+        return  # a refusal has words in such fields, not tokens
     try:
         waiting = [json.loads(answer.content)]
     except (ValueError, RecursionError):
