@@ -6,6 +6,7 @@ import pytest
 
 from conftest import present
 
+PACKAGE = "from common import Shared\nHELP = 3\n"
 COMMON = """
 import unittest
 
@@ -22,6 +23,7 @@ PYTHON = {
     "import common\nGen = common.make()": "passed",
     "def make():\n    import common\n    return common.make()\nMade = make()": "passed",
     "from common import *": "passed",
+    "from package import HELP\nfrom package import Shared": "passed",
     "from common import Shared": "passed",
     "try:\n    import nosuchthing\nexcept ImportError:\n    from common import Shared": "passed",
     "BERTHS = 3\ndef berths(): return BERTHS\nif __name__ == '__main__': berths()": "",
@@ -34,6 +36,7 @@ def test_a_python_file_is_loaded_unless_its_source_proves_that_it_holds_no_test(
     folder, source, beside
 ):
     folder.file("tests/common.py", COMMON)
+    folder.file("tests/package.py", PACKAGE)
     folder.file("tests/test_a.py", source + beside)
     folder.file("wolfbane.toml", '[[suite]]\nname = "a"\nkind = "python"\npaths = ["tests"]\n')
     if beside and source != "import nosuchthing":  # a narrow selection finds what is hidden, too

@@ -6,6 +6,8 @@ import os
 
 import pytest
 
+from conftest import present
+
 DEEP = 50_000
 
 
@@ -62,6 +64,22 @@ def test_names_that_are_not_utf_8(python):
     assert run.results["a/test_\\udcff.py"]["message"].startswith("its name is not UTF-8")
     assert python.call("list").code == 0
     assert python.call("history", "a").code == 0
+
+
+def test_what_is_detected_has_a_name_that_can_be_written(folder):
+    for place in ("ok", os.fsdecode(b"odd\xff")):
+        (folder.path / place).mkdir()
+        (folder.path / place / "test_a.py").write_text("def test_a(): pass\n")
+    run = folder.run()
+    assert run.outcomes == {"ok/test_a.py#test_a": "passed"}, run.err
+    assert "in no suite  odd\\udcff/test_a.py" in run.out
+
+
+@pytest.mark.skipif(not present("node"), reason="there is no Node.js here")
+def test_an_import_that_no_file_could_be_named_like(folder):
+    workspace(folder, "node", "good.test.js", "require('node:test').test('good', () => {});\n")
+    folder.file("a/long.js", f"module.exports = () => require('./{'x' * 5000}');\n")
+    assert folder.run().outcomes == {"a/good.test.js#good": "passed"}
 
 
 HOSTILE_FLOWS = {

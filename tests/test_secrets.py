@@ -141,6 +141,17 @@ def test_words_that_are_no_secret_stay():
     assert mask("password-of the gate") == "password-of the gate"
 
 
+def test_a_refusal_hands_out_no_token(quay):
+    from quay_api import Desk
+
+    Desk.do_refuse = lambda self, path: self.answer(401, {"access_token": "expired today"})
+    description = json.loads(json.dumps(DESCRIPTION))
+    description["paths"]["/refuse"] = {"get": operation("refuse", {"401": {"description": "no"}})}
+    quay.file("openapi.json", json.dumps(description))
+    flows(quay, {"workflowId": "w", "steps": [step("in", "refuse", "$statusCode == 200")]})
+    assert "expired today" in run(quay).out
+
+
 GRANTED = "granted-at-high-tide"
 
 

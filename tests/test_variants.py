@@ -128,6 +128,10 @@ def test_quarantine_is_one_rule_everywhere(quay):
     assert f"{PLACE} @staging  passed -> failed  quarantined" in compared.out
     assert "failed  " not in compared.out.partition("newly failing")[0]
     assert "since 2026-01-01: silt" in quay.call("explain", PLACE).out
+    quay.run("--env", "local", WRONG="nowhere")
+    quay.run("--env", "staging")
+    across = quay.call("compare", "last@local", "last@staging", "--fail-on", "regression")
+    assert across.code == 0 and "passed -> failed  quarantined" in across.out
     quay.file("quarantine.toml", entry.format("until = 2026-02-01\n"))
     over = quay.run()
     assert over.code == 1
