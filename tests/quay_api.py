@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import http.server
 import json
+import os
+import signal
 import threading
 import time
 from urllib.parse import parse_qs, urlsplit
 
+import psutil
 import pytest
 import yaml
 
@@ -98,6 +102,39 @@ class Desk(http.server.BaseHTTPRequestHandler):
         self.wfile.write(b"short")
         self.close_connection = True
 
+    def do_once(self, path):
+        """It fails the first time that it is asked."""
+        self.server.busy += 1
+        self.answer(500 if self.server.busy == 1 else 200, {"times": self.server.busy})
+
+    def do_hop(self, path):
+        self.answer(302, {}, Location="/text")
+
+    def do_events(self, path):
+        self.send_response(200)
+        self.send_header("Content-Type", "text/event-stream")
+        self.end_headers()
+        with contextlib.suppress(OSError):
+            for number in range(1, 4 if "short" in self.path else 10_000):
+                self.wfile.write(f"data: tide {number}\n\n".encode())
+                time.sleep(0.02)
+
+    def do_slowly(self, path):
+        """Its headers come one by one, and never end."""
+        self.send_response(200)
+        with contextlib.suppress(OSError):
+            for number in range(100):
+                self.send_header(f"X-{number}", "1")
+                self.flush_headers()
+                time.sleep(0.1)
+
+    def do_kill(self, path):
+        """It ends the process that asks."""
+        port = self.client_address[1]
+        for each in psutil.net_connections("tcp"):
+            if each.laddr and each.laddr.port == port and each.pid not in (None, os.getpid()):
+                os.kill(each.pid, signal.SIGKILL)
+
     def do_hang(self, path):
         time.sleep(30)
 
@@ -172,7 +209,8 @@ DESCRIPTION = {
             )
         },
         **{f"/{name}": {"get": operation(name)} for name in
-           ("busy", "cookie", "broken", "loop", "early", "hang", "drip", "huge")},
+           ("busy", "cookie", "broken", "loop", "early", "hang", "drip", "huge", "once", "hop",
+            "events", "slowly", "kill")},
         "/text": {"get": operation("text")},
         "/xml": {"get": operation("xml", {"200": {"description": "x"}})},
         "/status/{code}": {

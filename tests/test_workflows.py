@@ -48,8 +48,9 @@ def test_parameters_are_written_as_their_styles_say(quay):
         ({"payload": {"boat": "$inputs.boat", "n": [1, "{$inputs.boat}!"]}}, "application/json",
          '{"boat": "Grey Heron", "n": [1, "Grey Heron!"]}'),
         ({"payload": '{"boat": "{$inputs.boat}"}'}, "application/json", '{"boat": "Grey Heron"}'),
-        ({"payload": {"a": {"b": 1}}, "replacements": [{"target": "/a/b", "value": "$method"}]},
-         "application/json", '{"a": {"b": null}}'),
+        ({"payload": {"a": {"b": 1}},
+          "replacements": [{"target": "/a/b", "value": "$inputs.boat"}]},
+         "application/json", '{"a": {"b": "Grey Heron"}}'),
         ({"contentType": "application/x-www-form-urlencoded", "payload": {"a": [1, "b c"]}},
          "application/x-www-form-urlencoded", "a=1&a=b+c"),
         ({"contentType": "multipart/form-data", "payload": {"a": "tide", "b": {"c": 1}}},
@@ -91,7 +92,7 @@ def test_criteria_say_what_they_found(quay, criterion, holds):
     assert told["outcome"] == ("passed" if holds else "failed"), told["message"]
     if not holds:
         assert "does not hold" in told["message"] and " is " in told["message"]
-        assert "to repeat it: curl -i -X POST" in told["message"]
+        assert "to repeat it: curl -i -X POST -L" in told["message"]
 
 
 def test_xml_is_read_by_xpath(quay):
@@ -245,7 +246,8 @@ def test_components_and_what_a_workflow_says_for_all_of_its_steps(quay):
              step("never", "hang"),
          ]},
         {"workflowId": "wake", "steps": [step("up", "cookie")]},
-        {"workflowId": "out", "steps": [step("bye", "cookie")],
+        {"workflowId": "out", "steps": [
+            step("bye", "cookie", outputs={"none": "$response.body#/none"})],
          "outputs": {"code": "$steps.bye.outputs.none"}},
         components={
             "inputs": {"day": {"type": "object", "properties": {"day": {"default": "monday"}}}},

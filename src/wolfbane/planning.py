@@ -94,9 +94,12 @@ def make_plan(
     return Plan(tuple(cut), left_out)
 
 
-def once_more(test: Test, seconds: float) -> Batch:
-    """A batch of one test alone, in a fresh worker."""
-    return Batch(test.suite, test.path, (test,), seconds, test.target, test.browser, fresh=True)
+def once_more(tests: Sequence[Test], seconds: float) -> Batch:
+    """A batch of tests of one file that run again, in a fresh worker."""
+    first = tests[0]
+    return Batch(
+        first.suite, first.path, tuple(tests), seconds, first.target, first.browser, fresh=True
+    )
 
 
 def _place(test: Test) -> tuple[str, str, str]:

@@ -7,7 +7,7 @@ from typing import Any
 import click
 from click.core import ParameterSource
 
-from wolfbane.workspace.vocabulary import seconds
+from wolfbane.units import seconds
 
 
 class FilledPath(click.Path):

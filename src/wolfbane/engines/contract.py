@@ -30,6 +30,7 @@ class Engine(Protocol):
     not loaded twice. ``tests_hold_tests``: a test may show others while it runs, named below it.
     ``has_closing_hooks``: workers are told when all is over, to run hooks of their own.
     ``reads_values``: workers are told every parameter, as ``values`` among their options.
+    ``keeps_limits``: workers end a test at its time limit themselves, and say where it was.
     """
 
     kind: str
@@ -38,6 +39,7 @@ class Engine(Protocol):
     tests_hold_tests: bool
     has_closing_hooks: bool
     reads_values: bool
+    keeps_limits: bool
 
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         """Globs of file names that a folder of this suite is searched for."""

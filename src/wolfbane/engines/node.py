@@ -28,6 +28,7 @@ class NodeEngine:
     loads_afresh = True
     tests_hold_tests = True
     reads_values = False
+    keeps_limits = False
     has_closing_hooks = False
 
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:

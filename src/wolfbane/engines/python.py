@@ -33,6 +33,7 @@ class PythonEngine:
     loads_afresh = False
     tests_hold_tests = False
     reads_values = False
+    keeps_limits = False
     has_closing_hooks = False
 
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:

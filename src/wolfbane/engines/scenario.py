@@ -23,6 +23,7 @@ class ScenarioEngine:
     loads_afresh = False
     tests_hold_tests = False
     reads_values = False
+    keeps_limits = False
     has_closing_hooks = True
 
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:

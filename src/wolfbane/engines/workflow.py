@@ -7,13 +7,13 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 
-from wolfbane.engines.contract import WorkerCommand
+from wolfbane.engines.contract import Missing, WorkerCommand
 from wolfbane.formats.cases import cases
 from wolfbane.formats.documents import DocumentError
-from wolfbane.formats.library import Library
+from wolfbane.formats.library import Library, Unknown
 from wolfbane.model import Tag, Test, TestFile
+from wolfbane.units import seconds, size
 from wolfbane.workspace.settings import Suite
-from wolfbane.workspace.vocabulary import seconds
 
 
 class WorkflowEngine:
@@ -25,6 +25,7 @@ class WorkflowEngine:
     tests_hold_tests = False
     has_closing_hooks = False
     reads_values = True
+    keeps_limits = True
 
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return ("*.arazzo.yaml", "*.arazzo.yml", "*.arazzo.json")
@@ -32,12 +33,10 @@ class WorkflowEngine:
     def scan(self, root: Path, suite: Suite, path: str, source: bytes) -> TestFile | None:
         try:
             library = Library(root, path, check=True, copies=suite.http.copies)
+            library.read_sources()
             found = cases(library)
-            problems = library.problems()
-        except (DocumentError, OSError, UnicodeDecodeError) as error:
+        except (DocumentError, Unknown, OSError, UnicodeDecodeError) as error:
             return TestFile(path, suite.name, self.kind, complete=False, error=str(error))
-        if problems:
-            return TestFile(path, suite.name, self.kind, complete=False, error=problems[0][1])
         tests = [
             Test(
                 suite.name, self.kind, path, case.name, case.line, case.end,
@@ -53,8 +52,11 @@ class WorkflowEngine:
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         http = asdict(suite.http)
         del http["documents_token"]
-        for key in ("connect", "read"):
-            http[key] = seconds(http[key])
+        for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
+            try:
+                http[key] = read(http[key])
+            except ValueError as error:
+                raise Missing(f"suite '{suite.name}': 'http.{key}' is {error}") from None
         for key in ("certificate", "key"):
             http[key] = str(root / http[key]) if http[key] else ""
         if isinstance(http["verify"], str):

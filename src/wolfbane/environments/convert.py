@@ -8,8 +8,8 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from wolfbane.errors import did_you_mean
+from wolfbane.units import seconds
 from wolfbane.workspace.settings import Parameter
-from wolfbane.workspace.vocabulary import seconds
 
 Typed = str | int | float | bool | list[str]
 _INTEGER = re.compile(r"[-+]?\d+")

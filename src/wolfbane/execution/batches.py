@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 
 from wolfbane.engines import engine_for
 from wolfbane.events import Event, Exercised, TestRetried
@@ -12,9 +13,11 @@ from wolfbane.execution.course import AFTER_CRASH, Course
 from wolfbane.execution.pool import Pool, Slot
 from wolfbane.execution.retrying import Retries
 from wolfbane.execution.worker import End, Worker
-from wolfbane.model import Result, Test, TestFile
+from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan, once_more
 from wolfbane.workspace.settings import Suite, Workspace
+
+Place = tuple[str, str, str, str]
 
 
 class BatchRunner:
@@ -42,6 +45,8 @@ class BatchRunner:
         self.maker = pool.maker
         self.queue: list[Batch] = []
         self._again: list[Batch] = []
+        self._kept: dict[Place, list[Test]] = {}
+        self._handed: dict[Place, dict[str, Any]] = {}
         self._retries, self._at_once = retries, retry_at_once
         self.unrun = 0
 
@@ -51,12 +56,13 @@ class BatchRunner:
         await self.pool.each(self._work)
         left = [test for batch in self.queue if not batch.fresh for test in batch.tests]
         for batch in (*self.queue, *self._again):
-            self.give_up(batch)
+            if batch.fresh:
+                self.give_up(batch.tests)
         return self.unrun + len(left)
 
-    def give_up(self, batch: Batch) -> None:
+    def give_up(self, tests: Iterable[Test]) -> None:
         """Tests that were to run again, and did not any more, end as they last did."""
-        for test in batch.tests if batch.fresh else ():
+        for test in tests:
             self.finished(self._retries.given_up(test), False)
 
     async def _work(self, slot: Slot) -> None:
@@ -73,18 +79,40 @@ class BatchRunner:
             await Course(self, slot, batch).run()
         await self._close_all(slot)
 
-    def ended(self, test: Test, result: Result) -> None:
-        """An attempt of a planned test is over: have it run again, or tell what it came to."""
+    def ended(self, test: Test, result: Result, batch: Batch) -> None:
+        """An attempt of a planned test is over: have it run again, or report its outcome."""
+        kept = self._kept.setdefault(_place(batch), [])
+        if result.outcome is Outcome.BLOCKED and any(other.name in test.needs for other in kept):
+            self._retries.wait(result)
+            kept.append(test)
+            return
         attempt = self._retries.again(test, result)
         if attempt is None:
             self.finished(self._retries.whole(result), False)
             return
         self.tell(TestRetried(attempt))
-        batch = once_more(test, result.seconds)
+        if any(other.needs for other in batch.tests):
+            kept.append(test)
+        else:
+            self._put(once_more((test,), result.seconds))
+
+    def over(self, batch: Batch) -> None:
+        """A batch is over: what is to run again of tests that need each other runs together.
+
+        Not before: a test that waits for another one's next attempt would come too late for it.
+        """
+        if kept := self._kept.pop(_place(batch), []):
+            self._put(once_more(kept, batch.seconds))
+
+    def _put(self, batch: Batch) -> None:
         if self._at_once:
             self.queue.insert(0, batch)
         else:
             self._again.append(batch)
+
+    def handed_in(self, batch: Batch) -> dict[str, Any]:
+        """What tests of a file handed to those that need them, by name: kept for new workers."""
+        return self._handed.setdefault(_place(batch), {})
 
     async def _close_all(self, slot: Slot) -> None:
         for suite, worker in slot.running(self.workspace.suites):
@@ -130,3 +158,7 @@ class BatchRunner:
             if free is None and not any(other.has_loaded(*place) for other in others):
                 free = batch
         return free or ready[0]
+
+
+def _place(batch: Batch) -> Place:
+    return batch.suite, batch.path, batch.target, batch.browser

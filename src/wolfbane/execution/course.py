@@ -6,7 +6,7 @@ import asyncio
 from base64 import b64decode
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from wolfbane.engines import engine_for
 from wolfbane.events import Exercised, TestStarted
@@ -23,6 +23,8 @@ if TYPE_CHECKING:
 
 IN_VAIN = 3
 """Workers in a row that may end before a test begins; each costs a test, and a start."""
+GRACE = 2.0
+"""Seconds for a worker that ends a test itself, to tell where it was."""
 AFTER_CRASH = {
     End.CRASHED: Outcome.CRASHED,
     End.TIMED_OUT: Outcome.TIMED_OUT,
@@ -38,17 +40,20 @@ class Course:
         self._runner, self._slot, self._batch = runner, slot, batch
         self._suite = runner.workspace.suite(batch.suite)
         self._limit = runner.timeout or runner.workspace.limit(self._suite)
+        engine = engine_for(self._suite.kind)
+        self._silence = self._limit + (GRACE if engine.keeps_limits else 0.0)
+        self._holds_tests = engine.tests_hold_tests
         self._left: dict[str, Test] = {test.place: test for test in batch.tests}
         self._planned = frozenset(self._left)
         self._output: dict[str, list[str]] = {}
         self._parts: dict[str, list[Part]] = {}
         self._evidence: dict[str, list[Evidence]] = {}
+        self._marks: dict[str, dict[str, str]] = {}
         self._desk: Desk | None = None
         self._ending: list[asyncio.Task[None]] = []
         self._met: dict[str, Test] = {}
         self._lost_in_vain = 0
         self._spoiled = False
-        self._holds_tests = engine_for(self._suite.kind).tests_hold_tests
         self._paths = dict.fromkeys(test.path for test in batch.tests)
         if self._suite.bridge:  # it stands for what cannot be told of one of several files
             self._paths[self._suite.bridge] = None
@@ -67,7 +72,7 @@ class Course:
             self._desk = worker.desk
             self._expect_the_next()
             before = len(self._left)
-            ending = await worker.ask(self._request(), "ran", self._listen, self._limit)
+            ending = await worker.ask(self._request(), "ran", self._listen, self._silence)
             worker.loaded.add(self._batch.path)
             await self._settle()
             if ending.end is End.DONE and self._spoiled and len(self._left) < before:
@@ -81,8 +86,9 @@ class Course:
                 await self._settle()
                 await self._slot.drop(self._suite.name)
         await self._settle()
+        self._runner.over(self._batch)
         if self._batch.fresh and self._left:
-            self._runner.give_up(self._batch)
+            self._runner.give_up(self._left.values())
         elif self._left:
             self._runner.unrun += len(self._left)
 
@@ -102,6 +108,8 @@ class Course:
         request: Message = {
             "type": "run", "file": self._batch.path, "names": names, "limit": self._limit
         }  # fmt: skip
+        if any(test.needs for test in self._batch.tests):
+            request["given"] = self._runner.handed_in(self._batch)
         if self._suite.bridge:
             chosen: dict[str, list[str]] = {}
             for test in self._left.values():
@@ -132,8 +140,9 @@ class Course:
             parts = self._runner.maker.parts(message["parts"])
             self._parts.setdefault(address, []).extend(parts)
         elif kind == "evidence":
-            kept = self._runner.pool.keep(address, str(message["kind"]), _content(message))
-            self._evidence.setdefault(address, []).append(kept)
+            self._keep(address, message)
+        elif kind == "handed":
+            self._runner.handed_in(self._batch)[address.partition("#")[2]] = message["value"]
         elif kind == "damage":
             test = self._left[address] if address in self._left else self._extra(address)
             left = tuple(str(words) for words in message["left"])
@@ -149,6 +158,14 @@ class Course:
         elif kind == "finished":
             test = self._left.pop(address) if address in self._left else self._extra(address)
             self._end(test, message)
+
+    def _keep(self, address: str, message: Message) -> None:
+        """A file that a test left behind; its ``mark`` stands for it in what the test says."""
+        kept = self._runner.pool.keep(address, str(message["kind"]), _content(message))
+        self._evidence.setdefault(address, []).append(kept)
+        if "mark" in message:
+            place = self._runner.pool.place(kept)
+            self._marks.setdefault(address, {})[str(message["mark"])] = place
 
     def _meet(self, address: str, line: int) -> None:
         """A test that came up inside of another one: remembered for the next time."""
@@ -209,9 +226,11 @@ class Course:
         parts = self._parts.pop(test.place, ())
         evidence = self._evidence.pop(test.place, ())
         worker = self._slot.number
+        if marks := self._marks.pop(test.place, None):
+            message = _with_paths(message, marks)
         result = self._runner.maker.make(test, message, output, parts, evidence, began, worker)
         if test.place in self._planned:
-            self._runner.ended(test, result)
+            self._runner.ended(test, result, self._batch)
         elif not (self._batch.fresh and self._suite.bridge):  # a launcher may run more, again
             self._runner.finished(result, True)
 
@@ -256,3 +275,16 @@ def _coverage(message: Message) -> Exercised:
 def _content(message: Message) -> str | bytes:
     """What a test leaves behind: a text, in which secrets are masked, or bytes."""
     return str(message["text"]) if "text" in message else b64decode(message["data"])
+
+
+def _with_paths(value: Any, marks: Mapping[str, str]) -> Any:
+    """What a test told, with paths of kept files in the place of their marks."""
+    if isinstance(value, str):
+        for mark, path in marks.items():
+            value = value.replace(mark, path)
+        return value
+    if isinstance(value, list):
+        return [_with_paths(item, marks) for item in value]
+    if isinstance(value, Mapping):
+        return {key: _with_paths(item, marks) for key, item in value.items()}
+    return value

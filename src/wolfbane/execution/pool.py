@@ -193,6 +193,12 @@ class Pool:
             path.unlink(missing_ok=True)
         return Evidence(kind, path.relative_to(self.folder).as_posix())
 
+    def place(self, evidence: Evidence) -> str:
+        """Where a kept file is: from the workspace's root, if it is inside of it."""
+        path = self.folder / evidence.path
+        root = self._workspace.root
+        return str(path.relative_to(root) if path.is_relative_to(root) else path)
+
     def began(self, seconds: float) -> float:
         """When something that took so long, and is over now, began: in seconds of the run."""
         return round(max(time.monotonic() - self._since - seconds, 0.0), 3)

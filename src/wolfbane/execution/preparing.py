@@ -17,6 +17,7 @@ from wolfbane.execution.collecting import (
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.surroundings import Surroundings, blocked_tests
 from wolfbane.inventory import Inventory
+from wolfbane.inventory.security import check_security
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.selection import Choice, choose, may_match
 from wolfbane.workspace.settings import Suite
@@ -74,7 +75,11 @@ class Preparation:
         *,
         start: bool = True,
     ) -> Prepared:
-        """Do all of it, once for each target; without ``start`` no service is started."""
+        """Do all of it, once for each target; without ``start`` no service is started.
+
+        Raises InputError where settings name what the documents of a suite do not have.
+        """
+        check_security(self._inventory, self._in_play())
         builder = Builder(self._workspace, self._pool, build, self._tell)
         await builder.build(self._in_play())
         if builder.ran:

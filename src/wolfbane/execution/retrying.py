@@ -21,6 +21,7 @@ class Retries:
         ]
         self._earlier: dict[str, list[Result]] = {}
         self._times: Counter[str] = Counter()
+        self._waiting: dict[str, Result] = {}
 
     def allowed(self, test: Test) -> int:
         """How often a test may run again: the most that its suite and the rules say."""
@@ -31,6 +32,7 @@ class Retries:
 
     def again(self, test: Test, result: Result) -> Result | None:
         """The attempt, by its number, if the test is to run again after it; else None."""
+        self._waiting.pop(test.address, None)
         if not result.outcome.is_bad or self._times[test.address] >= self.allowed(test):
             return None
         self._times[test.address] += 1
@@ -38,6 +40,10 @@ class Retries:
         for attempt in (*result.earlier, result):
             earlier.append(replace(attempt, attempt=len(earlier) + 1, earlier=()))
         return earlier[-1]
+
+    def wait(self, result: Result) -> None:
+        """Remember a test that could not run, and runs with the next attempt of what it needs."""
+        self._waiting[result.address] = result
 
     def whole(self, result: Result) -> Result:
         """What all attempts come to, the last one being this: flaky if it alone passed."""
@@ -52,5 +58,7 @@ class Retries:
 
     def given_up(self, test: Test) -> Result:
         """What a test came to that was to run again, and did not."""
+        if test.address not in self._earlier:
+            return self._waiting.pop(test.address)
         *earlier, last = self._earlier.pop(test.address)
         return replace(last, earlier=tuple(earlier))

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
-from wolfbane.formats.documents import Document, DocumentError
+from wolfbane.formats.arazzo import Arazzo
+from wolfbane.formats.documents import DocumentError
+from wolfbane.formats.extensions import TAGS
 from wolfbane.formats.library import Library, Unknown
-
-ROWS, TAGS = "x-rows", "x-tags"
+from wolfbane.formats.rows import rows_of
 
 
 @dataclass(frozen=True)
@@ -46,7 +44,7 @@ def cases(library: Library, *, lines: bool = True) -> list[Case]:
             following = written.line(f"/workflows/{index + 1}")
             end = following - 1 if following > line else last
             tags = tuple(dict.fromkeys(_tags(library, workflow)))
-        rows = _rows(library, index, workflow)
+        rows = rows_of(library, name)
         if rows is None:
             plain[name] = [Case(name, name, line, end, tags=tags)]
         else:
@@ -57,9 +55,16 @@ def cases(library: Library, *, lines: bool = True) -> list[Case]:
     return [
         Case(case.name, case.workflow, case.line, case.end, case.row, case.tags, needs)
         for name, members in plain.items()
-        for needs in [tuple(c.name for n in document.depends_on(name) for c in plain[n])]
+        for needs in [_needs(document, name, plain)]
         for case in members
     ]
+
+
+def _needs(document: Arazzo, name: str, members: Mapping[str, list[Case]]) -> tuple[str, ...]:
+    """The tests that those of a workflow depend on. A circle is a problem of its workflows."""
+    if name in document.circular:
+        return ()
+    return tuple(case.name for needed in document.depends_on(name) for case in members[needed])
 
 
 def _tags(library: Library, workflow: Mapping[str, Any]) -> Iterator[str]:
@@ -79,38 +84,6 @@ def _tags(library: Library, workflow: Mapping[str, Any]) -> Iterator[str]:
 def _listed(holder: Mapping[str, Any]) -> list[str]:
     tags = holder.get(TAGS, [])
     return [tags] if isinstance(tags, str) else [str(tag) for tag in tags]
-
-
-def _rows(library: Library, index: int, workflow: Mapping[str, Any]) -> list[dict[str, Any]] | None:
-    given = workflow.get(ROWS)
-    if given is None:
-        return None
-    line = library.document.document.line(f"/workflows/{index}/{ROWS}")
-    if isinstance(given, str):
-        path = (library.root / library.path).parent / given
-        library.files[_inside(library.root, path)] = None
-        try:
-            given = read_rows(path)
-        except (OSError, UnicodeDecodeError) as error:
-            raise DocumentError(f"the rows cannot be read: {error}", line) from None
-    if not (isinstance(given, list) and all(isinstance(row, dict) for row in given)):
-        raise DocumentError(f"'{ROWS}' is a list of objects, or a file with one", line)
-    if not given:
-        raise DocumentError(f"'{ROWS}' holds no row", line)
-    return given
-
-
-def _inside(root: Path, path: Path) -> str:
-    resolved = path.resolve()
-    return str(resolved.relative_to(root.resolve()) if root.resolve() in resolved.parents else path)
-
-
-def read_rows(path: Path) -> Any:
-    """The rows of a CSV, JSON or YAML file; columns of CSV are texts."""
-    text = path.read_text(encoding="utf-8-sig")
-    if path.suffix.lower() == ".csv":
-        return [dict(row) for row in csv.DictReader(io.StringIO(text))]
-    return Document(text).data
 
 
 def _names(rows: list[dict[str, Any]]) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -102,6 +102,17 @@ def actual_values(condition: Condition, evaluate: Evaluate) -> list[str]:
             path = "".join(f"[{p}]" if isinstance(p, int) else f".{p}" for p in value.path)
             words.append(f"{value.expression}{path} is {value_of(value, evaluate)!r}")
     return words
+
+
+def expressions_of(condition: Condition) -> Iterator[Expression]:
+    """Every expression that a condition compares."""
+    if isinstance(condition, Logic):
+        for part in condition.parts:
+            yield from expressions_of(part)
+        return
+    for value in (condition.left, condition.right):
+        if value.expression is not None:
+            yield value.expression
 
 
 def _compare(left: Any, sign: str, right: Any) -> bool:

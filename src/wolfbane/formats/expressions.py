@@ -7,11 +7,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from wolfbane.errors import did_you_mean
+from wolfbane.errors import did_you_mean, nearest
 
 _NAME = r"[A-Za-z0-9_\-]+"
 _TOKEN = r"[!#$%&'*+\-.^_`|~0-9A-Za-z]+"
-_HOLE = re.compile(r"\{(\$[^{}]*)\}")
+HOLE = re.compile(r"\{(\$[^{}]*)\}")
 _SIMPLE = ("url", "method", "statusCode")
 _GROUPS = ("inputs", "outputs", "steps", "workflows", "sourceDescriptions", "components")
 _HEADS = (*_SIMPLE, "request", "response", *_GROUPS)
@@ -111,10 +111,10 @@ def evaluate_value(value: Any, evaluate: Callable[[Expression], Any]) -> Any:
     if isinstance(value, str):
         if is_expression(value):
             return evaluate(read(value))
-        if whole := _HOLE.fullmatch(value):
+        if whole := HOLE.fullmatch(value):
             found = evaluate(read(whole[1]))
             return found if isinstance(found, dict | list) else as_text(found)
-        return _HOLE.sub(lambda hole: as_text(evaluate(read(hole[1]))), value)
+        return HOLE.sub(lambda hole: as_text(evaluate(read(hole[1]))), value)
     if isinstance(value, list):
         return [evaluate_value(item, evaluate) for item in value]
     if isinstance(value, dict):
@@ -131,10 +131,16 @@ def as_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False)
 
 
+def looks_like_expression(text: str) -> bool:
+    """Whether a text is an expression, or would be with one word spelled right: ``$input.day``."""
+    head = re.match(r"\$([A-Za-z]+)(?:[.#]|$)", text)
+    return is_expression(text) or (head is not None and nearest(head[1], _HEADS) is not None)
+
+
 def expressions_in(value: Any) -> list[str]:
     """The texts of every expression in a value, for checking it ahead."""
     if isinstance(value, str):
-        return [value] if is_expression(value) else _HOLE.findall(value)
+        return [value] if looks_like_expression(value) else HOLE.findall(value)
     if isinstance(value, list):
         return [text for item in value for text in expressions_in(item)]
     if isinstance(value, dict):

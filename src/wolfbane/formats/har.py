@@ -25,6 +25,7 @@ def entry(
     """One request with its answer. ``began`` is an ISO 8601 time with a zone.
 
     ``answer`` has ``status``, ``headers``, ``content`` and ``http``; without one the status is 0.
+    Of a redirect the body is not read.
     """
     request: dict[str, Any] = {
         "method": method,

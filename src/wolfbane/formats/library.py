@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from wolfbane.errors import did_you_mean
+from wolfbane.errors import Problem, did_you_mean
 from wolfbane.files import read_regular
 from wolfbane.formats import arazzo, openapi
-from wolfbane.formats.arazzo import Arazzo
+from wolfbane.formats.arazzo import Arazzo, BadDocument
 from wolfbane.formats.copies import DEFAULT, is_url, place_of
-from wolfbane.formats.documents import Document
-from wolfbane.formats.expressions import BadExpression
+from wolfbane.formats.documents import Document, DocumentError
 from wolfbane.formats.openapi import OpenAPI, Operation
+from wolfbane.formats.workflow_checks import workflow_problems
 
 _BY_PATH = re.compile(r"\{\$sourceDescriptions\.([\w\-]+)\.url\}#(/.*)")
 
@@ -43,9 +45,14 @@ class Library:
             place = self._place(name)
             text = self._read(place)
             address = (self.root / place).as_uri()
-            self._described[name] = openapi.read(
-                text, place, address, self._load, check=self._check
-            )  # fmt: skip
+            try:
+                self._described[name] = openapi.read(
+                    text, place, address, self._load, check=self._check
+                )
+            except BadDocument:
+                raise
+            except DocumentError as error:
+                raise BadDocument([Problem(str(error), place, error.line)]) from None
         return self._described[name]
 
     def other(self, name: str) -> Library:
@@ -92,10 +99,23 @@ class Library:
         sources = self.document.sources.values()
         return [self.description(s["name"]) for s in sources if s.get("type") != "arazzo"]
 
-    def operation(self, step: dict[str, Any]) -> Operation:
+    def read_sources(self) -> None:
+        """Read every source, and every operation of it.
+
+        Raises Unknown, DocumentError or OSError for one that is wrong.
+        """
+        for name, source in self.document.sources.items():
+            if source.get("type") == "arazzo":
+                self.other(name)
+            else:
+                _ = self.description(name).operations
+
+    def operation(self, step: Mapping[str, Any]) -> Operation:
         """The operation that a step calls. Raises Unknown."""
         if "operationPath" in step:
             return self._by_path(step["operationPath"])
+        if "operationId" not in step:
+            raise Unknown(f"step '{step['stepId']}' calls no operation")
         name = step["operationId"]
         if name.startswith("$sourceDescriptions."):
             source, _, name = name.removeprefix("$sourceDescriptions.").partition(".")
@@ -136,17 +156,19 @@ class Library:
             raise Unknown(f"there is no workflow '{inner}'; {hint}".removesuffix("; "))
         return library, inner
 
-    def problems(self) -> list[tuple[str, str]]:
-        """Pointers and words of what leads nowhere; reads every source that is used."""
-        found = []
-        for index, workflow in enumerate(self.document.data["workflows"]):
-            for number, step in enumerate(workflow["steps"]):
-                place = f"/workflows/{index}/steps/{number}"
-                try:
-                    if "workflowId" in step:
-                        self.workflow(step["workflowId"])
-                    else:
-                        self.operation(step)
-                except (Unknown, BadExpression) as error:
-                    found.append((place, str(error)))
+    @cached_property
+    def problems(self) -> dict[str, tuple[str, ...]]:
+        """What is wrong with each workflow, by its identifier, in words with file and line.
+
+        Reads every source that is used.
+        """
+        written = self.document.document
+        found = {}
+        for index, name in enumerate(self.document.workflows):
+            lines = {
+                f"{self.path}:{written.line(pointer)}: {words}": written.line(pointer)
+                for pointer, words in workflow_problems(self, index)
+            }
+            if lines:
+                found[name] = tuple(sorted(lines, key=lines.__getitem__))
         return found

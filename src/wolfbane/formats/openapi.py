@@ -111,9 +111,21 @@ class OpenAPI:
         """Operations by JSON Pointer into the description."""
         return {operation.pointer: operation for operation in self.operations}
 
+    @property
+    def security_schemes(self) -> dict[str, dict[str, Any]]:
+        """Security Scheme Objects by name."""
+        found: dict[str, dict[str, Any]] = self.data.get("components", {}).get(
+            "securitySchemes", {}
+        )
+        return found
+
     def _read(self) -> Iterator[Operation]:
         for path, entry in self.data.get("paths", {}).items():
-            item = self.resolved(entry)
+            try:
+                item = self.resolved(entry)
+            except BadReference as error:
+                line = self.document.line(f"/paths{step(path)}")
+                raise BadDocument([Problem(str(error), self.name, line)]) from None
             for method in METHODS:
                 if isinstance(item.get(method), dict):
                     pointer = f"/paths{step(path)}/{method}"

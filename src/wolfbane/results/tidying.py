@@ -6,8 +6,8 @@ from datetime import datetime, timedelta
 
 from wolfbane.errors import InputError
 from wolfbane.results.keeping import kept_runs, outdated, remove
+from wolfbane.units import seconds
 from wolfbane.workspace.settings import Workspace
-from wolfbane.workspace.vocabulary import seconds
 
 
 def tidy(workspace: Workspace, now: datetime) -> list[str]:

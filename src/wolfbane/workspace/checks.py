@@ -9,19 +9,19 @@ from typing import Any
 
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.formats.copies import is_url
+from wolfbane.formats.extensions import unknown_checks
 from wolfbane.selection import parse
+from wolfbane.units import seconds, size
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
-from wolfbane.workspace.settings import Browser, Parameter, Service, Settings, Suite
+from wolfbane.workspace.settings import Browser, Http, Parameter, Service, Settings, Suite
 from wolfbane.workspace.vocabulary import (
-    CHECKS,
     ENDPOINT_PARTS,
     ENGINES,
     OTHER_ENGINE,
     SURROUNDINGS,
     VALUE_FORMS,
     WINDOW,
-    seconds,
 )
 
 _PYTHON = ("python", "doctest")
@@ -130,14 +130,22 @@ class _Checks:
         if suite.kind == "bridge" and not self._known:
             self.bridge((*place, "bridge"), suite, declared)
         if suite.kind == "workflow":
-            for key in ("connect", "read"):
-                self.duration((*place, "http", key), getattr(suite.http, key))
-            for check in suite.http.contract:
-                if check not in CHECKS:
-                    hint = did_you_mean(check, CHECKS)
-                    self.add((*place, "http", "contract"), f"there is no check '{check}'; {hint}")
+            self.times_and_sizes((*place, "http"), suite.http)
+            for words in unknown_checks(suite.http.contract):
+                self.add((*place, "http", "contract"), words)
         for option in suite.options if suite.kind == "doctest" else ():
             self.doctest_option((*place, "options"), option)
+
+    def times_and_sizes(self, place: Location, http: Http) -> None:
+        """What holds a parameter is known when its environment is."""
+        for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
+            value = getattr(http, key)
+            if isinstance(value, str) and "{" in value:
+                continue
+            try:
+                read(value)
+            except ValueError as error:
+                self.add((*place, key), f"'{key}': {error}")
 
     def parameter(self, place: Location, name: str, parameter: Parameter) -> None:
         if not re.fullmatch(r"[A-Za-z_][\w.-]*", name):

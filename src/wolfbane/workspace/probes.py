@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from wolfbane.errors import did_you_mean
-from wolfbane.workspace.vocabulary import seconds
+from wolfbane.units import seconds
 
 PATIENCE = 2.0
 """Seconds that an environment may take to answer, unless its probe says otherwise."""

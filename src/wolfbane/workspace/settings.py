@@ -7,7 +7,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Literal
 
-from wolfbane.workspace.vocabulary import CHECKS, DEFAULT_COPIES, DEFAULT_TIMEOUT, ENGINES, seconds
+from wolfbane.formats.extensions import CHECKS
+from wolfbane.units import seconds
+from wolfbane.workspace.vocabulary import DEFAULT_COPIES, DEFAULT_TIMEOUT, ENGINES
 
 # What pydantic reads when it checks these tables; they need nothing of it otherwise.
 _STRICT = {"extra": "forbid", "strict": True}
@@ -34,12 +36,14 @@ class Http:
     """``[suite.http]``: how the requests of workflows are sent, and what is checked of answers.
 
     ``security`` is by name of security scheme. ``contract`` lists the checks in force.
+    ``headers`` go with every request. ``body_limit`` is the longest body of an answer, in bytes.
     ``secret_fields`` name fields, headers and cookies of answers that hand out secrets.
     """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     base_url: str = ""
+    headers: dict[str, str] = field(default_factory=dict)
     security: dict[str, str | dict[str, str]] = field(default_factory=dict)
     verify: bool | str = True
     certificate: str = ""
@@ -48,6 +52,7 @@ class Http:
     connect: float | str = 5.0
     read: float | str = 30.0
     redirects: int = 10
+    body_limit: int | str = 32 << 20
     copies: str = DEFAULT_COPIES
     documents_token: str = ""
     secret_fields: list[str] = field(default_factory=list)

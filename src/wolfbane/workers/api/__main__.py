@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import platform
 import time
 from pathlib import Path
-from typing import Any
 
 import httpx
 
@@ -15,8 +15,9 @@ from wolfbane.formats.cases import Case, cases
 from wolfbane.formats.documents import DocumentError
 from wolfbane.formats.library import Library, Unknown
 from wolfbane.workers.api.contract import Contract
-from wolfbane.workers.api.course import Course, Tools, WentWrong
+from wolfbane.workers.api.course import Course, Ended, Tools, WentWrong
 from wolfbane.workers.api.evidence import Exchanges
+from wolfbane.workers.api.inner import lacking_inputs, problems_with
 from wolfbane.workers.api.inputs import BadInputs, inputs_for
 from wolfbane.workers.api.security import Security
 from wolfbane.workers.api.sending import Sender
@@ -34,7 +35,7 @@ def main() -> None:
             for path in request["files"]:
                 worker.collect(path)
         elif request["type"] == "run":
-            worker.run(request["file"], request["names"])
+            worker.run(request)
 
 
 class Worker:
@@ -42,104 +43,130 @@ class Worker:
 
     def __init__(self, channel: Channel, options: Message) -> None:
         self.channel, self.root = channel, Path(options["root"])
-        self.values: dict[str, Any] = options["values"]
         given = dict(options["http"])
-        checks = given.pop("contract")
         self.copies = given.pop("copies")
         fields = given.pop("secret_fields")
-        http = Http(**given, checks=frozenset(checks))
+        http = Http(**given)
         sender = Sender(http)
         security = Security(http.security, sender, http.base_url)
         tokens = Tokens(fields, lambda text: channel.hold({"type": "secret", "text": text}))
-        self.tools = Tools(sender, security, Contract(http.checks), http.base_url, tokens)
+        contract = Contract(http.contract)
+        self.tools = Tools(sender, security, contract, http.base_url, tokens, options["values"])
         self.libraries: dict[str, Library] = {}
 
     def collect(self, path: str) -> None:
-        """Say which tests a document holds, or everything that is wrong with it."""
+        """Say which tests a document holds, or why it cannot be read."""
         self.channel.send({"type": "collecting", "file": path})
         done: Message = {"type": "collected", "file": path, "divisible": False}
         try:
             library = Library(self.root, path, check=True, copies=self.copies)
-            wrong = [
-                f"{path}:{library.document.document.line(place)}: {words}"
-                for place, words in library.problems()
-            ]
+            library.read_sources()
             found = cases(library)
         except BadDocument as error:
-            wrong = [str(problem) for problem in error.problems]
+            wrong = "\n".join(str(problem) for problem in error.problems)
         except DocumentError as error:
-            wrong = [f"{path}:{error.line}: {error}"]
-        except OSError as error:
-            wrong = [f"{path}: {error}"]
-        if wrong:
-            self.channel.send({**done, "outcome": "errored", "message": "\n".join(wrong)})
+            wrong = f"{path}:{error.line}: {error}"
+        except (OSError, Unknown) as error:
+            wrong = f"{path}: {error}"
+        else:
+            for case in found:
+                told = {"address": f"{path}#{case.name}", "line": case.line, "end": case.end,
+                        "tags": list(case.tags)}  # fmt: skip
+                self.channel.hold({"type": "test", **told})
+            self.channel.send({**done, "depends": list(library.files)})
             return
-        for case in found:
-            told = {"address": f"{path}#{case.name}", "line": case.line, "end": case.end,
-                    "tags": list(case.tags)}  # fmt: skip
-            self.channel.hold({"type": "test", **told})
-        self.channel.send({**done, "depends": list(library.files)})
+        self.channel.send({**done, "outcome": "errored", "message": wrong})
 
-    def run(self, path: str, names: list[str]) -> None:
-        """Run tests of one document, those that others depend on first."""
+    def run(self, request: Message) -> None:
+        """Run tests of one document, those that others depend on first.
+
+        ``given`` is what tests that passed before in this run hand to those that need them.
+        """
+        path, names = request["file"], request["names"]
         library = self.libraries.get(path)
         if library is None:
             library = self.libraries[path] = Library(self.root, path, copies=self.copies)
         by_name = {case.name: case for case in cases(library, lines=False)}
-        ready: dict[str, dict[str, Any] | BadInputs] = {}
-        for name in names:
-            try:
-                ready[name] = inputs_for(library, by_name[name], self.values)
-            except BadInputs as error:
-                ready[name] = error
-        workflows: dict[str, dict[str, Any]] = {}
-        ended: dict[str, bool] = {}
+        wanted = {need for case in by_name.values() for need in case.needs}
+        given: dict[str, Message] = dict(request.get("given", {}))
         for name in _in_order(names, by_name):
-            inputs = ready[name]
-            failed = [need for need in by_name[name].needs if not ended.get(need, True)]
-            ended[name] = False
-            if isinstance(inputs, BadInputs):
-                self.finish(path, name, 0.0, {"outcome": "blocked", "message": str(inputs)})
-            elif failed:
-                words = f"it depends on {', '.join(failed)}, which did not pass"
+            case = by_name[name]
+            given.pop(name, None)  # what an attempt before gave is not what this one gives
+            blocked = [need for need in case.needs if need not in given]
+            if blocked:
+                words = f"it depends on {', '.join(blocked)}, which did not pass"
                 self.finish(path, name, 0.0, {"outcome": "blocked", "message": words})
-            else:
-                ended[name] = self.one(library, path, by_name[name], inputs, workflows)
+                continue
+            handed = self.one(
+                library, path, case, given, request["limit"], is_needed=name in wanted
+            )
+            if handed is not None:
+                given[name] = handed
         self.channel.send({"type": "ran", "file": path})
 
     def one(
-        self, library: Library, path: str, case: Case, inputs: dict[str, Any],
-        workflows: dict[str, dict[str, Any]],
-    ) -> bool:  # fmt: skip
-        """Run one test; whether it passed."""
+        self, library: Library, path: str, case: Case, given: dict[str, Message], limit: float,
+        *, is_needed: bool,
+    ) -> Message | None:  # fmt: skip
+        """Run one test; what it hands to those that depend on it, None where it did not pass."""
+        if wrong := problems_with(library, case.workflow):
+            self.finish(path, case.name, 0.0, {"outcome": "errored", "message": "\n".join(wrong)})
+            return None
+        try:
+            inputs = inputs_for(library, case.workflow, case.row, self.tools.values)
+            lacking = lacking_inputs(library, case.workflow, self.tools.values)
+        except BadInputs as error:
+            lacking = [str(error)]
+        if lacking:
+            words = "\n".join(lacking)
+            self.finish(path, case.name, 0.0, {"outcome": "blocked", "message": words})
+            return None
         address = f"{path}#{case.name}"
-        self.channel.hold({"type": "started", "address": address})
+        self.channel.send({"type": "started", "address": address})
         began = time.perf_counter()
+        needed = [given[need] for need in case.needs]
+        self.tools.sender.begin(limit, [cookie for each in needed for cookie in each["cookies"]])
+        workflows = {each["workflow"]: each for each in needed}
         exchanges = Exchanges()
-        self.tools.sender.forget()
         course = Course(library, case.workflow, inputs, workflows, self.tools, exchanges)
-        problem = self._needed_elsewhere(course, library, case)
-        outputs: dict[str, Any] = {}
-        if problem is None:
-            ended = course.run()
-            problem, outputs = ended.problem, ended.outputs
-        workflows[case.workflow] = {"inputs": inputs, "outputs": outputs}
+        ended = self._needed_elsewhere(course, library, case) or course.run()
+        self._keep(address, exchanges)
+        seconds = time.perf_counter() - began
+        self.tell_covered()
+        message: Message = {"outcome": "passed", "parts": course.parts}
+        problem = ended.problem
+        if problem is not None:
+            words = str(problem)
+            if problem.outcome == "timed out":
+                words = f"it ran longer than {limit:g} s: {words}"
+            message.update(outcome=problem.outcome, message=words)
+            file = str(self.root / path)
+            message["frames"] = [{"file": file, "line": problem.line, "function": case.workflow}]
+        handed: Message = {
+            "workflow": case.workflow, "inputs": inputs, "outputs": ended.outputs,
+            "cookies": self.tools.sender.cookies(),
+        }  # fmt: skip
+        if problem is None and is_needed:
+            self.channel.hold({"type": "handed", "address": address, "value": handed})
+        self.finish(path, case.name, seconds, message)
+        return handed if problem is None else None
+
+    def _keep(self, address: str, exchanges: Exchanges) -> None:
+        """Have the archive of a test kept, and the bodies that its messages refer to."""
+        for mark, content in exchanges.bodies.items():
+            told: Message = {"type": "evidence", "address": address, "kind": "body", "mark": mark}
+            try:
+                told["text"] = content.decode()
+            except UnicodeDecodeError:
+                told["data"] = base64.b64encode(content).decode()
+            self.channel.hold(told)
         if exchanges.entries:
             text = json.dumps(exchanges.archive(), ensure_ascii=False)
             told = {"type": "evidence", "address": address, "kind": "har", "text": text}
             self.channel.hold(told)
-        seconds = time.perf_counter() - began
-        self.tell_covered()
-        message: Message = {"outcome": "passed", "parts": course.parts}
-        if problem is not None:
-            message.update(outcome=problem.outcome, message=str(problem))
-            file = str(self.root / path)
-            message["frames"] = [{"file": file, "line": problem.line, "function": case.workflow}]
-        self.finish(path, case.name, seconds, message)
-        return problem is None
 
-    def _needed_elsewhere(self, course: Course, library: Library, case: Case) -> WentWrong | None:
-        """Workflows of other documents that this one depends on run with it."""
+    def _needed_elsewhere(self, course: Course, library: Library, case: Case) -> Ended | None:
+        """Workflows of other documents that this one depends on run with it; how one failed."""
         for name in library.document.workflows[case.workflow].get("dependsOn", []):
             if name.startswith("$"):
                 try:
@@ -148,7 +175,8 @@ class Worker:
                     problem = WentWrong("errored", str(error))
                 if problem is not None:
                     words = f"it depends on {name}, which did not pass: {problem}"
-                    return WentWrong("blocked", words)
+                    outcome = "timed out" if problem.outcome == "timed out" else "blocked"
+                    return Ended({}, WentWrong(outcome, words))
         return None
 
     def tell_covered(self) -> None:

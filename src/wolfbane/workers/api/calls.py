@@ -1,25 +1,19 @@
-"""From a step and its operation to a request: address, parameters, body."""
+"""From a step and its operation to a request: its address and its parameters."""
 
 from __future__ import annotations
 
 import json
 import re
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
-from urllib.parse import quote, urlencode, urljoin, urlsplit
+from urllib.parse import quote, urljoin, urlsplit
 
 from wolfbane.formats import styles
-from wolfbane.formats.documents import step as pointer_step
 from wolfbane.formats.openapi import Operation
-from wolfbane.workers.api.scope import Call, Scope, is_json
+from wolfbane.workers.api.bodies import CannotCall, make_body
+from wolfbane.workers.api.scope import Call, Scope
 
 _HOLE = re.compile(r"\{([^{}]+)\}")
-_FORM = "application/x-www-form-urlencoded"
-
-
-class CannotCall(ValueError):
-    """A request that cannot be made; the text says why."""
 
 
 def base_url(operation: Operation, given: str) -> str:
@@ -60,7 +54,7 @@ def make_call(
     ]
     url = base + path + ("?" + "&".join(filter(None, query)) if any(query) else "")
     headers = _headers(operation, values)
-    body, content = _body(operation, step.get("requestBody"), scope, headers)
+    body, content = make_body(operation, step.get("requestBody"), scope, headers)
     by_place = {
         place: {name: value for (where, name), value in values.items() if where == place}
         for place in ("query", "path")
@@ -110,125 +104,3 @@ def _headers(operation: Operation, values: Mapping[tuple[str, str], Any]) -> dic
         else:
             cookies.append(styles.in_cookie(name, value, explode=styles.style_of(described)[1]))
     return {**found, "Cookie": "; ".join(cookies)} if cookies else found
-
-
-def _body(
-    operation: Operation, given: Mapping[str, Any] | None, scope: Scope, headers: dict[str, str]
-) -> tuple[Any, bytes]:
-    """The body's value and its bytes; sets the content type."""
-    described = operation.body.get("content", {})
-    if given is None:
-        if operation.body.get("required"):
-            raise CannotCall("the operation needs a body, and the step has no requestBody")
-        return None, b""
-    media = given.get("contentType") or next(iter(described), "application/json")
-    if "x-file" in given:
-        place = (scope.library.root / scope.library.path).parent / scope.value(given["x-file"])
-        try:
-            content = Path(place).read_bytes()
-        except OSError as error:
-            raise CannotCall(f"the body cannot be read: {error}") from None
-        headers.setdefault("Content-Type", media)
-        return None, content
-    payload = given.get("payload")
-    if is_json(media) and isinstance(payload, str):
-        # Read before its expressions are worked out: a quote in a value stays inside of it.
-        payload = _read_json(payload)
-    value = scope.value(payload)
-    if is_json(media) and isinstance(value, str):
-        value = _read_json(value)
-    for entry in given.get("replacements", []):
-        value = _replaced(value, entry["target"], scope.value(entry["value"]), media)
-    kind, content = encoded(value, media, described.get(media, {}).get("encoding", {}))
-    headers.setdefault("Content-Type", kind)
-    return value, content
-
-
-def _read_json(text: str) -> Any:
-    try:
-        return json.loads(text)
-    except ValueError:
-        return text
-
-
-def encoded(value: Any, media: str, encoding: Mapping[str, Any]) -> tuple[str, bytes]:
-    """The content type in full, and the bytes of a value in it."""
-    kind = media.partition(";")[0].strip().lower()
-    if is_json(kind):
-        return media, json.dumps(value, ensure_ascii=False).encode()
-    if kind == _FORM and isinstance(value, Mapping):
-        pairs = []
-        for name, item in value.items():
-            items = item if isinstance(item, list) else [item]
-            pairs += [(name, _field(each)) for each in items]
-        return media, urlencode(pairs).encode()
-    if kind.startswith("multipart/") and isinstance(value, Mapping):
-        return _multipart(value, media, encoding)
-    text = value if isinstance(value, str) else "" if value is None else json.dumps(value)
-    return media, text.encode()
-
-
-def _field(value: Any) -> str:
-    return json.dumps(value) if isinstance(value, dict | list) else styles.plain(value)
-
-
-def _multipart(
-    value: Mapping[str, Any], media: str, encoding: Mapping[str, Any]
-) -> tuple[str, bytes]:
-    """RFC 7578: a part for each property, for each item of an array."""
-    import secrets
-
-    boundary = secrets.token_hex(16)
-    parts = []
-    for name, item in value.items():
-        for each in item if isinstance(item, list) else [item]:
-            text = _field(each).encode()
-            default = "application/json" if isinstance(each, dict | list) else "text/plain"
-            kind = encoding.get(name, {}).get("contentType", default)
-            file = "" if kind.startswith("text/plain") else f'; filename="{quote(name)}"'
-            head = f'Content-Disposition: form-data; name="{quote(name)}"{file}'
-            parts.append(f"--{boundary}\r\n{head}\r\nContent-Type: {kind}\r\n\r\n".encode() + text)
-    content = b"\r\n".join([*parts, f"--{boundary}--\r\n".encode()])
-    return f"{media.partition(';')[0]}; boundary={boundary}", content
-
-
-def _replaced(value: Any, target: str, new: Any, media: str) -> Any:
-    if isinstance(value, str) and "xml" in media:
-        return _replaced_in_xml(value, target, new)
-    names = [n.replace("~1", "/").replace("~0", "~") for n in target.split("/")[1:]]
-    if not target.startswith("/") or not names:
-        raise CannotCall(f"replacement '{target}' is no JSON Pointer into the payload")
-    return _set(value, names, new, target)
-
-
-def _set(value: Any, names: list[str], new: Any, target: str) -> Any:
-    if not names:
-        return new
-    first, *rest = names
-    if isinstance(value, dict):
-        if rest and first not in value:
-            raise CannotCall(f"replacement '{target}': there is no '{pointer_step(first)}'")
-        return {**value, first: _set(value.get(first), rest, new, target)}
-    if isinstance(value, list) and first.isdecimal() and int(first) < len(value):
-        index = int(first)
-        return [*value[:index], _set(value[index], rest, new, target), *value[index + 1 :]]
-    raise CannotCall(f"replacement '{target}': there is no '{pointer_step(first)}'")
-
-
-def _replaced_in_xml(text: str, target: str, new: Any) -> str:
-    from lxml import etree
-
-    from wolfbane.workers.api.criteria import parse_xml
-
-    root = parse_xml(text.encode())
-    found = root.xpath(target)
-    if not isinstance(found, list) or not found:
-        raise CannotCall(f"replacement '{target}' finds nothing in the payload")
-    for node in found:
-        if isinstance(node, etree._Element):
-            node.text = styles.plain(new)
-        elif node.is_attribute:
-            node.getparent().set(node.attrname, styles.plain(new))
-        else:
-            node.getparent().text = styles.plain(new)
-    return str(etree.tostring(root, encoding="unicode"))

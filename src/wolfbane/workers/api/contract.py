@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urljoin
 
-from wolfbane.formats.documents import step
+from wolfbane.formats.documents import step as pointer_step
+from wolfbane.formats.extensions import CONTRACT
 from wolfbane.formats.openapi import OpenAPI, Operation
 from wolfbane.workers.api.criteria import shortened
 from wolfbane.workers.api.scope import Answer, is_json
@@ -33,31 +34,37 @@ class Mismatch:
 class Contract:
     """The checks that are in force; validators are made once."""
 
-    def __init__(self, checks: frozenset[str]) -> None:
-        self._checks = checks
+    def __init__(self, checks: Collection[str]) -> None:
+        self._given = checks
         self._validators: dict[tuple[str, str], Any] = {}
         self._registries: dict[str, Any] = {}
 
-    def mismatches(self, operation: Operation, answer: Answer) -> list[Mismatch]:
-        """Everything that does not fit, in words."""
-        if not self._checks:
+    def mismatches(
+        self, operation: Operation, answer: Answer, step: Mapping[str, Any]
+    ) -> list[Mismatch]:
+        """Everything that does not fit, in words.
+
+        ``x-contract`` of the step, else of the operation, lists other checks than the suite's.
+        """
+        checks = step.get(CONTRACT, operation.data.get(CONTRACT, self._given))
+        if not checks:
             return []
         described = operation.response(answer.status)
         if described is None:
             known = ", ".join(operation.data.get("responses", {}))
             status = str(answer.status)
-            return [Mismatch("status", "", f"one of {known}", status)] * ("status" in self._checks)
+            return [Mismatch("status", "", f"one of {known}", status)] * ("status" in checks)
         key, response = described
         found: list[Mismatch] = []
-        if "headers" in self._checks:
+        if "headers" in checks:
             found += self._headers(operation, key, response, answer)
         content = response.get("content", {})
         media = _media(content, answer.media_type)
         if content and answer.content and not media:
             words = answer.media_type or "no content type"
             expected = " or ".join(content)
-            return [*found, *[Mismatch("type", "", expected, words)] * ("type" in self._checks)]
-        if media and "body" in self._checks and operation.method != "HEAD":
+            return [*found, *[Mismatch("type", "", expected, words)] * ("type" in checks)]
+        if media and "body" in checks and operation.method != "HEAD":
             found += self._body(operation, key, media, content[media], answer)
         return found
 
@@ -75,7 +82,8 @@ class Contract:
                 continue
             if "schema" not in header:
                 continue
-            place = f"{operation.pointer}/responses{step(key)}/headers{step(name)}/schema"
+            place = f"{operation.pointer}/responses{pointer_step(key)}/headers"
+            place += f"{pointer_step(name)}/schema"
             validator = self._validator(operation.source, place, header["schema"])
             errors = list(validator.iter_errors(_typed(value, header["schema"])))
             for error in errors[:1]:
@@ -94,11 +102,13 @@ class Contract:
             return
         if "schema" not in described:
             return
-        place = f"{operation.pointer}/responses{step(key)}/content{step(media)}/schema"
+        place = (
+            f"{operation.pointer}/responses{pointer_step(key)}/content{pointer_step(media)}/schema"
+        )
         validator = self._validator(operation.source, place, described["schema"])
         for error in list(validator.iter_errors(value))[:_MOST]:
             inmost = _inmost(error)
-            pointer = "".join(map(step, inmost.absolute_path)) or "/"
+            pointer = "".join(map(pointer_step, inmost.absolute_path)) or "/"
             found = shortened(json.dumps(inmost.instance, ensure_ascii=False))
             yield Mismatch("body", pointer, _expected(inmost), found)
 

@@ -4,21 +4,25 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from wolfbane.formats.arazzo import Arazzo
+from wolfbane.formats.extensions import CONNECT, READ, UNTIL
 from wolfbane.formats.library import Library, Unknown
 from wolfbane.formats.openapi import BadReference, Operation
+from wolfbane.units import seconds
 from wolfbane.workers.api.actions import next_action, pause_before
-from wolfbane.workers.api.calls import CannotCall, base_url, make_call
+from wolfbane.workers.api.bodies import CannotCall
+from wolfbane.workers.api.calls import base_url, make_call
 from wolfbane.workers.api.contract import Contract
 from wolfbane.workers.api.criteria import check, shortened, words_of
-from wolfbane.workers.api.evidence import Exchanges, curl
+from wolfbane.workers.api.evidence import Exchanges
+from wolfbane.workers.api.inputs import BadInputs, inputs_for
 from wolfbane.workers.api.scope import Answer, Call, Scope
 from wolfbane.workers.api.security import Security
-from wolfbane.workers.api.sending import NoAnswer, Sender
+from wolfbane.workers.api.sending import NoAnswer, OutOfTime, Patience, Sender
 from wolfbane.workers.api.tokens import Tokens
 
 MOST_STEPS = 1000
@@ -27,7 +31,7 @@ Part = dict[str, Any]
 
 
 class WentWrong(Exception):
-    """A step did not do what it should. ``outcome`` is failed or errored."""
+    """A step did not do what it should. ``outcome`` is failed, errored or timed out."""
 
     def __init__(self, outcome: str, message: str, line: int = 0) -> None:
         self.outcome, self.line = outcome, line
@@ -43,6 +47,7 @@ class Tools:
     contract: Contract
     base_url: str
     tokens: Tokens
+    values: Mapping[str, Any]
     covered: Counter[tuple[str, str, str, str]] = field(default_factory=Counter)
 
 
@@ -89,16 +94,14 @@ class Course:
                 break
             try:
                 problem, following = self._take(position)
-            except (WentWrong, Unknown, OSError, ValueError) as error:
-                problem = (
-                    error if isinstance(error, WentWrong) else WentWrong("errored", str(error))
-                )
+            except (WentWrong, NoAnswer, Unknown, OSError, ValueError) as error:
+                problem = _as_problem(error)
                 break
             if following is None:
                 break
             position = following
         if problem is None:
-            self._work_out()
+            self.scope.outputs.update(self.scope.values(self.workflow.get("outputs", {})))
         return Ended(self.scope.outputs, problem, self.scope.call, self.scope.answer)
 
     def _take(self, position: int) -> tuple[WentWrong | None, int | None]:
@@ -106,6 +109,8 @@ class Course:
         step = self.workflow["steps"][position]
         part, problem = self._step(step, position)
         self.parts.append(part)
+        if problem is not None and problem.outcome == "timed out":
+            return problem, None
         spent = self._retried.setdefault(step["stepId"], Counter())
         action = next_action(
             step, self.workflow, self.scope, succeeded=problem is None, spent=spent
@@ -118,7 +123,7 @@ class Course:
             spent[action["name"]] += 1
             part["outcome"] = "skipped"
             part["message"] = f"retried ({action['name']}): {problem}"
-            time.sleep(pause_before(action, self.scope.answer))
+            self.tools.sender.pause(pause_before(action, self.scope.answer))
             return self._on_the_way(action) or problem, position
         if problem is not None:
             part["message"] = f"handled ({action['name']}): {problem}"
@@ -150,10 +155,8 @@ class Course:
             else:
                 self._request(step, part)
                 self._outputs(step)
-        except WentWrong as error:
-            problem = error
-        except (Unknown, CannotCall, BadReference, NoAnswer, ValueError) as error:
-            problem = WentWrong("errored", str(error))
+        except (WentWrong, Unknown, CannotCall, BadReference, NoAnswer, ValueError) as error:
+            problem = _as_problem(error)
         if problem is not None:
             line = self.document.document.line(f"/workflows/{self._index}/steps/{position}")
             problem.line = problem.line or line
@@ -174,7 +177,7 @@ class Course:
         part["name"] = f"{step['stepId']}: {call.method} {call.url}"
         began = time.perf_counter()
         try:
-            self.scope.answer = answer = self.tools.sender.send(call)
+            self.scope.answer = answer = self.tools.sender.send(call, self._patience(step))
         except NoAnswer:
             seconds = time.perf_counter() - began
             self.exchanges.add(call, None, seconds, step["stepId"])
@@ -185,6 +188,22 @@ class Course:
         self._covered(operation, answer)
         self._judge(step, part, operation, call, answer)
 
+    def _patience(self, step: Mapping[str, Any]) -> Patience:
+        """How long the request of a step may take; its own words come before the suite's."""
+        http, until = self.tools.sender.http, step.get(UNTIL)
+        return Patience(
+            seconds(step.get(CONNECT, http.connect)),
+            seconds(step.get(READ, http.read)),
+            None if until is None else self._until(_criterion(until)),
+        )
+
+    def _until(self, criterion: Mapping[str, Any]) -> Callable[[Answer], bool]:
+        def reached(answer: Answer) -> bool:
+            self.scope.answer = answer
+            return check(criterion, self.scope)[0]
+
+        return reached
+
     def _covered(self, operation: Operation, answer: Answer) -> None:
         key = (operation.source.name, operation.name, str(answer.status), answer.media_type)
         self.tools.covered[key] += 1
@@ -194,7 +213,9 @@ class Course:
     ) -> None:
         """Criteria and contract; raises WentWrong with everything that does not hold."""
         problems = self._criteria(step, part, answer)
-        for mismatch in self.tools.contract.mismatches(operation, answer):
+        if not answer.reached:
+            problems.insert(0, f"{words_of(_criterion(step[UNTIL]))}: the answer ended before")
+        for mismatch in self.tools.contract.mismatches(operation, answer, step):
             name, message = f"contract: {mismatch.check}", str(mismatch)
             part["parts"].append({"name": name, "outcome": "failed", "message": message})
             problems.append(f"contract, {mismatch}")
@@ -202,7 +223,8 @@ class Course:
             words = [f"{call.method} {call.url} answered {answer.status}", *problems]
             if answer.content:
                 words.append(f"body: {shortened(answer.text)}")
-            words.append(f"to repeat it: {curl(call)}")
+            line = self.exchanges.curl(call, self.tools.sender.http)
+            words.append(f"to repeat it: {line}")
             raise WentWrong("failed", "\n".join(words))
 
     def _criteria(self, step: Mapping[str, Any], part: Part, answer: Answer | None) -> list[str]:
@@ -248,8 +270,10 @@ class Course:
         if self.depth >= DEEPEST:
             raise WentWrong("errored", f"workflows call each other more than {DEEPEST} deep")
         library, inner = self.scope.library.workflow(name)
-        needed = library.document.workflows[inner].get("inputs", {})
-        whole = {**defaults(library, needed), **inputs}
+        try:
+            whole = inputs_for(library, inner, inputs, self.tools.values)
+        except BadInputs as error:
+            raise WentWrong("errored", str(error)) from None
         course = Course(
             library, inner, whole, self.scope.workflows, self.tools, self.exchanges, self.depth + 1
         )
@@ -260,30 +284,15 @@ class Course:
 
     def _outputs(self, step: Mapping[str, Any]) -> None:
         outputs = self.scope.steps.setdefault(step["stepId"], {})
-        for name, text in step.get("outputs", {}).items():
-            outputs[name] = self.scope.value(text)
+        outputs.update(self.scope.values(step.get("outputs", {})))
 
-    def _work_out(self) -> None:
-        for name, text in self.workflow.get("outputs", {}).items():
-            self.scope.outputs[name] = self.scope.value(text)
+
+def _criterion(until: Any) -> Mapping[str, Any]:
+    """What a stream is read until: a condition, or a whole criterion."""
+    return until if isinstance(until, Mapping) else {"condition": until}
 
 
 def _as_problem(error: Exception) -> WentWrong:
-    return error if isinstance(error, WentWrong) else WentWrong("errored", str(error))
-
-
-def defaults(library: Library, schema: Any) -> dict[str, Any]:
-    """The defaults that a workflow's inputs have in their schema."""
-    found = {}
-    for name, entry in properties(library, schema).items():
-        if isinstance(entry, Mapping) and "default" in entry:
-            found[name] = entry["default"]
-    return found
-
-
-def properties(library: Library, schema: Any) -> dict[str, Any]:
-    """The inputs that a schema names; one reference to a component is followed."""
-    if isinstance(schema, Mapping) and "$ref" in schema:
-        name = str(schema["$ref"]).rpartition("/")[2]
-        schema = library.document.data.get("components", {}).get("inputs", {}).get(name, {})
-    return dict(schema.get("properties", {})) if isinstance(schema, Mapping) else {}
+    if isinstance(error, WentWrong):
+        return error
+    return WentWrong("timed out" if isinstance(error, OutOfTime) else "errored", str(error))

@@ -1,4 +1,4 @@
-"""A workflow's inputs: from its row, from parameters of the same name, from its schema."""
+"""A workflow's inputs: what its caller or row gives, parameters of the same name, defaults."""
 
 from __future__ import annotations
 
@@ -6,34 +6,58 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
-from wolfbane.formats.cases import Case
 from wolfbane.formats.library import Library
-from wolfbane.workers.api.course import defaults, properties
+from wolfbane.formats.workflow_names import declared_inputs
 
 
 class BadInputs(ValueError):
     """Inputs that nothing fills, or that do not fit."""
 
 
-def inputs_for(library: Library, case: Case, values: Mapping[str, Any]) -> dict[str, Any]:
-    """The inputs of a test. Raises BadInputs with everything that is wrong."""
-    schema = library.document.workflows[case.workflow].get("inputs", {})
-    declared = properties(library, schema)
-    found = defaults(library, schema)
-    for name, entry in declared.items():
-        if name in values:
-            found[name] = _typed(values[name], entry)
-        if name in case.row:
-            found[name] = _typed(case.row[name], entry)
-    found |= {name: value for name, value in case.row.items() if name not in declared}
-    required = schema.get("required", []) if isinstance(schema, Mapping) else []
-    missing = [name for name in required if name not in found]
-    used = [name for name in declared if name not in found and name not in required]
+def inputs_for(
+    library: Library, workflow: str, given: Mapping[str, Any], values: Mapping[str, Any]
+) -> dict[str, Any]:
+    """The inputs of a workflow: ``given`` first, then ``values`` of the workspace, then defaults.
+
+    Raises BadInputs with everything that is wrong.
+    """
+    schema = library.document.workflows[workflow].get("inputs", {})
+    declared = declared_inputs(library, schema) or {}
+    found = filled(declared, values)
+    for name, value in given.items():
+        found[name] = _typed(value, declared.get(name))
+    missing = [name for name in required(library, schema) if name not in found]
     if missing:
         words = ", ".join(f"'{name}'" for name in missing)
         plural = "inputs" if len(missing) > 1 else "input"
-        raise BadInputs(f"nothing fills the {plural} {words}: give a parameter of that name")
-    _check(library, schema, {k: v for k, v in found.items() if k in declared and k not in used})
+        raise BadInputs(
+            f"nothing fills the {plural} {words} of workflow '{workflow}': "
+            "give a parameter of that name"
+        )
+    _check(library, schema, {name: found[name] for name in declared if name in found})
+    return found
+
+
+def filled(declared: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
+    """The declared inputs that the workspace's values or their own defaults fill."""
+    found = {}
+    for name, entry in declared.items():
+        if name in values:
+            found[name] = _typed(values[name], entry)
+        elif isinstance(entry, Mapping) and "default" in entry:
+            found[name] = entry["default"]
+    return found
+
+
+def required(library: Library, schema: Any) -> list[str]:
+    """The inputs that a schema asks for, through a reference to a component."""
+    if not isinstance(schema, Mapping):
+        return []
+    found = list(schema.get("required", []))
+    if "$ref" in schema:
+        name = str(schema["$ref"]).rpartition("/")[2]
+        components = library.document.data.get("components", {})
+        found += components.get("inputs", {}).get(name, {}).get("required", [])
     return found
 
 

@@ -10,7 +10,8 @@ from typing import Any
 from urllib.parse import quote, urlencode, urljoin
 
 from wolfbane.formats.openapi import Operation
-from wolfbane.workers.api.calls import CannotCall, base_url
+from wolfbane.workers.api.bodies import CannotCall
+from wolfbane.workers.api.calls import base_url
 from wolfbane.workers.api.scope import Call
 from wolfbane.workers.api.sending import NoAnswer, Sender
 

@@ -6,12 +6,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from wolfbane.formats.extensions import CHECKS
+
 
 @dataclass(frozen=True)
 class Http:
-    """Times are in seconds, ``largest`` in bytes; ``checks`` are the contract checks in force."""
+    """Times are in seconds, ``body_limit`` in bytes; ``contract`` lists the checks in force."""
 
     base_url: str = ""
+    headers: Mapping[str, str] = field(default_factory=dict)
     security: Mapping[str, Any] = field(default_factory=dict)
     verify: bool | str = True
     certificate: str = ""
@@ -20,5 +23,5 @@ class Http:
     connect: float = 5.0
     read: float = 30.0
     redirects: int = 10
-    checks: frozenset[str] = frozenset(("status", "type", "headers", "body"))
-    largest: int = 32 << 20
+    body_limit: int = 32 << 20
+    contract: tuple[str, ...] = CHECKS

@@ -1,0 +1,24 @@
+"""The fields of Arazzo documents that are Wolfbane's own: the standard leaves ``x-`` to tools."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+
+from wolfbane.errors import did_you_mean
+
+ROWS = "x-rows"
+TAGS = "x-tags"
+FILE = "x-file"
+CONTRACT = "x-contract"
+READ = "x-read"
+CONNECT = "x-connect"
+UNTIL = "x-until"
+CHECKS = ("status", "type", "headers", "body")
+"""The checks of answers against their description, which ``x-contract`` lists."""
+
+
+def unknown_checks(checks: Collection[object]) -> Iterator[str]:
+    """Words for each name that is no check of answers."""
+    for check in checks:
+        if check not in CHECKS:
+            yield f"there is no check '{check}'; {did_you_mean(str(check), CHECKS)}"

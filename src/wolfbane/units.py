@@ -1,0 +1,33 @@
+"""Durations and sizes as people write them. Quick to import: a shell waits for it."""
+
+from __future__ import annotations
+
+import re
+
+_DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)?")
+_SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0, None: 1.0}
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kMG]i?B|B)?")
+_BYTES = {
+    "B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9,
+    "kiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, None: 1,
+}  # fmt: skip
+
+
+def seconds(value: object) -> float:
+    """Read a duration: a number of seconds, or text such as ``250ms``, ``30s``, ``5m``, ``1d``."""
+    if isinstance(value, int | float) and not isinstance(value, bool) and value > 0:
+        return float(value)
+    match = _DURATION.fullmatch(value.strip()) if isinstance(value, str) else None
+    if match is None or float(match[1]) == 0:
+        raise ValueError(f"{value!r} is not a duration (write 30, '250ms', '30s', '5m' or '1h')")
+    return float(match[1]) * _SECONDS[match[2]]
+
+
+def size(value: object) -> int:
+    """Read a size: a number of bytes, or text such as ``500 kB``, ``64 MiB``, ``1 GB``."""
+    if isinstance(value, int) and not isinstance(value, bool) and value > 0:
+        return value
+    match = _SIZE.fullmatch(value.strip()) if isinstance(value, str) else None
+    if match is None or float(match[1]) == 0:
+        raise ValueError(f"{value!r} is not a size (write 5000000, '500 kB', '64 MiB' or '1 GB')")
+    return int(float(match[1]) * _BYTES[match[2]])
