@@ -173,7 +173,7 @@ CARGO = Spoken(
 _HTTP = {
     "base_url": "http://127.0.0.1:1", "security": {}, "verify": True, "certificate": "", "key": "",
     "proxy": "", "connect": 5, "read": 5, "redirects": 1, "contract": [], "copies": "copies",
-    "secret_fields": [],
+    "secret_fields": [], "headers": {}, "body_limit": 1000,
 }  # fmt: skip
 _STEP = {"stepId": "s", "operationId": "look"}
 WORKFLOW = Spoken(
@@ -322,7 +322,7 @@ def test_collected_addresses(talk):
 def test_a_run_of_some(talk):
     spoken = talk.spoken
     names = list(spoken.outcomes)
-    talk.ask(type="run", file=spoken.path, names=names)
+    talk.ask(type="run", file=spoken.path, names=names, limit=60)
     heard = talk.hear("ran")
     steps = [(m["type"], m["address"]) for m in heard if m["type"] in ("started", "finished")]
     expected = [
@@ -347,7 +347,7 @@ def test_a_run_of_some(talk):
 
 def test_one_after_the_other(talk):
     for name in reversed(list(talk.spoken.outcomes)):
-        talk.ask(type="run", file=talk.spoken.path, names=[name])
+        talk.ask(type="run", file=talk.spoken.path, names=[name], limit=60)
         heard = talk.hear("ran")
         assert [m["address"] for m in heard if m["type"] == "finished"] == [
             address(talk.spoken, name)
@@ -357,7 +357,7 @@ def test_one_after_the_other(talk):
 def test_a_crash_comes_after_started(talk):
     if not talk.spoken.deadly:
         pytest.skip("its tests are processes of their own")
-    talk.ask(type="run", file=talk.spoken.path, names=[talk.spoken.deadly])
+    talk.ask(type="run", file=talk.spoken.path, names=[talk.spoken.deadly], limit=60)
     assert [m["type"] for m in talk.hear("ran")] == ["started"]
     assert talk.process.wait(20) != 0
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 
-from wolfbane.engines.contract import Missing, WorkerCommand
+from wolfbane.engines.contract import WorkerCommand
 from wolfbane.formats.cases import cases
 from wolfbane.formats.documents import DocumentError
 from wolfbane.formats.library import Library, Unknown
@@ -53,10 +53,7 @@ class WorkflowEngine:
         http = asdict(suite.http)
         del http["documents_token"]
         for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
-            try:
-                http[key] = read(http[key])
-            except ValueError as error:
-                raise Missing(f"suite '{suite.name}': 'http.{key}' is {error}") from None
+            http[key] = read(http[key])
         for key in ("certificate", "key"):
             http[key] = str(root / http[key]) if http[key] else ""
         if isinstance(http["verify"], str):

@@ -17,7 +17,7 @@ from wolfbane.execution.collecting import (
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.surroundings import Surroundings, blocked_tests
 from wolfbane.inventory import Inventory
-from wolfbane.inventory.security import check_security
+from wolfbane.inventory.http_settings import check_http
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.selection import Choice, choose, may_match
 from wolfbane.workspace.settings import Suite
@@ -79,7 +79,7 @@ class Preparation:
 
         Raises InputError where settings name what the documents of a suite do not have.
         """
-        check_security(self._inventory, self._in_play())
+        check_http(self._inventory, self._in_play(), self._pool.environments.values())
         builder = Builder(self._workspace, self._pool, build, self._tell)
         await builder.build(self._in_play())
         if builder.ran:

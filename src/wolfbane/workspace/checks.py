@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +14,14 @@ from wolfbane.selection import parse
 from wolfbane.units import seconds, size
 from wolfbane.workspace.locate import Location, line_of
 from wolfbane.workspace.probes import read_probes
-from wolfbane.workspace.settings import Browser, Http, Parameter, Service, Settings, Suite
+from wolfbane.workspace.settings import (
+    Browser,
+    Http,
+    Parameter,
+    Service,
+    Settings,
+    Suite,
+)
 from wolfbane.workspace.vocabulary import (
     ENDPOINT_PARTS,
     ENGINES,
@@ -130,22 +137,12 @@ class _Checks:
         if suite.kind == "bridge" and not self._known:
             self.bridge((*place, "bridge"), suite, declared)
         if suite.kind == "workflow":
-            self.times_and_sizes((*place, "http"), suite.http)
+            for key, problem in wrong_limits(suite.http, unfilled=True):
+                self.add((*place, "http", key), problem)
             for words in unknown_checks(suite.http.contract):
                 self.add((*place, "http", "contract"), words)
         for option in suite.options if suite.kind == "doctest" else ():
             self.doctest_option((*place, "options"), option)
-
-    def times_and_sizes(self, place: Location, http: Http) -> None:
-        """What holds a parameter is known when its environment is."""
-        for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
-            value = getattr(http, key)
-            if isinstance(value, str) and "{" in value:
-                continue
-            try:
-                read(value)
-            except ValueError as error:
-                self.add((*place, key), f"'{key}': {error}")
 
     def parameter(self, place: Location, name: str, parameter: Parameter) -> None:
         if not re.fullmatch(r"[A-Za-z_][\w.-]*", name):
@@ -256,3 +253,15 @@ class _Checks:
                 self.add((*place, key), f"suite '{suite.name}': there is no '{pattern}'")
         if not (root / suite.folder).is_dir():
             self.add((*place, "folder"), f"there is no folder '{suite.folder}'")
+
+
+def wrong_limits(http: Http, *, unfilled: bool = False) -> Iterator[tuple[str, str]]:
+    """Keys and words of limits that are none; ``unfilled`` passes what holds a parameter."""
+    for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
+        value = getattr(http, key)
+        if unfilled and isinstance(value, str) and "{" in value:
+            continue
+        try:
+            read(value)
+        except ValueError as error:
+            yield key, f"'{key}': {error}"

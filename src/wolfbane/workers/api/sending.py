@@ -191,8 +191,9 @@ def _hop(response: httpx.Response) -> tuple[Call, Answer]:
 
 
 def _asked(request: httpx.Request) -> Call:
+    content = b"".join(request.stream) if isinstance(request.stream, httpx.ByteStream) else b""
     headers = dict(request.headers.items())
-    return Call(request.method, str(request.url), headers, {}, {}, content=request.content)
+    return Call(request.method, str(request.url), headers, {}, {}, content=content)
 
 
 def _tls(http: Http) -> Any:
