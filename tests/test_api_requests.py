@@ -69,7 +69,10 @@ def test_limits_for_one_step_and_from_parameters(quay):
     assert "the body is longer than 1,000,000 bytes (body_limit)" in told["message"]
     flows(quay, {"workflowId": "w", "steps": [step("s", "text")]})
     done = run(quay, "--set", "patience=soon")
-    assert (done.code, "wolfbane.toml:7: suite 'api': 'read': 'soon' is" in done.err) == (2, True), done.err
+    assert (done.code, "wolfbane.toml:7: suite 'api': 'read': 'soon' is" in done.err) == (
+        2,
+        True,
+    ), done.err
 
 
 def test_headers_for_every_request(quay):
@@ -148,7 +151,9 @@ def test_a_curl_line_says_what_it_does_not_show(quay):
 
 
 def test_archives_have_redirects_and_the_time_of_each_request(quay):
-    told = result(quay, step("h", "hop", **{"x-contract": []}), step("t", "text", **{"x-contract": []}))
+    told = result(
+        quay, step("h", "hop", **{"x-contract": []}), step("t", "text", **{"x-contract": []})
+    )
     assert told["outcome"] == "passed", told["message"]
     (kept,) = [evidence for evidence in told["evidence"] if evidence["kind"] == "har"]
     (archive,) = quay.path.glob(f".wolfbane/runs/*/{kept['path']}")
