@@ -175,8 +175,8 @@ def test_tests_declared_by_another_file(folder):
     assert named(folder.run()) == {"a": "passed", "b": "passed"}
 
 
-def test_words_as_globals(folder):
-    folder.file("wolfbane.toml", SUITE + "globals = true\n")
+def test_bare_words(folder):
+    folder.file("wolfbane.toml", SUITE + "bare_words = true\n")
     folder.file(
         "t/fees.js",
         """
@@ -206,7 +206,7 @@ def test_words_as_globals(folder):
 
 
 def test_focus(folder):
-    folder.file("wolfbane.toml", SUITE + "globals = true\n")
+    folder.file("wolfbane.toml", SUITE + "bare_words = true\n")
     folder.file("t/a.js", "it('a', () => {});\nit.only('b', () => {});")
     folder.file(
         "t/deep.js",

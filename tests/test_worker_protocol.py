@@ -113,7 +113,7 @@ test('low', () => { console.log('low water'); throw new Error('aground'); });
     None,
     "low",
     "deadly",
-    {"options": [], "globals": False},
+    {"options": [], "bare_words": False},
     alone=True,
 )
 SCENARIO = Spoken(
@@ -163,7 +163,7 @@ CARGO = Spoken(
         "cargo": "cargo",
         "manifest": "Cargo.toml",
         "options": [],
-        "run_ignored": False,
+        "ignored": "skip",
         "suite": "tide",
         "no_build": False,
         "results": ".wolfbane",

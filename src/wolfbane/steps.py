@@ -102,7 +102,7 @@ def skip(reason: str) -> NoReturn:
 
 
 class Table:
-    """The rows below a step. Its first row may be headings: then ``records`` are of use."""
+    """The rows below a step. The first may name ``columns``: then ``records`` are of use."""
 
     def __init__(self, rows: List[List[str]]) -> None:
         self.rows = rows
@@ -114,11 +114,15 @@ class Table:
         return len(self.rows)
 
     @property
-    def headings(self) -> List[str]:
+    def columns(self) -> List[str]:
         """The cells of the first row."""
         return self.rows[0] if self.rows else []
 
+    def __getattr__(self, name: str) -> NoReturn:
+        hint = "; it is 'columns' now" if name == "headings" else ""
+        raise AttributeError(f"a table has no '{name}'{hint}")
+
     @property
     def records(self) -> List[Dict[str, str]]:
-        """Every row but the first, each as a dictionary by the headings."""
-        return [dict(zip(self.headings, row)) for row in self.rows[1:]]
+        """Every row but the first, each as a dictionary by the columns."""
+        return [dict(zip(self.columns, row)) for row in self.rows[1:]]

@@ -28,6 +28,7 @@ def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None
     """
     from wolfbane.execution.browser_check import browsers_of, look_for, open_each
     from wolfbane.reports.browsers import browser_table, problem_lines
+    from wolfbane.reports.layout import fitted
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.find import open_workspace
 
@@ -39,7 +40,8 @@ def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None
         click.echo(json.dumps([asdict(browser) for browser in browsers], indent=1))
     else:
         console = make_console()
-        console.print(browser_table(browsers))
+        for part in fitted(console, browser_table(browsers), console.width):
+            console.print(part)
         for line in problem_lines(browsers):
             console.print(line, soft_wrap=True)
     ctx.exit(4 if any(browser.problem and browser.suites for browser in browsers) else 0)

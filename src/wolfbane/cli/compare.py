@@ -45,6 +45,8 @@ def command(
     wolfbane compare previous@staging last@staging --fail-on regression
     wolfbane compare main.json last
     """
+    from rich.text import Text
+
     from wolfbane.inventory import open_inventory
     from wolfbane.reports.comparison import as_json, comparison_parts
     from wolfbane.reports.style import make_console
@@ -88,7 +90,7 @@ def command(
         click.echo(as_json(told))
     else:
         console = make_console()
-        for part in comparison_parts(told):
-            console.print(part, soft_wrap=True)
+        for part in comparison_parts(console, told):
+            console.print(part, soft_wrap=isinstance(part, Text))
     bad = {"regression": told.regressions, "slower": told.slower}
     ctx.exit(1 if any(bad[name] for name in fatal) else 0)

@@ -34,13 +34,16 @@ def command(select: Callable[[], Selected], address: str) -> None:
     wolfbane explain test_late_fee --tag smoke
     """
     from wolfbane.reports.explained import explained
+    from wolfbane.reports.layout import facts
     from wolfbane.reports.style import make_console
     from wolfbane.results.quarantine import read_quarantine
 
     selected = select()
     variants = _find(selected.inventory, address)
     entry = read_quarantine(selected.inventory.workspace).entry(variants[0])
-    make_console().print(explained(variants, selected.choice, selected.newest, entry))
+    console = make_console()
+    rows = explained(variants, selected.choice, selected.newest, entry)
+    console.print(facts(rows, console.reading_width), soft_wrap=True)
 
 
 def _at_line(inventory: Inventory, address: str) -> list[Test]:

@@ -44,6 +44,8 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
     store, problems = open_history(selected.inventory.workspace)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
+    from wolfbane.reports.layout import fitted
+
     console = make_console()
     everything = str(selected.choice) == "everything"
     if everything and not picture:
@@ -51,7 +53,8 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
         if form == "json":
             click.echo(shown.runs_as_json(entries))
         else:
-            console.print(shown.run_table(entries))
+            for part in fitted(console, shown.run_table(entries), console.width):
+                console.print(part)
         return
     status = selected.newest.overall().status
     tests = choose(selected.choice, selected.inventory.tests, status).chosen
@@ -65,5 +68,6 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
     if form == "json":
         click.echo(shown.tests_as_json(found, entries))
     elif not picture:
-        console.print(shown.test_table(found, console.width))
-        console.print(shown.legend(), soft_wrap=True)
+        for part in fitted(console, shown.test_table(found, console.reading_width), console.width):
+            console.print(part)
+        console.print(shown.legend())

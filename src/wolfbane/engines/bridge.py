@@ -25,6 +25,7 @@ class BridgeEngine:
     tests_hold_tests = False
     has_closing_hooks = False
     reads_values = True
+    keeps_limits = False
 
     def patterns(self, root: Path, suite: Suite) -> Sequence[str]:
         return tuple(_bridge(root, suite).find.files)

@@ -54,7 +54,7 @@ class CargoEngine:
             "cargo": _toolchain(root, suite),
             "manifest": str(manifest),
             "options": suite.options,
-            "run_ignored": suite.run_ignored,
+            "ignored": suite.ignored,
         }
         return WorkerCommand([sys.executable, str(WORKERS / "cargo.py")], manifest.parent, told)
 

@@ -1,4 +1,4 @@
-"""The engine of kind ``node``: files for the runtime's own test module, or describe/it globals."""
+"""The engine of kind ``node``: files for the runtime's own test module, or bare words."""
 
 from __future__ import annotations
 
@@ -38,8 +38,8 @@ class NodeEngine:
         from wolfbane.engines.javascript import read
 
         named = _TEST_NAME.match(path.rpartition("/")[2]) is not None
-        mentioned = _MODULE in source or (suite.globals and b"(" in source)
-        declared = read(source, global_words=suite.globals) if mentioned else None
+        mentioned = _MODULE in source or (suite.bare_words and b"(" in source)
+        declared = read(source, global_words=suite.bare_words) if mentioned else None
         if declared is None:
             sure = named or _MODULE in source
             looked_into, brings = ((), True) if sure else _brought(root, path, source)
@@ -70,8 +70,8 @@ class NodeEngine:
         ]
         told = {
             "options": suite.options,
-            "globals": suite.globals,
-            "focus": suite.globals or _FOCUS_OPTION in suite.options,
+            "bare_words": suite.bare_words,
+            "focus": suite.bare_words or _FOCUS_OPTION in suite.options,
         }
         return WorkerCommand(command, root / suite.folder, told)
 

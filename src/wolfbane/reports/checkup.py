@@ -7,11 +7,11 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import asdict
 
-from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.execution.checkup import Finding, State
+from wolfbane.reports.layout import NARROWEST, wrapped
+from wolfbane.reports.style import Page
 from wolfbane.reports.text import many, visible
 from wolfbane.workspace.settings import Workspace
 
@@ -19,21 +19,15 @@ _STYLES = {State.OK: "dark_cyan", State.WARNING: "bold khaki1", State.MISSING: "
            State.WRONG: "bold indian_red1"}  # fmt: skip
 
 
-def print_findings(console: Console, workspace: Workspace, findings: Sequence[Finding]) -> None:
+def print_findings(console: Page, workspace: Workspace, findings: Sequence[Finding]) -> None:
     """A row for each, what to do about it below, and the counts at the end."""
-    table = Table.grid(padding=(0, 2))
-    table.add_column(no_wrap=True)
-    table.add_column(no_wrap=True, style="bold")
-    table.add_column(overflow="fold")
-    for finding in findings:
-        state = Text(finding.state, style=_STYLES[finding.state])
-        table.add_row(state, visible(finding.about), Text(visible(finding.message)))
-        if finding.mend:
-            table.add_row("", "", Text(f"-> {visible(finding.mend)}", style="dim"))
     where = workspace.file or f"{workspace.root} (nothing is written down: wolfbane init)"
     console.print(Text.assemble((workspace.name, "bold"), ("  ", ""), (str(where), "dim")))
     console.print()
-    console.print(table)
+    states = max((len(finding.state) for finding in findings), default=0)
+    about = max((len(visible(finding.about)) for finding in findings), default=0)
+    for finding in findings:
+        _print_finding(console, finding, states, about)
     console.print()
     counts = Counter(finding.state for finding in findings)
     said = [many(counts[State.WARNING], "warning")]
@@ -43,6 +37,27 @@ def print_findings(console: Console, workspace: Workspace, findings: Sequence[Fi
         said.insert(0, f"{counts[State.MISSING]} missing: some suites cannot run")
     line = Text(", ".join(said) if any(counts[s] for s in list(State)[1:]) else "all is well")
     console.print(line)
+
+
+def _print_finding(console: Page, finding: Finding, states: int, about: int) -> None:
+    """Its state, what it is about and its message; the message below, where there is no room."""
+    said = Text(visible(finding.message))
+    if finding.mend:
+        said.append(f"\n-> {visible(finding.mend)}", style="dim")
+    head = Text.assemble(
+        (f"{finding.state:<{states}}", _STYLES[finding.state]),
+        (f"  {visible(finding.about):<{about}}  ", "bold"),
+    )
+    room = console.reading_width - len(head)
+    if room >= 2 * NARROWEST:
+        for line in wrapped(said, room):
+            console.print(head + line, soft_wrap=True)
+            head = Text(" " * len(head))
+        return
+    head.rstrip()
+    console.print(head, soft_wrap=True)
+    for line in wrapped(said, max(console.reading_width - 2, NARROWEST)):
+        console.print(Text("  ") + line, soft_wrap=True)
 
 
 def as_json(findings: Sequence[Finding]) -> str:

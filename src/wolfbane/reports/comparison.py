@@ -6,13 +6,12 @@ import json
 from collections.abc import Container, Iterator, Sequence
 from dataclasses import asdict
 
-from rich.box import SIMPLE_HEAD
 from rich.console import RenderableType
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.model import Outcome
-from wolfbane.reports.style import STYLES
+from wolfbane.reports.layout import Column, fitted
+from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, visible
 from wolfbane.results.compare import QUARANTINED, Change, Comparison
 from wolfbane.results.store import Ended
@@ -24,7 +23,7 @@ _GROUPS = {
 }  # fmt: skip
 
 
-def comparison_parts(found: Comparison) -> Iterator[RenderableType]:
+def comparison_parts(console: Page, found: Comparison) -> Iterator[RenderableType]:
     """Counts side by side, then what changed, group by group."""
     for title, entry in (("before", found.before), ("after", found.after)):
         line = Text.assemble((f"{title:<8}", "dim"), visible(entry.name))
@@ -37,7 +36,7 @@ def comparison_parts(found: Comparison) -> Iterator[RenderableType]:
     if found.left:
         words = f"only in one of them, and not compared: {', '.join(found.left)}"
         yield Text(visible(words), style="bold khaki1")
-    yield _counts(found)
+    yield from fitted(console, _counts(found), console.width)
     for title, attribute in _GROUPS.items():
         changes, short = getattr(found, attribute), attribute in ("new", "gone")
         yield from _group(title, changes, found.quarantined, short=short)
@@ -51,16 +50,19 @@ def comparison_parts(found: Comparison) -> Iterator[RenderableType]:
         yield Text("nothing changed")
 
 
-def _counts(found: Comparison) -> Table:
-    table = Table(box=SIMPLE_HEAD, padding=(0, 2, 0, 0), pad_edge=False)
-    table.add_column("outcome")
-    for title in ("before", "after", "change"):
-        table.add_column(title, justify="right")
-    for name, (before, after) in found.counts.items():
-        change = f"{after - before:+}" if after != before else "-"
-        style = "" if name == QUARANTINED else STYLES[Outcome(name)]
-        table.add_row(Text(name, style=style), str(before), str(after), change)
-    return table
+def _counts(found: Comparison) -> list[Column]:
+    names = [
+        Text(name, style="" if name == QUARANTINED else STYLES[Outcome(name)])
+        for name in found.counts
+    ]
+    pairs = list(found.counts.values())
+    changes = [f"{after - before:+}" if after != before else "-" for before, after in pairs]
+    return [
+        Column("outcome", names),
+        Column("before", [str(before) for before, _ in pairs], right=True),
+        Column("after", [str(after) for _, after in pairs], right=True),
+        Column("change", changes, right=True),
+    ]
 
 
 def _group(

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from dataclasses import replace
 
-from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskID, TextColumn
 from rich.text import Text
 
@@ -31,10 +30,17 @@ from wolfbane.reports.failure import (
     print_flaky,
 )
 from wolfbane.reports.header import header
+from wolfbane.reports.layout import fitted
 from wolfbane.reports.matrix import browser_line, by_browser, command_line
 from wolfbane.reports.quarantine import print_quarantined
-from wolfbane.reports.style import counted
-from wolfbane.reports.summary import closing_line, coverage_lines, slowest, summary_table
+from wolfbane.reports.style import Page, counted
+from wolfbane.reports.summary import (
+    came_up_line,
+    closing_line,
+    coverage_lines,
+    slowest,
+    summary_table,
+)
 from wolfbane.reports.targets import side_by_side
 from wolfbane.reports.text import clock, in_line, many, visible
 
@@ -45,7 +51,7 @@ class ConsoleReport:
     """Prints the header, the progress, each failure, the summary, and one closing line."""
 
     def __init__(
-        self, console: Console, *, quiet: bool = False, verbose: bool = False, live: bool = True,
+        self, console: Page, *, quiet: bool = False, verbose: bool = False, live: bool = True,
         results: str = "",
     ) -> None:  # fmt: skip
         self._console = console
@@ -64,6 +70,8 @@ class ConsoleReport:
         self._progress: Progress | None = None
         self._bars: dict[str, TaskID] = {}
         self._covered: list[Covered] = []
+        self._chosen = 0
+        self._came_up: Counter[str] = Counter()
         self._run = ""
         self._held: dict[str, Quarantined] = {}
         self._pointed: tuple[str, ...] = ()
@@ -109,6 +117,7 @@ class ConsoleReport:
         self.close()
         self._bars.clear()
         self._run = event.run
+        self._chosen = event.tests
         self._held = event.quarantined
         self._pointed = event.pointed
         self._open = dict(event.files)
@@ -116,7 +125,8 @@ class ConsoleReport:
         self._suites = tuple(event.suites)
         self._targets = tuple(target.label for target in event.targets)
         if not self._quiet:
-            self._console.print(header(event, verbose=self._verbose))
+            shown = header(event, self._console.reading_width, verbose=self._verbose)
+            self._console.print(shown, soft_wrap=True)
         for warning in event.warnings:
             self._warn(warning)
         if self._quiet:
@@ -129,6 +139,8 @@ class ConsoleReport:
 
     def _finished(self, result: Result, extra: bool) -> None:
         self._results.append(result)
+        if extra:
+            self._came_up[result.path] += 1
         file = variant(result.path, result.browser, result.target)
         counts = self._by_file[file]
         counts[result.outcome] += 1
@@ -194,7 +206,7 @@ class ConsoleReport:
             self._summary(event)
         for warning in event.warnings:
             self._warn(warning)
-        self._console.print(closing_line(event, self._run), soft_wrap=True)
+        self._console.print(closing_line(event, self._run))
 
     def _summary(self, event: RunFinished) -> None:
         self._console.print()
@@ -204,16 +216,20 @@ class ConsoleReport:
             for part in side_by_side(counted, self._suites, self._targets, width):
                 self._console.print(part, soft_wrap=isinstance(part, Text))
         else:
-            self._console.print(summary_table(self._results, self._suites, self._held))
-        for part in by_browser(self._results, self._console.width):
-            self._console.print(part, soft_wrap=isinstance(part, Text))
+            columns = summary_table(self._results, self._suites, self._held)
+            for part in fitted(self._console, columns, self._console.width):
+                self._console.print(part)
+        if self._came_up:
+            self._console.print(came_up_line(self._chosen, self._came_up))
+        for part in by_browser(self._console, self._results):
+            self._console.print(part)
         if event.browsers:
-            self._console.print(browser_line(event.browsers), soft_wrap=True)
+            self._console.print(browser_line(event.browsers))
         for covered in self._covered:
-            self._console.print(coverage_lines(covered), soft_wrap=True)
-        slow = slowest(self._results)
+            self._console.print(coverage_lines(covered))
+        slow = slowest(self._results, self._console.reading_width)
         if slow is not None:
-            self._console.print(slow)
+            self._console.print(slow, soft_wrap=True)
         self._console.print()
 
     def _warn(self, warning: str) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import date
 
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.model import Outcome, Test, variant
@@ -19,7 +18,7 @@ from wolfbane.selection.reasons import Reason, reasons
 
 def explained(
     variants: Sequence[Test], choice: Choice, newest: Newest, quarantine: Entry | None
-) -> Table:
+) -> list[tuple[str, Text | str]]:
     """The facts, then each part of the selection with its verdict.
 
     ``variants`` are the test in each of its browsers, and it is chosen if one of them is;
@@ -27,40 +26,40 @@ def explained(
     """
     status = newest.overall().status
     test = next(iter(choose(choice, variants, status).chosen), variants[0])
-    rows = Table.grid(padding=(0, 2))
-    rows.add_column(style="dim", no_wrap=True)
-    rows.add_column(overflow="fold")
-    rows.add_row("test", Text(in_line(test.place), style="bold"))
-    rows.add_row("suite", f"{test.suite}, of kind {test.kind}")
+    rows: list[tuple[str, Text | str]] = []
+    rows.append(("test", Text(in_line(test.place), style="bold")))
+    rows.append(("suite", f"{test.suite}, of kind {test.kind}"))
     if test.line:
         end = f" to {test.end}" if test.end > test.line else ""
-        rows.add_row("source", Text(f"{test.path}, line {test.line}{end}"))
+        rows.append(("source", Text(f"{test.path}, line {test.line}{end}")))
     known = "exactly" if test.exact else "from its source; not loaded yet"
-    rows.add_row("known", known)
+    rows.append(("known", known))
     if test.blocked:
-        rows.add_row("blocked", Text(visible(test.blocked)))
+        rows.append(("blocked", Text(visible(test.blocked))))
     width = max((len(tag.text) for tag in test.tags), default=0)
     for index, tag in enumerate(test.tags):
         line = Text.assemble(
             f"{visible(tag.text):<{width}}", (f"  from {visible(tag.origin)}", "dim")
         )
-        rows.add_row("tags" if index == 0 else "", line)
+        rows.append(("tags" if index == 0 else "", line))
     if not test.tags:
-        rows.add_row("tags", "none")
-    rows.add_row("browsers", ", ".join(filter(None, (each.browser for each in variants))) or "none")
+        rows.append(("tags", "none"))
+    rows.append(
+        ("browsers", ", ".join(filter(None, (each.browser for each in variants))) or "none")
+    )
     for index, line in enumerate(_last_runs(variants, newest)):
-        rows.add_row("last run" if index == 0 else "", line)
+        rows.append(("last run" if index == 0 else "", line))
     if quarantine is not None:
-        rows.add_row("quarantine", _quarantined(quarantine))
+        rows.append(("quarantine", _quarantined(quarantine)))
     chosen = True
     for reason in reasons(choice, test, status):
         keeps = reason.holds if reason.source == "selection" else not reason.holds
         chosen = chosen and keeps
-        rows.add_row(reason.source, _told(reason, keeps=keeps))
+        rows.append((reason.source, _told(reason, keeps=keeps)))
     verdict = (
         Text("chosen", style="bold dark_cyan") if chosen else Text("not chosen", "bold khaki1")
     )
-    rows.add_row("verdict", verdict)
+    rows.append(("verdict", verdict))
     return rows
 
 

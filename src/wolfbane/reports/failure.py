@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from rich.console import Console, Group, RenderableType
-from rich.rule import Rule
+from rich.console import Group, RenderableType
 from rich.text import Text
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
-from wolfbane.reports.style import ACCOUNTS, STYLES
+from wolfbane.reports.excerpt import excerpt_lines
+from wolfbane.reports.layout import rule
+from wolfbane.reports.style import ACCOUNTS, STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, repeating, visible
 
 SHOWN_LINES = 40
@@ -17,7 +18,7 @@ SHOWN_OF_PART = 12
 
 
 def print_failure(
-    console: Console, result: Result, *, verbose: bool, folder: str = "",
+    console: Page, result: Result, *, verbose: bool, folder: str = "",
     pointed: Sequence[str] = (),
 ) -> None:  # fmt: skip
     """Print one failure. Everything a test said is shown as plain, safe text.
@@ -29,16 +30,17 @@ def print_failure(
     head = Text.assemble((f"{result.outcome}", style), "  ", (in_line(result.address), "bold"))
     head.append(_account(result), style="dim")
     console.print()
-    console.print(Rule(style="dim"))
+    console.print(rule(console, console.reading_width), style="dim")
     console.print(head, soft_wrap=True)
-    for block in _blocks(result, folder, verbose=verbose):
+    plain = console.options.ascii_only
+    for block in _blocks(result, folder, verbose=verbose, plain=plain):
         console.print(block, soft_wrap=True)
     again = repeating([result.address], pointed)
     console.print(Text.assemble(("\n  run it again: ", "dim"), again), soft_wrap=True)
 
 
 def print_failures(
-    console: Console, results: Iterable[Result], *, verbose: bool, folder: str,
+    console: Page, results: Iterable[Result], *, verbose: bool, folder: str,
     pointed: Sequence[str] = (),
 ) -> None:  # fmt: skip
     """Print failures; what befell a whole file, and so each of its tests, is printed once."""
@@ -56,13 +58,13 @@ def print_failures(
             console.print(Text(words, style="dim"), soft_wrap=True)
 
 
-def print_flaky(console: Console, result: Result, folder: str) -> None:
+def print_flaky(console: Page, result: Result, folder: str) -> None:
     """A test that passed in the end, and each attempt before that."""
     head = Text.assemble((f"{result.outcome}", STYLES[result.outcome]), "  ")
     head.append(in_line(result.address), style="bold")
     head.append(f"  passed on attempt {result.attempt}", style="dim")
     console.print()
-    console.print(Rule(style="dim"))
+    console.print(rule(console, console.reading_width), style="dim")
     console.print(head, soft_wrap=True)
     for line in _attempts(result, folder):
         console.print(line, soft_wrap=True)
@@ -85,7 +87,7 @@ def _attempts(result: Result, folder: str) -> Iterator[Text]:
 
 
 def print_blocked(
-    console: Console, results: Iterable[Result], folder: str, pointed: Sequence[str] = ()
+    console: Page, results: Iterable[Result], folder: str, pointed: Sequence[str] = ()
 ) -> None:
     """What is missing, each thing once, with how many tests of which suites it keeps back."""
     groups: dict[str, list[Result]] = {}
@@ -100,21 +102,21 @@ def print_blocked(
             _print_group(console, members)
 
 
-def _print_group(console: Console, members: Sequence[Result]) -> None:
+def _print_group(console: Page, members: Sequence[Result]) -> None:
     suites = ", ".join(dict.fromkeys(result.suite for result in members))
     console.print()
-    console.print(Rule(style="dim"))
+    console.print(rule(console, console.reading_width), style="dim")
     head = Text.assemble((f"{Outcome.BLOCKED}", STYLES[Outcome.BLOCKED]), "  ")
     head.append(f"{many(len(members), 'test')} of {visible(suites)}", style="bold")
     console.print(head, soft_wrap=True)
     console.print(_message(members[0].message), soft_wrap=True)
 
 
-def _blocks(result: Result, folder: str, *, verbose: bool) -> Iterator[RenderableType]:
+def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Iterator[RenderableType]:
     if result.message:
         yield _message(result.message)
     if result.excerpt is not None:
-        yield Group(Text(), *_excerpt(result.excerpt))
+        yield Group(Text(), *_excerpt(result.excerpt, plain=plain))
     calls = [f"{frame.file}:{frame.line} in {frame.function}" for frame in result.frames]
     if len(calls) > 1 and not verbose:
         yield _section("called through", "\n".join(calls[-6:]))
@@ -146,16 +148,11 @@ def _message(message: str) -> Text:
     return text
 
 
-def _excerpt(excerpt: Excerpt) -> Iterator[Text]:
+def _excerpt(excerpt: Excerpt, *, plain: bool) -> Iterator[Text]:
     yield Text(f"  {excerpt.file}:{excerpt.line}", style="dim")
-    width = len(str(excerpt.first + len(excerpt.lines)))
-    for number, line in enumerate(excerpt.lines, excerpt.first):
-        here = number == excerpt.line
-        mark = "> " if here else "  "
-        yield Text.assemble(
-            (f"  {mark}{number:>{width}} | ", "mark" if here else "dim"),
-            (visible(line), "bold" if here else ""),
-        )
+    for gutter, line, here in excerpt_lines(excerpt, plain=plain):
+        style = "bold" if here else ""
+        yield Text.assemble((f"  {gutter} ", "mark" if here else "dim"), (line, style))
 
 
 def _section(title: str, body: str) -> Text:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.events import RunStarted
+from wolfbane.reports.layout import facts
 from wolfbane.reports.text import many, visible
 
 _MOST_PULLED = 5
@@ -29,12 +29,20 @@ def _files(paths: Sequence[str], *, verbose: bool) -> str:
     return f"{many(len(paths), 'file')}: {', '.join(paths[:_MOST_FILES])}, ... (--verbose: all)"
 
 
-def header(event: RunStarted, *, verbose: bool = False) -> Table:
+class _Rows:
+    """Names and values, in order."""
+
+    def __init__(self) -> None:
+        self.found: list[tuple[str, Text]] = []
+
+    def add(self, name: str, value: Text) -> None:
+        self.found.append((name, value))
+
+
+def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
     """What was chosen, how it runs, and what was left out and why."""
-    rows = Table.grid(padding=(0, 2))
-    rows.add_column(style="dim", no_wrap=True)
-    rows.add_column(overflow="fold")
-    rows.add_row("workspace", Text(visible(event.workspace), style="bold"))
+    rows = _Rows()
+    rows.add("workspace", Text(visible(event.workspace), style="bold"))
     suites = many(len(event.suites), "suite")
     labels = [f" @{target.label}" for target in event.targets if target.label]
     files = {_bare(_bare(name, labels), [f" @{b}" for b in event.browsers]) for name in event.files}
@@ -44,28 +52,28 @@ def header(event: RunStarted, *, verbose: bool = False) -> Table:
     if len(labels) > 1:
         chosen += f", against {len(labels)} environments"
     asked = "" if event.expression == "everything" else f": {visible(event.expression)}"
-    rows.add_row("chosen", Text(chosen + asked))
+    rows.add("chosen", Text(chosen + asked))
     for rule, count in event.left_out.items():
-        rows.add_row("left out", Text(f"{count} by {visible(rule)}", style="khaki1"))
+        rows.add("left out", Text(f"{count} by {visible(rule)}", style="khaki1"))
     if event.focused:
         places = ", ".join(event.focused[:3]) + (", ..." if len(event.focused) > 3 else "")
         marked = f"{many(len(event.focused), 'test')} marked as the only ones to run: {places}"
-        rows.add_row("focus", Text(visible(marked), style="khaki1"))
+        rows.add("focus", Text(visible(marked), style="khaki1"))
     for needed, by in list(event.pulled_in.items())[:_MOST_PULLED]:
-        rows.add_row("pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1"))
+        rows.add("pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1"))
     if event.without_tests:
-        rows.add_row("no tests in", Text(visible(_files(event.without_tests, verbose=verbose))))
+        rows.add("no tests in", Text(visible(_files(event.without_tests, verbose=verbose))))
     if event.unclaimed:
         words = _files(event.unclaimed, verbose=verbose)
-        rows.add_row("in no suite", Text(visible(words), style="khaki1"))
-        rows.add_row("", Text(_HOW_TO_CLAIM, style="dim"))
+        rows.add("in no suite", Text(visible(words), style="khaki1"))
+        rows.add("", Text(_HOW_TO_CLAIM, style="dim"))
     for folder in event.workspaces:
         words = f"{folder} has settings of its own: wolfbane run --workspace {folder}"
-        rows.add_row("not run", Text(visible(words), style="khaki1"))
+        rows.add("not run", Text(visible(words), style="khaki1"))
     if event.neglected:
-        rows.add_row("no test of", Text(visible(", ".join(event.neglected))))
+        rows.add("no test of", Text(visible(", ".join(event.neglected))))
     for url, words in event.documents.items():
-        rows.add_row("document", Text(visible(f"{url}: {words}")))
+        rows.add("document", Text(visible(f"{url}: {words}")))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
     title = "against"
     for target in event.targets:
@@ -73,9 +81,9 @@ def header(event: RunStarted, *, verbose: bool = False) -> Table:
         label = target.label or target.environment
         said = f"{label}: {', '.join(named)}" if label else ", ".join(named)
         if said:
-            rows.add_row(title, Text(visible(said).removesuffix(": ")))
+            rows.add(title, Text(visible(said).removesuffix(": ")))
             title = ""
     shown = "browsers shown" if event.visible else "headless"
-    rows.add_row("how", Text(f"{shown}, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
-    rows.add_row("run", Text(event.run))
-    return rows
+    rows.add("how", Text(f"{shown}, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
+    rows.add("run", Text(event.run))
+    return facts(rows.found, width)

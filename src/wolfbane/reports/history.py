@@ -7,13 +7,12 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import asdict
 
-from rich.box import SIMPLE_HEAD
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.model import Outcome
+from wolfbane.reports.layout import Column
 from wolfbane.reports.style import STYLES, counted
-from wolfbane.reports.text import clock, ending, visible
+from wolfbane.reports.text import clock, visible
 from wolfbane.results.history import TestHistory
 from wolfbane.results.store import RunEntry
 
@@ -29,47 +28,39 @@ MARKS = {
     Outcome.TODO: "t",
 }
 ABSENT = " "
-_COLUMNS = 38
-"""What the columns of numbers take, with the room between."""
 
 
-def run_table(entries: Sequence[RunEntry]) -> Table:
+def run_table(entries: Sequence[RunEntry]) -> list[Column]:
     """Runs, the newest first."""
-    table = Table(box=SIMPLE_HEAD, padding=(0, 2, 0, 0), pad_edge=False)
-    table.add_column("run", no_wrap=True)
-    table.add_column("against")
-    table.add_column("outcomes", overflow="fold")
-    table.add_column("time", justify="right", no_wrap=True)
-    table.add_column("exit", justify="right")
-    for entry in entries:
-        counts = Counter({Outcome(name): count for name, count in entry.counts.items()})
-        exit_style = STYLES[Outcome.FAILED] if entry.exit_code == 1 else ""
-        table.add_row(
-            visible(entry.name), visible(entry.target) or "-", counted(counts),
-            clock(entry.seconds), Text(str(entry.exit_code), style=exit_style),
-        )  # fmt: skip
-    return table
+    outcomes = [
+        counted(Counter({Outcome(name): count for name, count in entry.counts.items()}))
+        for entry in entries
+    ]
+    codes = [
+        Text(str(entry.exit_code), style=STYLES[Outcome.FAILED] if entry.exit_code == 1 else "")
+        for entry in entries
+    ]
+    return [
+        Column("run", [visible(entry.name) for entry in entries]),
+        Column("environment", [visible(entry.target) or "-" for entry in entries], 1),
+        Column("outcomes", outcomes, wraps=True),
+        Column("time", [clock(entry.seconds) for entry in entries], 2, right=True),
+        Column("exit", codes, 3, right=True),
+    ]
 
 
-def test_table(histories: Sequence[TestHistory], width: int) -> Table:
+def test_table(histories: Sequence[TestHistory], width: int) -> list[Column]:
     """Tests with a mark for each run, the newest at the right."""
-    table = Table(box=SIMPLE_HEAD, padding=(0, 2, 0, 0), pad_edge=False)
-    table.add_column("over time", no_wrap=True)
-    table.add_column("passed", justify="right", no_wrap=True)
-    table.add_column("flaky", justify="right", no_wrap=True)
-    table.add_column("median", justify="right", no_wrap=True)
     most = max(width // 4, 10)
-    marks = min(most, max((len(h.ended) for h in histories), default=0))
-    room = max(width - max(marks, 9) - _COLUMNS, 20)
-    table.add_column("test", no_wrap=True)
-    for history in histories:
-        ran = len(history.counted)
-        flaky = f"{history.flake_rate:.0%}" if ran else "-"
-        table.add_row(
-            _marks(history, most), f"{history.passed} of {ran}" if ran else "-",
-            flaky, clock(history.median) if ran else "-", ending(history.address, room),
-        )  # fmt: skip
-    return table
+    ran = [len(history.counted) for history in histories]
+    pairs = list(zip(histories, ran, strict=True))
+    return [
+        Column("over time", [_marks(history, most) for history in histories]),
+        Column("passed", [f"{h.passed} of {n}" if n else "-" for h, n in pairs], 1, right=True),
+        Column("flaky", [f"{h.flake_rate:.0%}" if n else "-" for h, n in pairs], 2, right=True),
+        Column("median", [clock(h.median) if n else "-" for h, n in pairs], 3, right=True),
+        Column("test", [visible(history.address) for history in histories], wraps=True),
+    ]
 
 
 def _marks(history: TestHistory, most: int) -> Text:

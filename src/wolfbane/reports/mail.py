@@ -8,9 +8,10 @@ from email.utils import formatdate, make_msgid
 import jinja2
 
 from wolfbane.model import Outcome, Result
+from wolfbane.reports.excerpt import excerpt_lines
 from wolfbane.reports.html import write_html
-from wolfbane.reports.html.verdict import failed_as, sentence_of
 from wolfbane.reports.text import clock, in_line, many, repeating, visible
+from wolfbane.reports.verdict import failed_as, sentence_of
 from wolfbane.results.compare import Comparison
 from wolfbane.results.record import Record
 
@@ -24,7 +25,9 @@ _TEMPLATES = jinja2.Environment(
     trim_blocks=True,
     lstrip_blocks=True,
 )
-_TEMPLATES.globals.update(visible=visible, in_line=in_line, many=many, clock=clock)
+_TEMPLATES.globals.update(
+    visible=visible, in_line=in_line, many=many, clock=clock, excerpt_lines=excerpt_lines
+)
 
 
 def compose(

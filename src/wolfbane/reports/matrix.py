@@ -4,41 +4,46 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from rich.box import SIMPLE_HEAD
 from rich.console import RenderableType
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.events import Commanded
 from wolfbane.model import Outcome, Result, variant
-from wolfbane.reports.style import STYLES
-from wolfbane.reports.text import clock, ending, visible
+from wolfbane.reports.layout import Column, fitted
+from wolfbane.reports.style import STYLES, Page
+from wolfbane.reports.text import clock, visible
 
 SHOWN = 40
-_SHORTEST = 20
 
 
-def by_browser(results: Sequence[Result], width: int) -> Iterator[RenderableType]:
-    """A table of tests against browsers; those that ended alike everywhere last."""
+def by_browser(console: Page, results: Sequence[Result]) -> Iterator[RenderableType]:
+    """A table of tests by browsers, below their files; those that ended alike everywhere last."""
     browsers, found = browser_rows(results)
     if not browsers:
         return
-    rows = {name: {b: r.outcome for b, r in row.items()} for name, row in found.items()}
-    order = list(rows)
-    table = Table(box=SIMPLE_HEAD, padding=(0, 2, 0, 0), pad_edge=False)
-    cells = sum(max(len(name), *(len(o) for row in rows.values() for o in row.values())) + 2
-                for name in browsers)  # fmt: skip
-    room = max(width - cells - 5, _SHORTEST)
-    table.add_column("test", no_wrap=True, max_width=room)
-    for name in browsers:
-        widest = max(len(name), *(len(row.get(name, "-")) for row in rows.values()))
-        table.add_column(visible(name), no_wrap=True, min_width=widest)
-    for name in order[:SHOWN]:
-        table.add_row(ending(name, room), *(_cell(rows[name].get(b)) for b in browsers))
-    yield table
-    if len(order) > SHOWN:
-        alike = "" if any(_interesting(rows[n]) for n in order[SHOWN:]) else " that passed in all"
-        yield Text(f"and {len(order) - SHOWN} more{alike}", style="dim")
+    order = list(found)
+    shown = {name: found[name] for name in order[:SHOWN]}
+    titles: list[str] = []
+    cells: dict[str, list[Text]] = {browser: [] for browser in browsers}
+    file = ""
+    for name, row in shown.items():
+        path, _, own = name.partition("#")
+        if path != file:
+            titles.append(visible(path))
+            for column in cells.values():
+                column.append(Text())
+        file = path
+        titles.append(f"  {visible(own)}")
+        for browser, column in cells.items():
+            column.append(_cell(row[browser].outcome if browser in row else None))
+    columns = [Column("test", titles, wraps=True)]
+    columns += [
+        Column(visible(b), column, rank) for rank, (b, column) in enumerate(cells.items(), 1)
+    ]
+    yield from fitted(console, columns, console.width)
+    if rest := order[SHOWN:]:
+        alike = any(_interesting({b: r.outcome for b, r in found[n].items()}) for n in rest)
+        yield Text(f"and {len(rest)} more" + ("" if alike else " that passed in all"), style="dim")
 
 
 def browser_rows(results: Sequence[Result]) -> tuple[list[str], dict[str, dict[str, Result]]]:

@@ -7,13 +7,12 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from rich.console import Console
-from rich.rule import Rule
 from rich.text import Text
 
 from wolfbane.events import Quarantined
 from wolfbane.model import Result
-from wolfbane.reports.style import STYLES
+from wolfbane.reports.layout import rule
+from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import in_line, many, visible
 from wolfbane.results.history import TestHistory
 from wolfbane.results.quarantine import Entry
@@ -79,7 +78,7 @@ def as_data(held: Sequence[Held]) -> list[dict[str, Any]]:
 
 
 def print_quarantined(
-    console: Console, results: Sequence[Result], entries: Mapping[str, Quarantined],
+    console: Page, results: Sequence[Result], entries: Mapping[str, Quarantined],
     lately: Mapping[str, str],
 ) -> None:  # fmt: skip
     """The quarantined tests of a run: outcome, age, reason, and how often they passed lately."""
@@ -87,7 +86,7 @@ def print_quarantined(
     if not held:
         return
     console.print()
-    console.print(Rule(style="dim"))
+    console.print(rule(console, console.reading_width), style="dim")
     which = "which does" if len(held) == 1 else "which do"
     title = Text(f"quarantined  {many(len(held), 'test')}, {which} not fail the run", style="bold")
     over = [result for result in held if entries[result.address].over]

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import sys
 from collections import Counter
+from typing import Any, TextIO, cast
 
 from rich.console import Console
 from rich.text import Text
 from rich.theme import Theme
 
 from wolfbane.model import Account, Outcome
+from wolfbane.reports.layout import UNBOUNDED
 
 ORDER = tuple(Outcome)
 STYLES = {
@@ -33,6 +36,7 @@ _THEME = Theme(
     {"dim": "grey58", "title": "bold", "mark": "bold indian_red1", "progress.download": "none"}
 )
 PIPED_WIDTH = 80
+WIDEST = 120
 
 
 def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
@@ -45,19 +49,44 @@ def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
     return Text(between).join(said)
 
 
-def make_console(*, error: bool = False) -> Console:
+def make_console(*, error: bool = False) -> Page:
     """A console for standard output: colours on a terminal only, and never with NO_COLOR."""
     stream = sys.stderr if error else sys.stdout
-    width = None
-    if not stream.isatty():
-        width = int(os.environ.get("COLUMNS") or PIPED_WIDTH)
-    elif shutil.get_terminal_size().columns > 120:
-        width = 120
-    return _Console(theme=_THEME, stderr=error, highlight=False, width=width, emoji=False)
+    if stream.isatty():
+        terminal = min(shutil.get_terminal_size().columns, WIDEST)
+        return Page(terminal, terminal, theme=_THEME, stderr=error, highlight=False, emoji=False)
+    given = int(os.environ.get("COLUMNS") or 0)
+    return Page(
+        given or PIPED_WIDTH, given or UNBOUNDED, theme=_THEME, highlight=False, emoji=False,
+        file=cast(TextIO, _WithoutTrailingSpaces(stream)),
+    )  # fmt: skip
 
 
-class _Console(Console):
-    """Leaves it to the program what a reader who left means."""
+class Page(Console):
+    """A console that knows how wide prose is to be.
+
+    ``reading_width`` is the width of the terminal. Of a pipe it is that of prose alone: tables
+    and names are as long as they are, for programs read them.
+    """
+
+    def __init__(self, reading_width: int, width: int, **options: Any) -> None:
+        super().__init__(width=width, **options)
+        self.reading_width = reading_width
 
     def on_broken_pipe(self) -> None:
+        """Leave it to the program what a reader who left means."""
         raise BrokenPipeError
+
+
+class _WithoutTrailingSpaces:
+    """A stream for programs: what fills a line up to its width is for terminals."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        self._stream.write(re.sub(r"[ \t]+(?=\n)", "", text))
+        return len(text)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)

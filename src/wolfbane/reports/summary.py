@@ -3,84 +3,102 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Container, Iterable, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 
-from rich.box import SIMPLE_HEAD
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.events import Covered, RunFinished
 from wolfbane.model import Outcome, Result
+from wolfbane.reports.layout import NARROWEST, Column, facts, wrapped
 from wolfbane.reports.style import ORDER, STYLES, counted
 from wolfbane.reports.text import clock, in_line, many, visible
+from wolfbane.reports.verdict import sentence
 
 SLOW = 0.1
 SHOWN_SLOW = 3
 SHOWN_MISSING = 6
-MANY_OUTCOMES = 5
+SHOWN_FILES = 3
 
 
 def summary_table(
     results: Sequence[Result], suites: Iterable[str], apart: Container[str] = ()
-) -> Table:
+) -> list[Column]:
     """Suites, in this order, by outcomes; outcomes that never came have no column.
 
-    Tests with addresses in ``apart`` are quarantined: they have a column of their own, as held.
+    Tests with addresses in ``apart`` are quarantined: they have a column of their own.
     """
     ran = {result.suite for result in results}
     by_suite = {suite: Counter[Outcome]() for suite in suites if suite in ran}
     seconds: Counter[str] = Counter()
-    held: Counter[str] = Counter()
+    kept: Counter[str] = Counter()
+    parts: Counter[str] = Counter()
     for result in results:
         by_suite.setdefault(result.suite, Counter())
         if result.address in apart:
-            held[result.suite] += 1
+            kept[result.suite] += 1
         else:
             by_suite[result.suite][result.outcome] += 1
         seconds[result.suite] += result.seconds  # type: ignore[assignment]
+        parts[result.suite] += len(result.parts)
     whole = sum(by_suite.values(), Counter[Outcome]())
-    present = [outcome for outcome in ORDER if whole[outcome]]
-    gap = 2 if len(present) < MANY_OUTCOMES else 0
-    table = Table(
-        box=SIMPLE_HEAD, show_footer=len(by_suite) > 1, padding=(0, gap, 0, 0), pad_edge=False
-    )
-    table.add_column("suite", footer="together")
-    table.add_column("tests", justify="right", footer=str(len(results)))
-    for outcome in present:
-        number = Text(str(whole[outcome]), style=STYLES[outcome])
-        table.add_column(str(outcome), justify="right", footer=number)
-    parts = {suite: sum(len(r.parts) for r in results if r.suite == suite) for suite in by_suite}
-    if any(parts.values()):
-        table.add_column("parts", justify="right", footer=str(sum(parts.values())))
-    if held:
-        table.add_column("held", justify="right", footer=str(held.total()))
-    table.add_column("time", justify="right", footer=clock(sum(seconds.values())))
-    for suite, counts in by_suite.items():
-        cells = [
-            Text(str(counts[outcome] or "-"), style=STYLES[outcome] if counts[outcome] else "dim")
-            for outcome in present
-        ]
-        if any(parts.values()):
-            cells.append(Text(str(parts[suite] or "-"), style="" if parts[suite] else "dim"))
-        if held:
-            cells.append(Text(str(held[suite] or "-"), style="" if held[suite] else "dim"))
-        table.add_row(suite, str(counts.total() + held[suite]), *cells, clock(seconds[suite]))
-    return table
+    several = len(by_suite) > 1
+    tests = [str(counts.total() + kept[suite]) for suite, counts in by_suite.items()]
+    columns = [
+        Column("suite", list(by_suite), footer="together" if several else None),
+        Column("tests", tests, right=True, footer=str(len(results)) if several else None),
+    ]
+    for outcome in (each for each in ORDER if whole[each]):
+        numbers = {suite: counts[outcome] for suite, counts in by_suite.items()}
+        rank = 0 if outcome.is_bad else _RANKS.get(outcome, 1)
+        columns.append(_numbers(str(outcome), numbers, STYLES[outcome], rank, several=several))
+    if parts.total():
+        numbers = {suite: parts[suite] for suite in by_suite}
+        columns.append(_numbers("parts", numbers, "", 5, several=several))
+    if kept:
+        numbers = {suite: kept[suite] for suite in by_suite}
+        columns.append(_numbers("quarantined", numbers, "", 2, several=several))
+    times = [clock(seconds[suite]) for suite in by_suite]
+    footer = clock(sum(seconds.values())) if several else None
+    return [*columns, Column("time", times, 4, right=True, footer=footer)]
 
 
-def slowest(results: Sequence[Result]) -> Table | None:
+_RANKS = {Outcome.SKIPPED: 3, Outcome.TODO: 3}
+"""Outcomes that a narrow table does without first."""
+
+
+def _numbers(
+    title: str, by_suite: Mapping[str, int], style: str, rank: int, *, several: bool
+) -> Column:
+    """A column of counts, its sum at the foot of several suites."""
+    cells = [Text(str(n or "-"), style=style if n else "dim") for n in by_suite.values()]
+    footer = Text(str(sum(by_suite.values())), style=style) if several else None
+    return Column(title, cells, rank, right=True, footer=footer)
+
+
+def slowest(results: Sequence[Result], width: int) -> Text | None:
     """The slowest tests, when any is slow enough to matter."""
-    slow = sorted((r for r in results if r.seconds >= SLOW), key=lambda r: -r.seconds)
+    slow = sorted((r for r in results if r.seconds >= SLOW), key=lambda r: -r.seconds)[:SHOWN_SLOW]
     if not slow:
         return None
-    table = Table.grid(padding=(0, 2))
-    table.add_column(style="dim", no_wrap=True)
-    table.add_column(justify="right", no_wrap=True)
-    table.add_column(overflow="fold")
-    for place, result in enumerate(slow[:SHOWN_SLOW]):
-        title = "slowest" if place == 0 else ""
-        table.add_row(title, clock(result.seconds), in_line(result.address))
-    return table
+    times = max(len(clock(result.seconds)) for result in slow)
+    room = max(width - times - len("slowest") - 4, NARROWEST)
+    lines = [
+        f"{time:>{times}}  {line.plain.rstrip()}"
+        for result in slow
+        for number, line in enumerate(wrapped(in_line(result.address), room))
+        for time in ["" if number else clock(result.seconds)]
+    ]
+    return facts([("slowest", "\n".join(lines))], width)
+
+
+def came_up_line(chosen: int, came_up: Mapping[str, int]) -> Text:
+    """Why there are more results than tests were chosen: tests may make others while they run."""
+    more = sum(came_up.values())
+    files = ", ".join(list(came_up)[:SHOWN_FILES])
+    others = len(came_up) - SHOWN_FILES
+    files += f" and {many(others, 'other file')}" if others > 0 else ""
+    words = f"{many(chosen, 'test')} {'was' if chosen == 1 else 'were'} chosen; {more:,} more"
+    return Text(f"{words} came up during the run, in {visible(files)}", style="dim")
 
 
 def coverage_lines(covered: Covered) -> Text:
@@ -99,17 +117,21 @@ def coverage_lines(covered: Covered) -> Text:
 
 
 def closing_line(event: RunFinished, run: str) -> Text:
-    """Everything in one line: counts, time, and why the exit code is what it is."""
+    """Everything in one line: the verdict, counts, time, and why the exit code is what it is."""
     counts = Counter({Outcome(name): count for name, count in event.counts.items()})
     apart = Counter({Outcome(name): count for name, count in event.quarantined.items()})
-    line = counted(counts) if counts or apart else Text("nothing was run")
+    good = event.exit_code == 0
+    told = sentence(counts, event, counts.total())
+    line = Text(told, style="bold dark_cyan" if good else "bold indian_red1")
+    details = [counted(counts)] if set(counts) - {Outcome.PASSED} else []
     if apart:
-        line.append(", " if counts else "").append(f"{apart.total()} quarantined (")
-        line.append_text(counted(apart)).append(")")
+        details.append(Text(f"{apart.total()} quarantined (").append_text(counted(apart)))
+        details[-1].append(")")
     if event.unrun:
-        line.append(f", {many(event.unrun, 'test')} not run", style="bold khaki1")
-    line.append(f" in {clock(event.seconds)}")
-    if event.reason:
-        line.append(f"; {event.reason}", style="bold khaki1")
-    line.append(f"  (exit {event.exit_code}, run {run})", style="dim")
-    return line
+        details.append(Text(f"{many(event.unrun, 'test')} not run", style="bold khaki1"))
+    if details:
+        line.append(": ", style="not bold default").append_text(Text(", ").join(details))
+    line.append(f"; {clock(event.seconds)}", style="not bold default")
+    if event.reason and event.reason.lower() not in told.lower():
+        line.append(f"; {event.reason}", style="not bold khaki1")
+    return line.append(f"; exit {event.exit_code}; run {run}", style="not bold dim")

@@ -48,7 +48,7 @@ class _Worker:
     def __init__(self, channel: Channel, options: Message) -> None:
         self.channel = channel
         self.root: str = options["root"]
-        self.ignored: bool = options["run_ignored"]
+        self.ignored: bool = options["ignored"] == "run"
         self.no_build: bool = options["no_build"]
         kept = Path(options["results"], f"compiled-{options['suite']}.json")
         given = options["cargo"], options["manifest"], options["options"]

@@ -52,7 +52,7 @@ def _hints(suite: Suite) -> list[str]:
         return [] if suite.import_path else ['# import_path = ["src"]       # put before all else']
     return {
         "tap": ['# interpreters = { ".t" = ["perl", "-w"] }'],
-        "node": ['# options = ["--import", "./loader.mjs"]', "# globals = true  # describe and it"],
+        "node": ['# options = ["--import", "./loader.mjs"]', "# bare_words = true  # describe, it"],
         "cargo": ['# options = ["--all-features"]'],
         "scenario": ['# steps = ["features/steps"]     # default: the folder named steps there'],
     }[suite.kind]

@@ -153,6 +153,8 @@ def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
     names = [str(part) for part in location if not isinstance(part, int) and part in _WORDS]
     key, place = str(location[-1]), ".".join(names)
     if item["type"] == "unexpected_keyword_argument":
+        if now := _RENAMED.get((str(location[0]), key)):
+            return Problem(f"the key '{key}' has a new name: write {now}", path.name, line)
         return Problem(f"unknown key '{key}'", path.name, line, did_you_mean(key, _keys(location)))
     if item["type"] == "missing":
         return Problem(f"'{place}' is missing", path.name, line)
@@ -164,6 +166,10 @@ def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
     return Problem(f"'{place}' is {item['input']!r}: {message}", path.name, line)
 
 
+_RENAMED = {
+    ("suite", "globals"): "'bare_words'",
+    ("suite", "run_ignored"): "'ignored = \"run\"'",
+}
 _WORDS = set(_TABLES) | {
     item.name for table in (*_TABLES.values(), Http) if table is not dict for item in fields(table)
 }

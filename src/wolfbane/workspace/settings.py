@@ -81,9 +81,9 @@ class Suite:
     import_path: list[str] = field(default_factory=list)
     options: list[str] = field(default_factory=list)
     node: str = ""
-    globals: bool = False
+    bare_words: bool = False
     cargo: str = ""
-    run_ignored: bool = False
+    ignored: Literal["skip", "run"] = "skip"
     steps: list[str] = field(default_factory=list)
     bridge: str = ""
     needs: list[str] | None = None

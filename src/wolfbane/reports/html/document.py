@@ -20,10 +20,10 @@ from wolfbane.reports.html.data import as_script, details, excerpt_shown, index
 from wolfbane.reports.html.groups import grouped
 from wolfbane.reports.html.kept import Keeper
 from wolfbane.reports.html.timeline import lanes
-from wolfbane.reports.html.verdict import CUT_OFF, failed_as, sentence_of
 from wolfbane.reports.matrix import browser_rows
 from wolfbane.reports.style import ORDER
 from wolfbane.reports.text import clock, many, repeating, visible
+from wolfbane.reports.verdict import CUT_OFF, failed_as, sentence_of
 from wolfbane.results.record import Record
 
 SCRIPTS = ("rows.js", "filters.js", "nodes.js", "list.js", "test.js", "keys.js", "main.js")

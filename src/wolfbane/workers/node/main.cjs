@@ -60,7 +60,7 @@ async function load(place, registry) {
   const file = path.join(options.root, place);
   const esm = isModule(file);
   process.argv.splice(1, process.argv.length, file);
-  install(registry, { file, esm, globals: options.globals });
+  install(registry, { file, esm, globals: options.bare_words });
   if (esm) await import(pathToFileURL(file).href);
   else Module._load(file, null, true);
 }

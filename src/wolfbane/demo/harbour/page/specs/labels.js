@@ -1,4 +1,4 @@
-// Words that are there without an import: the suite says globals = true.
+// Words that are there without an import: the suite says bare_words = true.
 
 const assert = require('node:assert/strict');
 

@@ -1,0 +1,24 @@
+"""A stretch of source: line numbers, a gutter, and a mark at the line that it is about.
+
+The same on the console and in mails; the page draws it by its style sheet.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wolfbane.model import Excerpt
+from wolfbane.reports.text import visible
+
+HERE, GUTTER = "\N{BLACK DIAMOND}", "\N{MIDDLE DOT}"
+PLAIN_HERE, PLAIN_GUTTER = "*", "."
+"""For outputs that know no other characters."""
+
+
+def excerpt_lines(excerpt: Excerpt, *, plain: bool = False) -> Iterator[tuple[str, str, bool]]:
+    """The number with its mark, the source, and whether it is the line that it is about."""
+    here, gutter = (PLAIN_HERE, PLAIN_GUTTER) if plain else (HERE, GUTTER)
+    width = len(str(excerpt.first + len(excerpt.lines)))
+    for number, line in enumerate(excerpt.lines, excerpt.first):
+        is_here = number == excerpt.line
+        yield f"{number:>{width}} {here if is_here else gutter}", visible(line), is_here
