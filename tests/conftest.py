@@ -44,6 +44,11 @@ class Run:
     results: dict[str, dict[str, Any]]
 
     @property
+    def text(self) -> str:
+        """What it printed, in one line: prose is broken at the width of the terminal."""
+        return " ".join(self.out.split())
+
+    @property
     def outcomes(self) -> dict[str, str]:
         return {address: result["outcome"] for address, result in self.results.items()}
 

@@ -154,7 +154,7 @@ def test_documents_that_are_wrong(quay, change, said):
 
 def test_coverage_is_said(quay):
     flows(quay, {"workflowId": "w", "steps": [step("s", "xml"), step("t", "cookie")]})
-    out = run(quay).out
+    out = run(quay).text
     assert "openapi.json: 2 of 22 operations, statuses 200; not called: echo, matrix" in out
 
 

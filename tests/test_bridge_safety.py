@@ -367,7 +367,7 @@ def test_a_failure_is_shown_at_the_line_that_its_text_names(ledger):
     case = f'<testcase classname="berths" name="is closed"><failure>{said}</failure></testcase>'
     told_in_xml(ledger, f"<testsuite>{case}</testsuite>")
     run = ledger.run("--name", "closed")
-    assert '> 3 |   entry "is closed" wrong' in run.out and "at launcher:9" in run.out
+    assert '3 ◆   entry "is closed" wrong' in run.out and "at launcher:9" in run.out
 
 
 _LAST = '{"name": "last", "status": "skipped"}]}}'

@@ -45,7 +45,7 @@ def test_added_shown_and_released(quay):
     assert run.outcomes["test_quay.py#test_sick"] == "failed"
     for words in (
         "quarantined  1 test, which does not fail the run", f"0 days: it waits; until {ends}; quay",
-        "passed 0 of 1 lately", "it is sick", "1 passed, 1 quarantined (1 failed)",
+        "passed 0 of 1 lately", "it is sick", "1 test passed, 1 quarantined (1 failed)",
     ):  # fmt: skip
         assert words in run.out, run.out
     assert quay.run("--name", "sick").code == 0
@@ -68,7 +68,7 @@ def test_a_date_that_is_past_fails_the_run(quay):
     entry(quay, more=f"until = {TODAY - timedelta(days=1)}")
     run = quay.run(CURED="1")
     assert run.code == 1
-    assert "quarantine: the date of test_quay.py#test_sick is past" in run.out
+    assert "quarantine: the date of test_quay.py#test_sick is past" in run.text
     assert "its date is past" in quay.call("quarantine", "list").out
     assert quay.run("--name", "good").code == 0
 

@@ -92,7 +92,7 @@ def test_nothing_to_run_anywhere(folder):
 def test_every_chosen_test_skipped_is_no_success(folder):
     folder.file("t/a.t", "#!/bin/sh\necho '1..0 # SKIP closed'\n")
     run = folder.run()
-    assert (run.code, "every chosen test was skipped" in run.out) == (3, True)
+    assert (run.code, "every chosen test was skipped" in run.text) == (3, True)
 
 
 def test_init_writes_what_was_detected_and_never_overwrites(folder):

@@ -57,7 +57,7 @@ class ConsoleReport:
         self._console = console
         self._results_folder = results
         self._quiet, self._verbose = quiet, verbose
-        self._live = live and console.is_terminal and not quiet
+        self._live = live and console.is_terminal and not console.is_dumb_terminal and not quiet
         self._results: list[Result] = []
         self._open: dict[str, int] = {}
         self._waiting: Counter[str] = Counter()
@@ -223,14 +223,15 @@ class ConsoleReport:
             self._console.print(came_up_line(self._chosen, self._came_up))
         for part in by_browser(self._console, self._results):
             self._console.print(part)
-        if event.browsers:
-            self._console.print(browser_line(event.browsers))
-        for covered in self._covered:
-            self._console.print(coverage_lines(covered))
+        lines = [browser_line(event.browsers)] if event.browsers else []
+        lines += [coverage_lines(covered) for covered in self._covered]
+        for line in lines:
+            self._console.print(line)
         slow = slowest(self._results, self._console.reading_width)
         if slow is not None:
             self._console.print(slow, soft_wrap=True)
-        self._console.print()
+        if lines or slow is not None or self._came_up:
+            self._console.print()
 
     def _warn(self, warning: str) -> None:
         line = Text.assemble(("warning  ", "bold khaki1"), visible(warning))

@@ -130,7 +130,8 @@ def closing_line(event: RunFinished, run: str) -> Text:
     if event.unrun:
         details.append(Text(f"{many(event.unrun, 'test')} not run", style="bold khaki1"))
     if details:
-        line.append(": ", style="not bold default").append_text(Text(", ").join(details))
+        mark = ": " if set(counts) - {Outcome.PASSED} else ", "
+        line.append(mark, style="not bold default").append_text(Text(", ").join(details))
     line.append(f"; {clock(event.seconds)}", style="not bold default")
     if event.reason and event.reason.lower() not in told.lower():
         line.append(f"; {event.reason}", style="not bold khaki1")

@@ -42,5 +42,5 @@ def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -
     flaky = counts.get(Outcome.FLAKY, 0)
     if not ran:
         return "Only quarantined tests were run"
-    told = "The only test passed" if ran == 1 else f"All {ran:,} tests passed"
+    told = "1 test passed" if ran == 1 else f"All {ran:,} tests passed"
     return f"{told}, {flaky:,} of them flaky" if flaky else told
