@@ -13,8 +13,14 @@ _BYTES = {
 }  # fmt: skip
 
 
-def seconds(value: object) -> float:
-    """Read a duration: a number of seconds, or text such as ``250ms``, ``30s``, ``5m``, ``1d``."""
+def seconds(value: object, *, needs_unit: bool = False) -> float:
+    """Read a duration: a number of seconds, or text such as ``250ms``, ``30s``, ``5m``, ``1d``.
+
+    ``needs_unit`` refuses a bare number: where days are meant, 3 seconds would be a mistake.
+    """
+    bare = isinstance(value, int | float) or (isinstance(value, str) and value.strip().isdigit())
+    if needs_unit and bare:
+        raise ValueError(f"{value!r} has no unit (write '{value}d' for days, '{value}h' for hours)")
     if isinstance(value, int | float) and not isinstance(value, bool) and value > 0:
         return float(value)
     match = _DURATION.fullmatch(value.strip()) if isinstance(value, str) else None

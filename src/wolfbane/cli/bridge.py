@@ -12,6 +12,7 @@ import click
 
 from wolfbane.cli.pointing import one_environment_options
 from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.values import ExistingFile
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
@@ -31,7 +32,7 @@ def command() -> None:
 
 
 @command.command("check")
-@click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.argument("file", type=ExistingFile())
 @one_environment_options
 @workspace_option
 @click.pass_context

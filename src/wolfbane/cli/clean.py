@@ -8,13 +8,13 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.selecting import workspace_option
-from wolfbane.cli.values import duration
+from wolfbane.cli.values import age
 from wolfbane.errors import InputError, Problem
 
 
 @click.command("clean")
 @click.option("--keep", type=click.IntRange(0), metavar="N", help="Keep the newest N runs.")
-@click.option("--older-than", callback=duration, metavar="TIME",
+@click.option("--older-than", callback=age, metavar="TIME",
               help="Take away only runs that are older: 12h, 30d.")  # fmt: skip
 @click.option("--evidence", is_flag=True, help="Take away their evidence alone.")
 @click.option("--dry-run", is_flag=True, help="Say what would be taken away, and take nothing.")

@@ -11,6 +11,7 @@ import click
 
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.values import ExistingFile
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
@@ -31,7 +32,7 @@ _THEN = "run, save NAME, or show"
 
 @click.command("compose")
 @click.option(
-    "--answers", type=click.Path(path_type=Path, dir_okay=False, exists=True), metavar="FILE",
+    "--answers", type=ExistingFile(), metavar="FILE",
     help="Take the answers from a TOML file: suites, tags, browsers, env, retries, reports, then.",
 )  # fmt: skip
 @workspace_option

@@ -51,32 +51,14 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
 
 def _presets(inventory: Inventory) -> Iterator[Finding]:
     """Presets that cannot be run any more, or that choose by words nobody uses."""
-    from wolfbane.cli.run import command as run
-    from wolfbane.cli.selecting import read_asked
-    from wolfbane.errors import InputError
+    from wolfbane.cli.preset_checks import argument_problems
     from wolfbane.execution.checkup import Finding, State
-    from wolfbane.inventory.asked import read_choice
-    from wolfbane.selection import term_counts
     from wolfbane.workspace.presets import all_presets
 
-    workspace = inventory.workspace
-    place = str(workspace.file or workspace.root)
-    for name in all_presets(workspace):
+    for name in all_presets(inventory.workspace):
         about, mend = f"preset {name}", f"wolfbane preset show {name}"
-        try:
-            context = run.make_context("run", ["--workspace", place, "--preset", name])
-            choice = read_choice(read_asked(context.params), inventory, workspace.root)
-        except (click.UsageError, InputError) as error:
-            words = error.format_message() if isinstance(error, click.UsageError) else str(error)
+        problems = argument_problems(inventory, ["--preset", name])
+        for words in problems:
             yield Finding(about, State.WARNING, words, mend)
-            continue
-        dead = [
-            str(count)
-            for expression in (choice.expression, *choice.drops)
-            for count in term_counts(expression, inventory.tests, {})
-            if not count.matches and count.term.field != "status"
-        ]
-        for words in dead:
-            yield Finding(about, State.WARNING, words, mend)
-        if not dead:
+        if not problems:
             yield Finding(about, State.OK, "it can be run")

@@ -31,7 +31,8 @@ def list_environments(workspace: Path | None) -> None:
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     if not found.settings.env:
-        raise InputError(Problem("no environment is declared: write [env.NAME] in wolfbane.toml"))
+        click.echo("no environment is declared: write [env.NAME] in wolfbane.toml", err=True)
+        return
     click.echo("\n".join(environment_lines(found)))
 
 

@@ -34,6 +34,7 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
     wolfbane history --tag smoke --runs 50
     wolfbane history tests/fees --picture fees.png
     """
+    from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.reports import history as shown
     from wolfbane.reports.style import make_console
     from wolfbane.results.history import in_each_environment
@@ -50,6 +51,9 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
     everything = str(selected.choice) == "everything"
     if everything and not picture:
         entries = store.runs(runs)
+        if not entries and form != "json":
+            click.echo("no run is on record here", err=True)
+            return
         if form == "json":
             click.echo(shown.runs_as_json(entries))
         else:
@@ -58,6 +62,8 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
         return
     status = selected.newest.overall().status
     tests = choose(selected.choice, selected.inventory.tests, status).chosen
+    if not tests:
+        raise nothing_chosen(selected.inventory, selected.choice, status)
     places = [test.address for test in tests]
     entries = store.runs(runs) if everything else store.runs_of(places, runs)
     found = in_each_environment(store, places, entries)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.values import ExistingFile
 from wolfbane.model import at
 
 if TYPE_CHECKING:
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 @click.command("import")
 @click.argument(
     "files", nargs=-1, required=True, metavar="FILE...",
-    type=click.Path(path_type=Path, exists=True, dir_okay=False),
+    type=ExistingFile(),
 )  # fmt: skip
 @click.option("--suite", default="", metavar="NAME", help="The suite that its tests are put in.")
 @click.option("--env", "target", default="", metavar="NAME", help="What the run was against.")

@@ -77,7 +77,8 @@ def list_presets(workspace: Path | None) -> None:
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     presets = all_presets(found).values()
     if not presets:
-        raise InputError(Problem("no preset is saved", hint="see wolfbane preset save --help"))
+        click.echo("no preset is saved; see wolfbane preset save --help", err=True)
+        return
     rows = []
     for preset in presets:
         place = _place(found, preset.file)
@@ -115,11 +116,11 @@ def delete(name: str, workspace: Path | None) -> None:
 
 def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
     """Whether they are arguments of a run, and none is a secret. Raises InputError."""
-    place = str(workspace.file or workspace.root)
-    try:
-        run.make_context("run", ["--workspace", place, *arguments])
-    except click.UsageError as error:
-        raise InputError(Problem(f"wolfbane run: {error.format_message()}")) from None
+    from wolfbane.cli.preset_checks import argument_problems
+    from wolfbane.inventory import open_inventory
+
+    if problems := argument_problems(open_inventory(workspace), arguments):
+        raise InputError(*(Problem(f"wolfbane run: {words}") for words in problems))
     for piece in pieces_of(run, arguments):
         name, _, value = piece.value.partition("=")
         parameter = workspace.settings.param.get(name) if piece.option == "--set" else None

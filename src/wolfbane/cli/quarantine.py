@@ -105,12 +105,15 @@ def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: in
     held = _held(workspace)
     if numbers:
         if wrong := [number for number in numbers if number > len(held)]:
-            raise InputError(Problem(f"there is no entry {wrong[0]}; there are {len(held)}"))
+            entries = "1 entry" if len(held) == 1 else f"{len(held)} entries"
+            raise InputError(Problem(f"there is no entry {wrong[0]}: the list has {entries}"))
         chosen = [held[number - 1].entry.match for number in numbers]
         root = open_workspace(workspace or Path.cwd(), given=workspace is not None).root
         release(root, chosen)
         for match in chosen:
             click.echo(f"released from {NAME}: {match}")
+        return
+    if not held:
         return
     ready = [(number, each) for number, each in enumerate(held, 1) if each.stable >= stable]
     for number, each in ready:
@@ -131,9 +134,7 @@ def _held(workspace: Path | None) -> list[Held]:
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     quarantine = Quarantine(read_entries(found.root))
     if not quarantine.entries:
-        raise InputError(
-            Problem("nothing is quarantined", hint="see wolfbane quarantine add --help")
-        )
+        click.echo("nothing is quarantined; see wolfbane quarantine add --help", err=True)
     by_entry: dict[int, list[str]] = {id(entry): [] for entry in quarantine.entries}
     for test in open_inventory(found).tests:
         if entry := quarantine.entry(test):

@@ -141,7 +141,7 @@ def command(
     wolfbane run --browser firefox --log protocol
     wolfbane run --preset nightly --jobs 4    saved arguments, and more
     """
-    from wolfbane.cli.running import Asked, carry_out, print_line
+    from wolfbane.cli.before_run import Asked, make_ready, print_line
 
     if seed is not None and order != "random":
         raise InputError(Problem("--seed needs --order random"))
@@ -160,4 +160,7 @@ def command(
         quarantine == "skip", pointing(command, arguments), order == "failed", mail_to,
         mail_when == "changed",
     )  # fmt: skip
-    ctx.exit(carry_out(opened, select, point, asked))
+    ready = make_ready(opened, select, point, asked)
+    from wolfbane.cli.running import carry_out  # it takes a while: not where nothing is chosen
+
+    ctx.exit(carry_out(ready, asked))

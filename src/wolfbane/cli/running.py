@@ -6,37 +6,32 @@ import contextlib
 import random
 import shlex
 import shutil
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.browsers.words import FAILURES
-from wolfbane.cli.quoting import quoted
-from wolfbane.cli.selecting import Selected
 from wolfbane.cli.streams import leave_standard_output
 from wolfbane.cores import available_cores
-from wolfbane.environments import Mask
 from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.execution.options import Options
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Session
-from wolfbane.inventory.documents import GLANCING, fetch_documents, keep_with_run
+from wolfbane.inventory.documents import keep_with_run
 from wolfbane.model import at
 from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.guarded import GuardedConsole
 from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
 from wolfbane.results.history_url import history_url
-from wolfbane.results.quarantine import read_quarantine
 from wolfbane.results.runs import new_run
 from wolfbane.results.tidying import tidy
 from wolfbane.workspace.settings import Keep
 
 if TYPE_CHECKING:
-    from wolfbane.cli.pointing import Point
+    from wolfbane.cli.before_run import Asked, Ready
     from wolfbane.environments import Environment
     from wolfbane.model import Test
     from wolfbane.results.record import Record
@@ -47,76 +42,16 @@ LATELY = 10
 """Runs that are looked back on for quarantined tests."""
 
 
-@dataclass(frozen=True)
-class Asked:
-    """How to run, as the command line says it. ``timeout`` is in seconds."""
-
-    arguments: Sequence[str] = ()
-    jobs: int | None = None
-    timeout: float | None = None
-    stop_after: int | None = None
-    seed: int | None = None
-    shuffled: bool = False
-    build: str = "changed"
-    no_focus: bool = False
-    dry_run: bool = False
-    reports: Sequence[str] = ()
-    quiet: bool = False
-    verbose: bool = False
-    documents: str = GLANCING
-    evidence: str = FAILURES
-    visible: bool = False
-    log: frozenset[str] = frozenset()
-    retries: int | None = None
-    retry_at_once: bool = False
-    flaky_fails: bool = False
-    skip_quarantined: bool = False
-    pointed: Sequence[str] = ()
-    failed_first: bool = False
-    mail_to: Sequence[str] = ()
-    mail_news_only: bool = False
-
-
-def _writer(reports: Sequence[str]) -> Callable[[Record], None]:
-    """What writes the reports that are asked for, whose places are checked now."""
-    if not reports:
-        return lambda record: None
-    from wolfbane.reports.written import read_targets, write_reports
-
-    targets = read_targets(reports)
-    return lambda record: write_reports(targets, record)
-
-
-def carry_out(
-    open_workspace: Callable[[], Workspace],
-    select: Callable[[], Selected],
-    point: Point,
-    asked: Asked,
-) -> int:
-    """Choose, run and report; returns the exit code."""
-    write = _writer(asked.reports)
-    workspace = open_workspace()
-    if asked.mail_to:
-        from wolfbane.reports.post import check_mail  # smtplib takes a while: only where it is used
-
-        check_mail(workspace.settings.mail, asked.mail_to)
-    environments = point(workspace)
-    copies, said = fetch_documents(workspace, environments[0], asked.documents)
-    selected = select()
+def carry_out(ready: Ready, asked: Asked) -> int:
+    """Run what is ready and report; returns the exit code."""
+    workspace, environments, selected = ready.workspace, ready.environments, ready.selected
     folder = new_run(workspace.results)
-    keep_with_run(copies, workspace.root, folder)
-    quarantine = read_quarantine(workspace)
-    choice = replace(
-        selected.choice,
-        focus=selected.choice.focus and not asked.no_focus,
-        quarantined=quarantine.expression() if asked.skip_quarantined else None,
-    )
-    known = selected.newest.known({each.label: each.name for each in environments})
+    keep_with_run(ready.copies, workspace.root, folder)
     options = _options(asked, workspace.settings.workspace.jobs)
-    documents = {copy.url: copy.words for copy in copies}
+    documents = {copy.url: copy.words for copy in ready.copies}
     session = Session(
-        selected.inventory, choice, options, known, environments, folder.name, documents, said,
-        quarantine,
+        selected.inventory, ready.choice, options, ready.known, environments, folder.name,
+        documents, ready.said, ready.quarantine,
     )  # fmt: skip
     session.look_back(lambda tests: _lately(workspace, tests, environments[0]))
     console = make_console()
@@ -146,7 +81,7 @@ def carry_out(
         report.close()
     if trouble:
         click.echo(f"wolfbane: {trouble}", err=True)
-    write(record)
+    ready.write(record)
     _to_the_team(workspace)
     if asked.mail_to:
         _mail(workspace, record, asked)
@@ -237,13 +172,3 @@ def _options(asked: Asked, jobs: int | None) -> Options:
         pointed=tuple(asked.pointed),
         failed_first=asked.failed_first,
     )
-
-
-def print_line(selected: Selected, point: Point, arguments: Sequence[str], shell: str) -> None:
-    """The whole run as one line for a shell; a secret in it is masked."""
-    environments = point(selected.inventory.workspace)
-    mask = Mask(secret for environment in environments for secret in environment.secrets)
-    shown = [mask(argument) for argument in arguments]
-    click.echo(quoted(["wolfbane", "run", *shown], shell))
-    if shown != list(arguments):
-        click.echo("wolfbane: a secret is masked in this line", err=True)

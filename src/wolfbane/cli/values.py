@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import click
 from click.core import ParameterSource
 
+from wolfbane.errors import did_you_mean
 from wolfbane.units import seconds
 
 
@@ -27,11 +29,35 @@ def filled(ctx: click.Context, param: click.Parameter, value: str) -> str:
     return value
 
 
+def age(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
+    """A click callback that reads a time that has a unit, such as 30d, into seconds."""
+    return _time(value, needs_unit=True)
+
+
 def duration(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
     """A click callback that reads a time, such as 30s or 12h, into seconds."""
+    return _time(value, needs_unit=False)
+
+
+def _time(value: str | None, *, needs_unit: bool) -> float | None:
     if value is None:
         return None
     try:
-        return seconds(value)
+        return seconds(value, needs_unit=needs_unit)
     except ValueError as error:
         raise click.BadParameter(str(error)) from None
+
+
+class ExistingFile(click.Path):
+    """The path of a file that is there; else the nearest name is told."""
+
+    def __init__(self) -> None:
+        super().__init__(path_type=Path, dir_okay=False)
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        path = Path(str(super().convert(value, param, ctx)))
+        if not path.exists():
+            beside = path.parent.iterdir() if path.parent.is_dir() else ()
+            hint = did_you_mean(path.name, [each.name for each in beside])
+            self.fail(f"there is no file '{value}'; {hint}".removesuffix("; "), param, ctx)
+        return path

@@ -51,7 +51,7 @@ def command(
     wolfbane watch
     wolfbane watch tests/tides --drop tag:slow
     """
-    from wolfbane.cli.running import Asked
+    from wolfbane.cli.before_run import Asked
     from wolfbane.cli.watching import Watch
 
     arguments = ctx.meta[EXPANDED]

@@ -13,8 +13,9 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.cli.before_run import Asked, make_ready
 from wolfbane.cli.keys import Keys
-from wolfbane.cli.running import Asked, carry_out
+from wolfbane.cli.running import carry_out
 from wolfbane.cli.selecting import Selected
 from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
 from wolfbane.inventory.affected import affected
@@ -130,7 +131,8 @@ class Watch:
             click.clear()
         try:
             self._workspace = self._opened()
-            carry_out(self._opened, lambda: self._narrowed(only), self._point, self._asked)
+            ready = make_ready(self._opened, lambda: self._narrowed(only), self._point, self._asked)
+            carry_out(ready, self._asked)
         except NothingChosen as error:
             click.echo(str(error).partition("\n")[0])
         except WolfbaneError as error:

@@ -13,7 +13,7 @@ from typing import Any
 
 import click
 
-from wolfbane.workspace.vocabulary import KINDS, SETTINGS_NAME
+from wolfbane.workspace.vocabulary import KINDS, SETTINGS_NAME, STATUSES
 
 Complete = Callable[[click.Context, click.Parameter, str], list[str]]
 MOST = 200
@@ -76,7 +76,7 @@ def _values(place: _Place, field: str, start: str) -> list[str]:
     if field == "kind":
         return _starting(KINDS, start)
     if field == "status":
-        return _starting(_STATUSES, start)
+        return _starting(STATUSES, start)
     if field == "changed":
         from wolfbane.workspace.revisions import revision_names
 
@@ -92,12 +92,6 @@ def _values(place: _Place, field: str, start: str) -> list[str]:
         listed = [str(name) for suite in suites for name in suite.get("browsers", [])]
         return _starting(dict.fromkeys([*listed, "all"]), start) if listed else []
     return place.words("tags", start) if field == "tag" else []
-
-
-_STATUSES = (
-    "passed", "flaky", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo",
-    "new", "slower",
-)  # fmt: skip
 
 
 def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:

@@ -18,7 +18,7 @@ from wolfbane.environments.mask import Mask
 from wolfbane.environments.ports import free_ports
 from wolfbane.environments.sources import from_source, is_source, read_values
 from wolfbane.environments.surroundings import Surroundings
-from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.errors import InputError, Problem, did_you_mean, nearest
 from wolfbane.workspace.settings import Parameter, Workspace
 from wolfbane.workspace.vocabulary import ENV_WORDS
 
@@ -47,6 +47,7 @@ class Resolution:
         self.ports: dict[str, int] = {}
         self.with_port: set[str] = set()
         self.faulty: set[str] = set()
+        """Parameters that something is known to be wrong with: that they are missing follows."""
 
     def run(self) -> Environment:
         """The environment. Raises InputError with every problem."""
@@ -113,6 +114,7 @@ class Resolution:
             if name not in environments:
                 hint = did_you_mean(name, environments)
                 self.add(f"there is no environment '{name}'", hint, self.file if chain else "")
+                self.faulty.update(self.parameters)
                 break
             if name in chain:
                 self.add(f"environment '{name}' extends itself", file=self.file)
@@ -136,8 +138,7 @@ class Resolution:
     def take(self, table: Mapping[str, Any], origin: str, file: str, *, fill: bool) -> None:
         for name, value in by_dotted_name(table, self.parameters):
             if name not in self.parameters:
-                hint = did_you_mean(name, self.parameters)
-                self.add(f"{origin}: there is no parameter '{name}'", hint, file)
+                self.add(f"{origin}: there is no parameter '{name}'", self.meant(name), file)
             elif is_source(value):
                 try:
                     text, where = from_source(value, self.workspace.root)
@@ -149,13 +150,18 @@ class Resolution:
             else:
                 self.raw[name] = _Raw(value, origin, fill)
 
+    def meant(self, name: str) -> str:
+        """A hint for a name that is none; the parameter that was meant is not missing, too."""
+        if close := nearest(name, self.parameters):
+            self.faulty.add(close)
+        return did_you_mean(name, self.parameters)
+
     def take_given(self, text: str) -> None:
         name, equals, value = text.partition("=")
         if not equals:
             self.add(f"--set '{text}' is no KEY=VALUE")
         elif name not in self.parameters:
-            hint = did_you_mean(name, self.parameters)
-            self.add(f"--set: there is no parameter '{name}'", hint)
+            self.add(f"--set: there is no parameter '{name}'", self.meant(name))
         elif value.startswith("@"):
             try:
                 content = Path(value[1:]).read_text(encoding="utf-8").rstrip("\n")

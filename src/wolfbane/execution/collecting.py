@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -12,10 +12,7 @@ from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot, Unstartable
 from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import End
-from wolfbane.inventory import Inventory
 from wolfbane.model import Outcome, Result, Tag, Test, TestFile
-from wolfbane.selection import Choice, Expression, Matcher, all_of, may_match
-from wolfbane.selection.grammar import Not
 from wolfbane.workspace.settings import Suite, Workspace
 
 _NAMED = "a test is named after a secret, and names are written everywhere"
@@ -27,45 +24,6 @@ class Collected:
 
     files: list[TestFile] = field(default_factory=list)
     broken: list[Result] = field(default_factory=list)
-
-
-def files_to_ask(
-    inventory: Inventory, choice: Choice, status: Mapping[str, str], target: str = ""
-) -> list[TestFile]:
-    """The files that may hold a chosen test.
-
-    A file whose tests are all known from its source is judged by them; one that may hold
-    more (inherited, generated) is judged by its path, suite and kind alone.
-    """
-    wanted: Expression = all_of([choice.expression, *(Not(rule) for _, rule in choice.rules())])
-    matches = Matcher(wanted, status)
-    promising = {test.path for test in inventory.tests_at(target) if matches(test)}
-    return [
-        file
-        for file in inventory.files.values()
-        if file.path in promising
-        or (may_match(wanted, file) is not False and not file.complete)
-        or (may_match(choice.expression, file) is True and not file.tests)
-    ]
-
-
-def suites_in_play(
-    inventory: Inventory, choice: Choice, status: Mapping[str, str], targets: Iterable[str]
-) -> list[Suite]:
-    """The suites that may hold a chosen test, those with no file yet among them."""
-    asked = {
-        file.suite for target in targets for file in files_to_ask(inventory, choice, status, target)
-    }
-    have_files = {file.suite for file in inventory.files.values()}
-    return [
-        suite
-        for suite in inventory.workspace.suites
-        if suite.name in asked
-        or (
-            suite.name not in have_files
-            and may_match(choice.expression, TestFile("", suite.name, suite.kind)) is not False
-        )
-    ]
 
 
 def blocked_by_build(
@@ -108,7 +66,7 @@ async def collect(
     ``told`` hears how many are done, ``building`` the suite and words of a worker that has to
     make something first.
     """
-    collected = Collected(files=[file for file in files if _is_known(file)])
+    collected = Collected(files=[file for file in files if is_known(file)])
     for file in (file for file in files if file.lost):
         message = {"outcome": Outcome.ERRORED, "message": file.error}
         collected.broken.append(pool.maker.make(_whole(file, target), message, ""))
@@ -135,7 +93,7 @@ async def collect(
     return collected
 
 
-def _is_known(file: TestFile) -> bool:
+def is_known(file: TestFile) -> bool:
     """Whether no worker need be asked: the source tells all, or it was asked before."""
     engine = engine_for(file.kind)
     if file.error:

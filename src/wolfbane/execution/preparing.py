@@ -11,13 +11,13 @@ from wolfbane.execution.building import Builder
 from wolfbane.execution.collecting import (
     blocked_by_build,
     collect,
-    files_to_ask,
-    suites_in_play,
+    is_known,
 )
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.surroundings import Surroundings, blocked_tests
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.http_settings import check_http
+from wolfbane.inventory.in_play import files_to_ask, suites_in_play
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.selection import Choice, choose, may_match
 from wolfbane.workspace.settings import Suite
@@ -75,13 +75,14 @@ class Preparation:
         *,
         start: bool = True,
     ) -> Prepared:
-        """Do all of it, once for each target; without ``start`` no service is started.
+        """Do all of it, once for each target; without ``start`` no service is started, and
+        nothing is built that the plan does not depend on.
 
         Raises InputError where settings name what the documents of a suite do not have.
         """
         check_http(self._inventory, self._in_play(), self._pool.environments.values())
         builder = Builder(self._workspace, self._pool, build, self._tell)
-        await builder.build(self._in_play())
+        await builder.build(self._in_play() if start else self._to_be_asked())
         if builder.ran:
             self._inventory.rescan()
         prepared = Prepared(stale=builder.stale)
@@ -116,6 +117,12 @@ class Preparation:
 
     def _in_play(self) -> list[Suite]:
         return suites_in_play(self._inventory, self._choice, self._status, self._targets)
+
+    def _to_be_asked(self) -> list[Suite]:
+        """The suites in play of which a worker has to tell the tests."""
+        asked = {f.suite for t in self._targets for f in self._asked(t) if not is_known(f)}
+        has_files = {file.suite for file in self._inventory.files.values()}
+        return [s for s in self._in_play() if s.name in asked or s.name not in has_files]
 
     def _proven_empty(self) -> Iterator[str]:
         """Files that suites in play name, and that cannot hold a test as their source shows."""

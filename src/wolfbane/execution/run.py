@@ -269,7 +269,7 @@ class Session:
         return said
 
     def _nothing_chosen(self) -> NothingChosen:
-        return nothing_chosen(self.inventory, self.choice, self.known.status)
+        return nothing_chosen(self.inventory, self.choice, self.known.status, to_run=True)
 
     def _finished(self, result: Result, extra: bool = False) -> None:
         (self.set_apart if result.address in self._held else self.counts)[result.outcome] += 1

@@ -20,7 +20,7 @@ from wolfbane.selection import (
     parse,
     terms_of,
 )
-from wolfbane.workspace.vocabulary import KINDS
+from wolfbane.workspace.vocabulary import KINDS, STATUSES
 
 
 @dataclass(frozen=True)
@@ -65,7 +65,9 @@ def _unknown(expression: Expression, inventory: Inventory) -> list[Problem]:
     """Fields, suites, kinds and browsers that do not exist here."""
     suites = [suite.name for suite in inventory.workspace.suites]
     listed = [name for suite in inventory.workspace.suites for name in suite.browsers]
-    declared = {"suite": suites, "kind": list(KINDS), "browser": listed}
+    declared = {
+        "suite": suites, "kind": list(KINDS), "browser": listed, "status": list(STATUSES)
+    }  # fmt: skip
     problems = []
     for term in terms_of(expression):
         if term.field not in FIELDS:
@@ -75,8 +77,13 @@ def _unknown(expression: Expression, inventory: Inventory) -> list[Problem]:
                 problems.append(Problem(f"unknown field '{term.field}:'", hint=hint))
         elif term.field in declared and _is_plain(term):
             words = declared[term.field]
-            if term.value.lower() not in (word.lower() for word in words):
+            value = term.value.lower()
+            if term.field == "status":
+                value = value.replace(" ", "-")
+            if value not in (word.lower() for word in words):
                 hint = did_you_mean(term.value, words) or f"no {term.field} is set up here"
+                if term.field == "status" and "there is" not in hint:
+                    hint += f" (there is: {', '.join(words)})"
                 problems.append(Problem(f"unknown {term.field} '{term.value}'", hint=hint))
     return problems
 

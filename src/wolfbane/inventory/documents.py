@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
@@ -169,7 +169,7 @@ class _Shelf:
             raise OSError(str(error) or type(error).__name__) from None
 
 
-def keep_with_run(copies: list[Copy], root: Path, folder: Path) -> None:
+def keep_with_run(copies: Sequence[Copy], root: Path, folder: Path) -> None:
     """Put the copies that a run uses into its folder."""
     for copy in copies:
         target = folder / "documents" / copy.place.rpartition("/")[2]

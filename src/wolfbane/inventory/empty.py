@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from wolfbane.errors import NothingChosen
 from wolfbane.inventory.scan import Inventory
 from wolfbane.inventory.unclaimed import in_words, unclaimed
-from wolfbane.selection import Choice, choose, term_counts
+from wolfbane.model import Test
+from wolfbane.selection import Choice, Expression, Matcher, choose, term_counts
 
 
 def nothing_chosen(
-    inventory: Inventory, choice: Choice, status: Mapping[str, str]
+    inventory: Inventory, choice: Choice, status: Mapping[str, str], *, to_run: bool = False
 ) -> NothingChosen:
     """The error for an empty selection: each term's own count, and what was taken away."""
     tests = inventory.tests
@@ -29,9 +30,19 @@ def nothing_chosen(
         )
     lines = []
     for expression in (choice.expression, *choice.drops):
-        lines += [str(count) for count in term_counts(expression, tests, status)]
+        counts = term_counts(expression, tests, status)
+        lines += [str(count) for count in counts]
+        apart = len(counts) > 1 and all(count.matches for count in counts)
+        if apart and expression is choice.expression and _is_empty(expression, tests, status):
+            lines.append("each of them matches tests, but no test matches all of them together")
     left_out = choose(choice, tests, status).left_out
     lines += [f"{count} left out by {rule}" for rule, count in left_out.items()]
     if any(rule.startswith("leave_out") for rule in left_out):
         lines.append("--everything runs what leave_out keeps away")
-    return NothingChosen("Nothing was chosen, so nothing was run.", lines)
+    words = "Nothing was chosen, so nothing was run." if to_run else "Nothing was chosen."
+    return NothingChosen(words, lines)
+
+
+def _is_empty(expression: Expression, tests: Sequence[Test], status: Mapping[str, str]) -> bool:
+    matches = Matcher(expression, status)
+    return not any(matches(test) for test in tests)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Sequence
-from pathlib import Path
+from pathlib import Path, PurePath
 
 from wolfbane.errors import InputError, Problem, nearest
 from wolfbane.inventory.scan import Inventory
@@ -62,7 +62,9 @@ def _on_disk(root: Path, path: str, folder: Path) -> str | None:
 
 
 def _like(inventory: Inventory, path: str) -> str:
-    close = nearest(path, inventory.files) or nearest(
+    path = path.rstrip("/")
+    folders = {parent.as_posix() for file in inventory.files for parent in PurePath(file).parents}
+    close = nearest(path, {*inventory.files, *folders - {"."}}) or nearest(
         path.rpartition("/")[2], (file.rpartition("/")[2] for file in inventory.files)
     )
     return f"did you mean {close}?" if close else ""

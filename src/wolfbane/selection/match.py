@@ -100,6 +100,8 @@ def _asked_statuses(expression: Expression) -> Iterator[Term]:
 def text_test(term: Term) -> TextTest:
     """The check that a term makes of one text. Case counts only in regular expressions."""
     value = term.value.lower()
+    if term.field == "status":
+        value = value.replace("-", " ")  # a shell's word for "timed out"
     if term.style == "regex":
         found = re.compile(term.value).search
         return lambda text: found(text) is not None
@@ -165,21 +167,26 @@ def _is_at(test: Test, value: str) -> bool:
     return not test.name or test.line <= int(place[2]) <= max(test.end, test.line)
 
 
-def may_match(expression: Expression, file: _FileLike) -> bool | None:
-    """Whether tests of a file match, judged by the file alone; None where that is not enough."""
+def may_match(expression: Expression, file: _FileLike, *, unknown: bool = False) -> bool | None:
+    """Whether tests of a file match, judged by the file alone; None where that is not enough.
+
+    ``unknown`` asks about tests of the file that nobody has seen yet: their status is new.
+    """
     if isinstance(expression, Term):
-        return _file_term(expression, file)
+        return _file_term(expression, file, unknown=unknown)
     if isinstance(expression, Not):
-        inner = may_match(expression.item, file)
+        inner = may_match(expression.item, file, unknown=unknown)
         return None if inner is None else not inner
-    verdicts = [may_match(item, file) for item in expression.items]
+    verdicts = [may_match(item, file, unknown=unknown) for item in expression.items]
     decisive = not isinstance(expression, And)
     if decisive in verdicts:
         return decisive
     return None if None in verdicts else not decisive
 
 
-def _file_term(term: Term, file: _FileLike) -> bool | None:
+def _file_term(term: Term, file: _FileLike, *, unknown: bool) -> bool | None:
+    if term.field == "status" and unknown:
+        return text_test(term)("new")
     if term.field == "changed" and term.among is not None:
         return file.path in term.among
     if term.field in ("suite", "kind"):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -63,7 +64,7 @@ def meaning_problems(
     checks.duration(("workspace", "timeout"), table.timeout)
     for key in ("evidence", "history"):
         if value := getattr(settings.keep, key):
-            checks.duration(("keep", key), value)
+            checks.duration(("keep", key), value, needs_unit=True)
     if table.jobs is not None and table.jobs < 1:
         checks.add(("workspace", "jobs"), f"'jobs' is {table.jobs}: at least one is needed")
     checks.expression(("workspace", "leave_out"), table.leave_out or "everything")
@@ -94,7 +95,18 @@ def meaning_problems(
         checks.service(("service", name), service, settings)
     for name, browser in settings.browser.items():
         checks.browser(("browser", name), browser)
-    return sorted(checks.problems, key=lambda problem: problem.line)
+    return list(_each_once(sorted(checks.problems, key=lambda problem: problem.line)))
+
+
+def _each_once(problems: Iterable[Problem]) -> Iterator[Problem]:
+    """One message for a name that is wrong in several places."""
+    groups: dict[tuple[str, str], list[Problem]] = {}
+    for problem in problems:
+        groups.setdefault((problem.message, problem.file), []).append(problem)
+    for first, *others in groups.values():
+        lines = sorted({other.line for other in others} - {first.line})
+        also = f" (also on line {', '.join(map(str, lines))})" if lines else ""
+        yield replace(first, message=first.message + also)
 
 
 class _Checks:
@@ -105,9 +117,9 @@ class _Checks:
     def add(self, location: Location, message: str) -> None:
         self.problems.append(Problem(message, self._path.name, line_of(self._lines, location)))
 
-    def duration(self, location: Location, value: object) -> None:
+    def duration(self, location: Location, value: object, *, needs_unit: bool = False) -> None:
         try:
-            seconds(value)
+            seconds(value, needs_unit=needs_unit)
         except ValueError as error:
             self.add(location, f"'{location[-1]}': {error}")
 

@@ -7,13 +7,13 @@ import hashlib
 import json
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
 from wolfbane import __version__
-from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.errors import InputError, Problem, did_you_mean, nearest
 from wolfbane.files import read_regular, write_whole
 from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.dotted import with_dotted_names
@@ -71,10 +71,24 @@ def _checked(path: Path, text: str, data: Mapping[str, Any]) -> Settings:
     except ValidationError as error:
         lines = line_index(text)
         problems: dict[tuple[int, str], Problem] = {}
+        meant = _meant(error.errors())
         for item in error.errors():
+            if item["type"] == "missing" and tuple(item["loc"]) in meant:
+                continue
             problem = _problem(path, lines, item)
             problems.setdefault((problem.line, str(item["loc"][:3])), problem)
         raise InputError(*problems.values()) from None
+
+
+def _meant(items: Sequence[Any]) -> set[Location]:
+    """Keys that were written as another word: that they are missing follows from that."""
+    found: set[Location] = set()
+    for item in items:
+        location: Location = item["loc"]
+        if item["type"] == "unexpected_keyword_argument":
+            close = nearest(str(location[-1]), _keys(location))
+            found.add((*location[:-1], close or ""))
+    return found
 
 
 def _built(data: Mapping[str, Any]) -> Settings:

@@ -6,6 +6,11 @@ import re
 
 SETTINGS_NAME = "wolfbane.toml"
 KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario", "workflow", "bridge")
+STATUSES = (
+    "passed", "flaky", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo",
+    "new", "slower",
+)  # fmt: skip
+"""What ``status:`` can ask for: outcomes as a shell writes them, and two words more."""
 TYPES = (
     "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
 )  # fmt: skip

@@ -1,0 +1,54 @@
+"""Whether saved arguments still mean something: asked when they are saved, and by ``doctor``."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+
+import click
+
+from wolfbane.cli.arguments import ENV, SET, SPREAD, expanded, pieces_of
+from wolfbane.cli.run import command as run
+from wolfbane.cli.selecting import read_asked
+from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.inventory import Inventory
+from wolfbane.inventory.asked import read_choice
+from wolfbane.selection import term_counts
+from wolfbane.workspace.settings import Workspace
+
+
+def argument_problems(inventory: Inventory, arguments: Sequence[str]) -> list[str]:
+    """What is wrong with arguments of a run: options, names, and terms that match no test."""
+    workspace = inventory.workspace
+    place = ["--workspace", str(workspace.file or workspace.root)]
+    try:
+        context = run.make_context("run", [*place, *arguments])
+        whole = expanded(run, [*place, *arguments])
+        choice = read_choice(read_asked(context.params), inventory, workspace.root)
+    except click.UsageError as error:
+        return [error.format_message()]
+    except InputError as error:
+        return [str(problem) for problem in error.problems]
+    unused = [
+        str(count)
+        for expression in (choice.expression, *choice.drops)
+        for count in term_counts(expression, inventory.tests, {})
+        if not count.matches and count.term.field != "status"
+    ]
+    return [*map(str, _unknown_names(workspace, whole)), *unused]
+
+
+def _unknown_names(workspace: Workspace, arguments: Sequence[str]) -> Iterator[Problem]:
+    """Environments and parameters that the settings do not have."""
+    settings = workspace.settings
+    for piece in pieces_of(run, arguments):
+        if piece.option == ENV:
+            names = [name.strip() for name in piece.value.split(",")]
+            yield from _unknown("environment", names, settings.env)
+        elif piece.option in (SET, SPREAD):
+            yield from _unknown("parameter", [piece.value.partition("=")[0]], settings.param)
+
+
+def _unknown(what: str, names: Sequence[str], known: Collection[str]) -> Iterator[Problem]:
+    for name in names:
+        if name not in known:
+            yield Problem(f"there is no {what} '{name}'", hint=did_you_mean(name, known))

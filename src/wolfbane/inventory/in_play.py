@@ -1,0 +1,51 @@
+"""Which files and suites may hold a chosen test: decided from what is known, without a worker."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from wolfbane.inventory.scan import Inventory
+from wolfbane.model import TestFile
+from wolfbane.selection import Choice, Expression, Matcher, all_of, may_match
+from wolfbane.selection.grammar import Not
+from wolfbane.workspace.settings import Suite
+
+
+def files_to_ask(
+    inventory: Inventory, choice: Choice, status: Mapping[str, str], target: str = ""
+) -> list[TestFile]:
+    """The files that may hold a chosen test.
+
+    A file whose tests are all known from its source is judged by them; one that may hold
+    more (inherited, generated) is judged by its path, suite and kind alone.
+    """
+    wanted: Expression = all_of([choice.expression, *(Not(rule) for _, rule in choice.rules())])
+    matches = Matcher(wanted, status)
+    promising = {test.path for test in inventory.tests_at(target) if matches(test)}
+    return [
+        file
+        for file in inventory.files.values()
+        if file.path in promising
+        or (not file.complete and may_match(wanted, file, unknown=True) is not False)
+        or (may_match(choice.expression, file) is True and not file.tests)
+    ]
+
+
+def suites_in_play(
+    inventory: Inventory, choice: Choice, status: Mapping[str, str], targets: Iterable[str]
+) -> list[Suite]:
+    """The suites that may hold a chosen test, those with no file yet among them."""
+    asked = {
+        file.suite for target in targets for file in files_to_ask(inventory, choice, status, target)
+    }
+    have_files = {file.suite for file in inventory.files.values()}
+    return [
+        suite
+        for suite in inventory.workspace.suites
+        if suite.name in asked
+        or (
+            suite.name not in have_files
+            and may_match(choice.expression, TestFile("", suite.name, suite.kind), unknown=True)
+            is not False
+        )
+    ]
