@@ -70,10 +70,26 @@ class _Commands(click.Group):
         return super().resolve_command(ctx, args)
 
 
-@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
-@click.version_option(__version__, message="wolfbane %(version)s")
-def root() -> None:
+@click.group(
+    cls=_Commands, invoke_without_command=True, no_args_is_help=True,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)  # fmt: skip
+@click.option("--version", is_flag=True, help="Show the version and exit.")
+@click.option("--verbose", is_flag=True, help="With --version: also what it is installed with.")
+@click.pass_context
+def root(ctx: click.Context, version: bool, verbose: bool) -> None:
     """Run every suite of a team, whatever it was written for, through one selection layer."""
+    if version:
+        click.echo(f"wolfbane {__version__}")
+        if verbose:
+            from wolfbane.cli.installed import installed_lines
+
+            click.echo("\n".join(installed_lines()))
+        ctx.exit()
+    if verbose:
+        ctx.fail("--verbose is for --version here; each command has its own")
+    if ctx.invoked_subcommand is None:
+        ctx.fail("name a command; wolfbane --help lists them")
 
 
 def main() -> None:

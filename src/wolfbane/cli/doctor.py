@@ -51,14 +51,14 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
 
 def _presets(inventory: Inventory) -> Iterator[Finding]:
     """Presets that cannot be run any more, or that choose by words nobody uses."""
-    from wolfbane.cli.preset_checks import argument_problems
+    from wolfbane.cli.preset_checks import Checked, check_run_arguments
     from wolfbane.execution.checkup import Finding, State
     from wolfbane.workspace.presets import all_presets
 
     for name in all_presets(inventory.workspace):
         about, mend = f"preset {name}", f"wolfbane preset show {name}"
-        problems = argument_problems(inventory, ["--preset", name])
-        for words in problems:
+        checked = check_run_arguments(inventory, ["--preset", name])
+        for words in (*checked.wrong, *checked.unused):
             yield Finding(about, State.WARNING, words, mend)
-        if not problems:
+        if checked == Checked():
             yield Finding(about, State.OK, "it can be run")

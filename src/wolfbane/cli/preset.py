@@ -116,11 +116,14 @@ def delete(name: str, workspace: Path | None) -> None:
 
 def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
     """Whether they are arguments of a run, and none is a secret. Raises InputError."""
-    from wolfbane.cli.preset_checks import argument_problems
+    from wolfbane.cli.preset_checks import check_run_arguments
     from wolfbane.inventory import open_inventory
 
-    if problems := argument_problems(open_inventory(workspace), arguments):
-        raise InputError(*(Problem(f"wolfbane run: {words}") for words in problems))
+    checked = check_run_arguments(open_inventory(workspace), arguments)
+    if checked.wrong:
+        raise InputError(*(Problem(f"wolfbane run: {words}") for words in checked.wrong))
+    for unused in checked.unused:
+        click.echo(f"wolfbane: {unused}", err=True)
     for piece in pieces_of(run, arguments):
         name, _, value = piece.value.partition("=")
         parameter = workspace.settings.param.get(name) if piece.option == "--set" else None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
 
 import click
 
@@ -16,8 +17,16 @@ from wolfbane.selection import term_counts
 from wolfbane.workspace.settings import Workspace
 
 
-def argument_problems(inventory: Inventory, arguments: Sequence[str]) -> list[str]:
-    """What is wrong with arguments of a run: options, names, and terms that match no test."""
+@dataclass(frozen=True)
+class Checked:
+    """What was found: ``wrong`` has to be mended, ``unused`` terms match no test today."""
+
+    wrong: tuple[str, ...] = ()
+    unused: tuple[str, ...] = ()
+
+
+def check_run_arguments(inventory: Inventory, arguments: Sequence[str]) -> Checked:
+    """Look at the options, names and terms of a run. A name may be that of a test to come."""
     workspace = inventory.workspace
     place = ["--workspace", str(workspace.file or workspace.root)]
     try:
@@ -25,16 +34,20 @@ def argument_problems(inventory: Inventory, arguments: Sequence[str]) -> list[st
         whole = expanded(run, [*place, *arguments])
         choice = read_choice(read_asked(context.params), inventory, workspace.root)
     except click.UsageError as error:
-        return [error.format_message()]
+        return Checked((error.format_message(),))
     except InputError as error:
-        return [str(problem) for problem in error.problems]
-    unused = [
-        str(count)
+        return Checked(tuple(str(problem) for problem in error.problems))
+    counts = [
+        count
         for expression in (choice.expression, *choice.drops)
         for count in term_counts(expression, inventory.tests, {})
         if not count.matches and count.term.field != "status"
     ]
-    return [*map(str, _unknown_names(workspace, whole)), *unused]
+    typos = [count for count in counts if count.hint and count.term.field != "name"]
+    return Checked(
+        (*map(str, _unknown_names(workspace, whole)), *map(str, typos)),
+        tuple(str(count) for count in counts if count not in typos),
+    )
 
 
 def _unknown_names(workspace: Workspace, arguments: Sequence[str]) -> Iterator[Problem]:

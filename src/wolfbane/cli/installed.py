@@ -1,0 +1,34 @@
+"""What Wolfbane is installed with, for reports of what went wrong."""
+
+from __future__ import annotations
+
+import platform
+import re
+from collections.abc import Iterator
+from importlib.metadata import PackageNotFoundError, requires, version
+
+from wolfbane.reports.text import aligned
+
+
+def installed_lines() -> Iterator[str]:
+    """The interpreter, the system, and every package that Wolfbane names, with their versions."""
+    rows = [
+        (platform.python_implementation().replace("CPython", "Python"), platform.python_version()),
+        (platform.system(), f"{platform.release()} {platform.machine()}"),
+    ]
+    for name in _packages():
+        try:
+            rows.append((name, version(name)))
+        except PackageNotFoundError:
+            rows.append((name, "not installed"))
+    yield from aligned(rows)
+
+
+def _packages() -> list[str]:
+    """The names of its dependencies, without those of its own development."""
+    found = {}
+    for line in requires("wolfbane") or ():
+        requirement, _, marker = line.partition(";")
+        if "dev" not in marker and (name := re.match(r"[\w.-]+", requirement)):
+            found[name[0]] = None
+    return sorted(found, key=str.lower)
