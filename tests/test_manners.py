@@ -125,7 +125,7 @@ def test_a_plan_of_tests_that_are_known_builds_nothing(folder):
         [[suite]]
         name = "log"
         kind = "tap"
-        paths = ["t"]
+        paths = ["t/*.sh"]
         build = ["touch built"]
         """)  # fmt: skip
     folder.file("t/parse.sh", "echo 1..1\necho ok\n", mode=0o755)

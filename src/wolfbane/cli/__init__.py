@@ -71,7 +71,8 @@ class _Commands(click.Group):
 
 
 @click.group(
-    cls=_Commands, invoke_without_command=True, no_args_is_help=True,
+    cls=_Commands, subcommand_metavar="COMMAND [ARGS]...",
+    invoke_without_command=True, no_args_is_help=True,
     context_settings={"help_option_names": ["-h", "--help"]},
 )  # fmt: skip
 @click.option("--version", is_flag=True, help="Show the version and exit.")

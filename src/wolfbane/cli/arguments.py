@@ -8,6 +8,8 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli.commands import Command
+from wolfbane.cli.tag_options import tag_options
 from wolfbane.errors import InputError, Problem
 
 PRESET, WORKSPACE = "--preset", "--workspace"
@@ -34,7 +36,7 @@ class Piece:
         return self.tokens[-1] if len(self.tokens) > 1 else first[2:]
 
 
-class PresetCommand(click.Command):
+class PresetCommand(Command):
     """A command whose ``--preset`` puts saved arguments before those that were typed.
 
     What came of it is in the context's meta, under ``EXPANDED``.
@@ -42,6 +44,7 @@ class PresetCommand(click.Command):
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         if not ctx.resilient_parsing:
+            args = tag_options(self, ctx, args)
             refuse_contradictions(self, ctx, args)
             args = expanded(self, args)
             ctx.meta[EXPANDED] = list(args)
@@ -145,9 +148,11 @@ def _with_presets(
         preset = find_preset(workspace, name)
         if name in above:
             raise InputError(Problem(f"preset '{name}' builds on itself", str(preset.file)))
-        own = list(pieces_of(command, preset.arguments))
+        place = ["--workspace", folder] if folder else []
         try:
-            command.make_parser(click.Context(command)).parse_args(list(preset.arguments))
+            saved = tag_options(command, click.Context(command), [*place, *preset.arguments])
+            own = [piece for piece in pieces_of(command, saved) if piece.option != WORKSPACE]
+            command.make_parser(click.Context(command)).parse_args(list(saved))
         except click.UsageError as error:
             words = f"preset '{name}': {error.format_message()}"
             raise InputError(Problem(words, str(preset.file))) from None

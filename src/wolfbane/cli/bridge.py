@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.pointing import one_environment_options
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.cli.values import ExistingFile
@@ -26,7 +27,7 @@ How is it started? One command line, with these where they belong:
   {report}  where to put a report   {browser} and {param.NAME}, if it takes any"""
 
 
-@click.group("bridge")
+@click.group("bridge", cls=CommandGroup)
 def command() -> None:
     """Connect suites that have a launcher of their own."""
 

@@ -8,10 +8,11 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 
 
-@click.command("browsers")
+@click.command("browsers", cls=Command)
 @click.option("--open", "opening", is_flag=True, help="Open each of them once, to be sure.")
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,

@@ -7,12 +7,13 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.cli.values import age
 from wolfbane.errors import InputError, Problem
 
 
-@click.command("clean")
+@click.command("clean", cls=Command)
 @click.option("--keep", type=click.IntRange(0), metavar="N", help="Keep the newest N runs.")
 @click.option("--older-than", callback=age, metavar="TIME",
               help="Take away only runs that are older: 12h, 30d.")  # fmt: skip

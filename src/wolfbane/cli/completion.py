@@ -9,6 +9,8 @@ from collections.abc import Sequence
 import click
 from click.shell_completion import ShellComplete
 
+from wolfbane.cli.commands import Command
+
 BASH = r"""# Completion of wolfbane for bash. Put this into ~/.bashrc:
 #   eval "$(wolfbane completion bash)"
 _wolfbane_complete() {
@@ -49,7 +51,7 @@ SCRIPTS = {"bash": BASH, "zsh": ZSH, "fish": FISH}
 _BASH_BREAKS = "=:"
 
 
-@click.command("completion")
+@click.command("completion", cls=Command)
 @click.argument("shell", type=click.Choice(list(SCRIPTS)))
 def command(shell: str) -> None:
     """Print what makes a shell complete commands, options and the words of the workspace.

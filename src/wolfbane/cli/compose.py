@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.cli.values import ExistingFile
@@ -30,7 +31,7 @@ _OPTIONAL = ("retries", "reports")
 _THEN = "run, save NAME, or show"
 
 
-@click.command("compose")
+@click.command("compose", cls=Command)
 @click.option(
     "--answers", type=ExistingFile(), metavar="FILE",
     help="Take the answers from a TOML file: suites, tags, browsers, env, retries, reports, then.",

@@ -8,11 +8,12 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.run import command as run
 from wolfbane.demo import copy_harbour
 
 
-@click.command("demo")
+@click.command("demo", cls=Command)
 @click.option(
     "--into", type=click.Path(path_type=Path), metavar="FOLDER",
     help="Where to put the workspace: a new or empty folder. [default: a temporary one]",

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 
 if TYPE_CHECKING:
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     from wolfbane.inventory import Inventory
 
 
-@click.command("doctor")
+@click.command("doctor", cls=Command)
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
     help="The form of the answer.",

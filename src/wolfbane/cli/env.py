@@ -8,11 +8,12 @@ from pathlib import Path
 import click
 
 from wolfbane.cli import words
+from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.errors import InputError, Problem
 
 
-@click.group("env")
+@click.group("env", cls=CommandGroup)
 def command() -> None:
     """Show environments: what a run can be pointed at.
 
@@ -40,7 +41,8 @@ def list_environments(workspace: Path | None) -> None:
 @click.argument("name", default="", shell_complete=words.environments)
 @click.option("--set", "values", multiple=True, metavar="KEY=VALUE", help="As for run.",
               shell_complete=words.settings)  # fmt: skip
-@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table")
+@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table",
+              show_default=True, help="The form of the answer.")  # fmt: skip
 @workspace_option
 def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) -> None:
     """Every value of an environment (the default one without NAME), and where it came from."""

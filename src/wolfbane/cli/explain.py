@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli import words
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import Selected, selection_options
 from wolfbane.errors import InputError, Problem, nearest
 from wolfbane.selection import Matcher, Term
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from wolfbane.model import Test
 
 
-@click.command("explain")
+@click.command("explain", cls=Command)
 @click.argument("address", shell_complete=words.paths)
 @selection_options
 def command(select: Callable[[], Selected], address: str) -> None:

@@ -7,10 +7,11 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import Selected, selection_options
 
 
-@click.command("history")
+@click.command("history", cls=Command)
 @selection_options
 @click.option(
     "--runs", type=click.IntRange(1), default=30, show_default=True, metavar="N",

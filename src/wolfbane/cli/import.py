@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.cli.values import ExistingFile
 from wolfbane.model import at
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
     from wolfbane.results.store import Ended, RunEntry
 
 
-@click.command("import")
+@click.command("import", cls=Command)
 @click.argument(
     "files", nargs=-1, required=True, metavar="FILE...",
     type=ExistingFile(),

@@ -6,13 +6,14 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.detect import detect
 from wolfbane.workspace.draft import settings_text
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
-@click.command("init")
+@click.command("init", cls=Command)
 @click.argument(
     "folder", default=".", type=click.Path(path_type=Path, file_okay=False, exists=True)
 )

@@ -26,7 +26,7 @@ def installed_lines() -> Iterator[str]:
 
 def _packages() -> list[str]:
     """The names of its dependencies, without those of its own development."""
-    found = {}
+    found: dict[str, None] = {}
     for line in requires("wolfbane") or ():
         requirement, _, marker = line.partition(";")
         if "dev" not in marker and (name := re.match(r"[\w.-]+", requirement)):

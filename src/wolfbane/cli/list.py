@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.pointing import environment_options, status_labels
 from wolfbane.cli.selecting import Selected, selection_options
 
@@ -15,10 +16,10 @@ if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
     from wolfbane.environments import Environment
 
-GROUPINGS = ("suite", "file", "kind", "tag")
+GROUPINGS = ("suite", "file", "kind", "tag", "browser")
 
 
-@click.command("list")
+@click.command("list", cls=Command)
 @selection_options
 @click.option(
     "--as", "form", type=click.Choice(["table", "tree", "json"]), default="table",

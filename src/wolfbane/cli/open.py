@@ -7,12 +7,13 @@ from pathlib import Path
 import click
 
 from wolfbane.cli import words
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 
 NAME = "report.html"
 
 
-@click.command("open")
+@click.command("open", cls=Command)
 @click.argument("run", default="last", shell_complete=words.runs)
 @click.option("--no-browser", is_flag=True, help="Only write it, and say where it is.")
 @workspace_option

@@ -9,6 +9,7 @@ import click
 
 from wolfbane.cli import words
 from wolfbane.cli.arguments import WORKSPACE, expanded, pieces_of, without
+from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.run import command as run
 from wolfbane.cli.selecting import workspace_option
@@ -25,7 +26,7 @@ from wolfbane.workspace.presets import (
 from wolfbane.workspace.settings import Workspace
 
 
-@click.group("preset")
+@click.group("preset", cls=CommandGroup)
 def command() -> None:
     """Keep the arguments of a run by name.
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.selecting import Selected, selection_options, workspace_option
 from wolfbane.errors import InputError, Problem
 
@@ -20,7 +21,7 @@ STABLE = 10
 LOOKED_BACK = 30
 
 
-@click.group("quarantine")
+@click.group("quarantine", cls=CommandGroup)
 def command() -> None:
     """Keep tests whose failure does not fail a run, dated and in plain sight.
 
@@ -76,7 +77,8 @@ def add_entry(
 
 
 @command.command("list")
-@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table")
+@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table",
+              show_default=True, help="The form of the answer.")  # fmt: skip
 @workspace_option
 def list_entries(workspace: Path | None, form: str) -> None:
     """Every entry: what it holds, for how long, and how often that passed lately."""

@@ -8,11 +8,12 @@ from pathlib import Path
 import click
 
 from wolfbane.cli import words
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.reports.formats import NAMES
 
 
-@click.command("report")
+@click.command("report", cls=Command)
 @click.argument("run", default="last", shell_complete=words.runs)
 @click.option("--as", "form", type=click.Choice(NAMES), required=True, help="The format.")
 @click.option(

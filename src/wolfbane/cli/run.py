@@ -28,7 +28,9 @@ if TYPE_CHECKING:
 @selection_options
 @opened_option
 @environment_options
-@click.option("-j", "--jobs", type=click.IntRange(1), help="Workers at once. [default: cores]")
+@click.option(
+    "-j", "--jobs", type=click.IntRange(1), metavar="N", help="Workers at once. [default: cores]"
+)
 @click.option("--timeout", callback=duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
 @click.option("--stop-after", type=click.IntRange(1), metavar="N", help="Stop after N failures.")
 @click.option(
@@ -48,7 +50,7 @@ if TYPE_CHECKING:
     show_default=True, help="The longest file first, or what failed when last run, or shuffled.",
 )  # fmt: skip
 @click.option(
-    "--seed", type=int, help="The seed of a random order; printed, so it can be had again."
+    "--seed", type=int, metavar="N", help="The seed of a random order; each run prints its own."
 )
 @click.option("--rebuild", "build", flag_value="always", help="Build suites again, changed or not.")
 @click.option("--no-build", "build", flag_value="never", help="Build nothing, even what is stale.")
@@ -62,11 +64,14 @@ if TYPE_CHECKING:
     help=f"Also write a report: {', '.join(NAMES[:-1])} or {NAMES[-1]}.",
 )  # fmt: skip
 @click.option(
-    "--mail-to", multiple=True, metavar="ADDRESS", help="Send what it came to, with the report."
+    "--mail-to",
+    multiple=True,
+    metavar="ADDRESS",
+    help="Mail the result and the report to this address.",
 )
 @click.option(
     "--mail-when", type=click.Choice(["always", "changed"]), default="always", show_default=True,
-    help="Always, or only where it differs from the run before.",
+    help="Always, or only if the result differs from the run before.",
 )  # fmt: skip
 @click.option(
     "--preset", "presets", multiple=True, metavar="NAME|PATH", shell_complete=words.presets,

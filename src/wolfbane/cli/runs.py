@@ -7,10 +7,11 @@ from pathlib import Path
 
 import click
 
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 
 
-@click.command("runs")
+@click.command("runs", cls=Command)
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
     help="The form of the answer.",

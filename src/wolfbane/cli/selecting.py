@@ -28,9 +28,9 @@ _FIELDS = {
     "name": "Tests whose name holds this text.",
     "tag": "Tests with this tag: smoke, or category=billing.",
     "category": "Tests tagged category=VALUE.",
-    "status": "Tests that ended so when last run: failed, passed, new, ...",
-    "browser": "Tests in this browser.",
-    "changed": "Tests that what differs from this git revision reaches.",
+    "status": "Tests with this outcome in their newest run: failed, passed, new, ...",
+    "browser": "Tests in this browser; all is every browser.",
+    "changed": "Tests affected by changes since this git revision.",
 }
 
 

@@ -7,10 +7,11 @@ from pathlib import Path
 import click
 
 from wolfbane.cli import words
+from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 
 
-@click.command("show")
+@click.command("show", cls=Command)
 @click.argument("run", default="last", shell_complete=words.runs)
 @workspace_option
 @click.option("-q", "--quiet", is_flag=True, help="Only failures and the closing line.")

@@ -1,0 +1,128 @@
+"""What every command has in common: help in groups, and tag keys as options."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import click
+
+from wolfbane.cli.tag_options import tag_options
+
+
+@dataclass(frozen=True)
+class Group:
+    """Options that belong together, and arguments that show what they are for.
+
+    Of ``examples`` a command shows the first whose options it has.
+    """
+
+    title: str
+    options: tuple[str, ...]
+    examples: tuple[str, ...] = ()
+
+
+GROUPS = (
+    Group(
+        "Choose tests",
+        ("--suite", "--kind", "--file", "--name", "--tag", "--category", "--status", "--browser",
+         "--changed", "--pick", "--drop", "--everything", "--preset"),
+        ("--tag smoke --suite tides,fees",),
+    ),
+    Group(
+        "Point at an environment",
+        ("--env", "--set", "--spread", "--workspace"),
+        ("--env local --set machine=crane-2",),
+    ),
+    Group(
+        "Run",
+        ("--jobs", "--timeout", "--stop-after", "--retries", "--retry-when", "--flaky-fails",
+         "--quarantine", "--order", "--seed", "--no-focus", "--rebuild", "--no-build", "--refresh",
+         "--offline"),
+        ("--jobs 4 --timeout 30s --retries 1",),
+    ),
+    Group(
+        "Watch over browsers",
+        ("--evidence", "--visible", "--log"),
+        ("--browser phone --log protocol --evidence all",),
+    ),
+    Group(
+        "Report",
+        ("--report", "--mail-to", "--mail-when", "--quiet", "--verbose"),
+        ("--report html=out.html --quiet", "--verbose"),
+    ),
+    Group(
+        "Look without running",
+        ("--dry-run", "--print-command", "--shell"),
+        ("--tag smoke --dry-run", "--dry-run"),
+    ),
+)  # fmt: skip
+"""What is in none of them is under ``Other``."""
+_NO_LIMIT = 1000
+"""Characters of a first sentence: it is broken into lines, not cut."""
+
+
+class Command(click.Command):
+    """A command whose help has its options in groups, each with an example.
+
+    A command with a selection takes any tag key in use as an option: ``--owner quay``.
+    """
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        if not ctx.resilient_parsing:
+            args = tag_options(self, ctx, args)
+        return super().parse_args(ctx, args)
+
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the groups that this command has options of, then what is left."""
+        rest = {
+            name: param
+            for param in self.get_params(ctx)
+            if isinstance(param, click.Option)
+            for name in (next((n for n in param.opts if n.startswith("--")), param.opts[0]),)
+        }
+        known = frozenset(rest)
+        grouped = False
+        for group in GROUPS:
+            own = [rest.pop(name) for name in group.options if name in rest]
+            records = [record for option in own if (record := option.get_help_record(ctx))]
+            if len(own) < 2:  # one option alone is no group
+                rest |= {option.opts[-1]: option for option in own}
+            elif records:
+                grouped = True
+                with formatter.section(group.title):
+                    formatter.write_dl(records)
+                    if example := _example(ctx, group, known):
+                        formatter.write_paragraph()
+                        formatter.write_text(example)
+        last = [option for option in rest.values() if "--help" in option.opts]
+        ordered = [*(option for option in rest.values() if option not in last), *last]
+        records = [record for option in ordered if (record := option.get_help_record(ctx))]
+        with formatter.section("Other" if grouped else "Options"):
+            formatter.write_dl(records)
+
+
+def _example(ctx: click.Context, group: Group, known: frozenset[str]) -> str:
+    if any(param.required for param in ctx.command.params):
+        return ""
+    for arguments in group.examples:
+        if {word for word in arguments.split() if word.startswith("--")} <= known:
+            return f"{ctx.command_path} {arguments}"
+    return ""
+
+
+class CommandGroup(click.Group):
+    """A command with commands of its own."""
+
+    command_class = Command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write its commands with the whole of their first sentence."""
+        commands = [(name, self.get_command(ctx, name)) for name in self.list_commands(ctx)]
+        with formatter.section("Commands"):
+            formatter.write_dl(
+                [
+                    (name, command.get_short_help_str(_NO_LIMIT))
+                    for name, command in commands
+                    if command
+                ]
+            )
