@@ -46,6 +46,7 @@ SHELLS = {
 def quay(folder):
     folder.file("wolfbane.toml", SETTINGS)
     folder.file("t/test_tides.py", TESTS)
+    folder.file("tides/notes.txt", "a folder with the name of a suite")
     assert folder.call("list").code == 0
     return folder
 
@@ -85,6 +86,18 @@ def completed(shell, typed):
         ("wolfbane run --preset ni", ["wolfbane", "run", "--preset", "nightly"]),
         ("wolfbane run --category bi", ["wolfbane", "run", "--category", "billing"]),
         ("wolfbane run t/te", ["wolfbane", "run", "t/test_tides.py"]),
+        ("wolfbane run --suite t", ["wolfbane", "run", "--suite", "tides"]),
+        (
+            "wolfbane run --tag smoke --tag s",
+            ["wolfbane", "run", "--tag", "smoke", "--tag", "slow"],
+        ),
+        ("wolfbane run --tag slow,s", ["wolfbane", "run", "--tag", "slow,smoke"]),
+        ("wolfbane run --pick 'tag:sl", ["wolfbane", "run", "--pick", "tag:slow"]),
+        ("wolfbane run --pick 'not tag:sm", ["wolfbane", "run", "--pick", "not tag:smoke"]),
+        ("wolfbane run --report xu", ["wolfbane", "run", "--report", "xunit="]),
+        ("wolfbane run --report html=wolf", ["wolfbane", "run", "--report", "html=wolfbane.toml"]),
+        ("wolfbane run -w tid", ["wolfbane", "run", "-w", "tides/"]),
+        ("wolfbane bridge check wo", ["wolfbane", "bridge", "check", "wolfbane.toml"]),
         (
             "wolfbane run 't/test_tides.py#High / test_s",
             ["wolfbane", "run", "t/test_tides.py#High / test_spring"],

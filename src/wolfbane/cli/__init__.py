@@ -25,7 +25,7 @@ _COMMANDS = {
     "history": "Show runs on record, and how tests ended over time.",
     "import": "Take reports from elsewhere into the history.",
     "compare": "Compare two runs: what broke, what was mended, what got slower.",
-    "runs": "List the runs that are kept, and their sizes.",
+    "runs": "List the runs that are kept: verdict, selection, size.",
     "clean": "Take old runs away.",
     "report": "Write a report of a recorded run.",
     "open": "Open the report of a run in a browser.",

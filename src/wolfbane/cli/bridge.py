@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli.commands import CommandGroup
+from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.pointing import one_environment_options
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.cli.values import ExistingFile
@@ -33,7 +34,7 @@ def command() -> None:
 
 
 @command.command("check")
-@click.argument("file", type=ExistingFile())
+@click.argument("file", type=ExistingFile(), shell_complete=on_disk(".toml"))
 @one_environment_options
 @workspace_option
 @click.pass_context

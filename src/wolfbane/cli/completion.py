@@ -14,11 +14,13 @@ from wolfbane.cli.commands import Command
 BASH = r"""# Completion of wolfbane for bash. Put this into ~/.bashrc:
 #   eval "$(wolfbane completion bash)"
 _wolfbane_complete() {
-  local IFS=$'\n' word
-  COMPREPLY=($(WOLFBANE_COMPLETE=bash WOLFBANE_LINE="${COMP_LINE:0:COMP_POINT}" "$1" 2>/dev/null))
-  compopt -o filenames
-  for word in "${COMPREPLY[@]}"; do
-    case "$word" in (*[/=,#]) compopt -o nospace ;; esac
+  local IFS=$'\n' word line="${COMP_LINE:0:COMP_POINT}"
+  COMPREPLY=()
+  for word in $(WOLFBANE_COMPLETE=bash WOLFBANE_LINE="$line" "$1" 2>/dev/null); do
+    case "$word" in (*[/=,#:]) compopt -o nospace ;; esac
+    # Inside of a quote the words stand as they are; bash closes it.
+    [[ ${COMP_WORDS[COMP_CWORD]} == [\"\']* ]] || printf -v word '%q' "$word"
+    COMPREPLY+=("$word")
   done
 }
 complete -F _wolfbane_complete wolfbane
@@ -32,8 +34,8 @@ _wolfbane_complete() {
   [[ -z $compstate[quote] ]] && current=${(Q)PREFIX}
   before=("${(@Q)words[1,CURRENT-1]}")
   found=("${(@f)$(WOLFBANE_COMPLETE=zsh "${before[@]}" "$current" 2>/dev/null)}")
-  open=(${(M)found:#*[/=,#]})
-  whole=(${found:#*[/=,#]})
+  open=(${(M)found:#*[/=,#:]})
+  whole=(${found:#*[/=,#:]})
   (( ${#open} )) && compadd -S '' -a open
   (( ${#whole} )) && compadd -a whole
 }

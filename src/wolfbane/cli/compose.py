@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.cli.values import ExistingFile
@@ -33,7 +34,7 @@ _THEN = "run, save NAME, or show"
 
 @click.command("compose", cls=Command)
 @click.option(
-    "--answers", type=ExistingFile(), metavar="FILE",
+    "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
     help="Take the answers from a TOML file: suites, tags, browsers, env, retries, reports, then.",
 )  # fmt: skip
 @workspace_option

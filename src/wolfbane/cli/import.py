@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.cli.values import ExistingFile
 from wolfbane.model import at
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 @click.command("import", cls=Command)
 @click.argument(
     "files", nargs=-1, required=True, metavar="FILE...",
-    type=ExistingFile(),
+    type=ExistingFile(), shell_complete=on_disk(),
 )  # fmt: skip
 @click.option("--suite", default="", metavar="NAME", help="The suite that its tests are put in.")
 @click.option("--env", "target", default="", metavar="NAME", help="What the run was against.")

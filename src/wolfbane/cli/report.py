@@ -9,6 +9,7 @@ import click
 
 from wolfbane.cli import words
 from wolfbane.cli.commands import Command
+from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.selecting import workspace_option
 from wolfbane.reports.formats import NAMES
 
@@ -18,6 +19,7 @@ from wolfbane.reports.formats import NAMES
 @click.option("--as", "form", type=click.Choice(NAMES), required=True, help="The format.")
 @click.option(
     "--to", "path", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",
+    shell_complete=on_disk(),
     help="The file to write. [default: standard output]",
 )  # fmt: skip
 @workspace_option

@@ -11,6 +11,7 @@ from click.core import ParameterSource
 from wolfbane.browsers.words import FAILURES, KEPT
 from wolfbane.cli import words
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, pointing, without
+from wolfbane.cli.disk_words import reports as reports_words
 from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.quoting import SHELLS
 from wolfbane.cli.selecting import opened_option, selection_options
@@ -60,7 +61,7 @@ if TYPE_CHECKING:
 )  # fmt: skip
 @click.option("--dry-run", is_flag=True, help="Print the plan and run nothing.")
 @click.option(
-    "--report", "reports", multiple=True, metavar="FORMAT=PATH",
+    "--report", "reports", multiple=True, metavar="FORMAT=PATH", shell_complete=reports_words,
     help=f"Also write a report: {', '.join(NAMES[:-1])} or {NAMES[-1]}.",
 )  # fmt: skip
 @click.option(

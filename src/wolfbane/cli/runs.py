@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 import click
@@ -18,31 +17,26 @@ from wolfbane.cli.selecting import workspace_option
 )  # fmt: skip
 @workspace_option
 def command(form: str, workspace: Path | None) -> None:
-    """List the runs that are kept, with what they take on the disk.
+    """List the runs that are kept: verdict, selection, and what they take on the disk.
 
     \b
     wolfbane runs
     wolfbane runs --as json
     """
-    from wolfbane.reports.text import aligned, bytes_shown
+    from wolfbane.reports.kept import as_json, kept_table
+    from wolfbane.reports.layout import fitted
+    from wolfbane.reports.style import make_console
+    from wolfbane.reports.text import bytes_shown, many
     from wolfbane.results.keeping import kept_runs
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     runs = kept_runs(found.results)
     if form == "json":
-        rows = [
-            {"run": r.name, "began": r.began.isoformat(), "bytes": r.size, "evidence": r.evidence}
-            for r in runs
-        ]
-        click.echo(json.dumps(rows, indent=1))
+        click.echo(as_json(runs))
         return
-    lines = [
-        (run.name, f"{run.began:%Y-%m-%d %H:%M}", bytes_shown(run.size),
-         f"of these {bytes_shown(run.evidence)} evidence" if run.evidence else "")
-        for run in runs
-    ]  # fmt: skip
-    for line in aligned(lines):
-        click.echo(line.rstrip())
+    console = make_console()
+    for part in fitted(console, kept_table(runs), console.width) if runs else ():
+        console.print(part)
     whole = bytes_shown(sum(run.size for run in runs))
-    click.echo(f"{len(runs)} {'run' if len(runs) == 1 else 'runs'}, {whole} in {found.results}")
+    click.echo(f"{many(len(runs), 'run')}, {whole} in {found.results}")

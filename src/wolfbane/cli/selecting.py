@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli import words
+from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.values import FilledPath
 from wolfbane.workspace.vocabulary import KINDS
 
@@ -47,6 +48,7 @@ def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """``--workspace FOLDER``."""
     return click.option(
         "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
+        shell_complete=on_disk("wolfbane.toml"),
         help="The workspace, or its wolfbane.toml; else the nearest one around here.",
     )(command)  # fmt: skip
 
@@ -93,10 +95,18 @@ def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
             shell_complete=words.of_field(name),
         )(decorated)  # fmt: skip
     decorated = click.option(
-        "--pick", multiple=True, metavar="EXPR", help="Narrow to an expression: 'tag:a and not b'."
+        "--pick",
+        multiple=True,
+        metavar="EXPR",
+        shell_complete=words.expressions,
+        help="Narrow to an expression: 'tag:a and not b'.",
     )(decorated)
     decorated = click.option(
-        "--drop", multiple=True, metavar="EXPR", help="Take away what an expression matches."
+        "--drop",
+        multiple=True,
+        metavar="EXPR",
+        shell_complete=words.expressions,
+        help="Take away what an expression matches.",
     )(decorated)
     decorated = click.option(
         "--everything", is_flag=True, help="Leave nothing out: neither by leave_out nor by focus."

@@ -13,6 +13,7 @@ from typing import Any
 
 import click
 
+from wolfbane.cli.disk_words import expression
 from wolfbane.workspace.vocabulary import KINDS, SETTINGS_NAME, STATUSES
 
 Complete = Callable[[click.Context, click.Parameter, str], list[str]]
@@ -53,10 +54,18 @@ def _starting(words: Iterable[str], incomplete: str) -> list[str]:
     return [word for word in words if word.startswith(incomplete)]
 
 
-def _last_of_list(incomplete: str, find: Callable[[str], list[str]]) -> list[str]:
-    """Words for what stands after the last comma, each with all that stands before."""
+def _last_of_list(
+    ctx: click.Context, param: click.Parameter, incomplete: str, find: Callable[[str], list[str]]
+) -> list[str]:
+    """Words for what stands after the last comma, each with all that stands before.
+
+    What the option has already is not offered again.
+    """
     before, comma, last = incomplete.rpartition(",")
-    return [f"{before}{comma}{word}" for word in find(last)]
+    given = ctx.params.get(param.name or "") or ()
+    given = (given,) if isinstance(given, str) else given
+    has = {word for text in (*given, before) for word in str(text).split(",")}
+    return [f"{before}{comma}{word}" for word in find(last) if word not in has]
 
 
 def of_field(name: str) -> Complete:
@@ -67,9 +76,28 @@ def of_field(name: str) -> Complete:
             return paths(ctx, param, incomplete)
         if name == "name":
             return _Place(ctx).words("names", incomplete)
-        return _last_of_list(incomplete, lambda start: _values(_Place(ctx), name, start))
+        return _last_of_list(
+            ctx, param, incomplete, lambda start: _values(_Place(ctx), name, start)
+        )
 
     return complete
+
+
+def expressions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """The last term of an expression; tag keys in use are fields, too."""
+    from wolfbane.selection import FIELDS
+
+    place = _Place(ctx)
+    keys = {tag.partition("=")[0] for tag in place.words("tags", "") if "=" in tag}
+
+    def values(ctx: click.Context, field: str, start: str) -> list[str]:
+        if field in ("file", "name"):
+            return place.words(f"{field}s", start)
+        if field in FIELDS:
+            return _values(place, field, start)
+        return [tag.partition("=")[2] for tag in place.words("tags", f"{field}={start}")]
+
+    return expression([*FIELDS, *sorted(keys)], values, incomplete, ctx)
 
 
 def _values(place: _Place, field: str, start: str) -> list[str]:
@@ -118,7 +146,7 @@ def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[s
 def environments(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Environments, or several with commas between."""
     names = list(_Place(ctx).table("env"))
-    return _last_of_list(incomplete, lambda start: _starting(names, start))
+    return _last_of_list(ctx, param, incomplete, lambda start: _starting(names, start))
 
 
 def parameters(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:

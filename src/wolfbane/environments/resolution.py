@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,7 @@ from wolfbane.environments.convert import convert
 from wolfbane.environments.environment import HOLE, Environment, Value
 from wolfbane.environments.mask import Mask
 from wolfbane.environments.ports import free_ports
-from wolfbane.environments.sources import from_source, is_source, read_values
+from wolfbane.environments.sources import STRUCTURED, from_source, is_source, read_values
 from wolfbane.environments.surroundings import Surroundings
 from wolfbane.errors import InputError, Problem, did_you_mean, nearest
 from wolfbane.workspace.settings import Parameter, Workspace
@@ -132,8 +133,20 @@ class Resolution:
             except ValueError as error:
                 self.add(str(error), file=path)
             else:
+                if Path(path).suffix.lower() not in STRUCTURED:
+                    found = {self.by_variable.get(name, name): v for name, v in found.items()}
                 self.take(found, path, path, fill=False)
         self.take(table, f"environment {name}", self.file, fill=True)
+
+    @cached_property
+    def by_variable(self) -> dict[str, str]:
+        """Parameters by the variables that they are exported to, as a ``.env`` file has them."""
+        found = {}
+        for name, parameter in self.parameters.items():
+            exported = parameter.export
+            for variable in [exported] if isinstance(exported, str) else exported:
+                found[variable] = name
+        return {variable: name for variable, name in found.items() if variable}
 
     def take(self, table: Mapping[str, Any], origin: str, file: str, *, fill: bool) -> None:
         for name, value in by_dotted_name(table, self.parameters):

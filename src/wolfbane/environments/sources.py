@@ -10,6 +10,8 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+STRUCTURED = (".json", ".toml", ".yaml", ".yml")
+"""Endings of files that hold more than ``NAME=value`` lines."""
 _PATIENCE = 30
 
 

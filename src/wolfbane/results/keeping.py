@@ -2,26 +2,34 @@
 
 from __future__ import annotations
 
+import json
 import shutil
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
+from typing import Any
 
+from wolfbane.files import read_regular
 from wolfbane.results.journal import goes_on
+from wolfbane.results.record import SUMMARY_NAME
 
 EVIDENCE = "evidence"
 
 
 @dataclass(frozen=True)
 class Kept:
-    """The folder of a run. Sizes are in bytes; ``began`` is what its name says, in local time."""
+    """The folder of a run. Sizes are in bytes; ``began`` is what its name says, in local time.
+
+    ``summary`` has its events ``started`` and ``finished``; of a run that was cut off nothing.
+    """
 
     folder: Path
     began: datetime
     size: int
     evidence: int
     goes_on: bool = False
+    summary: Mapping[str, Any] = field(default_factory=dict, compare=False, hash=False)
 
     @property
     def name(self) -> str:
@@ -38,8 +46,16 @@ def kept_runs(results: Path) -> list[Kept]:
         except ValueError:
             continue
         sizes = _size(folder), _size(folder / EVIDENCE)
-        found.append(Kept(folder, began, *sizes, goes_on(folder)))
+        found.append(Kept(folder, began, *sizes, goes_on(folder), _summary(folder)))
     return found
+
+
+def _summary(folder: Path) -> dict[str, Any]:
+    try:
+        data = json.loads(read_regular(folder / SUMMARY_NAME))
+    except (OSError, ValueError):
+        return {}
+    return data if isinstance(data, dict) else {}
 
 
 def _size(folder: Path) -> int:

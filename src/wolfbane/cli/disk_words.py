@@ -1,0 +1,60 @@
+"""Paths and expressions that a shell may complete."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+import click
+
+from wolfbane.reports.formats import NAMES
+
+Complete = Callable[[click.Context, click.Parameter, str], list[str]]
+_LAST_TERM = re.compile(r"(.*(?:^|[\s(]))([\w-]*:)?([^\s()]*)$", re.S)
+
+
+def on_disk(*endings: str, folders_only: bool = False) -> Complete:
+    """Folders, and files with one of the endings (all files without any)."""
+
+    def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+        return _entries(incomplete, endings, folders_only=folders_only)
+
+    return complete
+
+
+def _entries(incomplete: str, endings: Iterable[str], *, folders_only: bool = False) -> list[str]:
+    before, slash, start = incomplete.rpartition("/")
+    folder = Path(f"{before}{slash}").expanduser() if slash else Path()
+    found = []
+    for entry in sorted(folder.iterdir()) if folder.is_dir() else ():
+        hidden = entry.name.startswith(".") and not start.startswith(".")
+        if not entry.name.startswith(start) or hidden:
+            continue
+        if entry.is_dir():
+            found.append(f"{before}{slash}{entry.name}/")
+        elif not folders_only and (not endings or entry.name.endswith(tuple(endings))):
+            found.append(f"{before}{slash}{entry.name}")
+    return found
+
+
+def reports(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """``FORMAT=``, then a path."""
+    name, equals, path = incomplete.partition("=")
+    if equals:
+        return [f"{name}={word}" for word in _entries(path, ())]
+    return [f"{each}=" for each in NAMES if each.startswith(name)]
+
+
+def expression(
+    fields: Iterable[str], values: Callable[[click.Context, str, str], list[str]], incomplete: str,
+    ctx: click.Context,
+) -> list[str]:  # fmt: skip
+    """An expression with its last term completed: a field's name, then one of its values."""
+    match = _LAST_TERM.match(incomplete)
+    assert match is not None  # it matches every text
+    before, field, start = match[1], match[2] or "", match[3]
+    if not field:
+        return [f"{before}{name}:" for name in fields if name.startswith(start)]
+    found = values(ctx, field[:-1], start)
+    return [f"{before}{field}{word}" for word in found if not re.search(r"[\s()'\"]", word)]

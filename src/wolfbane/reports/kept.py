@@ -1,0 +1,60 @@
+"""The runs that are kept, for people and for programs: verdict, selection, size."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from rich.text import Text
+
+from wolfbane.events import RunFinished
+from wolfbane.model import Outcome
+from wolfbane.reports.layout import Column
+from wolfbane.reports.text import bytes_shown, visible
+from wolfbane.reports.verdict import sentence
+from wolfbane.results.keeping import Kept
+
+
+def kept_table(runs: Sequence[Kept]) -> list[Column]:
+    """Runs, the newest first. What went on when it was cut off, or goes on, has no end."""
+    return [
+        Column("run", [run.name for run in runs]),
+        Column("began", [f"{run.began:%Y-%m-%d %H:%M}" for run in runs], 2),
+        Column("verdict", [_verdict(run) for run in runs], wraps=True),
+        Column("selection", [visible(_selection(run)) for run in runs], 1, wraps=True),
+        Column("size", [bytes_shown(run.size) for run in runs], 3, right=True),
+        Column("evidence", [bytes_shown(run.evidence) for run in runs], 4, right=True),
+    ]
+
+
+def as_json(runs: Sequence[Kept]) -> str:
+    """An array of objects, one for each run."""
+    rows = [
+        {
+            "run": run.name, "began": run.began.isoformat(), "verdict": _verdict(run).plain,
+            "exit_code": _finished(run).get("exit_code"), "selection": _selection(run),
+            "bytes": run.size, "evidence": run.evidence,
+        }
+        for run in runs
+    ]  # fmt: skip
+    return json.dumps(rows, indent=1, ensure_ascii=False)
+
+
+def _finished(run: Kept) -> Mapping[str, Any]:
+    return run.summary.get("finished") or {}
+
+
+def _selection(run: Kept) -> str:
+    return str((run.summary.get("started") or {}).get("expression", ""))
+
+
+def _verdict(run: Kept) -> Text:
+    finished = _finished(run)
+    if not finished:
+        return Text("it goes on" if run.goes_on else "cut off", style="khaki1")
+    counts = {Outcome(name): count for name, count in finished["counts"].items()}
+    event = RunFinished(0.0, finished["exit_code"], finished["counts"], reason=finished["reason"])
+    style = "indian_red1" if finished["exit_code"] else "dark_cyan"
+    return Text(sentence(counts, event, Counter(counts).total()), style=style)
