@@ -30,9 +30,9 @@ def command(select: Callable[[], Selected], address: str) -> None:
     where only one test has it.
 
     \b
-    wolfbane explain 'tests/fees/test_fees.py#WinterFee / test_late_fee'
+    wolfbane explain 'tests/fees/test_fees.py#LateFeeTest / test_a_tenth_a_day'
     wolfbane explain tests/fees/test_fees.py:12
-    wolfbane explain test_late_fee --tag smoke
+    wolfbane explain test_a_tenth_a_day --tag smoke
     """
     from wolfbane.reports.explained import explained
     from wolfbane.reports.layout import facts

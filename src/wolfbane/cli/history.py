@@ -72,6 +72,7 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
         from wolfbane.reports.pictures import draw
 
         draw([each for each in found if each.counted], entries, picture)
+        click.echo(f"written: {picture}", err=True)
     if form == "json":
         click.echo(shown.tests_as_json(found, entries))
     elif not picture:

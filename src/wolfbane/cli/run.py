@@ -140,9 +140,9 @@ def command(
     wolfbane run                              everything
     wolfbane run tests/tides --tag smoke      the smoke tests of one folder
     wolfbane run --pick 'tag:smoke and not owner:quay'
-    wolfbane run tests/tides/test_heights.py:41
+    wolfbane run tests/tides/test_heights.py:14
     wolfbane run --status failed              what failed when last run
-    wolfbane run --env staging --set machine=quay2
+    wolfbane run --env staging --set machine=crane-2
     wolfbane run --env local,staging          once against each, side by side
     wolfbane run --browser firefox --log protocol
     wolfbane run --preset nightly --jobs 4    saved arguments, and more

@@ -23,7 +23,7 @@ def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> Non
 
     \b
     wolfbane show
-    wolfbane show 20260301-0912 --verbose
+    wolfbane show previous --verbose
     """
     from wolfbane.reports.console import ConsoleReport
     from wolfbane.reports.style import make_console

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -29,6 +30,8 @@ def draw(histories: Sequence[TestHistory], entries: Sequence[RunEntry], path: Pa
     """Write a PNG or SVG, as the path's ending says. Raises InputError."""
     import matplotlib as mpl
 
+    # Its first use on a machine says that fonts are looked for: nothing that a reader can use.
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)
     mpl.use("Agg")
     from matplotlib import pyplot
     from matplotlib.patches import Patch, Rectangle

@@ -1,0 +1,186 @@
+"""Every command line in the README, the docs and ``--help``, run on the demo."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+import pytest
+
+from conftest import Folder
+
+ROOT = Path(__file__).parent.parent
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+LINE = re.compile(r"^(?: {2,}|)(?:\$ )?(wolfbane [^#\n]*?)(?:  +\S.*|\s+#.*)?$")
+SHAPES = re.compile(r"\[PATH|\[SELECTION|\[NAME\]|\bNAME\b|\\$")
+"""Lines that show a shape, or that go on below."""
+
+SLOW = "not (suite:tides or suite:fees)"
+"""Suites of the demo that are left out here: they are run whole in a test of their own."""
+ELSEWHERE = {
+    "wolfbane demo": "it is tested with the whole of its output",
+    "wolfbane demo --into harbour": "the same",
+    "wolfbane init": "the demo has its settings",
+    "wolfbane compose": "it asks",
+    "wolfbane bridge new": "it asks, and needs a file",
+    "wolfbane bridge check": "it needs a file",
+    "wolfbane bridge new bridges/ledger.toml": "it asks",
+    "wolfbane import": "it needs a file",
+    "wolfbane explain": "it needs a test",
+    "wolfbane open": "it opens a browser",
+    "wolfbane browsers --open": "each browser takes seconds",
+    "wolfbane completion fish | source": "it is a line for a shell",
+    "wolfbane run -w services/quay": "the demo has no workspace below",
+    "wolfbane run --suite services/quay/unit": "the demo has no workspace below",
+    "wolfbane run --mail-to crew@harbour.example --mail-when changed": "there is no mail server",
+    "wolfbane run --env local --mail-to crew@harbour.example --mail-when changed": "nor here",
+}
+"""Lines that are not run here, and why."""
+IN_THE_DEMO = {
+    "bridges/ledger.toml": "ledger/bridge.toml",
+    "--set house=north": "--set machine=crane-2",
+    "api.token=@token.txt": "token=@booking/token.txt",
+    "origin/main": "HEAD",
+}
+"""What a page calls by the names of its own example, and what the demo has for it."""
+CODES = {
+    0: ["run --env local,staging --tag smoke"],
+    # The demo has honest failures, so that there is something to see.
+    1: [
+        "run", "run tests/fees*", "run --status failed", "run --jobs*", "run --retries*",
+        "run --report*", "run --order*", "run --quarantine*", "run --env*", "run --set*",
+        "run --preset nightly", "run --preset nightly --jobs*", "run --changed*",
+        "run --pick 'changed*", "run tests/fees --pick*",
+    ],
+}  # fmt: skip
+
+
+def commands():
+    """Each command line once, with the page that it is first on."""
+    found = {}
+    for page in PAGES:
+        fenced = False
+        for line in page.read_text(encoding="utf-8").splitlines():
+            fenced ^= line.startswith("```")
+            whole = LINE.match(line)
+            if whole and (fenced or line.startswith("  ")):
+                found.setdefault(whole[1].strip(), page.name)
+            for span in re.findall(r"`(wolfbane [^`]+)`", line):
+                found.setdefault(span, page.name)
+    return {line: page for line, page in found.items() if not SHAPES.search(line)}
+
+
+@pytest.fixture(scope="module")
+def harbour(tmp_path_factory):
+    """The demo without its browsers, with what the examples mention, and staging up."""
+    folder = Folder(tmp_path_factory.mktemp("examples") / "harbour")
+    shutil.copytree(ROOT / "src/wolfbane/demo/harbour", folder.path)
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        port = listening.getsockname()[1]
+    settings = (folder.path / "wolfbane.toml").read_text(encoding="utf-8")
+    settings = settings.replace("8731", str(port)).replace(
+        'leave_out = "tag:wip" ', f'leave_out = "tag:wip or {SLOW}" '
+    )
+    folder.file("wolfbane.toml", settings)
+    folder.file("smoke.toml", 'suites = ["tides", "fees"]\ntags = "smoke"\nthen = "show"\n')
+    for arguments in (["init", "-q"], ["add", "."], ["commit", "-qm", "the harbour"]):
+        author = ["-c", "user.name=quay", "-c", "user.email=quay@harbour.example"]
+        subprocess.run(["git", *author, *arguments], cwd=folder.path, check=True)
+    environment = {**folder.environment(), "XDG_CONFIG_HOME": str(folder.path / ".config")}
+    staging = subprocess.Popen(
+        [sys.executable, "booking/service.py", "staging", "--port", str(port)], cwd=folder.path,
+        env={**environment, "BOOKING_TOKEN": "let-me-moor-here"}, stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    _wait_for(f"http://127.0.0.1:{port}/health")
+    folder.call("list", "--everything")
+    for environment_name in ("staging", "staging", "local", "local"):
+        folder.call("run", "tests", "--suite", "tides,fees", "--env", environment_name)
+    for name in ("build/results.xml", "nightly/quay.xml", "main.json", "nightly.xml"):
+        form = {"xml": "xunit", "json": "json"}[name.rpartition(".")[2]]
+        (folder.path / name).parent.mkdir(exist_ok=True)
+        assert folder.call("report", "--as", form, "--to", name).code == 0
+    folder.call("run", "tests", "--suite", "tides,fees")
+    folder.call("preset", "save", "nightly", "--", "--suite", "tides,fees", "--env", "local")
+    folder.call("quarantine", "add", "--name", "sundays", "--because", "nobody works then")
+    with (folder.path / "harbour/fees.py").open("a") as source:
+        source.write("# a change that is not committed\n")
+    shutil.copytree(folder.path / ".wolfbane", folder.path / ".kept")
+    folder.settings = (folder.path / "wolfbane.toml").read_bytes()
+    folder.quarantine = (folder.path / "quarantine.toml").read_bytes()
+    folder.variables = {"XDG_CONFIG_HOME": environment["XDG_CONFIG_HOME"], "STAGING_TOKEN": "x"}
+    yield folder
+    staging.kill()
+    staging.wait()
+
+
+def _wait_for(url):
+    for _ in range(200):
+        try:
+            urllib.request.urlopen(url, timeout=5).close()
+        except OSError:
+            time.sleep(0.05)
+        else:
+            return
+    raise AssertionError(f"{url} does not answer")
+
+
+def _code(line):
+    """The exit code that is expected of a command line."""
+    words = line.removeprefix("wolfbane ")
+    for code, patterns in CODES.items():
+        for pattern in patterns:
+            if re.fullmatch(re.escape(pattern).replace(r"\*", ".*"), words):
+                return code
+    return 0
+
+
+@pytest.mark.parametrize("line", [line for line in commands() if line not in ELSEWHERE])
+def test_an_example_does_what_it_says(harbour, line):
+    shutil.rmtree(harbour.path / ".wolfbane")
+    shutil.copytree(harbour.path / ".kept", harbour.path / ".wolfbane")
+    (harbour.path / "wolfbane.toml").write_bytes(harbour.settings)
+    (harbour.path / "quarantine.toml").write_bytes(harbour.quarantine)
+    shown = line
+    for there, here in IN_THE_DEMO.items():
+        shown = shown.replace(there, here)
+    if re.search("quarantine add|workflow|quay/", line):
+        shown += " --everything --drop tag:wip"  # their suites are left out here
+    if "preset save" in line:
+        shown = shown.replace(" save ", " save --replace ")
+    if "browser" in line and " run " in line:
+        shown += " --dry-run --everything"  # they are run in tests of their own
+    if " watch " in shown or shown.endswith(" watch"):
+        shown = shown.replace(" watch", " run") + " --dry-run"  # it goes on until it is ended
+    done = subprocess.run(
+        ["sh", "-c", shown], cwd=harbour.path, capture_output=True, text=True, timeout=120,
+        env={**harbour.environment(), **harbour.variables, "PATH": _path()}, check=False,
+    )  # fmt: skip
+    expected = 0 if "--dry-run" in shown else _code(line)
+    assert done.returncode == expected, f"{shown}\n{done.stdout}{done.stderr}"
+    assert "Traceback" not in done.stderr
+    assert done.stdout or done.stderr or "--to" in line
+
+
+def _path():
+    return f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
+
+
+def test_the_page_of_commands_is_what_help_prints():
+    sys.path.insert(0, str(ROOT / "docs"))
+    try:
+        from commands import page
+    finally:
+        sys.path.pop(0)
+    assert (ROOT / "docs/commands.md").read_text(encoding="utf-8") == page()
+
+
+def test_lines_that_are_not_run_are_in_the_pages():
+    assert set(ELSEWHERE) <= set(commands())
