@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 
 import pexpect
@@ -185,3 +186,71 @@ def test_the_version_with_what_is_installed(folder):
     said = folder.call("--version", "--verbose").out
     assert re.search(r"^wolfbane \d", said) and re.search(r"^Python +3\.", said, re.M)
     assert re.search(r"^click +\d", said, re.M)
+
+
+def test_a_tag_key_is_an_option(quay):
+    quay.file("tests/fees/test_fees.py", "# tags: owner=quay\ndef test_late_fee(): pass\n")
+    quay.file("tests/tides/test_heights.py", "# tags: owner=ebb\ndef test_high(): pass\n")
+    listed = quay.call("list", "--owner", "quay,nobody")
+    assert "test_late_fee" in listed.out and "test_high" not in listed.out
+    assert "test_high" in quay.call("list", "--owner=ebb", "--as", "tree").out
+    assert quay.call("preset", "save", "mine", "--", "--owner", "quay", "--env", "quay").code == 0
+    done = quay.run("--preset", "mine")
+    assert list(done.outcomes) == ["tests/fees/test_fees.py#test_late_fee"]
+    wrong = quay.call("list", "--ower", "quay")
+    assert wrong.code == 2 and "there is no option '--ower'; did you mean --owner?" in wrong.err
+
+
+def test_runs_show_verdict_and_selection(quay):
+    quay.call("run", "--env", "quay", "--suite", "fees")
+    shown = " ".join(quay.call("runs", COLUMNS="").out.split())
+    assert "1 of 1 test failed suite:fees" in shown
+    (run,) = json.loads(quay.call("runs", "--as", "json").out)
+    assert (run["verdict"], run["selection"]) == ("1 of 1 test failed", "suite:fees")
+    assert run["exit_code"] == 1
+
+
+def test_a_dotenv_file_names_parameters_by_their_variables(quay):
+    settings = SETTINGS.replace("required = true", 'required = true\n    export = "QUAY_TOKEN"')
+    quay.file("wolfbane.toml", settings.replace('token = "x"', 'values_from = ".env"'))
+    quay.file(".env", "export QUAY_TOKEN='from the file'\n")
+    assert "from the file" in quay.call("env", "show", "quay").out
+
+
+@pytest.mark.parametrize(
+    ("kind", "key", "said"),
+    [
+        ("node", "globals = true", "the key 'globals' has a new name: write 'bare_words'"),
+        ("cargo", "run_ignored = true", "has a new name: write 'ignored = \"run\"'"),
+    ],
+)
+def test_keys_with_a_new_name(folder, kind, key, said):
+    folder.file("t/a.txt", "")
+    folder.file("wolfbane.toml", f'[[suite]]\nname = "a"\nkind = "{kind}"\npaths = ["t"]\n{key}\n')
+    done = folder.call("list")
+    assert (done.code, said in done.err) == (2, True), done.err
+    assert "wolfbane.toml:5: " in done.err
+
+
+def test_tables_of_scenarios_have_columns(folder):
+    folder.file("wolfbane.toml", '[[suite]]\nname = "a"\nkind = "scenario"\npaths = ["t"]\n')
+    folder.file("t/a.feature", """
+        Feature: berths
+          Scenario: new
+            Given berths
+              | name | length |
+              | A1   | 12     |
+          Scenario: old
+            Given headings
+              | name |
+        """)  # fmt: skip
+    folder.file("t/steps/s.py", """
+        from wolfbane.steps import given
+        @given("berths")
+        def berths(table): assert table.columns == ["name", "length"], table.records
+        @given("headings")
+        def headings(table): table.headings
+        """)  # fmt: skip
+    done = folder.run()
+    assert done.results["t/a.feature#new"]["outcome"] == "passed", done.out
+    assert "it is 'columns' now" in done.results["t/a.feature#old"]["message"]

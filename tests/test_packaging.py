@@ -38,7 +38,8 @@ def test_the_wheel_has_all_of_the_package_and_nothing_else(built):
 
 def test_the_source_archive_has_no_pictures_and_no_ci(built):
     (archive,) = built.glob("*.tar.gz")
-    names = [name.partition("/")[2] for name in tarfile.open(archive).getnames()]
+    with tarfile.open(archive) as opened:
+        names = [name.partition("/")[2] for name in opened.getnames()]
     assert {"pyproject.toml", "README.md", "hatch_build.py", "docs/selection.md"} <= set(names)
     assert any(name.startswith("tests/") for name in names)
     assert not [n for n in names if n.endswith(".png") or n.startswith((".ci", ".github"))]

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 _COMMANDS = {
     "run": "Choose tests and run them.",
-    "watch": "Run again what a saved file reaches.",
+    "watch": "Run the tests affected by each file you save.",
     "list": "Show the tests that a selection chooses.",
     "explain": "Say what is known of one test, and why it is chosen or not.",
     "env": "Show environments: what a run can be pointed at.",

@@ -21,6 +21,9 @@ def command(folder: Path) -> None:
     """Write down the suites found in FOLDER (here, unless named) as wolfbane.toml.
 
     A file that is there is never overwritten.
+
+    \b
+    wolfbane init
     """
     root = folder.resolve()
     target = root / SETTINGS_NAME

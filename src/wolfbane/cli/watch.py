@@ -23,7 +23,9 @@ if TYPE_CHECKING:
 @selection_options
 @opened_option
 @environment_options
-@click.option("-j", "--jobs", type=click.IntRange(1), help="Workers at once. [default: cores]")
+@click.option(
+    "-j", "--jobs", type=click.IntRange(1), metavar="N", help="Workers at once. [default: cores]"
+)
 @click.option("--timeout", callback=duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
 @click.option(
     "--preset", "presets", multiple=True, metavar="NAME|PATH", shell_complete=words.presets,
@@ -41,11 +43,11 @@ def command(
     presets: tuple[str, ...],
     verbose: bool,
 ) -> None:
-    """Run again what a saved file reaches, for as long as it is left on.
+    """Run the tests that are affected by each file you save, until you quit.
 
-    A saved file reaches its own tests, those whose imports lead to it (Python and JavaScript),
-    and all tests of a suite that names it among its inputs. What failed runs first. Keys: a for
-    all, f for what failed, s for another selection, q to quit.
+    These are the tests in the file, the tests that import it (Python and JavaScript), and all
+    tests of a suite that names it among its inputs. Tests that failed run first. Keys: a runs
+    all, f runs what failed, s asks for another selection, q quits.
 
     \b
     wolfbane watch
