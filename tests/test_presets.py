@@ -76,13 +76,13 @@ def test_personal_presets_and_files_of_arguments(quay):
     ("arguments", "said"),
     [
         (["run", "--preset", "nigtly"], "there is no preset 'nigtly'; did you mean nightly?"),
-        (["preset", "save", "x", "--", "--jobz", "1"], "No such option '--jobz'"),
+        (["preset", "save", "x", "--", "--jobz", "1"], "there is no option '--jobz'"),
         (["preset", "save", "x", "--", "--jobs", "none"], "'none' is not a valid integer"),
         (["preset", "save", "x"], "no arguments"),
         (["preset", "save", "nightly", "--", "t"], "there is a preset 'nightly'"),
         (["preset", "save", "x", "--", "--set", "token=abc"], "'token' is secret"),
         (["run", "--preset", "round"], "preset 'round' builds on itself"),
-        (["run", "--preset", "wrong"], "preset 'wrong': No such option '--jobz'"),
+        (["run", "--preset", "wrong"], "preset 'wrong': there is no option '--jobz'"),
     ],
 )
 def test_what_is_wrong_with_a_preset(quay, arguments, said):
