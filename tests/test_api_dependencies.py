@@ -73,7 +73,7 @@ def test_after_a_crash_or_a_time_out(quay, ends):
          "steps": [step("e", "echo", parameters=TAKES), TAKES_COOKIE]},
     )  # fmt: skip
     quay.file("wolfbane.toml", SETTINGS.replace('read = "2s"', 'read = "60s"'))
-    done = run(quay, *{"timed out": ["--timeout", "1s"], "crashed": []}[ends])
+    done = run(quay, *{"timed out": ["--timeout", "3s"], "crashed": []}[ends])
     told = {address.partition("#")[2]: r for address, r in done.results.items()}
     assert {name: r["outcome"] for name, r in told.items()} == {
         "login": "passed", "lost": ends, "on": "blocked", "book": "passed"

@@ -85,15 +85,15 @@ def test_headers_for_every_request(quay):
 
 
 @pytest.mark.parametrize(
-    ("until", "outcome", "said"),
+    ("until", "limit", "outcome", "said"),
     [
-        ({"context": "$response.body", "condition": "tide 3", "type": "regex"}, "passed", ""),
-        ({"context": "$response.body", "condition": "tide 9999", "type": "regex"}, "errored",
+        ({"context": "$response.body", "condition": "tide 3", "type": "regex"}, "20s", "passed", ""),
+        ({"context": "$response.body", "condition": "tide 9999", "type": "regex"}, "1s", "errored",
          "x-until did not hold within 1 s"),
     ],
 )  # fmt: skip
-def test_a_stream_is_read_until_a_condition(quay, until, outcome, said):
-    events = step("s", "events", "$statusCode == 200", **{"x-until": until, "x-read": "1s",
+def test_a_stream_is_read_until_a_condition(quay, until, limit, outcome, said):
+    events = step("s", "events", "$statusCode == 200", **{"x-until": until, "x-read": limit,
                   "x-contract": []}, outputs={"seen": "$response.body"})  # fmt: skip
     told = result(quay, events)
     assert (told["outcome"], said in told["message"]) == (outcome, True), told["message"]
