@@ -122,7 +122,8 @@ def closing_line(event: RunFinished, run: str) -> Text:
     apart = Counter({Outcome(name): count for name, count in event.quarantined.items()})
     good = event.exit_code == 0
     told = sentence(counts, event, counts.total())
-    line = Text(told, style="bold dark_cyan" if good else "bold indian_red1")
+    line = Text()
+    line.append(told, style="bold dark_cyan" if good else "bold indian_red1")
     details = [counted(counts)] if set(counts) - {Outcome.PASSED} else []
     if apart:
         details.append(Text(f"{apart.total()} quarantined (").append_text(counted(apart)))
@@ -131,8 +132,8 @@ def closing_line(event: RunFinished, run: str) -> Text:
         details.append(Text(f"{many(event.unrun, 'test')} not run", style="bold khaki1"))
     if details:
         mark = ": " if set(counts) - {Outcome.PASSED} else ", "
-        line.append(mark, style="not bold default").append_text(Text(", ").join(details))
-    line.append(f"; {clock(event.seconds)}", style="not bold default")
+        line.append(mark).append_text(Text(", ").join(details))
+    line.append(f"; {clock(event.seconds)}")
     if event.reason and event.reason.lower() not in told.lower():
-        line.append(f"; {event.reason}", style="not bold khaki1")
-    return line.append(f"; exit {event.exit_code}; run {run}", style="not bold dim")
+        line.append("; ").append(event.reason, style="khaki1")
+    return line.append(f"; exit {event.exit_code}; run {run}", style="dim")
