@@ -14,16 +14,16 @@ Complete = Callable[[click.Context, click.Parameter, str], list[str]]
 _LAST_TERM = re.compile(r"(.*(?:^|[\s(]))([\w-]*:)?([^\s()]*)$", re.S)
 
 
-def on_disk(*endings: str, folders_only: bool = False) -> Complete:
+def on_disk(*endings: str) -> Complete:
     """Folders, and files with one of the endings (all files without any)."""
 
     def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-        return _entries(incomplete, endings, folders_only=folders_only)
+        return _entries(incomplete, endings)
 
     return complete
 
 
-def _entries(incomplete: str, endings: Iterable[str], *, folders_only: bool = False) -> list[str]:
+def _entries(incomplete: str, endings: Iterable[str]) -> list[str]:
     before, slash, start = incomplete.rpartition("/")
     folder = Path(f"{before}{slash}").expanduser() if slash else Path()
     found = []
@@ -33,7 +33,7 @@ def _entries(incomplete: str, endings: Iterable[str], *, folders_only: bool = Fa
             continue
         if entry.is_dir():
             found.append(f"{before}{slash}{entry.name}/")
-        elif not folders_only and (not endings or entry.name.endswith(tuple(endings))):
+        elif not endings or entry.name.endswith(tuple(endings)):
             found.append(f"{before}{slash}{entry.name}")
     return found
 

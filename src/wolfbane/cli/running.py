@@ -99,7 +99,7 @@ def _without_console(words: str) -> None:
 
 
 def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:
-    """Send what a run came to; a mail that cannot be sent is said, and no more."""
+    """Mail the result of a run; a mail that cannot be sent is reported, and changes nothing else."""
     from wolfbane.reports.mail import compose
     from wolfbane.reports.post import send
     from wolfbane.results.since import is_news, since_the_one_before

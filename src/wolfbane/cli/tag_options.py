@@ -68,6 +68,7 @@ def _keys_in_use(arguments: Sequence[str]) -> set[str]:
     from wolfbane.workspace.find import open_workspace
 
     pairs = itertools.pairwise(arguments)
-    given = next((after for word, after in pairs if word in _WORKSPACE), "")
+    inside = [word.partition("=")[2] for word in arguments if word.startswith("--workspace=")]
+    given = next((after for word, after in pairs if word in _WORKSPACE), "") or "".join(inside[:1])
     workspace = open_workspace(Path(given or Path.cwd()), given=bool(given))
     return {tag.key for test in open_inventory(workspace).tests for tag in test.tags if tag.key}

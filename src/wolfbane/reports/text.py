@@ -51,12 +51,6 @@ def many(count: int, noun: str) -> str:
     return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"
 
 
-def ending(text: str, room: int) -> str:
-    """The end of a text, its beginning left out where there is no room for it."""
-    text = visible(text)
-    return text if len(text) <= room else "..." + text[len(text) - room + 3 :]
-
-
 def repeating(addresses: Iterable[str], pointed: Sequence[str] = ()) -> str:
     """The command that runs these tests again, at the same place."""
     return visible(shlex.join(["wolfbane", "run", *pointed, *addresses]))

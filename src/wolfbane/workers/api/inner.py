@@ -12,29 +12,14 @@ from wolfbane.workers.api.inputs import filled, required
 
 def problems_with(library: Library, workflow: str) -> list[str]:
     """What is wrong with a workflow, and with all that run inside of it: file, line and words."""
-    found: dict[str, None] = {}
-    waiting, seen = [(library, workflow)], set[tuple[str, str]]()
-    while waiting:
-        here, name = waiting.pop()
-        if (here.path, name) in seen:
-            continue
-        seen.add((here.path, name))
-        wrong = here.problems.get(name, ())
-        found |= dict.fromkeys(wrong)
-        if not wrong:
-            waiting += [here.workflow(target) for target, _, _ in _calls(here, name)]
-    return list(found)
+    reached = _reached(library, workflow)
+    return list(dict.fromkeys(p for here, name in reached for p in here.problems.get(name, ())))
 
 
 def lacking_inputs(library: Library, workflow: str, values: Mapping[str, Any]) -> list[str]:
     """Words for each required input that a called workflow would lack."""
     found: dict[str, None] = {}
-    waiting, seen = [(library, workflow)], set[tuple[str, str]]()
-    while waiting:
-        here, name = waiting.pop()
-        if (here.path, name) in seen:
-            continue
-        seen.add((here.path, name))
+    for here, name in _reached(library, workflow):
         for target, given, pointer in _calls(here, name):
             other, inner = here.workflow(target)
             schema = other.document.workflows[inner].get("inputs", {})
@@ -44,8 +29,19 @@ def lacking_inputs(library: Library, workflow: str, values: Mapping[str, Any]) -
                 if needed not in there:
                     words = f"workflow '{target}' needs the input '{needed}', and nothing fills it"
                     found[f"{here.path}:{line}: {words}"] = None
-            waiting.append((other, inner))
     return list(found)
+
+
+def _reached(library: Library, workflow: str) -> Iterator[tuple[Library, str]]:
+    """A workflow and all that run inside of it, each once; what is wrong leads no further."""
+    waiting, seen = [(library, workflow)], set[tuple[str, str]]()
+    while waiting:
+        here, name = waiting.pop()
+        if (here.path, name) not in seen:
+            seen.add((here.path, name))
+            yield here, name
+            if name not in here.problems:
+                waiting += [here.workflow(target) for target, _, _ in _calls(here, name)]
 
 
 def _calls(library: Library, workflow: str) -> Iterator[tuple[str, set[str], str]]:
