@@ -94,7 +94,7 @@ class Command(click.Command):
                     if example := _example(ctx, group, known):
                         formatter.write_paragraph()
                         formatter.write_text(example)
-        last = [option for name, option in rest.items() if name in ("--workspace", "--help")]
+        last = [rest[name] for name in ("--workspace", "--help") if name in rest]
         ordered = [*(option for option in rest.values() if option not in last), *last]
         records = [record for option in ordered if (record := option.get_help_record(ctx))]
         with formatter.section("Other" if grouped else "Options"):

@@ -99,7 +99,7 @@ def _without_console(words: str) -> None:
 
 
 def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:
-    """Mail the result of a run; a mail that cannot be sent is reported, and changes nothing else."""
+    """Mail the result of a run. A mail that cannot be sent is reported, no more."""
     from wolfbane.reports.mail import compose
     from wolfbane.reports.post import send
     from wolfbane.results.since import is_news, since_the_one_before
