@@ -87,7 +87,8 @@ def test_headers_for_every_request(quay):
 @pytest.mark.parametrize(
     ("until", "limit", "outcome", "said"),
     [
-        ({"context": "$response.body", "condition": "tide 3", "type": "regex"}, "20s", "passed", ""),
+        ({"context": "$response.body", "condition": "tide 3", "type": "regex"}, "20s", "passed",
+         ""),
         ({"context": "$response.body", "condition": "tide 9999", "type": "regex"}, "1s", "errored",
          "x-until did not hold within 1 s"),
     ],
