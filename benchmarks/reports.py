@@ -20,7 +20,8 @@ import orjson
 
 from wolfbane.events import RunFinished, RunStarted, TestFinished
 from wolfbane.model import Excerpt, Frame, Outcome, Result
-from wolfbane.results.store import NAME, Ended, RunEntry, Store
+from wolfbane.results.database import NAME
+from wolfbane.results.store import Ended, RunEntry, Store
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from reader import Reader
@@ -89,7 +90,7 @@ def report(place: Path) -> None:
 
 def history(place: Path) -> None:
     """Ask a history of a million results."""
-    store = Store.open(place / ".wolfbane")
+    store = Store(place / ".wolfbane")
     began = time.perf_counter()
     for number in range(RUNS):
         hour = (BEGAN + timedelta(hours=number)).isoformat()

@@ -14,9 +14,12 @@ from pathlib import Path
 import pytest
 import sqlalchemy as sa
 
+from conftest import Folder
 from wolfbane.results import migrations
+from wolfbane.results.database import NAME, _with_driver
 from wolfbane.results.history import stands_out
-from wolfbane.results.store import NAME, Ended, RunEntry, Store, _with_driver
+from wolfbane.results.store import Ended, RunEntry, Store
+from wolfbane.workspace.identity import Identity
 
 PLACE = "test_quay.py#"
 SUITE = """
@@ -100,16 +103,16 @@ def test_runs_and_tests_over_time(quay):
 
 
 def test_several_runs_write_at_once(quay, url):
-    Store.open(quay.path, url)
+    Store(quay.path, url)
 
     def add(number):
         ended = [Ended(f"t#{n}", "s", "passed", 0.1) for n in range(300)]
         run = RunEntry(f"run-{number}", "2026-06-01T00:00:00+00:00", 1.0, 0, {"passed": 300})
-        return Store.open(quay.path, url).add(run, ended)
+        return Store(quay.path, url).add(run, ended)
 
     with ThreadPoolExecutor(6) as workers:
         assert list(workers.map(add, [*range(12), 3])).count(True) == 12
-    store = Store.open(quay.path, url)
+    store = Store(quay.path, url)
     entries = store.runs(50)
     assert len(entries) == 12
     found = store.history(["t#7"], entries)["t#7"]
@@ -234,7 +237,10 @@ def _as_of_the_first_version(url, place):
 
 def test_a_history_of_the_first_version_is_brought_up_to_date(tmp_path, url):
     _as_of_the_first_version(url, tmp_path)
-    store = Store.open(tmp_path, url)
+    store = Store(tmp_path, url, Identity("name quay", "quay") if url else Identity())
+    if url:  # a team's: runs from before have no workspace until one claims them
+        assert (store.runs(9), store.unclaimed(), store.claim("", {"r1"})) == ([], 3, 1)
+        assert ([run.name for run in store.runs(9)], store.claim("")) == (["r1"], 2)
     by_run = {
         run.name: sorted(e.address for e in store.results_of(run.id)) for run in store.runs(9)
     }
@@ -249,3 +255,72 @@ def test_a_history_of_the_first_version_is_brought_up_to_date(tmp_path, url):
     added = RunEntry("r4", "2026-01-02", 1.0, 0, {}, "local")
     assert store.add(added, [Ended("a @local", "q", "failed", 1.0, environment="local")])
     assert next(run.name for run in store.runs_of(["a"], 9)) == "r4"
+
+
+def _git(folder, *arguments):
+    author = ["-c", "user.name=quay", "-c", "user.email=quay@harbour.example"]
+    subprocess.run(["git", "-C", folder, *author, *arguments], check=True, capture_output=True)
+
+
+@pytest.fixture
+def two(tmp_path, url):
+    """Two workspaces of one repository, with tests of the same name and one database."""
+    shared = {"WOLFBANE_HISTORY": url or f"sqlite:///{tmp_path}/team.sqlite"}
+    quays = []
+    for name in ("east", "west"):
+        quay = Folder(tmp_path / "harbour" / name)
+        quay.file("test_quay.py", SUITE)
+        quay.file("wolfbane.toml", '[workspace]\nname = "Quay"\n[keep]\nhistory = "30d"\n')
+        quay.shared = shared
+        quays.append(quay)
+    _git(tmp_path / "harbour", "init", "-q")
+    _git(tmp_path / "harbour", "add", ".")
+    _git(tmp_path / "harbour", "commit", "-qm", "Two quays")
+    return quays
+
+
+def _listed(quay, *arguments):
+    return json.loads(quay.call("history", *arguments, "--as", "json", **quay.shared).out)
+
+
+def test_two_workspaces_in_one_history_are_kept_apart(two):
+    east, west = two
+    old = {"results": {"summary": {"start": 1_700_000_000_000}, "tests": [
+        {"name": "a", "status": "passed", "duration": 1}
+    ]}}  # fmt: skip
+    for quay in two:
+        quay.file("old.json", json.dumps(old))
+        imported = quay.call("import", "old.json", **quay.shared)
+        assert "1 test: 1 passed" in imported.out, "the other one's is not this one's"
+    east.run("--retries", "0", MOOD="bad", **east.shared)
+    west.run(**west.shared)
+    assert "no run before" in west.call("compare", **west.shared).err, "a false 'mended'"
+    assert [run["exit_code"] for run in _listed(west)] == [0], "its old run was cleaned up"
+    [moody] = [t for t in _listed(west, "test_quay.py") if t["address"].endswith("moody")]
+    assert (moody["runs"], moody["passed"]) == (1, 1)
+    assert [run["exit_code"] for run in _listed(east)] == [1]
+    everywhere = _listed(east, "--workspace", "all")
+    assert [run["exit_code"] for run in everywhere] == [0, 1]
+    assert len({run["workspace"] for run in everywhere}) == 2
+    lines = [t for t in _listed(east, "-w", "all", "test_quay.py") if "moody" in t["address"]]
+    assert sorted(test["passed"] for test in lines) == [0, 1]
+
+
+def test_a_workspace_is_the_same_one_in_every_clone(two, tmp_path):
+    east, _ = two
+    east.run(**east.shared)
+    clone = Folder(tmp_path / "clone" / "east")
+    _git(tmp_path, "clone", "-q", f"file://{tmp_path}/harbour", "clone")
+    assert len(json.loads(clone.call("history", "--as", "json", **east.shared).out)) == 1
+    shallow = Folder(tmp_path / "shallow" / "east")
+    _git(tmp_path / "harbour", "commit", "-qm", "Another", "--allow-empty")
+    _git(tmp_path, "clone", "-q", "--depth", "1", f"file://{tmp_path}/harbour", "shallow")
+    told = shallow.call("history", **east.shared)
+    assert "set 'identity' in [workspace]" in told.err and "no run is on record" in told.err
+    for quay in (clone, shallow):
+        quay.file("wolfbane.toml", '[workspace]\nname = "Quay"\nidentity = "east-quay"\n')
+    assert "no run is on record" in clone.call("history", **east.shared).err
+    assert clone.call("history", "--claim", "quay", **east.shared).code == 2
+    claimed = clone.call("history", "--claim", "Quay", **east.shared)
+    assert (claimed.code, claimed.out) == (0, "claimed 1 run\n")
+    assert len(json.loads(shallow.call("history", "--as", "json", **east.shared).out)) == 1

@@ -2,17 +2,35 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import Selected, selection_options
+from wolfbane.cli.selecting import (
+    Selected,
+    all_workspaces,
+    selection_options,
+    workspace_or_all_option,
+)
+
+if TYPE_CHECKING:
+    from wolfbane.results.store import Store
+
+UNCLAIMED = "none"
+"""What runs without a workspace are called."""
 
 
 @click.command("history", cls=Command)
-@selection_options
+@functools.partial(selection_options, place=workspace_or_all_option)
+@click.option(
+    "--claim", metavar="WORKSPACE",
+    help="In a shared history: make the runs of another workspace this one's; 'none' claims runs "
+    "without a workspace.",
+)  # fmt: skip
 @click.option(
     "--runs", type=click.IntRange(1), default=30, show_default=True, metavar="N",
     help="How many runs to look back: the newest that had one of the chosen tests.",
@@ -25,41 +43,49 @@ from wolfbane.cli.selecting import Selected, selection_options
     "--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",
     help="Draw the tests over time: .png or .svg.",
 )  # fmt: skip
-def command(select: Callable[[], Selected], runs: int, form: str, picture: Path | None) -> None:
+def command(
+    select: Callable[[], Selected], claim: str | None, runs: int, form: str, picture: Path | None
+) -> None:
     """Show the runs on record; with a selection, how its tests ended over time.
 
     A test that ran in several environments has a line for each.
+
+    A database may keep the runs of several workspaces. Each shows only its own;
+    '--workspace all' shows those of all.
 
     \b
     wolfbane history
     wolfbane history --tag smoke --runs 50
     wolfbane history tests/fees --picture fees.png
+    wolfbane history --workspace all
     """
     from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.reports import history as shown
+    from wolfbane.reports.layout import fitted
     from wolfbane.reports.style import make_console
     from wolfbane.results.history import in_each_environment
     from wolfbane.results.opening import open_history
     from wolfbane.selection import choose
 
-    selected = select()
-    store, problems = open_history(selected.inventory.workspace)
+    selected, across = select(), all_workspaces()
+    store, problems = open_history(selected.inventory.workspace, everybody=across)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
-    from wolfbane.reports.layout import fitted
-
+    if claim is not None:
+        _claim(store, claim)
+        return
     console = make_console()
     everything = str(selected.choice) == "everything"
     if everything and not picture:
         entries = store.runs(runs)
-        if not entries and form != "json":
-            click.echo("no run is on record here", err=True)
-            return
+        _say_unclaimed(store)
         if form == "json":
             click.echo(shown.runs_as_json(entries))
-        else:
+        elif entries:
             for part in fitted(console, shown.run_table(entries), console.width):
                 console.print(part)
+        else:
+            click.echo("no run is on record here", err=True)
         return
     status = selected.newest.overall().status
     tests = choose(selected.choice, selected.inventory.tests, status).chosen
@@ -79,3 +105,30 @@ def command(select: Callable[[], Selected], runs: int, form: str, picture: Path 
         for part in fitted(console, shown.test_table(found, console.reading_width), console.width):
             console.print(part)
         console.print(shown.legend())
+
+
+def _claim(store: Store, workspace: str) -> None:
+    """Make the runs of another workspace this one's, by its identity or its title."""
+    from wolfbane.errors import InputError, Problem, did_you_mean
+    from wolfbane.reports.text import many
+
+    known = store.workspaces()
+    titles = {"": UNCLAIMED, **{i: title for i, (title, _) in known.items() if i}}
+    meant = [identity for identity, title in titles.items() if workspace in (identity, title)]
+    if len(meant) != 1:
+        names = [*titles.values(), *filter(None, titles)]
+        words = f"the history has no workspace '{workspace}'"
+        if meant:
+            words = f"{len(meant)} workspaces are named '{workspace}': {', '.join(meant)}"
+        raise InputError(Problem(words, hint=did_you_mean(workspace, names) if not meant else ""))
+    click.echo(f"claimed {many(store.claim(meant[0]), 'run')}")
+
+
+def _say_unclaimed(store: Store) -> None:
+    """Say how to take in the runs of a shared history that are from before it had workspaces."""
+    if count := store.unclaimed():
+        click.echo(
+            f"wolfbane: {count} older runs of the team's history belong to no workspace yet; "
+            f"'wolfbane history --claim {UNCLAIMED}' makes them this workspace's",
+            err=True,
+        )

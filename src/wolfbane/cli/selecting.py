@@ -34,6 +34,8 @@ _FIELDS = {
     "changed": "Tests affected by changes since this git revision.",
 }
 
+_ALL = "wolfbane.all_workspaces"
+
 
 @dataclass(frozen=True)
 class Selected:
@@ -53,6 +55,26 @@ def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
     )(command)  # fmt: skip
 
 
+def workspace_or_all_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """``--workspace FOLDER``, or ``all``: then none is given, and ``all_workspaces`` is true."""
+
+    def noted(ctx: click.Context, param: click.Parameter, value: Path | None) -> Path | None:
+        ctx.meta[_ALL] = value == Path("all")
+        return None if ctx.meta[_ALL] else value
+
+    return click.option(
+        "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
+        callback=noted, shell_complete=on_disk("wolfbane.toml"),
+        help="The workspace, or its wolfbane.toml; else the nearest one around here. 'all': every "
+        "workspace in the history.",
+    )(command)  # fmt: skip
+
+
+def all_workspaces() -> bool:
+    """Whether the command was asked about all workspaces."""
+    return bool(click.get_current_context().meta.get(_ALL))
+
+
 def opened_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """Gives a command ``opened`` besides, a function that opens the workspace."""
 
@@ -64,8 +86,11 @@ def opened_option(command: Callable[..., Any]) -> Callable[..., Any]:
     return wrapped
 
 
-def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``.
+def selection_options(
+    command: Callable[..., Any],
+    place: Callable[[Callable[..., Any]], Callable[..., Any]] = workspace_option,
+) -> Callable[..., Any]:
+    """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``, and ``place``.
 
     The command gets them as one ``select``, a function that opens the workspace and checks
     the selection.
@@ -111,7 +136,7 @@ def selection_options(command: Callable[..., Any]) -> Callable[..., Any]:
     decorated = click.option(
         "--everything", is_flag=True, help="Leave nothing out: neither by leave_out nor by focus."
     )(decorated)
-    return workspace_option(decorated)
+    return place(decorated)
 
 
 def read_asked(options: Mapping[str, Any]) -> Asked:

@@ -40,7 +40,10 @@ def run_table(entries: Sequence[RunEntry]) -> list[Column]:
         Text(str(entry.exit_code), style=STYLES[Outcome.FAILED] if entry.exit_code == 1 else "")
         for entry in entries
     ]
+    owners = [visible(entry.workspace_name) or "-" for entry in entries]
+    several = len({entry.workspace for entry in entries}) > 1
     return [
+        *([Column("workspace", owners)] if several else []),
         Column("run", [visible(entry.name) for entry in entries]),
         Column("environment", [visible(entry.target) or "-" for entry in entries], 1),
         Column("outcomes", outcomes, wraps=True),
@@ -54,7 +57,9 @@ def test_table(histories: Sequence[TestHistory], width: int) -> list[Column]:
     most = max(width // 4, 10)
     ran = [len(history.counted) for history in histories]
     pairs = list(zip(histories, ran, strict=True))
+    owners = [visible(history.workspace) or "-" for history in histories]
     return [
+        *([Column("workspace", owners)] if any(h.workspace for h in histories) else []),
         Column("over time", [_marks(history, most) for history in histories]),
         Column("passed", [f"{h.passed} of {n}" if n else "-" for h, n in pairs], 1, right=True),
         Column("flaky", [f"{h.flake_rate:.0%}" if n else "-" for h, n in pairs], 2, right=True),
@@ -91,6 +96,7 @@ def tests_as_json(histories: Sequence[TestHistory], entries: Sequence[RunEntry])
     rows = [
         {
             "address": history.address,
+            **({"workspace": history.workspace} if history.workspace else {}),
             "runs": len(history.counted),
             "passed": history.passed,
             "flake_rate": round(history.flake_rate, 4),

@@ -19,10 +19,14 @@ _NOT_RUN = frozenset({str(Outcome.SKIPPED), str(Outcome.TODO), str(Outcome.BLOCK
 
 @dataclass(frozen=True)
 class TestHistory:
-    """One test in a row of runs, the oldest first; None where it had no part in one."""
+    """One test in a row of runs, the oldest first; None where it had no part in one.
+
+    ``workspace`` is the title of its workspace, where the runs are those of several.
+    """
 
     address: str
     ended: tuple[Ended | None, ...]
+    workspace: str = ""
 
     @property
     def counted(self) -> list[Ended]:
@@ -62,17 +66,43 @@ def in_each_environment(
 ) -> list[TestHistory]:
     """Tests in these runs (given the newest first), once for each environment that they ran in.
 
-    A test that ran in none of them is there once.
+    Of runs of several workspaces, once for each of those, too. A test that ran in none of them
+    is there once.
     """
     variants = store.variants(places)
     found = histories(store, [a for addresses in variants.values() for a in addresses], entries)
-    ran = {history.address: history for history in found if any(history.ended)}
+    ran = {
+        history.address: _in_each_workspace(history, entries)
+        for history in found
+        if any(history.ended)
+    }
     never = tuple(None for _ in entries)
     return [
         history
         for place in places
-        for history in [ran[a] for a in variants[place] if a in ran] or [TestHistory(place, never)]
+        for history in [each for a in variants[place] for each in ran.get(a, ())]
+        or [TestHistory(place, never)]
     ]
+
+
+def _in_each_workspace(history: TestHistory, entries: Sequence[RunEntry]) -> list[TestHistory]:
+    """A test, once for each workspace whose runs it was in."""
+    oldest_first = list(reversed(entries))
+    owners = {entry.workspace: entry.workspace_name for entry in oldest_first}
+    if len(owners) < 2:
+        return [history]
+    split = [
+        TestHistory(
+            history.address,
+            tuple(
+                ended if entry.workspace == owner else None
+                for entry, ended in zip(oldest_first, history.ended, strict=True)
+            ),
+            title,
+        )
+        for owner, title in owners.items()
+    ]
+    return [each for each in split if any(each.ended)]
 
 
 def histories(

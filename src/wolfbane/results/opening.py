@@ -3,12 +3,19 @@
 from __future__ import annotations
 
 from wolfbane.results.history_url import history_url
-from wolfbane.results.store import Store
+from wolfbane.results.store import NOBODY, Store
 from wolfbane.results.taking import take_in_runs
+from wolfbane.workspace.identity import identity_of
 from wolfbane.workspace.settings import Workspace
 
 
-def open_history(workspace: Workspace) -> tuple[Store, list[str]]:
-    """The store, up to date, and which runs could not be read. Raises InputError."""
-    store = Store.open(workspace.results, history_url(workspace))
-    return store, take_in_runs(store, workspace.results)
+def open_history(workspace: Workspace, *, everybody: bool = False) -> tuple[Store, list[str]]:
+    """The store, up to date, and warnings, such as which runs could not be read.
+
+    ``everybody``: its questions are asked of all workspaces. Raises InputError.
+    """
+    url = history_url(workspace)
+    mine, warning = identity_of(workspace) if url else (NOBODY, "")
+    store = Store(workspace.results, url, mine)
+    problems = [*filter(None, [warning]), *take_in_runs(store, workspace.results)]
+    return (Store(workspace.results, url, mine, everybody=True) if everybody else store), problems

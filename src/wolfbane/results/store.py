@@ -3,24 +3,22 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Collection, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.exc import DatabaseError, IntegrityError, SQLAlchemyError
+from sqlalchemy.exc import IntegrityError
 
-from wolfbane.errors import InputError, Problem
-from wolfbane.results import migrations
+from wolfbane.results.database import Database
 from wolfbane.results.tables import results, runs, tests
+from wolfbane.workspace.identity import Identity
 
-NAME = "history.sqlite"
-REVISION = "0002"
-_LOCK = 20
-"""Seconds that SQLite waits for another run's writing."""
+NOBODY = Identity()
 _MANY = 500
+"""Values in one question: SQLite takes 999."""
 
 
 @dataclass(frozen=True)
@@ -58,68 +56,63 @@ class RunEntry:
     expression: str = ""
     origin: str = "run"
     id: int = 0
+    workspace: str = ""
+    workspace_name: str = ""
 
 
 class Store:
-    """A history. Every call raises InputError where the database cannot be used."""
+    """The runs of a workspace. Every call raises InputError where the database cannot be used.
 
-    def __init__(self, url: str, place: Path | None = None) -> None:
-        self._place = place
-        self.name = place.name if place else sa.make_url(url).render_as_string()
-        options: dict[str, Any] = {"connect_args": {"timeout": _LOCK}} if place else {}
-        self._engine = sa.create_engine(url, **options)
-        if place:
-            sa.event.listen(self._engine, "connect", _careful)
-        with self._asking() as connection:
-            self._bring_up_to_date(connection)
+    In a database that several share, ``mine`` tells its runs from those of others; with
+    ``everybody`` the questions are asked of all of them.
+    """
 
-    @classmethod
-    def open(cls, folder: Path, url: str = "") -> Store:
-        """That of a results folder, or the one at ``url``. Raises InputError."""
-        if url:
-            try:
-                return cls(_with_driver(url))
-            except (SQLAlchemyError, ImportError) as error:
-                raise InputError(
-                    Problem(f"the history cannot be opened: {_short(error)}")
-                ) from None
-        folder.mkdir(parents=True, exist_ok=True)
-        place = folder / NAME
-        return cls(f"sqlite:///{place}", place)
+    def __init__(
+        self, folder: Path, url: str = "", mine: Identity = NOBODY, *, everybody: bool = False
+    ) -> None:
+        self._database = Database(folder, url)
+        self._mine = mine
+        self._everybody = everybody
 
-    @contextmanager
-    def _asking(self) -> Iterator[sa.Connection]:
-        try:
-            with self._engine.begin() as connection:
-                yield connection
-        except IntegrityError:
-            raise
-        except DatabaseError as error:
-            words = f"the history cannot be used: {_short(error)}"
-            hint = "move it away, and a new one is begun" if self._place else ""
-            file = str(self._place) if self._place else ""
-            raise InputError(Problem(words, file, hint=hint)) from None
-
-    def _bring_up_to_date(self, connection: sa.Connection) -> None:
-        """Bring the tables to this version's shape. Raises InputError on a newer one."""
-        try:
-            with connection.begin_nested():
-                found = connection.execute(sa.text("SELECT version_num FROM alembic_version"))
-                version = found.scalar() or ""
-        except DatabaseError as error:
-            if "not a database" in str(error) or "malformed" in str(error):
-                raise
-            version = ""
-        if version > REVISION:
-            words = f"{self.name} is from a newer version of Wolfbane ({version})"
-            raise InputError(Problem(f"{words}; this one knows {REVISION}"))
-        if version != REVISION:
-            _migrate(connection)
+    @property
+    def _ours(self) -> sa.ColumnElement[bool]:
+        """Which runs are meant. Without an identity the database is the workspace's own."""
+        if self._everybody or not self._mine.text:
+            return sa.true()
+        return runs.c.workspace == self._mine.text
 
     def names(self) -> set[str]:
-        """The names of all runs."""
-        with self._asking() as connection:
-            return set(connection.scalars(sa.select(runs.c.name)))
+        """The names of the workspace's runs."""
+        with self._database.transaction() as connection:
+            return set(connection.scalars(sa.select(runs.c.name).where(self._ours)))
+
+    def claim(self, workspace: str, names: Collection[str] | None = None) -> int:
+        """Make runs of another workspace, by its identity, this one's; how many there were.
+
+        Those without a workspace have no identity. A run that is here already stays there.
+        """
+        here = sa.select(runs.c.name).where(self._ours)
+        theirs = sa.and_(runs.c.workspace == workspace, runs.c.name.not_in(here))
+        values = {"workspace": self._mine.text, "workspace_name": self._mine.name}
+        with self._database.transaction() as connection:
+            found = connection.execute(sa.select(runs.c.id, runs.c.name).where(theirs))
+            wanted = [number for number, name in found if names is None or name in names]
+            for start in range(0, len(wanted), _MANY):
+                some = runs.c.id.in_(wanted[start : start + _MANY])
+                connection.execute(runs.update().where(some).values(values))
+        return len(wanted)
+
+    def unclaimed(self) -> int:
+        """How many runs have no workspace, in a database that several share."""
+        return self.workspaces().get("", ("", 0))[1] if self._mine.text else 0
+
+    def workspaces(self) -> dict[str, tuple[str, int]]:
+        """The workspaces in the database: title and number of runs, by identity."""
+        query = sa.select(
+            runs.c.workspace, sa.func.max(runs.c.workspace_name), sa.func.count()
+        ).group_by(runs.c.workspace)
+        with self._database.transaction() as connection:
+            return {row[0]: (row[1], row[2]) for row in connection.execute(query)}
 
     def add(self, run: RunEntry, ended: Sequence[Ended]) -> bool:
         """Add a run with its results; False where it is there already."""
@@ -127,9 +120,11 @@ class Store:
             "name": run.name, "began": run.began, "seconds": run.seconds,
             "exit_code": run.exit_code, "target": run.target, "command": run.command,
             "expression": run.expression, "counts": json.dumps(run.counts), "origin": run.origin,
+            "workspace": self._mine.text, "workspace_name": self._mine.name[:200],
         }  # fmt: skip
-        with suppress(IntegrityError), self._asking() as connection:
-            if connection.scalar(sa.select(runs.c.id).where(runs.c.name == run.name)):
+        with suppress(IntegrityError), self._database.transaction() as connection:
+            there = sa.select(runs.c.id).where(runs.c.name == run.name, self._ours)
+            if connection.scalar(there):
                 return False
             number = connection.execute(runs.insert().values(row)).inserted_primary_key
             assert number is not None
@@ -173,18 +168,19 @@ class Store:
 
     def runs(self, limit: int) -> list[RunEntry]:
         """The newest runs, the newest first."""
-        query = sa.select(runs).order_by(runs.c.began.desc(), runs.c.id.desc()).limit(limit)
-        with self._asking() as connection:
+        query = sa.select(runs).where(self._ours)
+        query = query.order_by(runs.c.began.desc(), runs.c.id.desc()).limit(limit)
+        with self._database.transaction() as connection:
             return [_entry(row) for row in connection.execute(query).mappings()]
 
     def runs_of(self, places: Sequence[str], limit: int) -> list[RunEntry]:
         """The newest runs that one of these tests, by its place, was in; the newest first."""
         found: dict[int, RunEntry] = {}
-        with self._asking() as connection:
+        with self._database.transaction() as connection:
             for start in range(0, len(places), _MANY):
                 some = sa.select(tests.c.id).where(tests.c.place.in_(places[start : start + _MANY]))
                 theirs = sa.select(results.c.run_id).where(results.c.test_id.in_(some))
-                query = sa.select(runs).where(runs.c.id.in_(theirs))
+                query = sa.select(runs).where(runs.c.id.in_(theirs), self._ours)
                 query = query.order_by(runs.c.began.desc(), runs.c.id.desc()).limit(limit)
                 rows = connection.execute(query).mappings()
                 found.update({row["id"]: _entry(row) for row in rows})
@@ -194,7 +190,7 @@ class Store:
     def variants(self, places: Sequence[str]) -> dict[str, list[str]]:
         """The addresses of tests in each environment that they ran in, by their places."""
         found: dict[str, list[str]] = {place: [] for place in places}
-        with self._asking() as connection:
+        with self._database.transaction() as connection:
             for start in range(0, len(places), _MANY):
                 query = sa.select(tests.c.place, tests.c.address).where(
                     tests.c.place.in_(places[start : start + _MANY])
@@ -205,10 +201,11 @@ class Store:
 
     def forget(self, before: str) -> int:
         """Take away the runs that began before an ISO 8601 time; how many there were."""
-        with self._asking() as connection:
-            old = sa.select(runs.c.id).where(runs.c.began < before)
-            connection.execute(results.delete().where(results.c.run_id.in_(old)))
-            return connection.execute(runs.delete().where(runs.c.began < before)).rowcount
+        with self._database.transaction() as connection:
+            old = sa.and_(runs.c.began < before, self._ours)
+            theirs = sa.select(runs.c.id).where(old)
+            connection.execute(results.delete().where(results.c.run_id.in_(theirs)))
+            return connection.execute(runs.delete().where(old)).rowcount
 
     def results_of(self, run: int) -> list[Ended]:
         """How every test of a run ended."""
@@ -218,7 +215,7 @@ class Store:
             .join(tests, tests.c.id == results.c.test_id)
             .where(results.c.run_id == run)
         )  # fmt: skip
-        with self._asking() as connection:
+        with self._database.transaction() as connection:
             return [Ended(*row) for row in connection.execute(query)]
 
     def history(
@@ -227,7 +224,7 @@ class Store:
         """How tests ended in these runs, by address: the run's number and the ending."""
         found: dict[str, list[tuple[int, Ended]]] = {address: [] for address in addresses}
         numbers = [run.id for run in newest]
-        with self._asking() as connection:
+        with self._database.transaction() as connection:
             wanted = list(self._known(connection, addresses).values())
             for start in range(0, len(wanted), _MANY):
                 query = (
@@ -253,30 +250,3 @@ def _ignoring(dialect: str) -> Any:
 
     insert = postgresql.insert if dialect == "postgresql" else sqlite.insert
     return insert(tests).on_conflict_do_nothing(index_elements=["address"])
-
-
-def _careful(connection: Any, record: object) -> None:
-    connection.execute("PRAGMA journal_mode=WAL")
-    connection.execute("PRAGMA foreign_keys=ON")
-
-
-def _migrate(connection: sa.Connection) -> None:
-    from alembic import command
-    from alembic.config import Config
-
-    config = Config()
-    config.set_main_option("script_location", str(Path(migrations.__file__).parent))
-    config.attributes["connection"] = connection
-    command.upgrade(config, "head")
-
-
-def _with_driver(url: str) -> str:
-    """PostgreSQL through psycopg, however its URL begins."""
-    for start in ("postgresql://", "postgres://"):
-        if url.startswith(start):
-            return "postgresql+psycopg://" + url.removeprefix(start)
-    return url
-
-
-def _short(error: BaseException) -> str:
-    return str(getattr(error, "orig", None) or error).strip().partition("\n")[0]

@@ -12,6 +12,7 @@ from sqlalchemy import (
     String,
     Table,
     Text,
+    UniqueConstraint,
 )
 
 metadata = MetaData()
@@ -20,7 +21,7 @@ runs = Table(
     "runs",
     metadata,
     Column("id", Integer, primary_key=True),
-    Column("name", String(80), nullable=False, unique=True),
+    Column("name", String(80), nullable=False),
     Column("began", String(32), nullable=False, index=True),
     Column("seconds", Float, nullable=False),
     Column("exit_code", Integer, nullable=False),
@@ -29,6 +30,9 @@ runs = Table(
     Column("expression", Text, nullable=False),
     Column("counts", Text, nullable=False),
     Column("origin", String(200), nullable=False),
+    Column("workspace", Text, nullable=False, server_default=""),
+    Column("workspace_name", String(200), nullable=False, server_default=""),
+    UniqueConstraint("workspace", "name"),
 )
 
 tests = Table(

@@ -14,12 +14,16 @@ from wolfbane.results.store import Ended, RunEntry, Store
 
 def take_in_runs(store: Store, results: Path) -> list[str]:
     """Take in every recorded run that the history does not have yet; what could not be read."""
-    known = store.names()
+    journals = {
+        journal.parent.name: journal
+        for journal in sorted((results / "runs").glob(f"*/{JOURNAL_NAME}"))
+    }
+    missing = journals.keys() - store.names()
+    if missing and store.claim("", missing):  # from before runs belonged to a workspace
+        missing = journals.keys() - store.names()
     problems = []
-    for journal in sorted((results / "runs").glob(f"*/{JOURNAL_NAME}")):
-        name = journal.parent.name
-        if name in known:
-            continue
+    for name in sorted(missing):
+        journal = journals[name]
         try:
             taken = _read(journal)
         except (OSError, ValueError, KeyError, TypeError) as error:

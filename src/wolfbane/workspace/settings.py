@@ -17,7 +17,10 @@ _STRICT = {"extra": "forbid", "strict": True}
 
 @dataclass(frozen=True)
 class WorkspaceTable:
-    """``[workspace]``: what holds for every run."""
+    """``[workspace]``: what holds for every run.
+
+    ``identity`` tells the workspace from others in a history that several share.
+    """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
@@ -25,6 +28,7 @@ class WorkspaceTable:
     leave_out: str = ""
     results: str = ".wolfbane"
     history: str = ""
+    identity: str = ""
     jobs: int | None = None
     timeout: float | str = DEFAULT_TIMEOUT
     env: str = ""

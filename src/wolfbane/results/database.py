@@ -1,0 +1,109 @@
+"""The database of a history: opened, brought up to date, its errors as ours."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.exc import DatabaseError, IntegrityError, SQLAlchemyError
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.results import migrations
+
+NAME = "history.sqlite"
+REVISION = "0003"
+_LOCK_TIMEOUT = 20
+"""Seconds that SQLite waits for another run's writing."""
+_MIGRATING = 5_026_003
+"""The number of PostgreSQL's lock that a migration takes; any number would do."""
+
+
+class Database:
+    """A connection to SQLite or PostgreSQL. Raises InputError where it cannot be used."""
+
+    def __init__(self, folder: Path, url: str = "") -> None:
+        self._file = None if url else folder / NAME
+        try:
+            self._engine = _engine(folder, url)
+        except (SQLAlchemyError, ImportError, OSError) as error:
+            raise InputError(Problem(f"the history cannot be opened: {_short(error)}")) from None
+        self.name = str(self._file.name if self._file else self._engine.url)
+        with self.transaction() as connection:
+            self._bring_up_to_date(connection)
+
+    @contextmanager
+    def transaction(self) -> Iterator[sa.Connection]:
+        """A connection whose changes are kept together, or not at all."""
+        try:
+            with self._engine.begin() as connection:
+                yield connection
+        except IntegrityError:
+            raise
+        except DatabaseError as error:
+            words = f"the history cannot be used: {_short(error)}"
+            hint = "move it away, and a new one is begun" if self._file else ""
+            raise InputError(Problem(words, str(self._file or ""), hint=hint)) from None
+
+    def _bring_up_to_date(self, connection: sa.Connection) -> None:
+        """Bring the tables to this version's shape. Raises InputError on a newer one."""
+        version = _version(connection)
+        if version > REVISION:
+            words = f"{self.name} is from a newer version of Wolfbane ({version})"
+            raise InputError(Problem(f"{words}; this one knows {REVISION}"))
+        if version == REVISION:
+            return
+        if connection.dialect.name == "sqlite":
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
+        else:
+            connection.execute(sa.select(sa.func.pg_advisory_xact_lock(_MIGRATING)))
+        if _version(connection) != REVISION:  # else another run was quicker
+            _migrate(connection)
+
+
+def _engine(folder: Path, url: str) -> sa.Engine:
+    if not url:
+        folder.mkdir(parents=True, exist_ok=True)
+    made = sa.make_url(_with_driver(url) if url else f"sqlite:///{folder / NAME}")
+    sqlite = made.get_backend_name() == "sqlite"
+    options: dict[str, Any] = {"connect_args": {"timeout": _LOCK_TIMEOUT}} if sqlite else {}
+    engine = sa.create_engine(made, **options)
+    if sqlite:
+        sa.event.listen(engine, "connect", _careful)
+    return engine
+
+
+def _version(connection: sa.Connection) -> str:
+    """The revision of the tables; nothing where there are none yet."""
+    if not sa.inspect(connection).has_table("alembic_version"):
+        return ""
+    return connection.scalar(sa.text("SELECT version_num FROM alembic_version")) or ""
+
+
+def _careful(connection: Any, record: object) -> None:
+    connection.execute("PRAGMA journal_mode=WAL")
+    connection.execute("PRAGMA foreign_keys=ON")
+
+
+def _migrate(connection: sa.Connection) -> None:
+    from alembic import command
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(migrations.__file__).parent))
+    config.attributes["connection"] = connection
+    command.upgrade(config, "head")
+
+
+def _with_driver(url: str) -> str:
+    """PostgreSQL through psycopg, however its URL begins."""
+    for start in ("postgresql://", "postgres://"):
+        if url.startswith(start):
+            return "postgresql+psycopg://" + url.removeprefix(start)
+    return url
+
+
+def _short(error: BaseException) -> str:
+    return str(getattr(error, "orig", None) or error).strip().partition("\n")[0]

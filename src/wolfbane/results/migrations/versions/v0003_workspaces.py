@@ -1,0 +1,85 @@
+"""A run belongs to a workspace; two workspaces may have runs of the same name."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0003"
+down_revision = "0002"
+
+_RUNS = (
+    "id", "name", "began", "seconds", "exit_code", "target", "command", "expression", "counts",
+    "origin",
+)  # fmt: skip
+_RESULTS = ("test_id", "run_id", "outcome", "seconds", "attempts", "message")
+
+
+def upgrade() -> None:
+    """Add the workspace; runs that are there have none until one claims them."""
+    if op.get_bind().dialect.name == "sqlite":
+        _rebuild()
+        return
+    for column in _new_columns():
+        op.add_column("runs", column)
+    op.drop_constraint("runs_name_key", "runs", type_="unique")
+    op.create_unique_constraint("runs_by_workspace", "runs", ["workspace", "name"])
+
+
+def _new_columns() -> list[sa.Column[str]]:
+    return [
+        sa.Column("workspace", sa.Text, nullable=False, server_default=""),
+        sa.Column("workspace_name", sa.String(200), nullable=False, server_default=""),
+    ]
+
+
+def _rebuild() -> None:
+    """SQLite cannot drop a constraint, and to drop a table empties those that refer to it.
+
+    So the results are built anew, too, and their old table goes first.
+    """
+    op.create_table(
+        "new_runs",
+        sa.Column("id", sa.Integer, primary_key=True),
+        sa.Column("name", sa.String(80), nullable=False),
+        sa.Column("began", sa.String(32), nullable=False),
+        sa.Column("seconds", sa.Float, nullable=False),
+        sa.Column("exit_code", sa.Integer, nullable=False),
+        sa.Column("target", sa.String(200), nullable=False),
+        sa.Column("command", sa.Text, nullable=False),
+        sa.Column("expression", sa.Text, nullable=False),
+        sa.Column("counts", sa.Text, nullable=False),
+        sa.Column("origin", sa.String(200), nullable=False),
+        *_new_columns(),
+        sa.UniqueConstraint("workspace", "name"),
+    )
+    op.create_table(
+        "new_results",
+        sa.Column(
+            "test_id", sa.Integer, sa.ForeignKey("tests.id"), primary_key=True,
+            autoincrement=False,
+        ),
+        sa.Column(
+            "run_id", sa.Integer, sa.ForeignKey("new_runs.id", ondelete="CASCADE"),
+            primary_key=True, autoincrement=False,
+        ),
+        sa.Column("outcome", sa.String(12), nullable=False),
+        sa.Column("seconds", sa.Float, nullable=False),
+        sa.Column("attempts", sa.Integer, nullable=False),
+        sa.Column("message", sa.Text, nullable=False),
+        sqlite_with_rowid=False,
+    )  # fmt: skip
+    for table, columns in (("runs", _RUNS), ("results", _RESULTS)):
+        names = ", ".join(columns)
+        op.execute(f"INSERT INTO new_{table} ({names}) SELECT {names} FROM {table}")
+    op.drop_table("results")
+    op.drop_table("runs")
+    op.rename_table("new_runs", "runs")
+    op.rename_table("new_results", "results")
+    op.create_index("ix_runs_began", "runs", ["began"])
+    op.create_index("results_by_run", "results", ["run_id", "outcome"])
+
+
+def downgrade() -> None:
+    """Not possible: two workspaces may have runs of the same name by now."""
+    raise NotImplementedError("runs of several workspaces do not fit the older tables")

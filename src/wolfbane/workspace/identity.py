@@ -1,0 +1,54 @@
+"""What makes a workspace the same one on every machine: for a history that several share."""
+
+from __future__ import annotations
+
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+
+from wolfbane.workspace.settings import Workspace
+
+
+@dataclass(frozen=True)
+class Identity:
+    """``text`` tells a workspace from all others, ``name`` is its title for people.
+
+    Without a text, everything in a history belongs to the workspace.
+    """
+
+    text: str = ""
+    name: str = ""
+
+
+def identity_of(workspace: Workspace) -> tuple[Identity, str]:
+    """The identity, and a warning where it is not certain to be the same elsewhere.
+
+    The key ``identity``, else the repository's first commit and the folder within it, else the
+    name.
+    """
+    name = workspace.name
+    if given := workspace.settings.workspace.identity:
+        return Identity(f"key {given}", name), ""
+    if _git(workspace.root, "rev-parse", "--is-shallow-repository") == "true":
+        hint = "set 'identity' in [workspace] of wolfbane.toml"
+        warning = (
+            "this clone is shallow and lacks the repository's first commit: in the team's history "
+            f"this workspace goes by its name, '{name}', which another clone may not; {hint}"
+        )
+        return Identity(f"name {name}", name), warning
+    # The last one listed is the oldest, where histories were merged that begin apart.
+    roots = _git(workspace.root, "rev-list", "--max-parents=0", "HEAD").split()
+    if not roots:
+        return Identity(f"name {name}", name), ""
+    folder = _git(workspace.root, "rev-parse", "--show-prefix").rstrip("/")
+    return Identity(f"commit {roots[-1]} {folder}".rstrip(), name), ""
+
+
+def _git(root: Path, *arguments: str) -> str:
+    """What git says; nothing where there is no git, no repository or no commit."""
+    command = ["git", "-C", str(root), *arguments]
+    try:
+        done = subprocess.run(command, capture_output=True, check=False)
+    except OSError:
+        return ""
+    return done.stdout.decode("utf-8", "surrogateescape").strip() if done.returncode == 0 else ""
