@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import os
 import pty
+import re
+import shlex
 import subprocess
 import tempfile
 from pathlib import Path
@@ -186,3 +188,45 @@ def test_colour_on_a_terminal_only(folder):
     assert "\x1b[1;38;5;" in on_a_terminal(folder, "run")
     plain = on_a_terminal(folder, "run", NO_COLOR="1")
     assert ";38;5;" not in plain and "[31m" not in plain
+
+
+HOOKS = {
+    "py/test_hooks.py": """
+        import unittest
+        class Quay(unittest.TestCase):
+            @classmethod
+            def tearDownClass(cls): raise ValueError("not tidy")
+            def test_one(self): pass
+        def tearDownModule(): raise ValueError("not tidy")
+        """,
+    "rules/quay.feature": """
+        Feature: Quay
+          Scenario: one
+            Given a boat
+        """,
+    "rules/steps/quay.py": """
+        from wolfbane.steps import after, given
+        @given("a boat")
+        def boat(): pass
+        @after("feature")
+        def tidy(): raise ValueError("not tidy")
+        @after("run")
+        def over(): raise ValueError("not over")
+        """,
+    "t/quay.t": "#!/bin/sh\necho 1..2\necho 'ok 1 - a'\necho 'not ok 2 - b'\n",
+}
+
+
+def test_run_it_again_chooses_what_brings_the_entry_back(folder):
+    for name, text in HOOKS.items():
+        folder.file(name, text, mode=0o755)
+    run = folder.run()
+    told = re.findall(r"^(?:failed|errored)  (.+?)$.+?run it again: wolfbane (.+?)$", run.out,
+                      re.DOTALL | re.MULTILINE)  # fmt: skip
+    assert {address for address, _ in told} == {
+        "py/test_hooks.py#Quay / tearDownClass", "py/test_hooks.py#test_hooks / tearDownModule",
+        "rules/quay.feature#after feature", "rules/steps#after run", "t/quay.t",
+    }  # fmt: skip
+    for address, command in told:
+        again = folder.run(*shlex.split(command)[1:])
+        assert again.outcomes.get(address) == run.outcomes[address], command

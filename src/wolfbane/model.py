@@ -202,7 +202,8 @@ class Result:
     ``began`` counts from the start of the run; ``worker`` is the number of the place among
     those that work at once, 0 where none was needed. ``account`` is for
     tests behind a bridge. ``environment`` is the name of what it ran against, even where a run
-    has only one, and its address does not say so.
+    has only one, and its address does not say so. ``again`` are the arguments that choose what
+    has to run for it to come again, where its own address chooses nothing: that of a hook.
     """
 
     address: str
@@ -228,6 +229,7 @@ class Result:
     began: float = 0.0
     worker: int = 0
     account: Account = Account.AGREED
+    again: tuple[str, ...] = ()
 
     @property
     def variant(self) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
 from typing import Any
 
 from wolfbane.engines import engine_for
@@ -126,21 +127,23 @@ class BatchRunner:
         limit = self.timeout or self.workspace.limit(suite)
         printed: list[str] = []
 
+        def told(path: str, name: str, message: Message, output: str) -> None:
+            test = Test(suite.name, suite.kind, path, name, exact=True, target=target)
+            result = self.maker.make(test, message, output)
+            self.finished(replace(result, again=("--suite", suite.name)), True)
+
         def listen(message: Message) -> None:
             if message["type"] == "output":
                 printed.append(str(message["text"]))
             elif message["type"] == "finished":
                 path, _, name = str(message["address"]).partition("#")
-                test = Test(suite.name, suite.kind, path, name, exact=True, target=target)
-                self.finished(self.maker.make(test, message, "".join(printed)), True)
+                told(path, name, message, "".join(printed))
 
         ending = await worker.ask({"type": "close"}, "closed", listen, limit)
         if ending.end not in (End.DONE, End.STOPPED):
-            path = suite.paths[0]
-            test = Test(suite.name, suite.kind, path, "after run", exact=True, target=target)
             words = f"while its last hooks ran: {ending.words or ending.end.value}"
             message = {"outcome": AFTER_CRASH[ending.end], "message": words}
-            self.finished(self.maker.make(test, message, worker.printed()), True)
+            told(suite.paths[0], "after run", message, worker.printed())
 
     def _next(self, slot: Slot) -> Batch:
         """The first batch whose file this slot has loaded, else one that no other slot has.

@@ -193,6 +193,18 @@ class Course:
             target=batch.target,
         )  # fmt: skip
 
+    def _again(self, test: Test) -> tuple[str, ...]:
+        """Arguments that choose the tests around a hook: its class or group, file or suite."""
+        others = [other.name for other in self._batch.tests if other.path == test.path]
+        browser = ("--browser", test.browser) if test.browser else ()
+        for name in (test.name, *test.around):
+            if any(other == name or other.startswith(f"{name}{NESTED}") for other in others):
+                group = replace(test, name=name).address
+                return () if name == test.name else (group,)
+        if others:
+            return (test.path, *browser)
+        return ("--suite", test.suite, *browser)
+
     def _account_for_the_rest(self) -> None:
         """What never came up. That is no fault of a test that was only thought to be there."""
         chosen = {test.name for test in self._batch.tests}
@@ -229,6 +241,8 @@ class Course:
         if marks := self._marks.pop(test.place, None):
             message = _with_paths(message, marks)
         result = self._runner.maker.make(test, message, output, parts, evidence, began, worker)
+        if test.place not in self._planned and test.place not in self._met:
+            result = replace(result, again=self._again(test))
         if test.place in self._planned:
             self._runner.ended(test, result, self._batch)
         elif not (self._batch.fresh and self._suite.bridge):  # a launcher may run more, again

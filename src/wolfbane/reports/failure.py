@@ -35,7 +35,7 @@ def print_failure(
     plain = console.options.ascii_only
     for block in _blocks(result, folder, verbose=verbose, plain=plain):
         console.print(block, soft_wrap=True)
-    again = repeating([result.address], pointed)
+    again = repeating(result.again or [result.address], pointed)
     console.print(Text.assemble(("\n  run it again: ", "dim"), again), soft_wrap=True)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
 
@@ -58,7 +59,7 @@ def compose(
         "name": name, "verdict": verdict, "run": started, "finished": finished, "link": link,
         "good": bool(finished and finished.exit_code == 0), "since": since, "attached": attached,
         "bad": bad[:MOST], "more": max(len(bad) - MOST, 0), "places": [p for p in places if p],
-        "again": repeating(["--status", failed_as(bad) or "blocked"], pointed),
+        "again": repeating(_again(bad), pointed),
         "first": lambda text: _one_line(visible(text).strip().partition("\n")[0])[:200],
     }  # fmt: skip
     message.set_content(_TEMPLATES.get_template("mail.txt").render(told))
@@ -67,6 +68,13 @@ def compose(
         file = f"{started.run if started else 'report'}.html"
         message.add_attachment(report, maintype="text", subtype="html", filename=file)
     return message
+
+
+def _again(bad: Sequence[Result]) -> Sequence[str]:
+    """Arguments that choose what failed; hooks have no status of their own to choose them by."""
+    if bad and all(result.again for result in bad):
+        return list(dict.fromkeys(word for result in bad for word in result.again))
+    return ["--status", failed_as(bad) or "blocked"]
 
 
 def _is_told(result: Result) -> bool:

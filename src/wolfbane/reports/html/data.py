@@ -79,6 +79,7 @@ def detail(result: Result, keeper: Keeper) -> dict[str, Any]:
         "more": max(len(result.parts) - _PARTS, 0),
         "evidence": keeper.embedded(result.evidence),
         "account": ACCOUNTS.get(result.account, ""),
+        "again": [visible(word) for word in result.again],
         "worker": result.worker,
         "began": result.began,
         "earlier": [

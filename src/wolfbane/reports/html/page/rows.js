@@ -50,5 +50,6 @@ function quoted(word) {
 }
 
 function commandFor(number) {
-  return ["wolfbane", "run", ...index.pointed, addressOf(rows[number])].map(quoted).join(" ");
+  const chosen = detailsOf(number).again ?? [addressOf(rows[number])];
+  return ["wolfbane", "run", ...index.pointed, ...chosen].map(quoted).join(" ");
 }

@@ -80,7 +80,7 @@ function showTest(number) {
     node("p", {}, node("span", {class: "path"}, index.paths[row[PATH]]), " ", tag(index.browsers[row[BROWSER]]), " ", tag(index.targets[row[TARGET]]), " ", tags.flat()),
     earlier.length ? node("h2", {}, `Attempt ${row[ATTEMPTS]}, the last`) : null,
     ...attempt(detail),
-    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
+    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account", "again"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
     earlier.length ? node("h2", {}, "Before that") : null, ...earlier,
     node("h2", {}, "Run it again"), command(commandFor(number)),
   ].filter(Boolean));
