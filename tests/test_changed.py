@@ -21,7 +21,11 @@ SETTINGS = """
     name = "rules"
     kind = "scenario"
     paths = ["rules"]
-    steps = ["rules/steps"]
+
+    [[suite]]
+    name = "log"
+    kind = "tap"
+    paths = ["t/*.t"]
 """
 
 
@@ -43,7 +47,12 @@ def harbour(folder):
     folder.file("tests/test_fit.py", "from berths.fit import measures\ndef test_fit(): pass\n")
     folder.file("tests/test_tides.py", "import tides\ndef test_tide(): pass\n")
     folder.file("tests/test_alone.py", "def test_alone(): pass\n")
-    folder.file("rules/steps/berth_steps.py", "from wolfbane.steps import given\nimport heights\n")
+    steps = "from wolfbane.steps import given\nimport berth_words\nfrom lib import signals\n"
+    folder.file("rules/steps/berth_steps.py", steps)
+    folder.file("rules/steps/berth_words.py", "import flags\n")
+    folder.file("flags.py", "")
+    folder.file("lib/signals.py", "")
+    folder.file("t/log.t", "print qq{1..1\\nok 1\\n};\n")
     folder.file("rules/berth.feature", "Feature: Berths\n  Scenario: one\n    Given a boat\n")
     git(folder, "init", "-q", "-b", "main")
     git(folder, "add", "-A")
@@ -63,12 +72,16 @@ def chosen(folder, *arguments):
     ("lib/heights.py", {"tests/test_tides.py"}),
     ("tests/test_alone.py", {"tests/test_alone.py"}),
     ("rules/steps/berth_steps.py", {"rules/berth.feature"}),
+    ("rules/steps/new_steps.py", {"rules/berth.feature"}),
+    ("flags.py", {"rules/berth.feature"}),
+    ("lib/deep/Log.pm", {"t/log.t"}),
+    ("lib/signals.py", {"rules/berth.feature"}),
     ("tables/prices.csv", {"tests/test_fit.py", "tests/test_tides.py", "tests/test_alone.py"}),
     ("README.md", set()),
 ])  # fmt: skip
 def test_a_change_reaches_what_imports_it(harbour, file, reached):
     path = harbour.path / file
-    path.parent.mkdir(exist_ok=True)
+    path.parent.mkdir(exist_ok=True, parents=True)
     path.write_text((path.read_text() if path.exists() else "") + "# changed\n")
     assert chosen(harbour, "--changed", "HEAD") == reached
     git(harbour, "add", "-A")
@@ -114,7 +127,7 @@ def test_what_git_does_not_know_is_said(harbour, tmp_path):
     assert "changed:mian: git knows no such revision; did you mean main?" in wrong.err
     assert harbour.call("list", "--changed=--output=x").code == 2
     nothing = harbour.call("run", "--changed", "HEAD")
-    assert (nothing.code, "changed:HEAD matches 0 of 4 tests" in nothing.err) == (3, True)
+    assert (nothing.code, "changed:HEAD matches 0 of 5 tests" in nothing.err) == (3, True)
     (harbour.path / ".git").rename(tmp_path / "away")
     bare = harbour.call("list", "--changed", "HEAD")
     assert (bare.code, "not a git repository" in bare.err) == (2, True)

@@ -57,6 +57,9 @@ class BridgeEngine:
             return None
         return TestFile(path, suite.name, self.kind, tuple(tests), tuple(blocks), divisible=False)
 
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        return (suite.bridge,)
+
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         bridge = _bridge(root, suite)
         try:

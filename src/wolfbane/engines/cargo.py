@@ -12,6 +12,7 @@ from wolfbane.model import Block, Test, TestFile
 from wolfbane.workspace.settings import Suite
 
 _MANIFEST = "Cargo.toml"
+_CARGO_FILES = (_MANIFEST, "Cargo.lock")
 _WHAT = "Rust toolchain"
 
 
@@ -46,6 +47,10 @@ class CargoEngine:
             path, suite.name, self.kind, tuple(tests), tuple(blocks),
             complete=not (found.documented or found.generated), dynamic=found.generated,
         )  # fmt: skip
+
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        crates = ["" if path in (".", "") else f"{path.rstrip('/')}/" for path in suite.paths]
+        return [f"{crate}**/{name}" for crate in crates for name in ("*.rs", *_CARGO_FILES)]
 
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         manifest = _manifest(root, suite)

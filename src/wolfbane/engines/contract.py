@@ -50,6 +50,12 @@ class Engine(Protocol):
         Runs none of the user's code.
         """
 
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        """Folders and globs that all tests of the suite depend on, besides what it names itself.
+
+        What its settings leave to the kind counts as if it were written.
+        """
+
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         """How to start a worker. Raises Missing where the runtime is not here."""
 

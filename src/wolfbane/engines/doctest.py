@@ -45,6 +45,9 @@ class DoctestEngine:
         )
         return TestFile(path, suite.name, self.kind, tests, complete=b"__test__" not in source)
 
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        return ()
+
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         return python_worker(root, suite)
 

@@ -60,6 +60,9 @@ class NodeEngine:
             complete=bool(tests) and not declared.dynamic, dynamic=declared.dynamic,
         )  # fmt: skip
 
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        return ()
+
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         command = [
             _runtime(root, suite),

@@ -65,6 +65,9 @@ class PythonEngine:
             depends=hidden.depends,
         )
 
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        return ()
+
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         return python_worker(root, suite)
 

@@ -44,17 +44,22 @@ class ScenarioEngine:
         blocks = [Block(s.name, s.start, s.end) for s in feature.sections]
         return TestFile(path, suite.name, self.kind, tuple(tests), tuple(blocks), divisible=False)
 
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        return steps_folders(root, suite)
+
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         command = python_worker(root, suite)
-        steps = list(suite.steps) or _steps_beside(root, suite)
+        steps = steps_folders(root, suite)
         return replace(command, options={**command.options, "steps": steps})
 
     def runtime(self, root: Path, suite: Suite) -> str:
         return runtime(root, suite)
 
 
-def _steps_beside(root: Path, suite: Suite) -> list[str]:
-    """The folders named ``steps`` in or beside the suite's paths."""
+def steps_folders(root: Path, suite: Suite) -> list[str]:
+    """The folders with a suite's steps: those it names, else ``steps`` in or beside its paths."""
+    if suite.steps:
+        return list(suite.steps)
     found: dict[str, None] = {}
     for path in suite.paths:
         place = PurePosixPath(path.partition("*")[0].rstrip("/") or ".")

@@ -34,6 +34,9 @@ class TapEngine:
         test = Test(suite.name, self.kind, path, "", line=1, end=lines)
         return TestFile(path, suite.name, self.kind, (test,), divisible=False)
 
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        return [f"{path}/**/{name}" for path in _library(suite) for name in ("*.pm", "*.pl")]
+
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         interpreters: dict[str, list[str]] = {}
         for suffix, given in suite.interpreters.items():
@@ -60,15 +63,19 @@ def _perl_path(root: Path, suite: Suite) -> list[str]:
     That is ``lib``, or ``blib``, into which it is built, where that is not older.
     """
     start = "" if suite.folder == "." else f"{suite.folder}/"
-    paths = suite.import_path or [f"{start}lib"]
     found = []
-    for path in paths:
+    for path in _library(suite):
         built = f"{path.removesuffix('lib')}blib"
         if path == f"{start}lib" and _newest(root / built) >= _newest(root / path) > 0:
             found += [f"{built}/lib", f"{built}/arch"]
         elif (root / path).is_dir():
             found.append(path)
     return found
+
+
+def _library(suite: Suite) -> list[str]:
+    start = "" if suite.folder == "." else f"{suite.folder}/"
+    return suite.import_path or [f"{start}lib"]
 
 
 def _newest(folder: Path) -> float:

@@ -49,6 +49,9 @@ class WorkflowEngine:
             depends=tuple(library.files),
         )  # fmt: skip
 
+    def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
+        return ()
+
     def worker(self, root: Path, suite: Suite) -> WorkerCommand:
         http = asdict(suite.http)
         del http["documents_token"]

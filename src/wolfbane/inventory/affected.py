@@ -6,14 +6,13 @@ import re
 from collections import deque
 from collections.abc import Collection, Mapping, Sequence
 
+from wolfbane.engines import engine_for
 from wolfbane.engines.python_imports import module_roots
 from wolfbane.inventory.files import suite_files
-from wolfbane.inventory.imports import Imports
+from wolfbane.inventory.imports import PYTHON, Imports
 from wolfbane.model import TestFile
 from wolfbane.selection.match import path_pattern
 from wolfbane.workspace.settings import Suite, Workspace
-
-_OF_A_CRATE = (".rs", "Cargo.toml", "Cargo.lock", "build.rs")
 
 
 def affected(
@@ -21,8 +20,9 @@ def affected(
 ) -> dict[str, str]:
     """The test files that changed paths reach, each with the words that say why.
 
-    A file reaches itself and what it imports; a suite's ``inputs`` reach all of its files, and
-    the sources of a crate all of its tests. Paths are relative to the workspace.
+    A file reaches itself and what it imports; a suite's ``inputs`` reach all of its files, those
+    that its kind knows (steps, the sources of a crate) included. Paths are relative to the
+    workspace.
     """
     if not changed:
         return {}
@@ -30,24 +30,20 @@ def affected(
     found: dict[str, str] = {}
     for suite in workspace.suites:
         own = [file for file in files.values() if file.suite == suite.name]
-        if cause := _input(suite, changed):
-            found.update({file.path: f"{cause}, which suite {suite.name} needs" for file in own})
+        inputs = engine_for(suite.kind).inputs(workspace.root, suite)
+        if cause := _input([*suite.inputs, *inputs], changed):
+            found.update({file.path: f"suite {suite.name} needs {cause}, which differs"
+                          for file in own})  # fmt: skip
         elif own:
             found.update(_reached(workspace, suite, own, imports, changed))
     return found
 
 
-def _input(suite: Suite, changed: Collection[str]) -> str:
+def _input(inputs: Sequence[str], changed: Collection[str]) -> str:
     """A changed path that all tests of a suite depend on."""
-    patterns = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in suite.inputs]
-    for path in sorted(changed):
-        if any(pattern.fullmatch(path) for pattern in patterns):
-            return path
-        crates = [folder.rstrip("/") for folder in suite.paths] if suite.kind == "cargo" else []
-        inside = any(crate in ("", ".") or path.startswith(f"{crate}/") for crate in crates)
-        if inside and path.endswith(_OF_A_CRATE):
-            return path
-    return ""
+    patterns = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in inputs]
+    matching = (p for p in sorted(changed) if any(glob.fullmatch(p) for glob in patterns))
+    return next(matching, "")
 
 
 def _reached(
@@ -55,10 +51,11 @@ def _reached(
     changed: Collection[str],
 ) -> dict[str, str]:  # fmt: skip
     """The files of a suite that reach something changed, by the shortest way."""
-    shared = suite_files(workspace.root, suite.steps, ("*.py",), ()) if suite.steps else []
+    inputs = engine_for(suite.kind).inputs(workspace.root, suite)
+    shared = [p for p in suite_files(workspace.root, inputs, ("*.py",), ()) if p.endswith(PYTHON)]
     needed = {file.path: [*file.depends, *shared] for file in files}
     seeds = [*needed, *(path for paths in needed.values() for path in paths)]
-    importers = imports.importers(seeds, module_roots(suite))
+    importers = imports.importers(seeds, (*module_roots(suite), *inputs))
     for path, paths in needed.items():
         for other in paths:
             importers[other].append(path)
