@@ -27,7 +27,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Asked:
-    """How to run, as the command line says it. ``timeout`` is in seconds."""
+    """How to run, as the command line says it. ``timeout`` is in seconds.
+
+    ``told`` is what earlier runs of the same ``watch`` warned of.
+    """
 
     arguments: Sequence[str] = ()
     jobs: int | None = None
@@ -53,6 +56,7 @@ class Asked:
     failed_first: bool = False
     mail_to: Sequence[str] = ()
     mail_news_only: bool = False
+    told: set[str] | None = None
 
 
 @dataclass(frozen=True)

@@ -58,7 +58,7 @@ def carry_out(ready: Ready, asked: Asked) -> int:
     report = GuardedConsole(
         ConsoleReport(
             console, quiet=asked.quiet, verbose=asked.verbose,
-            results=workspace.settings.workspace.results,
+            results=workspace.settings.workspace.results, told=asked.told,
         ),
         _without_console,
     )  # fmt: skip

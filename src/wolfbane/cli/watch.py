@@ -59,6 +59,6 @@ def command(
     arguments = ctx.meta[EXPANDED]
     asked = Asked(
         arguments, jobs, timeout, verbose=verbose, failed_first=True,
-        pointed=pointing(command, arguments),
+        pointed=pointing(command, arguments), told=set(),
     )  # fmt: skip
     Watch(opened, select, point, asked).keep_on()

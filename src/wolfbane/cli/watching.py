@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
-import queue
 import sys
-import threading
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -16,21 +13,25 @@ import click
 from wolfbane.cli.before_run import Asked, make_ready
 from wolfbane.cli.keys import Keys
 from wolfbane.cli.running import carry_out
+from wolfbane.cli.saved_files import SavedFiles
 from wolfbane.cli.selecting import Selected
 from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
 from wolfbane.inventory.affected import affected
 from wolfbane.inventory.resolving import resolved
 from wolfbane.model import Outcome
 from wolfbane.reports.text import many
-from wolfbane.selection import Expression, Term, all_of, any_of, choose, parse
+from wolfbane.results.quarantine import NAME as QUARANTINE_NAME
+from wolfbane.selection import Expression, Term, all_of, choose, parse
+from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 if TYPE_CHECKING:
     from wolfbane.cli.pointing import Point
     from wolfbane.workspace.settings import Workspace
 
 KEYS = "a all, f failed, s another selection, q quit"
-_NEVER = frozenset({"node_modules", "__pycache__", "target"})
-_FAILED = any_of(Term("status", str(outcome)) for outcome in Outcome if outcome.is_bad)
+_SETTINGS = frozenset({SETTINGS_NAME, QUARANTINE_NAME})
+# One term: a warning for each outcome that no test has would say nothing.
+_FAILED = Term("status", "|".join(str(o) for o in Outcome if o.is_bad), "regex")
 
 
 class Watch:
@@ -43,66 +44,24 @@ class Watch:
         self._opened, self._select, self._point, self._asked = opened, select, point, asked
         self._workspace = opened()
         self._narrower: Expression | None = None
-        self._looking, self._trouble = threading.Event(), ""
-        self._seen: dict[str, str] = {}
-        self._saved: queue.SimpleQueue[set[str]] = queue.SimpleQueue()
 
     def keep_on(self) -> None:
         """Go on until somebody presses q, or interrupts while nothing runs."""
-        stop = threading.Event()
-        thread = threading.Thread(target=self._look, args=(stop,), daemon=True)
-        thread.start()
-        self._looking.wait()
-        if self._trouble:
-            raise InputError(Problem(f"files cannot be watched: {self._trouble}"))
+        saved = SavedFiles(self._workspace)
+        saved.start()
+        if saved.trouble:
+            raise InputError(Problem(f"files cannot be watched: {saved.trouble}"))
         try:
             self._say_what_is_watched()
             with Keys() as keys:
                 while (key := keys.pressed()) != "q":
                     self._act(key, keys)
-                    if saved := self._news():
-                        self._run_affected(saved)
+                    if changed := saved.changed():
+                        self._take_in(changed)
         except KeyboardInterrupt:
             click.echo()
         finally:
-            stop.set()
-            thread.join(timeout=2)
-
-    def _look(self, stop: threading.Event) -> None:
-        from watchfiles import watch
-
-        root = self._workspace.root
-        try:
-            for changes in watch(
-                root, stop_event=stop, watch_filter=lambda _, path: self._matters(Path(path)),
-                debounce=400, rust_timeout=200, yield_on_timeout=True, raise_interrupt=False,
-            ):  # fmt: skip
-                self._looking.set()
-                self._saved.put({Path(path).relative_to(root).as_posix() for _, path in changes})
-        except (OSError, RuntimeError) as error:
-            self._trouble = str(error)
-            self._looking.set()
-
-    def _matters(self, path: Path) -> bool:
-        if self._workspace.results in path.parents:
-            return False
-        inside = path.relative_to(self._workspace.root).parts
-        return not any(part.startswith(".") or part in _NEVER for part in inside)
-
-    def _news(self) -> set[str]:
-        """The paths that were saved with another content than when last looked at."""
-        saved: set[str] = set()
-        while not self._saved.empty():
-            saved |= self._saved.get()
-        return {path for path in saved if self._differs(path)}
-
-    def _differs(self, path: str) -> bool:
-        try:
-            mark = hashlib.blake2b((self._workspace.root / path).read_bytes()).hexdigest()
-        except OSError:
-            mark = ""
-        known, self._seen[path] = self._seen.get(path), mark
-        return known != mark
+            saved.stop()
 
     def _act(self, key: str, keys: Keys) -> None:
         if key == "a":
@@ -114,16 +73,23 @@ class Watch:
                 text = click.prompt("only", default="", show_default=False, prompt_suffix=": ")
             self._narrow(text)
 
-    def _run_affected(self, saved: set[str]) -> None:
+    def _take_in(self, changed: set[str]) -> None:
+        """Run the tests that changed files affect; settings that changed are read first."""
+        settings = [path for path in sorted(changed) if Path(path).name in _SETTINGS]
         try:
+            self._workspace = self._opened()
             selected = self._select()
-            reached = affected(self._workspace, selected.inventory.files, saved)
+            reached = affected(self._workspace, selected.inventory.files, changed)
         except WolfbaneError as error:
             click.echo(f"wolfbane: {error}", err=True)
             return
+        if settings:
+            click.echo(f"\nread again: {', '.join(settings)}")
         if reached:
-            named = ", ".join(sorted(saved)[:3]) + (", ..." if len(saved) > 3 else "")
+            named = ", ".join(sorted(changed)[:3]) + (", ..." if len(changed) > 3 else "")
             self._run(Term("changed", named, "quoted", among=reached))
+        elif settings:
+            self._say_what_is_watched()
 
     def _run(self, only: Expression | None = None) -> None:
         """Run what is chosen, or what of it an expression matches; say what is wrong and go on."""

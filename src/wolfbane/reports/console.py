@@ -52,9 +52,11 @@ class ConsoleReport:
 
     def __init__(
         self, console: Page, *, quiet: bool = False, verbose: bool = False, live: bool = True,
-        results: str = "",
+        results: str = "", told: set[str] | None = None,
     ) -> None:  # fmt: skip
+        """``told`` is what earlier runs of a row warned of: that is not repeated, and added to."""
         self._console = console
+        self._told = told
         self._results_folder = results
         self._quiet, self._verbose = quiet, verbose
         self._live = live and console.is_terminal and not console.is_dumb_terminal and not quiet
@@ -124,6 +126,8 @@ class ConsoleReport:
         self._waiting = Counter(event.files)
         self._suites = tuple(event.suites)
         self._targets = tuple(target.label for target in event.targets)
+        if self._told is not None:
+            event = _with_news_only(event, self._told)
         if not self._quiet:
             shown = header(event, self._console.reading_width, verbose=self._verbose)
             self._console.print(shown, soft_wrap=True)
@@ -205,7 +209,10 @@ class ConsoleReport:
         if not self._quiet:
             self._summary(event)
         for warning in event.warnings:
-            self._warn(warning)
+            if self._told is None or warning not in self._told:
+                self._warn(warning)
+        if self._told is not None:
+            self._told.update(event.warnings)
         self._console.print(closing_line(event, self._run))
 
     def _summary(self, event: RunFinished) -> None:
@@ -255,3 +262,17 @@ class ConsoleReport:
             )
             self._progress.start()
         return self._progress
+
+
+def _with_news_only(event: RunStarted, told: set[str]) -> RunStarted:
+    """A run's start without what was told before, and without the suites that it leaves aside."""
+
+    def news(found: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(each for each in found if each not in told)
+
+    shown = replace(
+        event, neglected=(), warnings=news(event.warnings), unclaimed=news(event.unclaimed),
+        without_tests=news(event.without_tests), workspaces=news(event.workspaces),
+    )  # fmt: skip
+    told.update(event.warnings, event.unclaimed, event.without_tests, event.workspaces)
+    return shown
