@@ -130,12 +130,90 @@ def test_reports_join_the_history_once(folder):
     ("hello\n", "is no TAP"), ("{", "is not JSON"), ("1..3\nok 1\n", "is not whole"),
     ("<testsuites/>", "there is no test in it"), ('{"results": {}}', "is no CTRF report"),
 ])  # fmt: skip
-def test_what_cannot_be_read_is_said_and_nothing_is_taken_in(folder, text, words):
+def test_what_cannot_be_read_is_said_and_the_rest_is_taken_in(folder, text, words):
     folder.file("good.tap", "1..1\nok 1 - a\n")
     folder.file("bad.txt", text)
-    refused = folder.call("import", "good.tap", "bad.txt")
-    assert (refused.code, words in refused.err, "bad.txt" in refused.err) == (2, True, True)
-    assert json.loads(folder.call("history", "--as", "json").out) == []
+    taken = folder.call("import", "bad.txt", "good.tap")
+    assert (taken.code, words in taken.err, "bad.txt" in taken.err) == (1, True, True)
+    assert "1 of 2 files could not be read" in taken.err
+    assert len(json.loads(folder.call("history", "--as", "json").out)) == 1
+
+
+def test_a_stream_that_was_bailed_out_is_a_run_that_was(folder):
+    folder.file("tide.tap", "1..3\nok 1 - a\nBail out! no water\n")
+    taken = folder.call("import", "tide.tap")
+    assert (taken.code, "1 test: 1 passed; bailed out: no water" in taken.out) == (0, True)
+    [run] = json.loads(folder.call("history", "--as", "json").out)
+    assert (run["exit_code"], run["reason"]) == (1, "bailed out: no water")
+
+
+def _report(*suites):
+    """A report of suites, which are attributes and whether their only test, always X, fails."""
+    told = [
+        f"<testsuite {attributes}>{inside}<testcase classname='Quay' name='X'>"
+        f"{'<failure/>' if fails else ''}</testcase></testsuite>"
+        for attributes, inside, fails in suites
+    ]
+    return f"<testsuites>{''.join(told)}</testsuites>"
+
+
+@pytest.mark.parametrize(("one", "other", "addresses"), [
+    (("name='east'", ""), ("name='west'", ""), ["Quay#east / X", "Quay#west / X"]),
+    (("hostname='a'", ""), ("hostname='b'", ""), ["Quay#X (a)", "Quay#X (b)"]),
+    (("", "<properties><property name='browser' value='firefox'/></properties>"),
+     ("", "<properties><property name='browser' value='webkit'/></properties>"),
+     ["Quay#X (browser=firefox)", "Quay#X (browser=webkit)"]),
+])  # fmt: skip
+def test_tests_of_a_report_are_told_apart_whatever_their_order(folder, one, other, addresses):
+    folder.file("a.xml", _report((*one, False), (*other, True)))
+    folder.file("b.xml", _report((*other, True), (*one, False)))
+    compared = json.loads(folder.call("compare", "a.xml", "b.xml", "--as", "json").out)
+    changed = ("newly_failing", "mended", "new", "gone")
+    assert [compared[group] for group in changed] == [[]] * 4
+    assert [each["address"] for each in compared["still_failing"]] == [addresses[1]]
+
+
+@pytest.mark.parametrize(("before", "after", "changed"), [
+    ("..F", "F..", {}),
+    ("...", ".F.", {"newly_failing": 1}),
+    ("FF.", "..F", {"mended": 1}),
+    ("F.", "..F.", {"new": 2}),
+    ("F.F", "F", {"gone": 2}),
+])  # fmt: skip
+def test_what_is_the_same_in_everything_is_compared_as_a_set(folder, before, after, changed):
+    for name, outcomes in (("a.xml", before), ("b.xml", after)):
+        folder.file(name, _report(*(("", "", mark == "F") for mark in outcomes)))
+    compared = json.loads(folder.call("compare", "a.xml", "b.xml", "--as", "json").out)
+    groups = ("newly_failing", "mended", "new", "gone")
+    assert {group: len(compared[group]) for group in groups if compared[group]} == changed
+
+
+@pytest.mark.parametrize("form", ["xunit", "ctrf", "tap", "json"])
+def test_a_quarantined_failure_comes_back_as_one(folder, form):
+    folder.file("test_a.py", "def test_good(): pass\ndef test_bad():\n    assert 0, 'ill'\n")
+    folder.file("quarantine.toml", """
+        [[quarantined]]
+        match = "name:bad"
+        because = "it waits"
+        since = 2026-01-01
+    """)  # fmt: skip
+    assert folder.run().code == 0
+    assert folder.call("report", "--as", form, "--to", f"r.{form}").code == 0
+    (folder.path / "quarantine.toml").unlink()
+    (folder.path / ".wolfbane").rename(folder.path / "elsewhere")
+    taken = folder.call("import", f"r.{form}")
+    assert "2 tests: 1 passed, 1 quarantined" in taken.out
+    folder.run("--retries", "0")
+    [name] = [run["name"] for run in json.loads(folder.call("history", "--as", "json").out)
+              if run["origin"] != "run"]  # fmt: skip
+    for before in (name, f"r.{form}"):
+        compared = json.loads(folder.call("compare", before, "last", "--as", "json").out)
+        assert compared["counts"] == {
+            "passed": [1, 1], "failed": [0, 1], "quarantined": [1, 0]
+        }, before  # fmt: skip
+        [bad] = compared["still_failing"]
+        assert (bad["before"], bad["after"]) == ("failed", "failed")
+        assert compared["before"]["exit_code"] == 0
 
 
 def test_what_got_slower_than_it_was_elsewhere(folder):

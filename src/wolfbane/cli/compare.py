@@ -66,7 +66,8 @@ def command(
         raise InputError(Problem(f"two runs are compared, not {len(runs)}: {', '.join(runs)}"))
     names = [*runs, "last"][:2]
     before, after = in_order(*(run_named(store, n) for n in names)) if runs else latest_two(store)
-    if (before.entry.name, before.only) == (after.entry.name, after.only):
+    two_files = len({Path(name).resolve() for name in names if Path(name).is_file()}) == 2
+    if (before.entry.name, before.only) == (after.entry.name, after.only) and not two_files:
         raise InputError(Problem(f"'{names[0]}' and '{names[1]}' are the same run"))
     quarantine = read_quarantine(found)
     tests = open_inventory(found).tests if pick or quarantine.entries else []

@@ -110,6 +110,9 @@ def _entry(test: Mapping[str, Any]) -> Entry:
     if status == "other" and raw not in _OURS:
         message = message or f"its status is other{f', {raw}' if raw else ''}"
     path = str(test.get("filePath", ""))
+    extra = test.get("extra") or {}
+    told = [("tag", str(tag)) for tag in test.get("tags", ())]
+    told += [(key, str(test[key])) for key in ("browser", "device") if test.get(key)]
     suite = test.get("suite", "")
     return Entry(
         name=name,
@@ -121,11 +124,12 @@ def _entry(test: Mapping[str, Any]) -> Entry:
         message=message[:LONGEST],
         detail=str(test.get("trace", ""))[:LONGEST],
         output="\n".join(map(str, test.get("stdout", ())))[:LONGEST],
-        properties=tuple(("tag", str(tag)) for tag in test.get("tags", ())),
+        properties=tuple(told),
         attachments=tuple(str(kept["path"]) for kept in test.get("attachments", ())),
         earlier=tuple(_attempt(name, each) for each in test.get("retryAttempts", ())),
         parts=tuple(Part(str(s["name"]), _STATUSES[s["status"]]) for s in test.get("steps", ())),
         address=name if path and name.startswith(path) else "",
+        quarantined=str(extra.get("quarantined", "")),
     )
 
 

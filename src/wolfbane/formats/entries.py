@@ -23,7 +23,9 @@ class Entry:
     """One test of a report.
 
     ``group`` is what the test is nested in as the report calls it (a class), ``suite`` the
-    names of the suites around it, joined by `` / ``. ``address`` is there in reports of ours.
+    names of the suites around it, joined by `` / ``; ``suite_file``, ``host`` and
+    ``suite_properties`` are those of the innermost one that says any. ``address`` and
+    ``quarantined`` (why) are there in reports of ours.
     """
 
     name: str
@@ -41,6 +43,10 @@ class Entry:
     earlier: tuple[Entry, ...] = ()
     parts: tuple[Part, ...] = ()
     address: str = ""
+    suite_file: str = ""
+    host: str = ""
+    suite_properties: tuple[tuple[str, str], ...] = ()
+    quarantined: str = ""
 
     @property
     def tags(self) -> tuple[str, ...]:

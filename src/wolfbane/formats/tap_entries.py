@@ -13,19 +13,22 @@ from wolfbane.model import Outcome, Part
 _OURS = {str(outcome): outcome for outcome in Outcome}
 
 
-def read_tap(lines: Iterable[str]) -> list[Entry]:
-    """The tests of a whole stream. Raises FormatError where it is cut short or no TAP at all."""
+def read_tap(lines: Iterable[str]) -> tuple[list[Entry], str]:
+    """The tests of a stream, and why it was bailed out, if it was.
+
+    Raises FormatError where it is cut short or no TAP at all.
+    """
     reader = Reader()
     for line in lines:
         reader.feed(line)
     document = reader.finish()
     if not document.seen_any:
         raise FormatError("is no TAP: no plan and no point is in it")
-    if document.bail_out is not None:
-        raise FormatError(f"bailed out: {document.bail_out}")
-    if document.problems:
+    bailed_out = document.bail_out is not None
+    if document.problems and not bailed_out:
         raise FormatError(f"is not whole: {document.problems[0]}")
-    return [entry_of(point) for point in document.points]
+    entries = [entry_of(point) for point in document.points]
+    return entries, f"bailed out: {document.bail_out}".rstrip(": ") if bailed_out else ""
 
 
 def entry_of(point: Point) -> Entry:
@@ -48,6 +51,7 @@ def entry_of(point: Point) -> Entry:
         properties=tuple(("tag", str(tag)) for tag in (tags if isinstance(tags, list) else ())),
         parts=tuple(parts_of(point.points)),
         address=point.name if "outcome" in told and "duration_ms" in told else "",
+        quarantined=str(told.get("quarantined", "")),
     )
 
 

@@ -22,10 +22,11 @@ def write_tap(results: Sequence[Result], held: Mapping[str, str]) -> bytes:
         if result.parts:
             lines += [f"# Subtest: {_escaped(result.address)}", *_subtest(result.parts, 1)]
         line = _point(number, result.outcome, result.address, result.message)
-        if result.address in held and result.outcome not in _DIRECTIVES:
-            line += f" # TODO quarantined: {_escaped(held[result.address])}"
+        because = held.get(result.address)
+        if because is not None and result.outcome not in (*_DIRECTIVES, *_GOOD):
+            line += f" # TODO quarantined: {_escaped(because)}"
         lines.append(line)
-        lines += _diagnostics(result)
+        lines += _diagnostics(result, because)
     return ("\n".join(lines) + "\n").encode()
 
 
@@ -48,7 +49,7 @@ def _point(number: int, outcome: Outcome, name: str, message: str) -> str:
     return line
 
 
-def _diagnostics(result: Result) -> list[str]:
+def _diagnostics(result: Result, because: str | None) -> list[str]:
     told: dict[str, object] = {"outcome": str(result.outcome)}
     told["duration_ms"] = round(result.seconds * 1000, 3)
     if result.message and result.outcome is not Outcome.SKIPPED:
@@ -56,6 +57,8 @@ def _diagnostics(result: Result) -> list[str]:
     if result.frames:
         last = result.frames[-1]
         told["at"] = {"file": last.file, "line": last.line}
+    if because is not None:
+        told["quarantined"] = because
     if result.tags:
         told["tags"] = list(result.tags)
     if result.earlier:

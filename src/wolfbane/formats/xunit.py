@@ -12,12 +12,14 @@ from wolfbane.model import Outcome, Part, Result
 # Production [2] of XML 1.0, https://www.w3.org/TR/xml/#charsets
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 _ERRORS = (Outcome.ERRORED, Outcome.CRASHED, Outcome.TIMED_OUT, Outcome.BLOCKED)
+_BAD = (Outcome.FAILED, *_ERRORS)
 
 
 def write_xunit(results: Sequence[Result], name: str, began: str, held: Mapping[str, str]) -> bytes:
     """The document, UTF-8. ``began`` is an ISO 8601 time; durations are in seconds.
 
-    ``held`` says why tests are quarantined, by address: they are written as skipped.
+    ``held`` says why tests are quarantined, by address. Where they failed they are written as
+    skipped, with how they ended as the property ``outcome``: a CI server is not to fail for them.
     """
     root = ElementTree.Element("testsuites", {"name": _clean(name), **_totals(results, held)})
     by_suite = sorted(results, key=lambda result: result.suite)
@@ -34,13 +36,13 @@ def write_xunit(results: Sequence[Result], name: str, began: str, held: Mapping[
 
 
 def _totals(results: Sequence[Result], apart: Container[str]) -> dict[str, str]:
-    held = [result for result in results if result.address not in apart]
-    skipped = sum(1 for r in held if r.outcome in (Outcome.SKIPPED, Outcome.TODO))
+    counted = [r for r in results if r.address not in apart or r.outcome not in _BAD]
+    skipped = sum(1 for r in counted if r.outcome in (Outcome.SKIPPED, Outcome.TODO))
     return {
         "tests": str(len(results)),
-        "failures": str(sum(1 for r in held if r.outcome is Outcome.FAILED)),
-        "errors": str(sum(1 for r in held if r.outcome in _ERRORS)),
-        "skipped": str(skipped + len(results) - len(held)),
+        "failures": str(sum(1 for r in counted if r.outcome is Outcome.FAILED)),
+        "errors": str(sum(1 for r in counted if r.outcome in _ERRORS)),
+        "skipped": str(skipped + len(results) - len(counted)),
         "time": f"{sum(r.seconds for r in results):.6f}",
     }
 
@@ -55,22 +57,20 @@ def _case(suite: ElementTree.Element, result: Result, held: str | None) -> None:
         time=f"{result.seconds:.6f}",
     )
     plain = result.name and result.address == f"{result.path}#{result.name}"
-    if result.tags or result.earlier or not plain:
+    told = [] if plain else [("address", result.address)]
+    told += [("tag", tag) for tag in result.tags]
+    told += [(f"attempt {e.attempt}", f"{e.outcome}: {e.message}".strip()) for e in result.earlier]
+    if held is not None:
+        told += [("quarantined", held), ("outcome", str(result.outcome))]
+    if told:
         properties = ElementTree.SubElement(case, "properties")
-        if not plain:
-            address = _clean(result.address)
-            ElementTree.SubElement(properties, "property", name="address", value=address)
-        for tag in result.tags:
-            ElementTree.SubElement(properties, "property", name="tag", value=_clean(tag))
-        for earlier in result.earlier:
-            told = f"{earlier.outcome}: {earlier.message}".strip()
-            attempt = f"attempt {earlier.attempt}"
-            ElementTree.SubElement(properties, "property", name=attempt, value=_clean(told))
+        for name, value in told:
+            ElementTree.SubElement(properties, "property", name=name, value=_clean(value))
     first = _clean(result.message).partition("\n")[0]
     detail = _clean("\n".join(filter(None, [result.trace or result.message, *_bad(result.parts)])))
-    if held is not None:
-        told = f"quarantined ({held}): {result.outcome} {first}".strip()
-        ElementTree.SubElement(case, "skipped", message=_clean(told))
+    if held is not None and result.outcome in _BAD:
+        words = _clean(f"quarantined ({held}): {result.outcome} {first}".strip())
+        ElementTree.SubElement(case, "skipped", message=words).text = detail
     elif result.outcome is Outcome.FAILED:
         ElementTree.SubElement(case, "failure", message=first, type="failed").text = detail
     elif result.outcome in _ERRORS:

@@ -64,6 +64,16 @@ class _Case:
     attachments: list[str] = field(default_factory=list)
 
 
+@dataclass
+class _Suite:
+    """A suite that is being read; what it does not say is as around it."""
+
+    name: str
+    file: str
+    host: str
+    properties: list[tuple[str, str]]
+
+
 class XunitReader:
     """Feed it bytes and take the entries they made; ``close`` says what is missing at the end.
 
@@ -79,7 +89,7 @@ class XunitReader:
         self._parser.EndElementHandler = self._end
         self._parser.CharacterDataHandler = self._data
         self._parser.StartDoctypeDeclHandler = self._doctype
-        self._suites: list[tuple[str, str]] = []
+        self._suites: list[_Suite] = []
         self._path: list[str] = []
         self._case: _Case | None = None
         self._text: Text | None = None
@@ -117,13 +127,19 @@ class XunitReader:
             raise FormatError(words, self._parser.CurrentLineNumber)
         self._path.append(name)
         if name == "testsuite":
-            own = attributes.get("file") or (self._suites[-1][1] if self._suites else "")
-            self._suites.append((attributes.get("name", ""), own))
+            outer = self._suites[-1] if self._suites else _Suite("", "", "", [])
+            file, host = (attributes.get(key) or "" for key in ("file", "hostname"))
+            own = _Suite(attributes.get("name", ""), file or outer.file, host or outer.host,
+                         [*outer.properties])  # fmt: skip
+            self._suites.append(own)
             self.began = self.began or attributes.get("timestamp", "")
         elif name == "testcase":
             self._case = _Case(attributes)
         elif self._case is not None:
             self._inside(name, attributes, self._case)
+        elif name == "property" and self._suites and attributes.get("value"):
+            told = (attributes.get("name", ""), attributes["value"])
+            self._suites[-1].properties.append(told)
 
     def _inside(self, name: str, attributes: dict[str, str], case: _Case) -> None:
         message, kind = attributes.get("message", ""), attributes.get("type", "")
@@ -176,6 +192,7 @@ class XunitReader:
         told = case.attributes
         name = told.get("name", "")
         properties = dict(case.properties)
+        suite = self._suites[-1] if self._suites else _Suite("", "", "", [])
         attempts = [attempt.entry(name) for attempt in case.bad]
         outcome, message = _judged(case, attempts)
         output = str(case.output)
@@ -183,8 +200,8 @@ class XunitReader:
             name=name,
             outcome=outcome,
             group=told.get("classname", ""),
-            suite=NESTED.join(suite for suite, _ in self._suites if suite),
-            file=told.get("file") or (self._suites[-1][1] if self._suites else ""),
+            suite=NESTED.join(each.name for each in self._suites if each.name),
+            file=told.get("file") or suite.file,
             line=_whole(told.get("line") or told.get("lineno") or ""),
             seconds=_seconds(told.get("time", "")),
             message=message,
@@ -194,6 +211,10 @@ class XunitReader:
             attachments=(*case.attachments, *_ATTACHMENT.findall(output)),
             earlier=tuple(attempt.entry(name) for attempt in case.earlier),
             address=properties.get("address", ""),
+            suite_file=suite.file,
+            host=suite.host,
+            suite_properties=tuple(suite.properties),
+            quarantined=properties.get("quarantined", ""),
         )
 
 
@@ -207,6 +228,10 @@ def _judged(case: _Case, attempts: list[Entry]) -> tuple[Outcome, str]:
         return said if known else outcome, attempts[worst].message
     if case.skipped is not None:
         message = case.skipped or str(case.reason).strip()
+        told = dict(case.properties)
+        if "quarantined" in told and told.get("outcome") in _OURS:  # it is as skipped only for CI
+            outcome = _OURS[told["outcome"]]
+            return outcome, message.partition(f"): {outcome} ")[2]
         if message.startswith("todo: "):
             return Outcome.TODO, message.removeprefix("todo: ")
         return Outcome.SKIPPED, message

@@ -29,6 +29,7 @@ def comparison_parts(console: Page, found: Comparison) -> Iterator[RenderableTyp
         line = Text.assemble((f"{title:<8}", "dim"), visible(entry.name))
         line.append(f"  {entry.began[:16].replace('T', ' ')}  {clock(entry.seconds)}", style="dim")
         line.append(f"  {visible(entry.target)}" if entry.target else "", style="dim")
+        line.append(f"  {visible(entry.reason)}" if entry.reason else "", style="khaki1")
         yield line
     if not found.chose_alike:
         told = [visible(entry.expression) for entry in (found.before, found.after)]

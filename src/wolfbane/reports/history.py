@@ -41,6 +41,7 @@ def run_table(entries: Sequence[RunEntry]) -> list[Column]:
         for entry in entries
     ]
     owners = [visible(entry.workspace_name) or "-" for entry in entries]
+    reasons = [visible(entry.reason) for entry in entries]
     several = len({entry.workspace for entry in entries}) > 1
     return [
         *([Column("workspace", owners)] if several else []),
@@ -49,6 +50,7 @@ def run_table(entries: Sequence[RunEntry]) -> list[Column]:
         Column("outcomes", outcomes, wraps=True),
         Column("time", [clock(entry.seconds) for entry in entries], 2, right=True),
         Column("exit", codes, 3, right=True),
+        *([Column("ended", reasons, 4, wraps=True)] if any(reasons) else []),
     ]
 
 

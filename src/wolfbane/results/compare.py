@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from wolfbane.model import Outcome
+from wolfbane.results.entry_addresses import as_sets
 from wolfbane.results.history import LEAST_SECONDS, histories, stands_out
 from wolfbane.results.naming import NamedRun
 from wolfbane.results.store import Ended, RunEntry, Store
@@ -72,6 +73,8 @@ def compare(
     those of another run against another one, where they share none.
     """
     old, now, left = _side_by_side(before, after)
+    old, now = as_sets(old, now)
+    quarantined |= {address for address, ended in now.items() if ended.quarantined}
     found = Comparison(before.entry, after.entry, quarantined=quarantined, left=left)
     for address in sorted({*old, *now}):
         change = Change(address, old.get(address), now.get(address))
@@ -80,7 +83,9 @@ def compare(
         if change.after and stands_out(change.after.seconds, seconds):
             found.slower.append((change, statistics.median(seconds)))
     counted = [
-        Counter(QUARANTINED if a in quarantined else e.outcome for a, e in side.items())
+        Counter(
+            QUARANTINED if e.quarantined or a in quarantined else e.outcome for a, e in side.items()
+        )
         for side in (old, now)
     ]
     found.counts = {

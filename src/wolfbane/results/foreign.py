@@ -12,10 +12,11 @@ import orjson
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.formats.ctrf_reader import read_ctrf
-from wolfbane.formats.entries import Entry, FormatError, address_of
+from wolfbane.formats.entries import Entry, FormatError
 from wolfbane.formats.tap_entries import read_tap
 from wolfbane.formats.xunit_reader import XunitReader
 from wolfbane.model import Outcome
+from wolfbane.results.entry_addresses import addresses
 from wolfbane.results.store import Ended, RunEntry
 from wolfbane.results.taking import ended_of, entry_of
 
@@ -29,6 +30,7 @@ def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[Ended]]:
 
     Tests without a suite of their own are put in ``suite``. Raises InputError.
     """
+    reason = ""
     try:
         start = path.open("rb").read(512).lstrip(b"\xef\xbb\xbf \t\r\n")
         if start.startswith((b"<", b"\xff\xfe", b"\xfe\xff")):
@@ -40,14 +42,14 @@ def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[Ended]]:
             began, entries = read_ctrf(data)
         else:
             with path.open(encoding="utf-8", errors="replace") as lines:
-                began, entries = "", read_tap(lines)
+                began, (entries, reason) = "", read_tap(lines)
     except FormatError as error:
         raise InputError(Problem(error.words, str(path), error.line)) from None
     except OSError as error:
         raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
-    if not entries:
+    if not entries and not reason:
         raise InputError(Problem("there is no test in it", str(path)))
-    return _run(path, began, entries, suite)
+    return _run(path, began, entries, suite, reason)
 
 
 def _xunit(path: Path) -> tuple[str, list[Entry]]:
@@ -79,31 +81,31 @@ def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[Ended]]:
     return replace(entry, origin=f"{ORIGIN}{path.name}"), ended
 
 
-def _run(path: Path, began: str, entries: list[Entry], suite: str) -> tuple[RunEntry, list[Ended]]:
+def _run(
+    path: Path, began: str, entries: list[Entry], suite: str, reason: str
+) -> tuple[RunEntry, list[Ended]]:
     when = _time(began) or datetime.fromtimestamp(path.stat().st_mtime).astimezone()
-    ended: dict[str, Ended] = {}
-    for entry in entries:
-        address = address_of(entry)
-        if address in ended:  # some launchers write a case once for each of its parameters
-            count = sum(key.startswith(f"{address} (") for key in ended)
-            address = f"{address} ({count + 2})"
-        own = suite or entry.suite or entry.group or "imported"
-        ended[address] = Ended(
-            address, own[:200], str(entry.outcome), entry.seconds, 1 + len(entry.earlier),
-            entry.message.partition("\n")[0],
-        )  # fmt: skip
-    counts = Counter(each.outcome for each in ended.values())
+    ended = [
+        Ended(
+            address, (suite or entry.suite or entry.group or "imported")[:200], str(entry.outcome),
+            entry.seconds, 1 + len(entry.earlier), entry.message.partition("\n")[0],
+            quarantined=bool(entry.quarantined),
+        )
+        for entry, address in zip(entries, addresses(entries), strict=True)
+    ]  # fmt: skip
+    counts = Counter(each.outcome for each in ended if not each.quarantined)
     bad = any(Outcome(outcome).is_bad for outcome in counts)
-    mark = hashlib.sha256(repr(sorted(ended.values(), key=lambda e: e.address)).encode())
+    mark = hashlib.sha256(repr(sorted(ended, key=lambda each: each.address)).encode())
     run = RunEntry(
         name=f"{when:%Y%m%d-%H%M%S}-{mark.hexdigest()[:4]}",
         began=when.isoformat(timespec="seconds"),
-        seconds=round(sum(each.seconds for each in ended.values()), 3),
-        exit_code=1 if bad else 0,
+        seconds=round(sum(each.seconds for each in ended), 3),
+        exit_code=1 if bad or reason else 0,
         counts=dict(counts),
         origin=f"{ORIGIN}{path.name}"[:200],
+        reason=reason,
     )
-    return run, list(ended.values())
+    return run, ended
 
 
 def _time(text: str) -> datetime | None:

@@ -35,6 +35,7 @@ class Ended:
     attempts: int = 1
     message: str = ""
     environment: str = ""
+    quarantined: bool = False
 
     @property
     def place(self) -> str:
@@ -44,7 +45,10 @@ class Ended:
 
 @dataclass(frozen=True)
 class RunEntry:
-    """A run on record. ``began`` is in ISO 8601 with a zone, ``seconds`` how long it took."""
+    """A run on record. ``began`` is in ISO 8601 with a zone, ``seconds`` how long it took.
+
+    ``counts`` is without quarantined tests. ``reason`` says why it ended before its time.
+    """
 
     name: str
     began: str
@@ -58,6 +62,7 @@ class RunEntry:
     id: int = 0
     workspace: str = ""
     workspace_name: str = ""
+    reason: str = ""
 
 
 class Store:
@@ -120,7 +125,8 @@ class Store:
             "name": run.name, "began": run.began, "seconds": run.seconds,
             "exit_code": run.exit_code, "target": run.target, "command": run.command,
             "expression": run.expression, "counts": json.dumps(run.counts), "origin": run.origin,
-            "workspace": self._mine.text, "workspace_name": self._mine.name[:200],
+            "reason": run.reason, "workspace": self._mine.text,
+            "workspace_name": self._mine.name[:200],
         }  # fmt: skip
         with suppress(IntegrityError), self._database.transaction() as connection:
             there = sa.select(runs.c.id).where(runs.c.name == run.name, self._ours)
@@ -134,6 +140,7 @@ class Store:
                     "test_id": known[each.address], "run_id": number[0],
                     "outcome": each.outcome, "seconds": each.seconds,
                     "attempts": each.attempts, "message": each.message[:300],
+                    "quarantined": each.quarantined,
                 }
                 for each in ended
             }  # fmt: skip
@@ -211,7 +218,8 @@ class Store:
         """How every test of a run ended."""
         query = (
             sa.select(tests.c.address, tests.c.suite, results.c.outcome, results.c.seconds,
-                      results.c.attempts, results.c.message, tests.c.environment)
+                      results.c.attempts, results.c.message, tests.c.environment,
+                      results.c.quarantined)
             .join(tests, tests.c.id == results.c.test_id)
             .where(results.c.run_id == run)
         )  # fmt: skip
@@ -230,7 +238,7 @@ class Store:
                 query = (
                     sa.select(tests.c.address, results.c.run_id, tests.c.suite, results.c.outcome,
                               results.c.seconds, results.c.attempts, results.c.message,
-                              tests.c.environment)
+                              tests.c.environment, results.c.quarantined)
                     .join(tests, tests.c.id == results.c.test_id)
                     .where(results.c.test_id.in_(wanted[start : start + _MANY]))
                     .where(results.c.run_id.in_(numbers))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from sqlalchemy import (
+    Boolean,
     Column,
     Float,
     ForeignKey,
@@ -13,6 +14,7 @@ from sqlalchemy import (
     Table,
     Text,
     UniqueConstraint,
+    false,
 )
 
 metadata = MetaData()
@@ -32,6 +34,7 @@ runs = Table(
     Column("origin", String(200), nullable=False),
     Column("workspace", Text, nullable=False, server_default=""),
     Column("workspace_name", String(200), nullable=False, server_default=""),
+    Column("reason", Text, nullable=False, server_default=""),
     UniqueConstraint("workspace", "name"),
 )
 
@@ -58,6 +61,7 @@ results = Table(
     Column("seconds", Float, nullable=False),
     Column("attempts", Integer, nullable=False),
     Column("message", Text, nullable=False),
+    Column("quarantined", Boolean, nullable=False, server_default=false()),
     Index("results_by_run", "run_id", "outcome"),
     sqlite_with_rowid=False,
 )  # fmt: skip

@@ -63,6 +63,7 @@ def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
         target=",".join(filter(None, labels)),
         command=started["command"],
         expression=started["expression"],
+        reason=finished.get("reason", ""),
     )
 
 
@@ -73,6 +74,7 @@ def ended_of(result: dict[str, Any], started: dict[str, Any]) -> Ended:
     return Ended(
         whole, result["suite"], result["outcome"], result["seconds"],
         result.get("attempt", 1), result["message"].partition("\n")[0], environment,
+        result["address"] in started.get("quarantined", ()),
     )  # fmt: skip
 
 

@@ -1,4 +1,7 @@
-"""A run belongs to a workspace; two workspaces may have runs of the same name."""
+"""A run belongs to a workspace; it may say why it ended early, a result that it is quarantined.
+
+Two workspaces may have runs of the same name.
+"""
 
 from __future__ import annotations
 
@@ -22,6 +25,7 @@ def upgrade() -> None:
         return
     for column in _new_columns():
         op.add_column("runs", column)
+    op.add_column("results", _quarantined())
     op.drop_constraint("runs_name_key", "runs", type_="unique")
     op.create_unique_constraint("runs_by_workspace", "runs", ["workspace", "name"])
 
@@ -30,7 +34,12 @@ def _new_columns() -> list[sa.Column[str]]:
     return [
         sa.Column("workspace", sa.Text, nullable=False, server_default=""),
         sa.Column("workspace_name", sa.String(200), nullable=False, server_default=""),
+        sa.Column("reason", sa.Text, nullable=False, server_default=""),
     ]
+
+
+def _quarantined() -> sa.Column[bool]:
+    return sa.Column("quarantined", sa.Boolean, nullable=False, server_default=sa.false())
 
 
 def _rebuild() -> None:
@@ -67,6 +76,7 @@ def _rebuild() -> None:
         sa.Column("seconds", sa.Float, nullable=False),
         sa.Column("attempts", sa.Integer, nullable=False),
         sa.Column("message", sa.Text, nullable=False),
+        _quarantined(),
         sqlite_with_rowid=False,
     )  # fmt: skip
     for table, columns in (("runs", _RUNS), ("results", _RESULTS)):

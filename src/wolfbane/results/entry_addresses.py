@@ -1,0 +1,126 @@
+"""Addresses for the tests of a report from elsewhere: the same test has the same one each time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from wolfbane.formats.entries import Entry, address_of
+from wolfbane.model import NESTED, Outcome
+from wolfbane.results.store import Ended
+
+ALIKE = " (alike "
+"""Before the number of an entry that others are the same as, in everything but how they ended."""
+_ORDER = {str(outcome): number for number, outcome in enumerate(Outcome)}
+_LONGEST = 60
+"""Characters of a property that may be a part of an address."""
+_ABOUT_ONE_RUN = ("tag", "attempt", "seed", "time", "date", "pid", "port", "uuid", "id")
+"""Properties that are no part of a test, by how their names begin or end."""
+
+
+def addresses(entries: Sequence[Entry]) -> list[str]:
+    """One for each entry, in their order. Those of tests do not depend on that order.
+
+    ``FILE#GROUP / NAME``, and where several have that, whatever tells them apart: the suite, its
+    file, its host, a property. What is the same in all of these is numbered, by outcome.
+    """
+    found = [address_of(entry) for entry in entries]
+    for told_apart_by in (_suite, _file, _host):
+        for members in _same(found):
+            words = [told_apart_by(entries[n]) for n in members]
+            if len(set(words)) > 1:
+                for n, word in zip(members, words, strict=True):
+                    found[n] = _with(found[n], word, told_apart_by)
+    for members in _same(found):
+        for name, values in _properties([entries[n] for n in members]).items():
+            if len({found[n] for n in members}) < len(members):
+                for n, value in zip(members, values, strict=True):
+                    found[n] += f" ({name}={value})" if value else ""
+    for members in _same(found):
+        by_outcome = sorted(members, key=lambda n: _ORDER[str(entries[n].outcome)])
+        for number, n in enumerate(by_outcome[1:], 2):
+            found[n] += f"{ALIKE}{number})"
+    return found
+
+
+def _same(found: Sequence[str]) -> Iterator[list[int]]:
+    """The numbers of entries that have the same address, for each that several have."""
+    members: dict[str, list[int]] = {}
+    for number, address in enumerate(found):
+        members.setdefault(address, []).append(number)
+    yield from (numbers for numbers in members.values() if len(numbers) > 1)
+
+
+def _suite(entry: Entry) -> str:
+    return entry.suite
+
+
+def _file(entry: Entry) -> str:
+    return entry.suite_file
+
+
+def _host(entry: Entry) -> str:
+    return entry.host
+
+
+def _with(address: str, word: str, told_apart_by: Callable[[Entry], str]) -> str:
+    if not word:
+        return address
+    if told_apart_by is _suite:
+        path, _, name = address.partition("#")
+        return f"{path}#{word}{NESTED}{name}"
+    return f"{address} ({word})"
+
+
+def _properties(entries: Sequence[Entry]) -> dict[str, list[str]]:
+    """Short properties that differ between entries, by name, each with all of their values.
+
+    Those of the tests themselves come first, then those of their suites.
+    """
+    own = [dict(entry.properties) for entry in entries]
+    suites = [dict(entry.suite_properties) for entry in entries]
+    found: dict[str, list[str]] = {}
+    for level in (own, suites):
+        for name in dict.fromkeys(name for each in level for name in each):
+            values = [each.get(name, "") for each in level]
+            short = all(len(value) <= _LONGEST and "\n" not in value for value in values)
+            if name not in found and short and len(set(values)) > 1 and not _of_one_run(name):
+                found[name] = values
+    return found
+
+
+def _of_one_run(name: str) -> bool:
+    lower = name.lower()
+    return lower.startswith(_ABOUT_ONE_RUN) or lower.endswith(_ABOUT_ONE_RUN)
+
+
+def as_sets(
+    before: Mapping[str, Ended], after: Mapping[str, Ended]
+) -> tuple[dict[str, Ended], dict[str, Ended]]:
+    """Both sides, in which entries that are alike have the address of one that ended the same.
+
+    Nothing tells them apart, so that five of which one failed are those five of which one fails.
+    """
+    sides = dict(before), dict(after)
+    names = dict.fromkeys(a.partition(ALIKE)[0] for side in sides for a in side if ALIKE in a)
+    for name in names:
+        old, now = (_taken(side, name) for side in sides)
+        stayed = []
+        for each in list(old):
+            if same := next((other for other in now if other.outcome == each.outcome), None):
+                stayed.append((each, same))
+                old.remove(each)
+                now.remove(same)
+        for side, group in zip(sides, ([a for a, _ in stayed] + old, [b for _, b in stayed] + now),
+                               strict=True):  # fmt: skip
+            side.update((_numbered(name, n), ended) for n, ended in enumerate(group, 1))
+    return sides
+
+
+def _taken(side: dict[str, Ended], name: str) -> list[Ended]:
+    """Take the entries of one name out of a side."""
+    addresses = [a for a in side if a == name or a.startswith(f"{name}{ALIKE}")]
+    return [side.pop(address) for address in addresses]
+
+
+def _numbered(name: str, number: int) -> str:
+    return f"{name}{ALIKE}{number})" if number > 1 else name
