@@ -196,58 +196,149 @@ def test_steps_that_cannot_be_loaded(rules, steps, said):
     assert result["frames"][-1]["file"] == "rules/steps/bad.py"
 
 
-BROKEN = {
+FATAL = {
     "Scenario: x": (1, "'Feature:' has to come first"),
-    "Feature: x\nScenario: y\n  Givven z": (3, "did you mean 'Given'?"),
-    "Feature: x\nScenaro: y\n  Given z": (2, "did you mean 'Scenario:'?"),
-    "Feature: x\nScenario: y\n  Given z\n  | a |\n  | 1 | 2 |": (5, "2 cells, the first one 1"),
-    'Feature: x\nScenario: y\n  Given z\n  """\n  text': (4, 'no closing """'),
     "# language: xx\nFeature: x": (1, "unknown language 'xx'"),
-    "Feature: x\nScenario Outline: y\n  Given z": (2, "without a row"),
-    "Feature: x\n@smoke\n": (2, "above nothing"),
-    "Feature: x\nScenario Outline: y\n Given <lenght>\n Examples:\n |length|\n |1|": (
-        3, "did you mean <length>?",
-    ),
     "nothing": (1, "none of these"),
     "": (1, "there is no 'Feature:'"),
-}  # fmt: skip
+    "Feature: x\nFeature: y": (2, "this is a second"),
+    "Feature: x\nBackground:\n Given a\nBackground:\n Given b": (4, "has a background already"),
+}
 
 
-@pytest.mark.parametrize("source", BROKEN)
-def test_what_is_wrong_is_named_by_line(source):
-    line, said = BROKEN[source]
+@pytest.mark.parametrize("source", FATAL)
+def test_what_costs_the_whole_file_is_named_by_line(source):
+    line, said = FATAL[source]
     with pytest.raises(FeatureError) as caught:
         read(source)
     assert said in str(caught.value) and caught.value.line == line
 
 
-def test_a_broken_file_fails_and_others_run(rules):
-    rules.file("rules/broken.feature", "Feature: x\nScenario: y\n  Givven z\n")
-    run = rules.run()
-    broken = run.results["rules/broken.feature"]
-    assert broken["outcome"] == "errored" and "did you mean 'Given'?" in broken["message"]
-    assert broken["excerpt"]["line"] == 3
-    assert named(run)["A small boat"] == "passed"
+WRONG = {
+    "Scenario: y\n  Givven z": (3, "did you mean 'Given'?"),
+    "Scenaro: y\n  Given z": (2, "did you mean 'Scenario:'?"),
+    "Scenaro: y\n  What it is for.\n  Given z": (2, "did you mean 'Scenario:'?"),
+    "Scenario: y\n  Given z\n  | a |\n  | 1 | 2 |": (5, "2 cells, the first one 1"),
+    "Scenario: y\n  Given z\n  | a": (4, "a row of a table ends with |"),
+    'Scenario: y\n  Given z\n  """\n  text': (4, 'no closing """'),
+    "Scenario Outline: y\n Given <lenght>\n Examples:\n |length|\n |1|": (
+        3, "did you mean <length>?",
+    ),
+    "@a b\nScenario: y\n  Given z": (2, "each begins with @"),
+    "Scenario: y\n  Given": (3, "'Given' without words after it"),
+    "Examples:\n | a |": (2, "examples belong below an outline"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("source", WRONG)
+def test_what_is_wrong_costs_its_own_scenario(folder, source):
+    line, said = WRONG[source]
+    folder.file("wolfbane.toml", SUITE)
+    folder.file("rules/steps/all.py", "from wolfbane.steps import step\n@step('z')\ndef z(): 0\n")
+    folder.file("rules/a.feature", f"Feature: x\n{source}\n\nScenario: good\n  Given z\n")
+    run = folder.run()
+    outcomes = named(run)
+    assert outcomes.pop("good") == "passed" and list(outcomes.values()) == ["errored"]
+    [wrong] = [result for result in run.results.values() if result["name"] != "good"]
+    assert said in wrong["message"] and wrong["frames"][0]["line"] == line
+
+
+def test_what_is_wrong_above_all_scenarios_costs_them_all(rules):
+    text = FEATURE.replace("Given the harbour is open", "Givven the harbour is open")
+    rules.file("rules/berths.feature", text)
+    assert set(named(rules.run()).values()) == {"errored"}
+
+
+def test_descriptions_and_outlines_without_rows(folder):
+    folder.file("wolfbane.toml", SUITE)
+    folder.file("rules/steps/all.py", "from wolfbane.steps import step\n@step('z')\ndef z(): 0\n")
+    folder.file("rules/a.feature", """
+        Business Need: what a harbour is for
+          * boats
+          Given names are in quotes, as everywhere.
+          Rules: see below
+          Rule: one
+            When in doubt, ask.
+            * twice
+            Scenario Outline: of <n>
+              Free text.
+              Given z
+              Examples: some
+                Given here is no step, either.
+                * nor here
+                | n |
+                | 1 |
+        Scenario Outline: later
+          Given z
+          Examples:
+            | n |
+    """)  # fmt: skip
+    run = folder.run()
+    assert named(run) == {"one / of <n> / of 1": "passed"}
+    words = "rules/a.feature:16: 'later' has no row of examples: it holds no test"
+    assert words in run.out and words in folder.call("list").err
+    [[feature, rule, outline]] = [r["about"] for r in run.results.values()]
+    assert feature[0] == "Business Need: what a harbour is for"
+    assert (
+        feature[1].startswith("* boats\nGiven names") and rule[1] == "When in doubt, ask.\n* twice"
+    )
+    assert outline[1].startswith("Free text.\nGiven here")
+
+
+def test_rows_are_chosen_by_their_table_and_keep_their_addresses(folder):
+    def write(*rows):
+        lines = "".join(f"    {row}\n" for row in rows)
+        folder.file("rules/a.feature", (
+            "Feature: f\n Scenario Outline: fee of <metres> m\n  Given <metres> <nights>\n"
+            f"  Examples: one\n    | metres | nights |\n{lines}"
+            "  @late\n  Examples: two\n    | metres | nights |\n    | 9 | 9 |\n"
+        ))  # fmt: skip
+
+    def chosen(*arguments):
+        rows = json.loads(folder.call("list", "--as", "json", *arguments).out)
+        return [row["name"].rpartition(" / ")[2] for row in rows]
+
+    folder.file("wolfbane.toml", SUITE)
+    write("| 8 | 1 |", "| 8 | 2 |", "| 7 | 1 |")
+    assert chosen() == [
+        "fee of 8 m (8, 1)", "fee of 8 m (8, 2)", "fee of 7 m", "fee of 9 m"
+    ]  # fmt: skip
+    assert chosen("rules/a.feature:4") == chosen()[:3] == chosen("rules/a.feature:5")
+    assert chosen("rules/a.feature:9") == ["fee of 9 m"] == chosen("rules/a.feature:10")
+    assert chosen("rules/a.feature:7") == ["fee of 8 m (8, 2)"]
+    before = set(chosen())
+    write("| 6 | 1 |", "| 8 | 3 |", "| 8 | 1 |", "| 8 | 2 |", "| 7 | 1 |")
+    assert before < set(chosen())
 
 
 @pytest.mark.parametrize("language", KEYWORDS)
 def test_every_keyword_of_every_language(language):
     words = KEYWORDS[language]
+    joint = "" if words.get("joined") else " "
     for feature in words["feature"]:
         for outline in words["outline"]:
             source = f"# language: {language}\n{feature}: tide\n{words['background'][0]}:\n"
-            source += f"  {words['given'][0]} water\n{words['rule'][0]}: r\n{outline}: o\n"
+            source += f"  {words['given'][0]}{joint}water\n{words['rule'][0]}: r\n{outline}: o\n"
             source += "".join(
-                f"  {w} <n>\n" for kind in ("given", "when", "then") for w in words[kind]
+                f"  {w}{'' if w.endswith(chr(39)) else joint}<n>\n"
+                for kind in ("given", "when", "then")
+                for w in words[kind]
             )
-            source += f"  {words['and'][0]} <n>\n{words['examples'][0]}:\n | n |\n | 1 |\n"
+            source += f"  {words['and'][0]}{joint}<n>\n{words['examples'][0]}:\n | n |\n | 1 |\n"
             (scenario,) = read(source).scenarios
             kinds = [step.kind for step in scenario.steps]
             expected = [kind for kind in ("given", "when", "then") for _ in words[kind]]
             assert kinds == ["given", *expected, "then"]
+            assert {step.text for step in scenario.steps} == {"water", "1"}
             assert scenario.name == "r / o / 1"
     for word in words["scenario"]:
         assert read(f"# language: {language}\n{words['feature'][0]}: t\n{word}: s").scenarios
+
+
+def test_elisions_need_no_space():
+    source = "# language: fr\nFonctionnalité: f\nScénario: s\n  Étant donné qu'il pleut\n"
+    (scenario,) = read(f"{source}  Lorsqu’un bateau arrive\n  Alors il attend\n").scenarios
+    assert [step.text for step in scenario.steps] == ["il pleut", "un bateau arrive", "il attend"]
 
 
 @for_any(st.text(alphabet='Feature:Scn rio\n|@#"<>Given a', max_size=200))

@@ -123,7 +123,10 @@ class Test:
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """A named stretch of a file that holds tests (a class): lines ``start`` to ``end``."""
+    """A named stretch of a file that holds tests (a class): lines ``start`` to ``end``.
+
+    Without a name it stands for the tests of these lines.
+    """
 
     name: str
     start: int
@@ -138,7 +141,8 @@ class TestFile:
     tell, and ``dynamic`` where these may differ each time. ``exact`` is True once a worker has
     collected this content; ``depends`` are other files whose change undoes that. ``divisible``
     files may be run class by class in several workers. ``lost`` files cannot be read at all, as
-    ``error`` says: no worker is asked about them.
+    ``error`` says: no worker is asked about them. ``warnings`` are for people; each begins with
+    its line.
     """
 
     path: str
@@ -153,6 +157,7 @@ class TestFile:
     depends: tuple[str, ...] = ()
     error: str = ""
     lost: bool = False
+    warnings: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,7 +171,10 @@ class Frame:
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """A point, subtest or step inside a test, with an outcome of its own."""
+    """A point, subtest or step inside a test, with an outcome of its own.
+
+    ``table`` and ``text`` are what stands below a step.
+    """
 
     name: str
     outcome: Outcome
@@ -175,6 +183,8 @@ class Part:
     file: str = ""
     line: int = 0
     parts: tuple[Part, ...] = ()
+    table: tuple[tuple[str, ...], ...] = ()
+    text: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,10 +199,15 @@ class Excerpt:
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """A file that an attempt left behind; ``path`` is from the run's folder."""
+    """A file that an attempt left behind; ``path`` is from the run's folder.
+
+    ``name`` is what the test calls it, ``part`` the number of the part that left it, from 1.
+    """
 
     kind: str
     path: str
+    name: str = ""
+    part: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,6 +219,7 @@ class Result:
     tests behind a bridge. ``environment`` is the name of what it ran against, even where a run
     has only one, and its address does not say so. ``again`` are the arguments that choose what
     has to run for it to come again, where its own address chooses nothing: that of a hook.
+    ``about`` are the headings that a scenario stands below, each with its description.
     """
 
     address: str
@@ -230,6 +246,7 @@ class Result:
     worker: int = 0
     account: Account = Account.AGREED
     again: tuple[str, ...] = ()
+    about: tuple[tuple[str, str], ...] = ()
 
     @property
     def variant(self) -> str:

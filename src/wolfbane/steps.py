@@ -10,8 +10,13 @@ A hole in braces takes what its parameter's annotation says: ``int``, ``float``,
 enumeration, a type given to ``hole``, or else a text: one word, or more in quotes. A compiled
 regular expression may stand in place of the words; its named groups are the holes.
 
+Words in square brackets may be left out, ``a [big ]boat``; with bars between them one of them
+stands there, ``it [is|was] moored``.
+
 A step may also ask for ``shared`` (what the steps of one scenario have in common), ``table`` (the
 rows below the step), ``text`` (the text below it), and ``scenario`` (its name and tags).
+
+``attach`` keeps a picture, a text or a file with the step that calls it.
 
 Suites need no Wolfbane installed: the worker brings this module along. Standard library only,
 Python 3.8 or later.
@@ -19,11 +24,12 @@ Python 3.8 or later.
 
 from __future__ import annotations
 
+import os
 import re
 import unittest
 from typing import Any, Callable, Dict, List, NoReturn, Optional, Tuple, Union
 
-__all__ = ["Table", "after", "before", "given", "hole", "skip", "step", "then", "when"]
+__all__ = ["Table", "after", "attach", "before", "given", "hole", "skip", "step", "then", "when"]
 
 Pattern = Union[str, "re.Pattern[str]"]
 _Function = Callable[..., Any]
@@ -37,6 +43,7 @@ class Registry:
         self.steps: List[Tuple[str, Pattern, _Function]] = []
         self.hooks: List[Tuple[str, str, str, _Function]] = []
         self.types: Dict[Any, Tuple[str, Callable[[str], Any]]] = {}
+        self.keep: Optional[Callable[[str, str, Union[str, bytes]], None]] = None
 
 
 registry = Registry()
@@ -99,6 +106,40 @@ def hole(kind: Any, pattern: str, convert: Optional[Callable[[str], Any]] = None
 def skip(reason: str) -> NoReturn:
     """End the scenario here; it is skipped."""
     raise unittest.SkipTest(reason)
+
+
+LARGEST = 10 << 20
+"""Bytes that may be attached at once."""
+_BEGINNINGS = {
+    b"\x89PNG": "png", b"\xff\xd8\xff": "jpg", b"GIF8": "gif", b"%PDF": "pdf", b"PK\x03\x04": "zip",
+}  # fmt: skip
+
+
+def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
+    """Keep something with the step that runs: reports show it there.
+
+    A text, the bytes of a picture or another file, or a path to one (``pathlib.Path``). The ending
+    of ``name`` says what it is; without one, its first bytes do. Raises OSError where a file
+    cannot be read, ValueError where it is larger than 10 MB.
+    """
+    if registry.keep is None:
+        raise RuntimeError("attach() is for steps and hooks while a scenario runs")
+    content: Union[str, bytes]
+    if isinstance(what, (str, bytes)):
+        content = what
+    else:
+        with open(what, "rb") as file:
+            content = file.read(LARGEST + 1)
+        name = name or os.path.basename(os.fspath(what))
+    if len(content) > LARGEST:
+        raise ValueError(f"{name or 'it'} is larger than {LARGEST >> 20} MB, and is not attached")
+    ending = os.path.splitext(name)[1].lower().lstrip(".")
+    if isinstance(content, str):
+        ending = ending or "txt"
+    else:
+        seen = (kind for start, kind in _BEGINNINGS.items() if content.startswith(start))
+        ending = ending or next(seen, "bin")
+    registry.keep(name, re.sub("[^a-z0-9]", "", ending) or "bin", content)
 
 
 class Table:

@@ -46,7 +46,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.inventory.unclaimed import in_words, unclaimed
     from wolfbane.reports.listing import as_json, closing_lines, table, tree
-    from wolfbane.selection import choose
+    from wolfbane.selection import choose, may_match
 
     selected = select()
     inventory, choice = selected.inventory, selected.choice
@@ -61,6 +61,9 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
         if file.error:
             reason = file.error.strip().partition("\n")[0]
             click.echo(f"wolfbane: {file.path} cannot be loaded: {reason}", err=True)
+        elif may_match(choice.expression, file) is not False:
+            for warning in file.warnings:
+                click.echo(f"wolfbane: {file.path}:{warning}", err=True)
     if not verdict.chosen:
         raise nothing_chosen(inventory, choice, status)
     if form == "json":

@@ -42,7 +42,10 @@ class ScenarioEngine:
             for scenario in feature.scenarios
         ]  # fmt: skip
         blocks = [Block(s.name, s.start, s.end) for s in feature.sections]
-        return TestFile(path, suite.name, self.kind, tuple(tests), tuple(blocks), divisible=False)
+        return TestFile(
+            path, suite.name, self.kind, tuple(tests), tuple(blocks), divisible=False,
+            warnings=tuple(f"{line}: {words}" for words, line in feature.warnings),
+        )  # fmt: skip
 
     def inputs(self, root: Path, suite: Suite) -> Sequence[str]:
         return steps_folders(root, suite)

@@ -162,6 +162,8 @@ class Course:
     def _keep(self, address: str, message: Message) -> None:
         """A file that a test left behind; its ``mark`` stands for it in what the test says."""
         kept = self._runner.pool.keep(address, str(message["kind"]), _content(message))
+        name = self._runner.pool.mask(str(message.get("name", "")))
+        kept = replace(kept, name=name, part=int(message.get("part", 0)))
         self._evidence.setdefault(address, []).append(kept)
         if "mark" in message:
             place = self._runner.pool.place(kept)

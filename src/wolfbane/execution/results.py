@@ -68,6 +68,10 @@ class ResultMaker:
             began=began,
             worker=worker,
             account=Account(message.get("account", "")),
+            about=tuple(
+                (self._mask(str(title)), self._text(words))
+                for title, words in message.get("about", ())
+            ),
         )
         return self._after(whole, message["attempts"]) if message.get("attempts") else whole
 
@@ -108,6 +112,8 @@ class ResultMaker:
             file=self._relative(str(part.get("file", ""))),
             line=int(part.get("line", 0)),
             parts=tuple(self.parts(part.get("parts", ()))),
+            table=tuple(tuple(self._mask(str(c)) for c in row) for row in part.get("table", ())),
+            text=self._text(part.get("text", "")),
         )
 
     def _text(self, text: object) -> str:

@@ -39,6 +39,7 @@ from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.execution.warned import (
     of_damage,
     of_the_choice,
+    of_the_files,
     of_the_quarantine,
     of_what_came_back,
     of_what_is_prepared,
@@ -260,6 +261,7 @@ class Session:
         said = [
             *self._said,
             *of_what_is_prepared(prepared, self.inventory.shared, self.workspace.suites),
+            *of_the_files(self.inventory.files.values(), self.choice),
         ]
         broken = [Test(r.suite, r.kind, r.path, r.name) for r in prepared.broken]
         said += of_the_choice(self.choice, [*tests, *broken], self.known.status)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from wolfbane.execution.preparing import Prepared
-from wolfbane.model import Account, Result, Test
+from wolfbane.model import Account, Result, Test, TestFile
 from wolfbane.results.quarantine import Quarantine
-from wolfbane.selection import Choice, term_counts
+from wolfbane.selection import Choice, may_match, term_counts
 from wolfbane.workspace.settings import Suite, Workspace
 
 SHOWN = 3
@@ -29,6 +29,13 @@ def of_what_is_prepared(
             yield f"{path} holds no test, though suite {named[path]} names it"
     for path, names in shared.items():
         yield f"{path} is named by suites {', '.join(names)}; it runs in {names[0]}"
+
+
+def of_the_files(files: Iterable[TestFile], choice: Choice) -> Iterator[str]:
+    """What is odd about files that may hold a chosen test."""
+    for file in files:
+        if file.warnings and may_match(choice.expression, file) is not False:
+            yield from (f"{file.path}:{warning}" for warning in file.warnings)
 
 
 def of_the_choice(

@@ -2,23 +2,25 @@
 
 A feature holds scenarios, and rules that hold scenarios; a background's steps come before those
 of every scenario beside it; an outline is one scenario for each row of its example tables. What
-comes out is flat: every scenario with all of its steps and tags.
+comes out is flat: every scenario with all of its steps and tags. What is wrong with a scenario is
+its own ``problem``; only what keeps the rest from being read is an error of the file.
 
 Runs on Python 3.8 and later by itself, for suites' own interpreters read these files too.
 """
 
 from __future__ import annotations
 
-import difflib
 import re
 from dataclasses import replace
 
-from wolfbane.formats.keywords import ENGLISH, EVERY_LANGUAGE, HEADINGS, KEYWORDS, STEPS
+from wolfbane.formats.feature_tables import FENCE, read_table, read_text
+from wolfbane.formats.keywords import ENGLISH, EVERY_LANGUAGE, KEYWORDS, words_of
 from wolfbane.formats.scenarios import (
     Block,
     Examples,
     Feature,
     FeatureError,
+    Heading,
     Scenario,
     Section,
     Step,
@@ -30,13 +32,10 @@ __all__ = ["Feature", "FeatureError", "Scenario", "Section", "Step", "read"]
 
 _LANGUAGE = re.compile(r"^\s*#\s*language\s*:\s*(\S+)\s*$")
 _TAG = re.compile(r"@[^\s@]+")
-_CELL = re.compile(r"((?:\\.|[^|\\])*)\|")
-_ESCAPED = re.compile(r"\\(.)")
-_FENCE = re.compile(r'^(\s*)("""|```)\s*(\S*)\s*$')
 
 
 def read(text: str) -> Feature:
-    """Read a feature file. Raises FeatureError for the first thing that is wrong."""
+    """Read a feature file. Raises FeatureError where it cannot be read on."""
     return _Reader(text).read()
 
 
@@ -45,35 +44,68 @@ class _Reader:
         self.lines = text.splitlines()
         self.at = 0
         self.language = ENGLISH
-        self.words = KEYWORDS[ENGLISH]
+        self.words = words_of(ENGLISH)
         self.tags: list[str] = []
         self.tags_line = 0
-        self.feature: tuple[str, list[str]] | None = None
-        self.rule: tuple[str, list[str], int] = ("", [], 0)
-        self.background: list[Step] = []
-        self.rule_background: list[Step] = []
+        self.tags_problem: FeatureError | None = None
+        self.above: list[Heading] = []
         self.blocks: list[Block] = []
         self.block: Block | None = None
         self.sections: list[Section] = []
+        self.warnings: list[tuple[str, int]] = []
 
     def read(self) -> Feature:
         while self.at < len(self.lines):
-            self._line(self.lines[self.at])
+            try:
+                self._line(self.lines[self.at])
+            except FeatureError as error:
+                if error.fatal:
+                    raise
+                self._take(error)
             self.at += 1
         if self.tags:
-            raise FeatureError("tags that stand above nothing", self.tags_line)
-        if self.feature is None:
-            word = self.words["feature"][0]
-            raise FeatureError(f"there is no '{word}:' in it", max(1, len(self.lines)))
+            self._lone(FeatureError("tags that stand above nothing", self.tags_line))
+        if not self.above:
+            word = KEYWORDS[self.language]["feature"][0]
+            raise FeatureError(f"there is no '{word}:' in it", max(1, len(self.lines)), fatal=True)
         self._close_rule()
-        name, tags = self.feature
         scenarios = distinct([s for block in self.blocks for s in expanded(block)])
-        self.sections += [
-            Section(block.full_name, block.line, block.end)
-            for block in self.blocks
-            if block.kind == "outline"
-        ]
-        return Feature(name, self.language, tuple(tags), tuple(scenarios), tuple(self.sections))
+        for block in self.blocks:
+            if block.kind == "outline":
+                self._outline(block)
+        feature = self.above[0]
+        return Feature(
+            feature.name, self.language, tuple(feature.tags), tuple(scenarios),
+            tuple(self.sections), tuple(self.warnings),
+        )  # fmt: skip
+
+    def _outline(self, block: Block) -> None:
+        """An outline's sections; a warning where no test comes of it."""
+        self.sections.append(Section(block.full_name, block.line, block.end))
+        for examples in block.examples:
+            if examples.rows:
+                self.sections.append(Section("", examples.line, examples.rows[-1][0]))
+        if not block.problem and not any(len(examples.rows) > 1 for examples in block.examples):
+            words = f"'{block.name}' has no row of examples: it holds no test"
+            self.warnings.append((words, block.line))
+
+    def _take(self, error: FeatureError) -> None:
+        """What is wrong costs the scenario that it is in; in a background, all that it is for."""
+        if self.block is None:
+            self._lone(error)
+        elif self.block.kind == "background":
+            self.above[-1].problem = self.above[-1].problem or error
+        else:
+            self.block.problem = self.block.problem or error
+
+    def _lone(self, error: FeatureError, name: str = "") -> None:
+        """Something wrong that belongs to no scenario: it stands for one, so that it is seen."""
+        tags = [tag for heading in self.above for tag in heading.tags]
+        name = name or f"line {error.line}"
+        block = Block("scenario", "", name, error.line, tags, list(self.above), end=error.line)
+        block.problem = error
+        self.blocks.append(block)
+        self.block = block
 
     # One line after the other.
 
@@ -81,174 +113,193 @@ class _Reader:
         stripped = line.strip()
         number = self.at + 1
         language = _LANGUAGE.match(line)
-        if language and self.feature is None:
+        if language and not self.above:
             self._speak(language[1], number)
-        elif not stripped or stripped.startswith("#"):
             return
-        elif stripped.startswith("@"):
-            self.tags_line = self.tags_line if self.tags else number
-            self.tags += _tags(stripped, number)
-        elif heading := self._heading(stripped):
+        if not stripped or stripped.startswith("#"):
+            return
+        if stripped.startswith("@"):
+            self._tag(stripped, number)
+            return
+        if heading := self.words.heading(stripped):
             self._open(*heading, number)
         elif stripped.startswith("|"):
             self._table(number)
-        elif _FENCE.match(line):
+        elif FENCE.match(line):
             self._doc(number)
         elif step := self._step(stripped, number):
             self._add(step)
         else:
             self._prose(stripped, number)
-        if self.block and stripped:
+        if self.block:
             self.block.end = self.at + 1
 
     def _speak(self, language: str, number: int) -> None:
-        words = KEYWORDS.get(language.lower())
-        if words is None:
+        if language.lower() not in KEYWORDS:
             known = ", ".join(sorted(KEYWORDS))
-            raise FeatureError(f"unknown language '{language}'; there is: {known}", number)
-        self.language, self.words = language.lower(), words
+            message = f"unknown language '{language}'; there is: {known}"
+            raise FeatureError(message, number, fatal=True)
+        self.language = language.lower()
+        self.words = words_of(self.language)
 
-    def _heading(self, line: str) -> tuple[str, str] | None:
-        for kind in HEADINGS:
-            for word in self.words[kind]:
-                if line.startswith(f"{word}:"):
-                    return kind, line[len(word) + 1 :].strip()
-        return None
+    def _tag(self, line: str, number: int) -> None:
+        self.tags_line = self.tags_line if self.tags else number
+        line = re.sub(r"\s#.*", "", line)
+        self.tags += [tag[1:] for tag in _TAG.findall(line)]
+        if rest := _TAG.sub("", line).strip():
+            message = f"'{_short(rest)}' in a line of tags: each begins with @"
+            self.tags_problem = FeatureError(message, number)
+
+    @property
+    def _in_description(self) -> bool:
+        """Whether free text may stand here, and steps may not: a scenario's own begin below it."""
+        if self.block is None:
+            return True
+        return bool(self.block.examples) and not self.block.examples[-1].rows
 
     def _step(self, line: str, number: int) -> Step | None:
-        for kind in STEPS:
-            for word in self.words[kind]:
-                if line == word:
-                    raise FeatureError(f"'{word}' without words after it", number)
-                if line.startswith(f"{word} "):
-                    return Step(word, kind, line[len(word) :].strip(), number)
-        if line.startswith(f"{EVERY_LANGUAGE} "):
-            return Step(EVERY_LANGUAGE, "and", line[2:].strip(), number)
-        return None
+        if self._in_description:
+            return None
+        found = self.words.step(line)
+        if found is None:
+            return None
+        kind, word, text = found
+        if not text and word == EVERY_LANGUAGE:
+            return None
+        if not text:
+            raise FeatureError(f"'{word}' without words after it", number)
+        return Step(word, kind, text, number)
 
-    def _open(self, kind: str, name: str, number: int) -> None:
+    def _open(self, kind: str, word: str, name: str, number: int) -> None:
         tags, self.tags = self.tags, []
+        problem, self.tags_problem = self.tags_problem, None
         if kind == "feature":
-            if self.feature is not None:
-                raise FeatureError("a file holds one feature, and this is a second", number)
-            self.feature = (name, tags)
+            if self.above:
+                message = "a file holds one feature, and this is a second"
+                raise FeatureError(message, number, fatal=True)
+            self.above = [Heading(word, name, tags, number, problem=problem)]
             return
-        if self.feature is None:
-            raise FeatureError(f"'{self.words['feature'][0]}:' has to come first", number)
+        if not self.above:
+            first = KEYWORDS[self.language]["feature"][0]
+            raise FeatureError(f"'{first}:' has to come first", number, fatal=True)
         if kind == "rule":
             self._close_rule()
-            self.rule, self.rule_background = (name, tags, number), []
+            self.above = [self.above[0], Heading(word, name, tags, number, problem=problem)]
             self.block = None
         elif kind == "examples":
-            if self.block is None or self.block.kind not in ("outline", "scenario"):
-                raise FeatureError("examples belong below an outline", number)
-            self.block.kind = "outline"
-            self.block.examples.append(Examples(number, tags))
+            self._examples(tags, number)
+            if self.block is not None:
+                self.block.problem = self.block.problem or problem
         elif kind == "background":
-            if self.blocks and self.blocks[-1].rule == self.rule[0]:
-                raise FeatureError("a background stands before the scenarios", number)
-            steps = self.rule_background if self.rule[0] else self.background
-            self.block = Block(kind, name, number, [], self.rule[0], [], steps)
+            self._background(word, name, tags, number)
         else:
-            inherited = [*self.feature[1], *self.rule[1]]
-            before = [*self.background, *self.rule_background]
-            if not name:
-                name = f"scenario of line {number}"
-            self.block = Block(kind, name, number, [*inherited, *tags], self.rule[0], before)
+            inherited = [tag for heading in self.above for tag in heading.tags]
+            if tags and self.tags_line < number:
+                where = [heading.name for heading in self.above[1:] if heading.name]
+                whole = " / ".join([*where, name or f"scenario of line {number}"])
+                self.sections.append(Section(whole, self.tags_line, number))
+            name = name or f"scenario of line {number}"
+            above = list(self.above)
+            self.block = Block(kind, word, name, number, [*inherited, *tags], above)
+            self.block.problem = problem
             self.blocks.append(self.block)
 
+    def _examples(self, tags: list[str], number: int) -> None:
+        if self.block is None or self.block.kind not in ("outline", "scenario"):
+            raise FeatureError("examples belong below an outline", number)
+        self.block.kind = "outline"
+        self.block.examples.append(Examples(self.tags_line if tags else number, tags))
+
+    def _background(self, word: str, name: str, tags: list[str], number: int) -> None:
+        here = self.above[-1]
+        if here.has_background:
+            where = "rule" if len(self.above) > 1 else "feature"
+            raise FeatureError(f"this {where} has a background already", number, fatal=True)
+        if any(block.above[-1] is here for block in self.blocks):
+            raise FeatureError("a background stands before the scenarios", number, fatal=True)
+        here.has_background = True
+        self.block = Block("background", word, name, number, [], list(self.above))
+        self.block.steps = here.background
+        if tags:
+            raise FeatureError("a background has no tags", self.tags_line)
+
     def _close_rule(self) -> None:
-        name, _, start = self.rule
-        if name:
-            self.sections.append(Section(name, start, self.at))
+        for rule in self.above[1:]:
+            if rule.name:
+                self.sections.append(Section(rule.name, rule.line, self.at))
 
     def _add(self, step: Step) -> None:
-        if self.block is None or self.block.examples:
+        assert self.block is not None
+        if self.block.examples:
             raise FeatureError("a step that belongs to no scenario", step.line)
-        before = [*self.block.before, *self.block.steps]
+        own = self.block.kind == "background"
+        before = self.block.steps if own else [*self.block.before, *self.block.steps]
         if step.kind == "and":
             step = replace(step, kind=before[-1].kind if before else "given")
         self.block.steps.append(step)
 
     def _table(self, number: int) -> None:
-        rows: list[tuple[int, tuple[str, ...]]] = []
-        while self.at < len(self.lines):
-            line = self.lines[self.at].strip()
-            if line.startswith("|"):
-                rows.append((self.at + 1, _cells(line, self.at + 1)))
-            elif line and not line.startswith("#"):
-                break
-            self.at += 1
-        self.at -= 1
-        for place, cells in rows:
-            if len(cells) != len(rows[0][1]):
-                message = f"this row has {len(cells)} cells, the first one {len(rows[0][1])}"
-                raise FeatureError(message, place)
+        table = read_table(self.lines, self.at)
+        self.at = table.end
+        if table.problem:
+            raise table.problem
         if self.block and self.block.examples and not self.block.examples[-1].rows:
-            self.block.examples[-1].rows = rows
+            self.block.examples[-1].rows = table.rows
         elif self.block and self.block.steps and not self.block.examples:
-            table = tuple(cells for _, cells in rows)
-            self.block.steps[-1] = replace(self.block.steps[-1], table=table)
+            cells = tuple(cells for _, cells in table.rows)
+            self.block.steps[-1] = replace(self.block.steps[-1], table=cells)
         else:
             raise FeatureError("a table that belongs to no step", number)
 
     def _doc(self, number: int) -> None:
-        match = _FENCE.match(self.lines[self.at])
-        assert match is not None
-        indent, fence = len(match[1]), match[2]
+        text, self.at = read_text(self.lines, self.at)
         if self.block is None or not self.block.steps or self.block.examples:
             raise FeatureError("a text that belongs to no step", number)
-        kept = []
-        for index in range(self.at + 1, len(self.lines)):
-            line = self.lines[index]
-            if line.strip() == fence:
-                self.at = index
-                break
-            kept.append(line[min(indent, len(line) - len(line.lstrip())) :])
-        else:
-            raise FeatureError(f"the text that begins here has no closing {fence}", number)
-        self.block.steps[-1] = replace(self.block.steps[-1], doc="\n".join(kept))
+        self.block.steps[-1] = replace(self.block.steps[-1], doc=text)
 
     def _prose(self, line: str, number: int) -> None:
         """A description: free text below a heading. Elsewhere it is a mistake."""
-        free = self.block is None or not (self.block.steps or self.block.examples)
-        if self.feature is not None and free and not self.tags:
-            words = [word for kind in HEADINGS for word in self.words[kind]]
-            if not (line.endswith(":") and line[:-1] in words) and not self._nearly(line):
-                return
+        if not self.above:
+            word = KEYWORDS[self.language]["feature"][0]
+            hint = self._nearly(line) or f"'{word}:' has to come first"
+            raise FeatureError(f"'{_short(line)}' is none of these: {hint}", number, fatal=True)
+        heading = self.words.nearest_heading(line)
+        if heading and self._steps_follow():
+            self.block = None
+            message = f"'{_short(line)}': did you mean '{heading}:'?"
+            self._lone(FeatureError(message, number), line.partition(":")[2].strip())
+            return
+        free = self._in_description or (self.block is not None and not self.block.steps)
+        if free and not self.tags and not self._nearly_a_step(line):
+            holder = self.above[-1] if self.block is None else self.block
+            holder.description.append(line)
+            return
         hint = self._nearly(line) or "a step, a table, a text in quotes or a heading stands here"
         raise FeatureError(f"'{_short(line)}' is none of these: {hint}", number)
 
+    def _steps_follow(self) -> bool:
+        """Whether steps with words come before the next heading: below free text they do not."""
+        for line in self.lines[self.at + 1 :]:
+            stripped = line.strip()
+            if stripped.startswith("@") or self.words.heading(stripped):
+                return False
+            found = self.words.step(stripped)
+            if found is not None and found[1] != EVERY_LANGUAGE:
+                return True
+        return False
+
     def _nearly(self, line: str) -> str:
-        """The heading that a line with a colon early on may be meant for."""
-        head, colon, _ = line.partition(":")
-        headings = [word for kind in HEADINGS for word in self.words[kind]]
-        first = line.split(" ", 1)[0]
-        steps = [word for kind in STEPS for word in self.words[kind]]
-        if colon and (close := difflib.get_close_matches(head, headings, 1, 0.75)):
-            return f"did you mean '{close[0]}:'?"
-        begun = self.block is not None and bool(self.block.steps)
-        close = difflib.get_close_matches(first, steps, 1, 0.6 if begun else 0.8)
-        if self.block is not None and close:
-            return f"did you mean '{close[0]}'?"
-        return ""
+        close = self.words.nearest_heading(line)
+        if close:
+            return f"did you mean '{close}:'?"
+        close = self._nearly_a_step(line)
+        return f"did you mean '{close}'?" if close else ""
 
-
-def _tags(line: str, number: int) -> list[str]:
-    line = re.sub(r"\s#.*", "", line)
-    rest = _TAG.sub("", line).strip()
-    if rest:
-        raise FeatureError(f"'{_short(rest)}' in a line of tags: each begins with @", number)
-    return [tag[1:] for tag in _TAG.findall(line)]
-
-
-def _cells(line: str, number: int) -> tuple[str, ...]:
-    cells = _CELL.findall(line[1:])
-    if not cells or not line.endswith("|"):
-        raise FeatureError("a row of a table ends with |", number)
-    return tuple(
-        _ESCAPED.sub(lambda m: {"n": "\n"}.get(m[1], m[1]), cell.strip()) for cell in cells
-    )
+    def _nearly_a_step(self, line: str) -> str:
+        """The word of a step that a line below a scenario may be meant for."""
+        if self.block is None or self._in_description:
+            return ""
+        return self.words.nearest_step(line, 0.6 if self.block.steps else 0.8)
 
 
 def _short(line: str) -> str:

@@ -1,74 +1,85 @@
-"""The words of plain-language feature files, by language."""
+"""The words of plain-language feature files, by language: ``feature_words.json`` has them.
+
+Runs on Python 3.8 and later by itself, as the reader does.
+"""
 
 from __future__ import annotations
 
+import difflib
+import json
+import re
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
 ENGLISH = "en"
-KEYWORDS: dict[str, dict[str, tuple[str, ...]]] = {
-    "en": {
-        "feature": ("Feature",),
-        "rule": ("Rule",),
-        "background": ("Background",),
-        "outline": ("Scenario Outline", "Scenario Template"),
-        "scenario": ("Scenario", "Example"),
-        "examples": ("Examples", "Scenarios"),
-        "given": ("Given",),
-        "when": ("When",),
-        "then": ("Then",),
-        "and": ("And", "But"),
-    },
-    "de": {
-        "feature": ("Funktionalität", "Funktion"),
-        "rule": ("Regel",),
-        "background": ("Grundlage", "Hintergrund", "Voraussetzungen"),
-        "outline": ("Szenariogrundriss", "Szenarien"),
-        "scenario": ("Szenario", "Beispiel"),
-        "examples": ("Beispiele",),
-        "given": ("Angenommen", "Gegeben sei", "Gegeben seien", "Gegeben ist", "Gegeben sind"),
-        "when": ("Wenn",),
-        "then": ("Dann",),
-        "and": ("Und", "Aber"),
-    },
-    "fr": {
-        "feature": ("Fonctionnalité",),
-        "rule": ("Règle",),
-        "background": ("Contexte",),
-        "outline": ("Plan du scénario", "Plan du Scénario"),
-        "scenario": ("Scénario", "Exemple"),
-        "examples": ("Exemples",),
-        "given": (
-            "Étant donnés", "Étant données", "Étant donnée", "Étant donné",
-            "Etant donnés", "Etant données", "Etant donnée", "Etant donné", "Soit", "Sachant",
-        ),
-        "when": ("Quand", "Lorsque"),
-        "then": ("Alors", "Donc"),
-        "and": ("Et", "Mais"),
-    },
-    "es": {
-        "feature": ("Característica", "Necesidad del negocio", "Requisito"),
-        "rule": ("Regla",),
-        "background": ("Antecedentes",),
-        "outline": ("Esquema del escenario",),
-        "scenario": ("Escenario", "Ejemplo"),
-        "examples": ("Ejemplos",),
-        "given": ("Dados", "Dadas", "Dado", "Dada"),
-        "when": ("Cuando",),
-        "then": ("Entonces",),
-        "and": ("Y", "E", "Pero"),
-    },
-    "pt": {
-        "feature": ("Funcionalidade", "Característica"),
-        "rule": ("Regra",),
-        "background": ("Contexto", "Cenário de Fundo"),
-        "outline": ("Esquema do Cenário", "Delineação do Cenário"),
-        "scenario": ("Cenário", "Cenario", "Exemplo"),
-        "examples": ("Exemplos", "Cenários"),
-        "given": ("Dados", "Dadas", "Dado", "Dada"),
-        "when": ("Quando",),
-        "then": ("Então", "Entao"),
-        "and": ("E", "Mas"),
-    },
-}  # fmt: skip
 STEPS = ("given", "when", "then", "and")
 HEADINGS = ("feature", "rule", "background", "outline", "scenario", "examples")
 EVERY_LANGUAGE = "*"
 """A step may begin with a star instead of a word, in any language."""
+KEYWORDS: dict[str, dict[str, Any]] = json.loads(
+    Path(__file__).with_name("feature_words.json").read_text(encoding="utf-8")
+)
+"""The words of each kind of line, by language.
+
+``joined``: what follows a step's word stands right after it, as it does after an apostrophe.
+"""
+
+
+class Words:
+    """What begins the lines of one language."""
+
+    def __init__(self, language: str) -> None:
+        told = KEYWORDS[language]
+        self.headings = {word: kind for kind in HEADINGS for word in told[kind]}
+        # Where a word is in several lists, the first counts.
+        self.steps = {word: kind for kind in reversed(STEPS) for word in told[kind]}
+        self.steps[EVERY_LANGUAGE] = "and"
+        joined = bool(told.get("joined"))
+        words = sorted(self.steps, key=len, reverse=True)
+        self._heading = re.compile(f"({_one_of(self.headings)})\\s*[:\uff1a]\\s*(.*)")
+        self._step = re.compile(
+            "|".join(
+                f"({_any_apostrophe(word)}){'' if joined or word[-1] == chr(39) else '(?=[ ]|$)'}"
+                for word in words
+            )
+        )
+        self._in_order = words
+
+    def heading(self, line: str) -> tuple[str, str, str] | None:
+        """The kind, the word and the name of a heading."""
+        match = self._heading.match(line)
+        return (self.headings[match[1]], match[1], match[2].strip()) if match else None
+
+    def step(self, line: str) -> tuple[str, str, str] | None:
+        """The kind, the word and the text of a step."""
+        match = self._step.match(line)
+        if match is None or match.lastindex is None:
+            return None
+        word = self._in_order[match.lastindex - 1]
+        return self.steps[word], match[0], line[match.end() :].strip()
+
+    def nearest_heading(self, line: str) -> str:
+        """The heading that a line with a colon may be meant for, or nothing."""
+        head, colon, _ = line.partition(":")
+        close = difflib.get_close_matches(head, self.headings, 1, 0.75) if colon else []
+        return close[0] if close else ""
+
+    def nearest_step(self, line: str, cutoff: float) -> str:
+        """The word of a step that a line may be meant to begin with, or nothing."""
+        close = difflib.get_close_matches(line.split(" ", 1)[0], self.steps, 1, cutoff)
+        return close[0] if close else ""
+
+
+@lru_cache(maxsize=None)
+def words_of(language: str) -> Words:
+    """The words of a language, made once."""
+    return Words(language)
+
+
+def _one_of(words: Any) -> str:
+    return "|".join(re.escape(word) for word in sorted(words, key=len, reverse=True))
+
+
+def _any_apostrophe(word: str) -> str:
+    return re.escape(word).replace("'", "['\u2019]")

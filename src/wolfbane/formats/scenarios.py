@@ -8,19 +8,21 @@ from __future__ import annotations
 import difflib
 import re
 from dataclasses import dataclass, field, replace
-from typing import Iterator, Tuple
+from typing import Iterator, Optional, Tuple
 
 NESTED = " / "
 Rows = Tuple[Tuple[str, ...], ...]
+About = Tuple[Tuple[str, str], ...]
 _HOLE = re.compile(r"<([^<>]+)>")
 
 
 class FeatureError(ValueError):
-    """The file is not right; ``line`` says where."""
+    """Something is not right; ``line`` says where. ``fatal``: the file cannot be read on."""
 
-    def __init__(self, message: str, line: int) -> None:
+    def __init__(self, message: str, line: int, *, fatal: bool = False) -> None:
         super().__init__(message)
         self.line = line
+        self.fatal = fatal
 
 
 @dataclass(frozen=True)
@@ -37,18 +39,24 @@ class Step:
 
 @dataclass(frozen=True)
 class Scenario:
-    """One scenario, or one row of an outline. ``name`` has the rule and the row in it."""
+    """One scenario, or one row of an outline. ``name`` has the rule and the row in it.
+
+    ``about`` are the headings that it stands below and its own, each with its description.
+    ``problem`` is what keeps it from running.
+    """
 
     name: str
     line: int
     end: int
     tags: tuple[str, ...]
     steps: tuple[Step, ...]
+    about: About = ()
+    problem: Optional[FeatureError] = None
 
 
 @dataclass(frozen=True)
 class Section:
-    """A rule or an outline: a named stretch of lines."""
+    """A rule or an outline: a named stretch of lines. Without a name, the rows of a table."""
 
     name: str
     start: int
@@ -57,17 +65,39 @@ class Section:
 
 @dataclass(frozen=True)
 class Feature:
-    """A whole file."""
+    """A whole file. ``warnings`` are what is odd about it, each with its line."""
 
     name: str
     language: str
     tags: tuple[str, ...]
     scenarios: tuple[Scenario, ...]
     sections: tuple[Section, ...]
+    warnings: tuple[tuple[str, int], ...] = ()
+
+
+@dataclass
+class Heading:
+    """A feature or a rule, with its background."""
+
+    title: str
+    name: str
+    tags: list[str]
+    line: int
+    description: list[str] = field(default_factory=list)
+    background: list[Step] = field(default_factory=list)
+    has_background: bool = False
+    problem: Optional[FeatureError] = None
+
+    @property
+    def about(self) -> tuple[str, str]:
+        """Its heading and its description."""
+        return f"{self.title}: {self.name}", "\n".join(self.description)
 
 
 @dataclass
 class Examples:
+    """A table of an outline. It begins with its tags."""
+
     line: int
     tags: list[str]
     rows: list[tuple[int, tuple[str, ...]]] = field(default_factory=list)
@@ -75,58 +105,99 @@ class Examples:
 
 @dataclass
 class Block:
-    """A background, scenario or outline as it stands in the file."""
+    """A background, scenario or outline as it stands in the file, below a feature and a rule."""
 
     kind: str
+    title: str
     name: str
     line: int
     tags: list[str]
-    rule: str
-    before: list[Step]
+    above: list[Heading]
     steps: list[Step] = field(default_factory=list)
     examples: list[Examples] = field(default_factory=list)
+    description: list[str] = field(default_factory=list)
     end: int = 0
+    problem: Optional[FeatureError] = None
 
     @property
     def full_name(self) -> str:
         """With the rule that it belongs to."""
-        return f"{self.rule}{NESTED}{self.name}" if self.rule else self.name
+        rules = [heading.name for heading in self.above[1:] if heading.name]
+        return NESTED.join([*rules, self.name])
+
+    @property
+    def before(self) -> list[Step]:
+        """The steps of the backgrounds above it."""
+        return [step for heading in self.above for step in heading.background]
+
+    @property
+    def about(self) -> About:
+        """The headings above it, and its own if it is described."""
+        found = [heading.about for heading in self.above]
+        if self.description:
+            found.append((f"{self.title}: {self.name}", "\n".join(self.description)))
+        return tuple(found)
 
 
 def expanded(block: Block) -> Iterator[Scenario]:
-    """A block's scenarios: itself, or one for each row of an outline. Raises FeatureError."""
-    name = block.full_name
-    steps = (*block.before, *block.steps)
-    if block.kind == "scenario":
-        yield Scenario(name, block.line, block.end, _once(block.tags), steps)
+    """A block's scenarios: itself, or one for each row of an outline."""
+    name, about = block.full_name, block.about
+    inherited = [heading.problem for heading in block.above if heading.problem]
+    problem = block.problem or (inherited[0] if inherited else None) or _wrong_hole(block)
+    if block.kind == "scenario" or problem:
+        steps = (*block.before, *block.steps)
+        tags = _once(block.tags)
+        yield Scenario(name, block.line, block.end, tags, steps, about, problem)
         return
-    if not any(len(examples.rows) > 1 for examples in block.examples):
-        raise FeatureError("an outline without a row of examples", block.line)
+    titles = _row_titles(block)
     for examples in block.examples:
         heads = examples.rows[0][1] if examples.rows else ()
-        _check_holes(block, heads)
+        tags = _once([*block.tags, *examples.tags])
         for line, cells in examples.rows[1:]:
             values = dict(zip(heads, cells))
-            filled = _filled(block.name, values)
-            row = filled if filled != block.name else ", ".join(cells)
             inside = tuple(_filled_step(step, values) for step in block.steps)
             yield Scenario(
-                f"{name}{NESTED}{row}", line, line, _once([*block.tags, *examples.tags]),
-                (*block.before, *inside),
-            )  # fmt: skip
+                f"{name}{NESTED}{titles[line]}", line, line, tags, (*block.before, *inside), about
+            )
 
 
-def _check_holes(block: Block, heads: tuple[str, ...]) -> None:
-    for step in block.steps:
-        for name in _HOLE.findall(step.text):
-            close = difflib.get_close_matches(name, heads, 1)
-            if name not in heads and close:
-                message = f"<{name}> is no column; did you mean <{close[0]}>?"
-                raise FeatureError(message, step.line)
+def _row_titles(block: Block) -> dict[int, str]:
+    """What each row is called, by its line: never by its position among the others.
+
+    That is the outline's name with the row's values in it, where this tells it from other rows;
+    with all values, where not; and these alone where the name has no hole.
+    """
+    found = {}
+    for examples in block.examples:
+        heads = examples.rows[0][1] if examples.rows else ()
+        for line, cells in examples.rows[1:]:
+            found[line] = (_filled(block.name, dict(zip(heads, cells))), ", ".join(cells))
+    filled = [title for title, _ in found.values()]
+    unique = {title for title in filled if filled.count(title) == 1}
+    titles = {}
+    for line, (title, values) in found.items():
+        if title == block.name:
+            titles[line] = values
+        else:
+            titles[line] = title if title in unique else f"{title} ({values})"
+    return titles
+
+
+def _wrong_hole(block: Block) -> Optional[FeatureError]:
+    """A hole of a step that is nearly a column of the examples."""
+    for examples in block.examples:
+        heads = examples.rows[0][1] if examples.rows else ()
+        for step in block.steps:
+            for name in _HOLE.findall(step.text):
+                close = difflib.get_close_matches(name, heads, 1)
+                if name not in heads and close:
+                    message = f"<{name}> is no column; did you mean <{close[0]}>?"
+                    return FeatureError(message, step.line)
+    return None
 
 
 def _filled(text: str, values: dict[str, str]) -> str:
-    return _HOLE.sub(lambda match: values.get(match[1], match[0]), text)
+    return _HOLE.sub(lambda match: values.get(match[1], match[0]), text) if "<" in text else text
 
 
 def _filled_step(step: Step, values: dict[str, str]) -> Step:
@@ -142,7 +213,7 @@ def distinct(scenarios: list[Scenario]) -> list[Scenario]:
     for scenario in scenarios:
         count = seen[scenario.name] = seen.get(scenario.name, 0) + 1
         name = f"{scenario.name} ({count})" if count > 1 else scenario.name
-        named.append(replace(scenario, name=name))
+        named.append(replace(scenario, name=name) if count > 1 else scenario)
     return named
 
 

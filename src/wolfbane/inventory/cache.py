@@ -145,6 +145,7 @@ def _written(file: TestFile) -> _Entry:
         "exact": file.exact,
         "divisible": file.divisible,
         "error": file.error,
+        "warnings": file.warnings,
         "guessed": [t.name for t in file.tests if file.exact and not t.exact],
         "needs": {t.name: t.needs for t in file.tests if t.needs},
         "called": {t.name: t.called for t in file.tests if t.called},
@@ -199,4 +200,5 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
         divisible=entry["divisible"],
         depends=tuple(entry["depends"]),
         error=entry["error"],
+        warnings=tuple(entry["warnings"]),
     )

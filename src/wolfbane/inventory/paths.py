@@ -9,7 +9,7 @@ from pathlib import Path, PurePath
 
 from wolfbane.errors import InputError, Problem, nearest
 from wolfbane.inventory.scan import Inventory
-from wolfbane.model import Test
+from wolfbane.model import Block, Test, TestFile
 from wolfbane.selection import EVERYTHING, Expression, Term, any_of
 
 _LINE = re.compile(r"(.+):(\d+)")
@@ -78,15 +78,23 @@ def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
     covering = [test for test in file.tests if not test.name or _covers(test, line)]
     if covering:
         return any_of(Term("at", test.address, "quoted") for test in covering)
-    blocks = [block for block in file.blocks if block.start <= line <= block.end]
+    blocks = [b for b in file.blocks if b.start <= line <= b.end and _holds_any(b, file)]
     if blocks:
-        inner = max(blocks, key=lambda block: block.start)
+        inner = max(blocks, key=lambda block: (block.start, -block.end))
+        if not inner.name:
+            inside = [test for test in file.tests if inner.start <= test.line <= inner.end]
+            return any_of(Term("at", test.address, "quoted") for test in inside)
         return Term("at", f"{path}#{inner.name}", "quoted")
     if not file.complete:
         return Term("at", f"{path}:{line}", "quoted")
     near = min(file.tests, key=lambda test: abs(test.line - line), default=None)
     hint = f"the nearest is {near.name} on line {near.line}" if near else ""
     raise InputError(Problem("no test is on this line", path, line, hint))
+
+
+def _holds_any(block: Block, file: TestFile) -> bool:
+    """Whether a block stands for a test. A named one may: its tests can be inherited."""
+    return bool(block.name) or any(block.start <= t.line <= block.end for t in file.tests)
 
 
 def _covers(test: Test, line: int) -> bool:

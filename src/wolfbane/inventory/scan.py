@@ -135,7 +135,7 @@ def open_inventory(workspace: Workspace) -> Inventory:
 
 
 def _may_hold_tests(file: TestFile) -> bool:
-    return bool(file.tests or file.error) or not file.complete or file.exact
+    return bool(file.tests or file.error or file.warnings) or not file.complete or file.exact
 
 
 def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:

@@ -177,7 +177,8 @@ class ConsoleReport:
     def _line(self, result: Result) -> None:
         self._console.print(one_line(result), soft_wrap=True)
         if self._verbose:
-            for line in part_lines(result.parts):
+            folder = f"{self._results_folder}/runs/{self._run}"
+            for line in part_lines(result.parts, result.evidence, folder):
                 self._console.print(line, soft_wrap=True)
 
     def _file_line(self, path: str) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from wolfbane.model import Excerpt, Outcome, Part, Result
+from wolfbane.model import Evidence, Excerpt, Outcome, Part, Result
 from wolfbane.reports.excerpt import excerpt_lines
 from wolfbane.reports.layout import rule
 from wolfbane.reports.style import ACCOUNTS, STYLES, Page
@@ -134,8 +134,21 @@ def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Itera
 
 
 def _evidence(result: Result, folder: str) -> list[str]:
+    """A line for each file, and one for the name and the step of what a step attached."""
     kinds = max((len(kept.kind) for kept in result.evidence), default=0)
-    return [f"{kept.kind:<{kinds}}  {folder}/{kept.path}" for kept in result.evidence]
+    lines = []
+    for kept in result.evidence:
+        lines.append(f"{kept.kind:<{kinds}}  {folder}/{kept.path}")
+        if told := attached(kept, result.parts):
+            lines.append(f"{'':<{kinds}}  {told}")
+    return lines
+
+
+def attached(kept: Evidence, parts: Sequence[Part]) -> str:
+    """What a step attached, in words: its name, and the step; nothing of other evidence."""
+    step = in_line(parts[kept.part - 1].name) if 0 < kept.part <= len(parts) else ""
+    words = [in_line(kept.name), f"attached by: {step}" if step else ""]
+    return ", ".join(filter(None, words))
 
 
 def _message(message: str) -> Text:
@@ -182,13 +195,18 @@ def _tail(output: str, *, verbose: bool) -> str:
     return "\n".join([f"[{hidden} lines above are left out; --verbose shows all]", *lines[hidden:]])
 
 
-def part_lines(parts: tuple[Part, ...], depth: int = 1) -> Iterator[Text]:
-    """The parts of a test, a line each, set in below it."""
-    for part in parts:
+def part_lines(
+    parts: Sequence[Part], evidence: Sequence[Evidence] = (), folder: str = "", depth: int = 1
+) -> Iterator[Text]:
+    """The parts of a test, a line each, set in below it, with what they attached."""
+    for number, part in enumerate(parts, 1):
         yield Text.assemble(
             "  " * depth, (f"{part.outcome}", STYLES[part.outcome]), f"  {in_line(part.name)}"
         )
-        yield from part_lines(part.parts, depth + 1)
+        for kept in (each for each in evidence if each.part == number):
+            words = "  ".join(filter(None, [in_line(kept.name), f"{folder}/{kept.path}"]))
+            yield Text(f"{'  ' * depth}  attached  {words}", style="dim")
+        yield from part_lines(part.parts, depth=depth + 1)
 
 
 def one_line(result: Result) -> Text:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import inspect
 import os
 import time
 import types
-from typing import TYPE_CHECKING, Any, Dict, List, Optional, Tuple
+from typing import TYPE_CHECKING, Any, Dict, List, Optional, Tuple, Union
 
 import wolfbane.steps
 from wolfbane.formats import feature as features
@@ -55,50 +56,64 @@ class Course:
         self.told = Told(scenario.name, scenario.tags, feature.name)
         self.special: Dict[str, Any] = {"shared": Shared(shared), "scenario": self.told}
         self.parts: List[Message] = []
+        self.number = 0
 
     def run(self, problem: Message) -> None:
         """Run hooks and steps; ``problem`` is what keeps it from starting."""
         self.worker.channel.send({"type": "started", "address": self.address})
         began = time.perf_counter()
-        verdict = problem or self.check() or self.perform()
-        finished = {"type": "finished", "address": self.address, "parts": self.parts}
+        wolfbane.steps.registry.keep = self.keep
+        try:
+            verdict = self.wrong() or problem or self.check() or self.perform()
+        finally:
+            wolfbane.steps.registry.keep = None
+        finished = {"type": "finished", "address": self.address, "parts": self.parts,
+                    "about": self.scenario.about}  # fmt: skip
         self.worker.say_printed(self.address)
         seconds = round(time.perf_counter() - began, 6)
         self.worker.channel.send({**finished, "seconds": seconds, **(verdict or PASSED)})
 
+    def wrong(self) -> Message:
+        """What is wrong with the scenario as it is written."""
+        error = self.scenario.problem
+        if error is None:
+            return {}
+        frame = {"file": self.file, "line": error.line, "function": self.scenario.name}
+        return {"outcome": "errored", "message": str(error), "frames": [frame]}
+
     def check(self) -> Message:
-        """Before anything runs: a step that nobody defined, or that two functions claim."""
-        snippets: Dict[str, None] = {}
-        ambiguous = ""
-        missing = 0
+        """Before anything runs: steps that nobody defined, or several, or whose values are wrong.
+
+        What is wrong with a step outweighs that another one is missing.
+        """
         self.found: List[Tuple[Definition, Any]] = []
-        parts = []
+        parts, undefined, wrong = [], [], []
         for step in self.scenario.steps:
             found = self.worker.book.find(step.kind, step.text)
             parts.append(self.part(step, "skipped"))
-            if not found:
-                missing += 1
-                below = ["table"] * bool(step.table) + ["text"] * (step.doc is not None)
-                snippets[snippet(step.kind, step.text, below)] = None
-                parts[-1]["outcome"] = "blocked"
-            elif len(found) > 1:
-                places = " and ".join(definition.place for definition, _ in found)
-                ambiguous = ambiguous or f"'{step.text}' is defined more than once: {places}"
-                parts[-1]["outcome"] = "errored"
+            if len(found.matches) == 1:
+                self.found.append(found.matches[0])
+                continue
+            if found.misfit:
+                wrong.append(found.misfit)
+            elif found.matches:
+                places = " and ".join(definition.place for definition, _ in found.matches)
+                wrong.append(f"'{step.text}' is defined more than once: {places}")
             else:
-                self.found.append(found[0])
+                undefined.append((step, found.nearest))
+            parts[-1]["outcome"] = "errored" if len(wrong) + len(undefined) > 0 else "skipped"
+            if not found.matches and not found.misfit:
+                parts[-1]["outcome"] = "blocked"
         if not self.scenario.steps:
             return {"outcome": "blocked", "message": "it has no step"}
-        if not (missing or ambiguous):
+        if not (undefined or wrong):
             return {}
         self.parts = parts
-        first = next(part for part in parts if part["outcome"] != "skipped")
+        outcome = "errored" if wrong else "blocked"
+        first = next(part for part in parts if part["outcome"] == outcome)
         frames = [{"file": self.file, "line": first["line"], "function": first["name"]}]
-        if ambiguous:
-            return {"outcome": "errored", "message": ambiguous, "frames": frames}
-        steps = "1 step is" if missing == 1 else f"{missing} steps are"
-        message = f"{steps} not defined; define:\n\n" + "\n".join(snippets)
-        return {"outcome": "blocked", "message": message.rstrip(), "frames": frames}
+        message = wrong[0] if wrong else _to_define(undefined)
+        return {"outcome": outcome, "message": message, "frames": frames}
 
     def perform(self) -> Message:
         tags = self.scenario.tags
@@ -106,6 +121,7 @@ class Course:
         for step, (definition, match) in zip(self.scenario.steps, self.found):
             began = time.perf_counter()
             part = self.part(step, "skipped")
+            self.number += 1
             if not problem:
                 problem = self.step(step, definition, match)
                 part["outcome"] = problem.get("outcome", "passed")
@@ -113,6 +129,7 @@ class Course:
                 if problem:
                     part["message"] = problem["message"]
             self.parts.append(part)
+        self.number = 0
         self.told.outcome = problem.get("outcome", "passed")
         closing = self.worker.hooks("after", "scenario", self.special, tags)
         return problem if problem and problem["outcome"] != "skipped" else closing or problem
@@ -138,10 +155,37 @@ class Course:
 
     def part(self, step: features.Step, outcome: str) -> Message:
         name = f"{step.keyword} {step.text}"
-        return {"name": name, "outcome": outcome, "file": self.file, "line": step.line}
+        told = {"name": name, "outcome": outcome, "file": self.file, "line": step.line}
+        if step.table:
+            told["table"] = [list(row) for row in step.table]
+        if step.doc is not None:
+            told["text"] = step.doc
+        return told
+
+    def keep(self, name: str, ending: str, content: Union[str, bytes]) -> None:
+        """Send what a step attached. What is text goes as a text, for secrets in it are masked."""
+        told: Message = {"type": "evidence", "address": self.address, "kind": ending,
+                         "name": name, "part": self.number}  # fmt: skip
+        data = content.encode("utf-8", "replace") if isinstance(content, str) else content
+        try:
+            told["text"] = data.decode("utf-8")
+        except UnicodeDecodeError:
+            told["data"] = base64.b64encode(data).decode()
+        self.worker.channel.send(told)
 
 
 PASSED: Message = {"outcome": "passed"}
+
+
+def _to_define(undefined: List[Tuple[features.Step, str]]) -> str:
+    """What is said of steps that nobody defined: the functions to write, each once."""
+    snippets: Dict[str, None] = {}
+    for step, nearest in undefined:
+        below = ["table"] * bool(step.table) + ["text"] * (step.doc is not None)
+        hint = f"# {nearest}\n" if nearest else ""
+        snippets[hint + snippet(step.kind, step.text, below)] = None
+    steps = "1 step is" if len(undefined) == 1 else f"{len(undefined)} steps are"
+    return f"{steps} not defined; define:\n\n{chr(10).join(snippets)}".rstrip()
 
 
 def finish(value: Any) -> None:

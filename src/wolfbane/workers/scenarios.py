@@ -13,11 +13,11 @@ from typing import Any, Dict, List, Tuple
 
 import wolfbane.steps
 from wolfbane.formats import feature as features
-from wolfbane.workers.asserts import compile_explained
 from wolfbane.workers.capture import Capture
 from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.course import Course, Shared, Told, finish
 from wolfbane.workers.problems import problem_of
+from wolfbane.workers.step_files import load_steps
 from wolfbane.workers.stepbook import BadStep, StepBook
 
 
@@ -56,10 +56,7 @@ class Worker:
         if importlib.util.find_spec("wolfbane") is None:
             sys.modules["wolfbane"] = types.ModuleType("wolfbane")
         sys.modules["wolfbane.steps"] = wolfbane.steps
-        for folder in self.folders:
-            for name in sorted(os.listdir(folder)) if os.path.isdir(folder) else ():
-                if name.endswith(".py"):
-                    _load_file(os.path.join(folder, name))
+        load_steps(self.folders)
         return StepBook(wolfbane.steps.registry)
 
     def collect(self, path: str) -> None:
@@ -155,16 +152,6 @@ class Worker:
         if text:
             told = {"type": "output", "address": address, "stream": "both", "text": text}
             self.channel.hold(told)
-
-
-def _load_file(path: str) -> None:
-    name = os.path.basename(path)[: -len(".py")]
-    module = types.ModuleType(name)
-    module.__file__ = path
-    sys.modules[name] = module
-    with open(path, "rb") as source:
-        code = compile_explained(source.read(), path)
-    exec(code, module.__dict__)
 
 
 def _loading_problem(error: BaseException) -> Message:

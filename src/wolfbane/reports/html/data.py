@@ -70,6 +70,7 @@ def detail(result: Result, keeper: Keeper) -> dict[str, Any]:
     """What there is to say of an attempt; what is not there is left out."""
     longest = _LONG_OF_GOOD if result.outcome is Outcome.PASSED else 1 << 16
     found = {
+        "about": [[visible(title), visible(words)] for title, words in result.about],
         "message": visible(result.message).strip("\n"),
         "trace": shortened(result.trace),
         "frames": [[visible(f.file), f.line, visible(f.function)] for f in result.frames],
@@ -101,9 +102,11 @@ def excerpt_shown(excerpt: Excerpt) -> dict[str, Any]:
 def _part(part: Part) -> list[Any]:
     place = f"{part.file}:{part.line}" if part.line else ""
     inner = [_part(each) for each in part.parts[:_PARTS]]
+    table = [[visible(cell) for cell in row] for row in part.table]
+    below = [table, shortened(part.text)] if part.table or part.text else []
     return [
         visible(part.name), _NUMBER[part.outcome], visible(part.message), round(part.seconds, 4),
-        place, inner,
+        place, inner, *below,
     ]  # fmt: skip
 
 

@@ -9,9 +9,12 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.model import Evidence
-from wolfbane.reports.text import visible
+from wolfbane.reports.text import bytes_shown, visible
 
-PICTURES = {".png": "image/png", ".gif": "image/gif"}
+PICTURES = {
+    ".png": "image/png", ".gif": "image/gif", ".jpg": "image/jpeg", ".jpeg": "image/jpeg",
+    ".webp": "image/webp", ".svg": "image/svg+xml",
+}  # fmt: skip
 LONGEST_TEXT = 1 << 16
 ROOM = 40 << 20
 """Characters for all evidence of a report. What comes after is named, and lies in the folder."""
@@ -25,7 +28,7 @@ class Keeper:
 
     def embedded(self, evidence: Iterable[Evidence]) -> list[dict[str, Any]]:
         """Each piece: its kind and path, and what of it is in the report."""
-        return [{"kind": e.kind, "path": e.path, **self._content(e)} for e in evidence]
+        return [{"kind": e.kind, "path": e.path, **_named(e), **self._content(e)} for e in evidence]
 
     def _content(self, evidence: Evidence) -> dict[str, Any]:
         if self._folder is None:
@@ -43,6 +46,12 @@ class Keeper:
         return content
 
 
+def _named(evidence: Evidence) -> dict[str, Any]:
+    """What its test calls it, and the number of the part that it belongs to."""
+    told = {"name": visible(evidence.name), "part": evidence.part}
+    return {name: value for name, value in told.items() if value}
+
+
 def _read(path: Path, data: bytes) -> dict[str, Any]:
     if path.suffix in PICTURES:
         return {"picture": f"data:{PICTURES[path.suffix]};base64,{base64.b64encode(data).decode()}"}
@@ -51,6 +60,8 @@ def _read(path: Path, data: bytes) -> dict[str, Any]:
             return {"exchanges": list(_exchanges(json.loads(data)))}
         except (ValueError, KeyError, TypeError):
             return {"text": shortened(data.decode("utf-8", "replace"))}
+    if b"\0" in data:
+        return {"left": f"{bytes_shown(len(data))}, in the folder of the run"}
     return {"text": shortened(data.decode("utf-8", "replace"))}
 
 

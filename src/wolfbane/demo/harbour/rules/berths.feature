@@ -30,6 +30,16 @@ Feature: The harbour master's rules for berths
       | 10     | 2      | 1     | 30  |
 
   Rule: Boats on the list go first
+    Whoever is on the list keeps her berth, whatever comes in before her. The list is written on
+    Mondays; it hangs beside the door.
+
+    Scenario: A listed boat keeps its berth
+      Given the list
+        | boat       | berth |
+        | Grey Heron | B1    |
+      When "Grey Heron" comes in
+      Then it lies in B1
+
     @wip
     Scenario: The pilot boat has a berth of her own
       Given the list

@@ -1,15 +1,30 @@
 // A test's own page.
 const page = document.getElementById("test");
 
-function part([name, outcome, said, seconds, place, inner]) {
+function part([name, outcome, said, seconds, place, inner, table, text], kept = []) {
   const head = [mark(outcome), " ", name, " ", place ? node("span", {class: "path"}, place) : null, seconds ? node("span", {class: "path"}, ` ${clock(seconds)}`) : null];
-  return node("li", {}, head, said ? message(said) : null, inner.length ? node("ul", {}, inner.map(part)) : null);
+  const below = [table?.length ? cells(table) : null, text ? node("pre", {}, text) : null];
+  return node("li", {}, head, below, said ? message(said) : null, kept.length ? evidence(kept) : null, inner.length ? node("ul", {}, inner.map((each) => part(each))) : null);
+}
+
+function cells(rows) {
+  const row = (each) => node("tr", {}, each.map((cell) => node("td", {}, cell)));
+  return node("table", {class: "cells"}, node("tbody", {}, rows.map(row)));
+}
+
+function about(pairs) {
+  const told = ([title, words]) => [node("p", {class: "about"}, title), words ? node("p", {class: "description"}, words) : null];
+  return node("div", {}, pairs.map(told).flat());
+}
+
+function attachedTo(detail, number) {
+  return (detail.evidence ?? []).filter((each) => each.part === number);
 }
 
 function partsOf(detail) {
   if (!detail.parts) return [];
   const rest = detail.more ? node("p", {class: "note"}, `and ${detail.more} more parts`) : null;
-  return [node("h2", {}, "Parts"), node("div", {class: "parts"}, node("ul", {}, detail.parts.map(part)), rest)];
+  return [node("h2", {}, "Parts"), node("div", {class: "parts"}, node("ul", {}, detail.parts.map((each, at) => part(each, attachedTo(detail, at + 1)))), rest)];
 }
 
 function headers(pairs) {
@@ -26,18 +41,19 @@ function exchange(each) {
 function evidence(kept) {
   const pictures = kept.filter((each) => each.picture);
   const others = kept.filter((each) => !each.picture);
-  const shots = pictures.map((each) => node("figure", {}, node("img", {src: each.picture, alt: each.kind}), node("figcaption", {}, `${each.kind}, ${each.path}`)));
+  const shots = pictures.map((each) => node("figure", {}, node("img", {src: each.picture, alt: each.name ?? each.kind}), node("figcaption", {}, `${each.name ?? each.kind}, ${each.path}`)));
   return [shots.length ? node("div", {class: "shots"}, shots) : null, ...others.map(piece)];
 }
 
 function piece(each) {
-  const title = [each.kind, " ", node("span", {class: "path"}, each.path)];
+  const title = [each.name ?? each.kind, " ", node("span", {class: "path"}, each.path)];
   if (each.exchanges) return node("div", {}, node("h3", {}, "HTTP exchanges"), each.exchanges.map(exchange), node("p", {class: "path"}, each.path));
   if (each.text !== undefined) return folded(title, false, node("pre", {class: "long"}, each.text));
   return node("p", {}, ...title, node("span", {class: "note"}, ` ${each.left ?? ""}`));
 }
 
 function attempt(detail) {
+  const loose = (detail.evidence ?? []).filter((each) => !each.part || each.part > (detail.parts ?? []).length);
   const calls = (detail.frames ?? []).map(([file, line, name]) => `${file}:${line} in ${name}\n`);
   return [
     detail.message ? message(detail.message) : null,
@@ -45,7 +61,7 @@ function attempt(detail) {
     calls.length > 1 ? [node("h2", {}, "Called through"), node("pre", {}, calls)] : null,
     partsOf(detail),
     detail.output ? [node("h2", {}, "It printed"), node("pre", {class: "long"}, detail.output)] : null,
-    detail.evidence ? [node("h2", {}, "It left behind"), evidence(detail.evidence)] : null,
+    loose.length ? [node("h2", {}, "It left behind"), evidence(loose)] : null,
     detail.trace ? folded(["Whole trace"], false, node("pre", {class: "long"}, detail.trace)) : null,
   ].flat(2);
 }
@@ -78,9 +94,10 @@ function showTest(number) {
     node("h1", {tabindex: "-1"}, mark(row[OUTCOME]), " ", row[NAME] || index.paths[row[PATH]]),
     node("p", {class: "facts"}, facts(row, detail)),
     node("p", {}, node("span", {class: "path"}, index.paths[row[PATH]]), " ", tag(index.browsers[row[BROWSER]]), " ", tag(index.targets[row[TARGET]]), " ", tags.flat()),
+    detail.about ? about(detail.about) : null,
     earlier.length ? node("h2", {}, `Attempt ${row[ATTEMPTS]}, the last`) : null,
     ...attempt(detail),
-    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account", "again"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
+    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account", "again", "about"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
     earlier.length ? node("h2", {}, "Before that") : null, ...earlier,
     node("h2", {}, "Run it again"), command(commandFor(number)),
   ].filter(Boolean));

@@ -1,8 +1,8 @@
 """The steps behind the harbour master's rules. A hole takes what its annotation says."""
 
-from harbour.berths import fitting
+from harbour.berths import BERTHS, fitting
 from harbour.fees import berth_fee
-from wolfbane.steps import given, then, when
+from wolfbane.steps import attach, given, then, when
 
 
 @given("a draught of {draught} metres")
@@ -15,9 +15,39 @@ def asks(shared, length: float):
     shared.berth = fitting(length, shared.draught)
 
 
+@given("the list")
+def listed(shared, table):
+    shared.list = {row["boat"]: row["berth"] for row in table.records}
+
+
+@when("{boat} comes [back ]in")
+def comes_in(shared, boat: str):
+    shared.berth = shared.list[boat]
+
+
 @then("it lies in {name}")
 def lies_in(shared, name: str):
+    attach(plan(shared.berth), "berths.svg")
     assert shared.berth == name
+
+
+@then("the harbour master rings the bell")
+def rings():
+    """Written ahead: no rule asks for it yet."""
+
+
+def plan(taken):
+    """The berths as a picture, the one that is taken in another colour."""
+    boxes = "".join(
+        f'<rect x="{10 + 90 * n}" y="10" width="80" height="{10 * length}" rx="6" '
+        f'fill="{"#2f7f86" if name == taken else "#dfe9ea"}"/>'
+        f'<text x="{50 + 90 * n}" y="40" font-family="sans-serif" text-anchor="middle" '
+        f'fill="{"#fff" if name == taken else "#333"}">'
+        f"{name}: {length} m</text>"
+        for n, (name, (length, _)) in enumerate(BERTHS.items())
+    )
+    width = 20 + 90 * len(BERTHS)
+    return f'<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="200">{boxes}</svg>'
 
 
 @then("it is sent on with the words {words}")

@@ -1,0 +1,182 @@
+"""The words of a step with their holes, as a regular expression.
+
+A pattern is plain words. ``{name}`` is a hole, ``"{name}"`` one whose value stands in quotes.
+``[big ]`` may be left out; of ``[is|are]`` one stands there, and of ``[a|the|]`` one or none. A
+backslash takes the next character as it is.
+
+Standard library only, Python 3.8 or later: this runs in a suite's own interpreter.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, Callable, Dict, Iterator, List, NamedTuple, Tuple, Union
+
+_PIECE = re.compile(
+    r"""\\(?P<escaped>.) | (?P<quote>["'])\{(?P<quoted>\w+)\}(?P=quote) | \{(?P<hole>\w+)\} |
+        (?P<mark>[\[\]|]) | (?P<text>[^\\\[\]|{"']+|.)""",
+    re.VERBOSE | re.DOTALL,
+)
+_QUOTED = r'"(?:[^"\\]|\\.)*"|' r"'(?:[^'\\]|\\.)*'"
+_ESCAPED = re.compile(r"\\([\"'\\])")
+_ENOUGH = 2
+"""Words of a pattern; a step with fewer of them in common is hardly meant for it."""
+
+
+class Kind(NamedTuple):
+    """What a hole takes. ``misfit`` is what is said of a value that does not fit.
+
+    ``plain``: the expression is one of ours, so the value may stand in quotes, too.
+    """
+
+    regex: str
+    convert: Callable[[str], Any]
+    misfit: str
+    plain: bool = True
+
+
+TEXT = Kind(r"\S+", str, "is more than one word: put it in quotes")
+
+
+class PatternError(ValueError):
+    """A pattern that cannot be read. The text says why."""
+
+
+class _Hole(NamedTuple):
+    name: str
+    quoted: bool
+
+
+class _Choice(NamedTuple):
+    alternatives: List[List[Any]]
+
+
+_Node = Union[str, _Hole, _Choice]
+
+
+class Pattern:
+    """A pattern, ready to be matched. ``kinds`` are those of its holes, by name.
+
+    ``optional`` are the holes that a step may leave out. Raises PatternError.
+    """
+
+    def __init__(self, text: str, kind_of: Callable[[str], Kind]) -> None:
+        self.text = text
+        self._nodes = _parse(text)
+        self.kinds: Dict[str, Kind] = {}
+        self.optional = set()
+        for hole, optional in _holes(self._nodes):
+            if hole.name in self.kinds:
+                raise PatternError(f"the hole '{hole.name}' is twice in '{text}'")
+            self.kinds[hole.name] = kind_of(hole.name)
+            if optional:
+                self.optional.add(hole.name)
+        self.regex = re.compile(_expression(self._nodes, self._strict))
+        self._loose: Any = None
+
+    def _strict(self, hole: _Hole) -> str:
+        kind = self.kinds[hole.name]
+        if kind.regex == TEXT.regex:
+            return _QUOTED if hole.quoted else f"{_QUOTED}|{kind.regex}"
+        if not kind.plain:
+            return f"[\"']{kind.regex}[\"']" if hole.quoted else kind.regex
+        in_quotes = f"\"(?:{kind.regex})\"|'(?:{kind.regex})'"
+        return in_quotes if hole.quoted else f"{kind.regex}|{in_quotes}"
+
+    def values(self, match: Any) -> Dict[str, Any]:
+        """The values of the holes that are there. A conversion may raise anything."""
+        given = {name: match[name] for name in self.kinds if match[name] is not None}
+        return {
+            name: self.kinds[name].convert(unquoted(t) if self.kinds[name].plain else t)
+            for name, t in given.items()
+        }
+
+    def misfits(self, text: str) -> List[str]:
+        """What is wrong with the values of a text that has this pattern's words; else nothing."""
+        if not self.kinds:
+            return []
+        if self._loose is None:
+            words = sum(len(re.findall(r"\w\w+", n)) for n in self._nodes if isinstance(n, str))
+            anything = ".+?" if words >= _ENOUGH else rf"{_QUOTED}|\S+"
+            self._loose = re.compile(_expression(self._nodes, lambda _: anything), re.DOTALL)
+        match = self._loose.fullmatch(text)
+        values = match.groupdict() if match else {}
+        return [
+            f"'{unquoted(value)}' {self.kinds[name].misfit} ({{{name}}})"
+            for name, value in values.items()
+            if value is not None and not self._fits(name, value)
+        ]
+
+    def _fits(self, name: str, value: str) -> bool:
+        kind = self.kinds[name]
+        if kind.regex == TEXT.regex:
+            return bool(re.fullmatch(f"{_QUOTED}|{kind.regex}", value))
+        return bool(re.fullmatch(kind.regex, unquoted(value)))
+
+
+def _parse(text: str) -> List[_Node]:
+    pieces = list(_PIECE.finditer(text))
+    nodes, end = _sequence(text, pieces, 0, inside=False)
+    if end < len(pieces):
+        raise PatternError(f"a ']' without a '[' before it in '{text}'; write '\\]'")
+    return nodes
+
+
+def _sequence(
+    text: str, pieces: List[Any], at: int, *, inside: bool
+) -> Tuple[List[_Node], int]:  # fmt: skip
+    """The nodes up to the bracket or bar that ends them, or to the end; and where that is."""
+    nodes: List[_Node] = []
+    while at < len(pieces):
+        piece = pieces[at]
+        mark, name = piece["mark"], piece["hole"] or piece["quoted"]
+        if mark == "]" or (mark == "|" and inside):
+            break
+        at += 1
+        if mark == "[":
+            choice, at = _choice(text, pieces, at)
+            nodes.append(choice)
+        elif name:
+            nodes.append(_Hole(name, bool(piece["quoted"])))
+        else:
+            nodes.append(piece["escaped"] or mark or piece["text"])
+    return nodes, at
+
+
+def _choice(text: str, pieces: List[Any], at: int) -> Tuple[_Choice, int]:
+    first, at = _sequence(text, pieces, at, inside=True)
+    alternatives = [first]
+    while at < len(pieces) and pieces[at]["mark"] == "|":
+        nodes, at = _sequence(text, pieces, at + 1, inside=True)
+        alternatives.append(nodes)
+    if at == len(pieces):
+        raise PatternError(f"a '[' without a ']' after it in '{text}'; write '\\['")
+    return _Choice(alternatives if len(alternatives) > 1 else [first, []]), at + 1
+
+
+def _holes(nodes: List[_Node], *, optional: bool = False) -> Iterator[Tuple[_Hole, bool]]:
+    for node in nodes:
+        if isinstance(node, _Hole):
+            yield node, optional
+        elif isinstance(node, _Choice):
+            for alternative in node.alternatives:
+                yield from _holes(alternative, optional=True)
+
+
+def _expression(nodes: List[_Node], regex_of: Callable[[_Hole], str]) -> str:
+    found = []
+    for node in nodes:
+        if isinstance(node, _Hole):
+            found.append(f"(?P<{node.name}>{regex_of(node)})")
+        elif isinstance(node, _Choice):
+            found.append(f"(?:{'|'.join(_expression(a, regex_of) for a in node.alternatives)})")
+        else:
+            found.append(re.escape(node))
+    return "".join(found)
+
+
+def unquoted(text: str) -> str:
+    """A value without the quotes around it, and without the backslashes before others in it."""
+    if len(text) > 1 and text[0] == text[-1] and text[0] in "\"'":
+        return _ESCAPED.sub(r"\1", text[1:-1])
+    return text
