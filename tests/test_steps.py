@@ -186,5 +186,43 @@ def test_steps_in_subfolders_and_steps_that_import_each_other(folder):
         assert result["outcome"] == "failed" and f"'{text}'" in result["message"]
 
 
-def _listed(folder, *arguments):
-    return json.loads(folder.call("steps", "--as", "json", *arguments).out)
+def test_the_steps_of_a_suite_are_listed_with_their_uses(rules):
+    rules.file("rules/a.feature", """
+        Feature: f
+          Background:
+            Given a gold bell
+          Scenario: one
+            When it stays 1 night
+            Then nobody knows
+          Scenario Outline: two
+            Given a boat of <n> metres
+            Examples:
+              | n |
+              | 1 |
+              | 2 |
+    """)  # fmt: skip
+    rules.file("rules/steps/more.py", (
+        "from wolfbane.steps import given\n@given('a boat of {length} meters')\n"
+        "def boat(length): pass\n"
+    ))  # fmt: skip
+    told = json.loads(rules.call("steps", "--as", "json").out)
+    used = {each["pattern"]: each["used"] for each in told["steps"]}
+    assert used["a {metal} bell"] == 1 and used["a boat of {length} metres"] == 2
+    assert used["it stays {nights} night[s]"] == 1 and used["the log says {words}"] == 0
+    boat = next(each for each in told["steps"] if each["function"] == "boat")
+    assert (boat["kind"], boat["file"]) == ("given", "rules/steps/all.py")
+    assert boat["uses"][0] == {"file": "rules/a.feature", "line": 8, "text": "a boat of 1 metres"}
+    assert [use["text"] for use in told["undefined"]] == ["nobody knows"]
+    [[one, other]] = told["near_duplicates"]
+    assert one.startswith("rules/steps/all.py:") and other == "rules/steps/more.py:2"
+    table = rules.call("steps").out
+    assert "nearly the same: 'a boat of {length} metres'" in table
+    assert "not defined: nobody knows (rules/a.feature:6)" in table
+    unused = rules.call("steps", "--unused", COLUMNS="200").out
+    assert "a boat of {length} meters" in unused and "metres" not in unused
+    explained = rules.call("explain", "two / 2").text
+    assert "Given a boat of 2 metres boat in rules/steps/all.py:" in explained
+    rules.file("rules/steps/bad.py", "import nothing_of_this_name\n")
+    bad = rules.call("steps")
+    assert (bad.code, "suite rules: the steps cannot be loaded" in bad.err) == (2, True)
+    assert rules.call("steps", "--suite", "rulez").code == 2

@@ -16,6 +16,7 @@ _COMMANDS = {
     "run": "Choose tests and run them.",
     "watch": "Run the tests affected by each file you save.",
     "list": "Show the tests that a selection chooses.",
+    "steps": "List the steps of scenario suites, and where each is used.",
     "explain": "Say what is known of one test, and why it is chosen or not.",
     "env": "Show environments: what a run can be pointed at.",
     "browsers": "Show which browsers are set up, and which are here.",

@@ -16,6 +16,8 @@ from wolfbane.errors import InputError, Problem, nearest
 from wolfbane.selection import Matcher, Term
 
 if TYPE_CHECKING:
+    from rich.text import Text
+
     from wolfbane.inventory import Inventory
     from wolfbane.model import Test
 
@@ -44,7 +46,31 @@ def command(select: Callable[[], Selected], address: str) -> None:
     entry = read_quarantine(selected.inventory.workspace).entry(variants[0])
     console = make_console()
     rows = explained(variants, selected.choice, selected.newest, entry)
+    if variants[0].kind == "scenario":
+        rows += _steps(selected.inventory, variants[0])
     console.print(facts(rows, console.reading_width), soft_wrap=True)
+
+
+def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
+    """Which function each step of a scenario means, as its suite's worker says."""
+    from wolfbane.environments import resolve
+    from wolfbane.execution.step_listing import list_steps
+    from wolfbane.formats.feature import FeatureError, read
+    from wolfbane.reports.explained import step_rows
+
+    workspace = inventory.workspace
+    try:
+        source = (workspace.root / test.path).read_text(encoding="utf-8-sig")
+        scenarios = {each.name: each for each in read(source).scenarios}
+        environment = resolve(workspace)
+    except (OSError, ValueError, FeatureError, InputError) as error:
+        return [("steps", f"they cannot be told: {error}")]
+    scenario = scenarios.get(test.name)
+    if scenario is None:
+        return []
+    suites = [workspace.suite(test.suite)]
+    listing = list_steps(inventory, suites, environment, [test.path])
+    return step_rows(scenario.steps, listing)
 
 
 def _at_line(inventory: Inventory, address: str) -> list[Test]:

@@ -7,6 +7,8 @@ from datetime import date
 
 from rich.text import Text
 
+from wolfbane.execution.step_listing import StepDefinition, StepListing
+from wolfbane.formats.scenarios import Step
 from wolfbane.model import Outcome, Test, variant
 from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, in_line, visible
@@ -61,6 +63,22 @@ def explained(
     )
     rows.append(("verdict", verdict))
     return rows
+
+
+def step_rows(steps: Sequence[Step], listing: StepListing) -> list[tuple[str, Text | str]]:
+    """Each step of a scenario with the place of the function that it means."""
+    found: dict[tuple[int, str], list[StepDefinition]] = {}
+    for definition in listing.definitions:
+        for use in definition.uses:
+            found.setdefault((use.line, use.text), []).append(definition)
+    lines: list[Text | str] = []
+    for step in steps:
+        meant = found.get((step.line, step.text), [])
+        places = ", ".join(f"{each.function} in {each.place}" for each in meant)
+        line = Text(visible(f"{step.keyword} {step.text}"))
+        lines.append(line.append(f"\n  {visible(places) or 'not defined'}", style="dim"))
+    lines = [Text(visible(words)) for words in listing.problems] or lines
+    return [("steps" if index == 0 else "", line) for index, line in enumerate(lines)]
 
 
 def _last_runs(variants: Sequence[Test], newest: Newest) -> Iterator[Text]:

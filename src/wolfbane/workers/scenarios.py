@@ -18,6 +18,7 @@ from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.course import Course, Shared, Told, finish
 from wolfbane.workers.problems import problem_of
 from wolfbane.workers.step_files import load_steps
+from wolfbane.workers.step_uses import tell_uses
 from wolfbane.workers.stepbook import BadStep, StepBook
 
 
@@ -33,6 +34,8 @@ def main() -> None:
                 worker.collect(path)
         elif request["type"] == "run":
             worker.run(request["file"], request["names"])
+        elif request["type"] == "steps":
+            worker.steps(request["files"])
         elif request["type"] == "close":
             worker.close()
 
@@ -58,6 +61,14 @@ class Worker:
         sys.modules["wolfbane.steps"] = wolfbane.steps
         load_steps(self.folders)
         return StepBook(wolfbane.steps.registry)
+
+    def steps(self, files: List[str]) -> None:
+        """Tell the steps of the suite and where these files use them."""
+        if self.problem:
+            words = str(self.problem.get("message", "")).strip()
+            self.channel.send({"type": "listed", "undefined": [], "message": words})
+            return
+        tell_uses(self.channel, self.book, self.root, files)
 
     def collect(self, path: str) -> None:
         """Say which scenarios a file holds, or what is wrong with it."""

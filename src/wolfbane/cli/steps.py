@@ -1,0 +1,100 @@
+"""``wolfbane steps``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wolfbane.cli import words
+from wolfbane.cli.commands import Command
+from wolfbane.cli.pointing import one_environment_options
+from wolfbane.cli.selecting import workspace_option
+from wolfbane.errors import InputError, Problem, did_you_mean
+
+if TYPE_CHECKING:
+    from wolfbane.cli.pointing import Point
+    from wolfbane.workspace.settings import Suite, Workspace
+
+_KIND = "scenario"
+
+
+@click.command("steps", cls=Command)
+@click.option(
+    "--suite", "names", multiple=True, metavar="NAME", shell_complete=words.of_field("suite"),
+    help="Only the steps of this suite.",
+)  # fmt: skip
+@click.option("--unused", is_flag=True, help="Only steps that no scenario uses.")
+@click.option(
+    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    help="The form of the answer.",
+)  # fmt: skip
+@workspace_option
+@one_environment_options
+@click.pass_context
+def command(
+    ctx: click.Context, point: Point, names: tuple[str, ...], unused: bool, form: str,
+    workspace: Path | None,
+) -> None:  # fmt: skip
+    """List the steps of scenario suites: where each is defined and how often it is used.
+
+    Steps that are nearly the same, and steps of scenarios that nobody defined, are listed below.
+
+    \b
+    wolfbane steps
+    wolfbane steps --unused
+    wolfbane steps --suite rules --as json
+    """
+    from wolfbane.execution.step_listing import list_steps
+    from wolfbane.inventory import open_inventory
+    from wolfbane.reports.layout import fitted
+    from wolfbane.reports.steps import as_json, near_duplicates, step_table
+    from wolfbane.reports.style import make_console
+    from wolfbane.reports.text import many, visible
+    from wolfbane.workspace.find import open_workspace
+
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    [environment] = point(found)
+    listing = list_steps(open_inventory(found), _suites(found, names), environment)
+    shown = [each for each in listing.definitions if not (unused and each.uses)]
+    if form == "json":
+        click.echo(as_json(shown, listing))
+    elif shown:
+        console = make_console()
+        for part in fitted(console, step_table(shown), console.width):
+            console.print(part)
+        for one, other in [] if unused else near_duplicates(shown):
+            click.echo(
+                f"nearly the same: '{visible(one.pattern)}' ({one.place}) and "
+                f"'{visible(other.pattern)}' ({other.place})"
+            )
+        idle = sum(not each.uses for each in shown)
+        click.echo(
+            many(idle, "unused step") if unused else f"{many(len(shown), 'step')}, {idle} unused"
+        )
+    elif not listing.problems:
+        click.echo("every step is used" if unused else "no step is defined")
+    for use in listing.undefined[:_MOST] if form == "table" else ():
+        click.echo(f"not defined: {visible(use.text)} ({use.file}:{use.line})")
+    if len(listing.undefined) > _MOST and form == "table":
+        click.echo(f"and {len(listing.undefined) - _MOST:,} more that are not defined")
+    for problem in listing.problems:
+        click.echo(f"wolfbane: {problem}", err=True)
+    if listing.problems:
+        ctx.exit(2)
+
+
+_MOST = 10
+
+
+def _suites(workspace: Workspace, names: tuple[str, ...]) -> list[Suite]:
+    """The scenario suites that are meant. Raises InputError."""
+    known = {suite.name: suite for suite in workspace.suites if suite.kind == _KIND}
+    if not known:
+        raise InputError(Problem(f"no suite of kind {_KIND} is here: only these have steps"))
+    for name in names:
+        if name not in known:
+            hint = did_you_mean(name, known)
+            raise InputError(Problem(f"there is no suite '{name}' of kind {_KIND}", hint=hint))
+    return [suite for name, suite in known.items() if not names or name in names]

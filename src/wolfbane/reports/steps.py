@@ -1,0 +1,61 @@
+"""The steps of scenario suites: a table, or JSON."""
+
+from __future__ import annotations
+
+import difflib
+import json
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict
+
+from wolfbane.execution.step_listing import StepDefinition, StepListing
+from wolfbane.reports.layout import Column
+from wolfbane.reports.text import visible
+
+_ALIKE = 0.85
+"""From this share of common characters on, two patterns are near duplicates."""
+_HOLE = re.compile(r"[\"']?\{\w*\}[\"']?")
+
+
+def step_table(definitions: Sequence[StepDefinition]) -> list[Column]:
+    """A row for each definition."""
+    first = [each.uses[0] if each.uses else None for each in definitions]
+    return [
+        Column("used", [str(len(each.uses)) for each in definitions], right=True),
+        Column("kind", [each.kind or "any" for each in definitions]),
+        Column("step", [visible(each.pattern) for each in definitions], wraps=True),
+        Column("defined in", [visible(each.place) for each in definitions], 1),
+        Column("first use", [f"{use.file}:{use.line}" if use else "-" for use in first], 2),
+    ]
+
+
+def near_duplicates(
+    definitions: Sequence[StepDefinition],
+) -> Iterator[tuple[StepDefinition, StepDefinition]]:
+    """Pairs of definitions in one suite that say nearly the same."""
+    words = [_HOLE.sub("{}", each.pattern).lower() for each in definitions]
+    matcher = difflib.SequenceMatcher(autojunk=False)
+    for index, one in enumerate(definitions):
+        matcher.set_seq2(words[index])
+        for number in range(index + 1, len(definitions)):
+            other = definitions[number]
+            if one.suite != other.suite or not ({one.kind, other.kind} & {""}
+                                                or one.kind == other.kind):  # fmt: skip
+                continue
+            matcher.set_seq1(words[number])
+            if (
+                matcher.real_quick_ratio() >= _ALIKE
+                and matcher.quick_ratio() >= _ALIKE
+                and matcher.ratio() >= _ALIKE
+            ):
+                yield one, other
+
+
+def as_json(definitions: Sequence[StepDefinition], listing: StepListing) -> str:
+    """An object: the definitions with their uses, near duplicates, and undefined steps."""
+    told = {
+        "steps": [{**asdict(each), "used": len(each.uses)} for each in definitions],
+        "near_duplicates": [[a.place, b.place] for a, b in near_duplicates(listing.definitions)],
+        "undefined": [asdict(use) for use in listing.undefined],
+    }
+    return json.dumps(told, indent=1, ensure_ascii=False)
