@@ -26,7 +26,7 @@ def test_the_demo_shows_what_the_tool_shows(folder):
     assert run.code == 0, run.err
     assert "left out     4 by leave_out tag:wip" in run.out
     assert "failed  tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter" in run.out
-    assert "92 passed, 2 flaky, 3 failed, 3 skipped, 2 todo, 1 quarantined (1 failed)" in run.text
+    assert "93 passed, 2 flaky, 3 failed, 3 skipped, 2 todo, 1 quarantined (1 failed)" in run.text
     again = folder.call("demo", "--into", "harbour")
     assert (again.code, "overwrites nothing" in again.err) == (2, True)
     folder.path /= "harbour"

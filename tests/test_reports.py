@@ -230,3 +230,24 @@ def test_run_it_again_chooses_what_brings_the_entry_back(folder):
     for address, command in told:
         again = folder.run(*shlex.split(command)[1:])
         assert again.outcomes.get(address) == run.outcomes[address], command
+
+
+def test_what_befell_many_tests_is_printed_once_with_the_first_places(folder):
+    folder.file("wolfbane.toml", '[[suite]]\nname = "r"\nkind = "scenario"\npaths = ["rules"]\n')
+    for name in ("a", "b"):
+        scenarios = "".join(f"  Scenario: s{n}\n    Given a boat\n" for n in range(200))
+        folder.file(f"rules/{name}.feature", f"Feature: {name}\n{scenarios}")
+    steps = folder.file("rules/steps/s.py", "def broken(:\n")
+    told = folder.run().out
+    assert len(told.splitlines()) < 40 and told.count("SyntaxError") == 1
+    assert "the same in 399 more tests in 2 files:\n    rules/" in told
+    assert "    and 396 more\n" in told
+    helper = "def check(): assert 1 == 2\n"
+    steps.write_text(f"from wolfbane.steps import given\n{helper}@given('a boat')\n"
+                     "def boat(): check()\n")  # fmt: skip
+    told = folder.run().out
+    assert told.count("1 == 2 does not hold") == 1 and "the same in 399 more tests" in told
+    assert folder.call("show", "last", "-v").out.count("1 == 2 does not hold") >= 400
+    steps.write_text("")
+    told = folder.run().out
+    assert told.count("@given") == 1 and "  in:\n    rules/" in told

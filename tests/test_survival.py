@@ -229,7 +229,7 @@ def test_a_file_that_ends_its_workers_before_any_test_is_left(folder):
     assert run.outcomes["test_good.py#test_fine"] == "passed"
     assert (folder.path / "starts").read_text() == "xxx"
     assert "3 workers ended before a test of this file began, and it was left" in run.out
-    assert "the same of 36 more tests of test_bad.py" in run.out
+    assert "the same in 36 more tests of test_bad.py:\n" in run.out
 
 
 DAMAGE = {

@@ -64,11 +64,14 @@ def command(
         console = make_console()
         for part in fitted(console, step_table(shown), console.width):
             console.print(part)
-        for one, other in [] if unused else near_duplicates(shown):
+        alike = [] if unused else list(near_duplicates(shown))
+        for one, other in alike[:_MOST]:
             click.echo(
                 f"nearly the same: '{visible(one.pattern)}' ({one.place}) and "
                 f"'{visible(other.pattern)}' ({other.place})"
             )
+        if len(alike) > _MOST:
+            click.echo(f"and {len(alike) - _MOST:,} more pairs that are nearly the same")
         idle = sum(not each.uses for each in shown)
         click.echo(
             many(idle, "unused step") if unused else f"{many(len(shown), 'step')}, {idle} unused"

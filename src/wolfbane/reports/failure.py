@@ -15,6 +15,11 @@ from wolfbane.reports.text import clock, in_line, many, repeating, visible
 
 SHOWN_LINES = 40
 SHOWN_OF_PART = 12
+MANY = 3
+"""From so many others on, failures that are the same are printed once."""
+PLACES = 3
+IN_THE_STEP = "\n\nin the step: "
+"""What a scenario's message goes on with."""
 
 
 def print_failure(
@@ -43,19 +48,43 @@ def print_failures(
     console: Page, results: Iterable[Result], *, verbose: bool, folder: str,
     pointed: Sequence[str] = (),
 ) -> None:  # fmt: skip
-    """Print failures; what befell a whole file, and so each of its tests, is printed once."""
+    """Print failures; what many tests have in common is printed once, with where else it is."""
     groups: dict[object, list[Result]] = {}
     for result in results:
-        said = (result.frames, result.trace, result.parts, result.earlier, result.evidence)
-        own = verbose or result.outcome is Outcome.FAILED or any(said)
-        place = (result.path, result.browser, result.target)
-        key = result.address if own else (*place, result.outcome, result.message)
-        groups.setdefault(key, []).append(result)
+        groups.setdefault(result.address if verbose else _alike(result), []).append(result)
     for first, *others in groups.values():
-        print_failure(console, first, verbose=verbose, folder=folder, pointed=pointed)
-        if others:
-            words = f"\n  the same of {many(len(others), 'more test')} of {in_line(first.path)}"
-            console.print(Text(words, style="dim"), soft_wrap=True)
+        few = len(others) < MANY and not _of_the_whole_file(first)
+        for result in (first, *others) if few else (first,):
+            print_failure(console, result, verbose=verbose, folder=folder, pointed=pointed)
+        if others and not few:
+            files = {result.path for result in others}
+            where = f"in {many(len(files), 'file')}" if len(files) > 1 else f"of {min(files)}"
+            title = f"the same in {many(len(others), 'more test')} {in_line(where)}:"
+            console.print(_places(title, others), style="dim", soft_wrap=True)
+
+
+def _alike(result: Result) -> object:
+    """What failures have in common that are the same: the words, and the line that they are from.
+
+    Without a line, that is what befell a file, and so each of its tests.
+    """
+    inmost = result.frames[-1:]
+    where = inmost or (result.path, result.browser, result.target)
+    own = result.address if result.earlier else ""  # its attempts are told, too
+    return result.outcome, result.message.partition(IN_THE_STEP)[0], where, own
+
+
+def _of_the_whole_file(result: Result) -> bool:
+    said = (result.frames, result.trace, result.parts, result.earlier, result.evidence)
+    return result.outcome is not Outcome.FAILED and not any(said)
+
+
+def _places(title: str, results: Sequence[Result]) -> Text:
+    """The first places of what many tests have in common, and how many more there are."""
+    lines = [f"\n  {title}", *(f"    {in_line(result.address)}" for result in results[:PLACES])]
+    if len(results) > PLACES:
+        lines.append(f"    and {len(results) - PLACES:,} more")
+    return Text("\n".join(lines))
 
 
 def print_flaky(console: Page, result: Result, folder: str) -> None:
@@ -110,6 +139,8 @@ def _print_group(console: Page, members: Sequence[Result]) -> None:
     head.append(f"{many(len(members), 'test')} of {visible(suites)}", style="bold")
     console.print(head, soft_wrap=True)
     console.print(_message(members[0].message), soft_wrap=True)
+    if all(result.frames for result in members):  # it has a place in each: a step without function
+        console.print(_places("in:", members), style="dim", soft_wrap=True)
 
 
 def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Iterator[RenderableType]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import faulthandler
+import importlib
 import importlib.util
 import inspect
 import os
@@ -171,5 +172,9 @@ def _loading_problem(error: BaseException) -> Message:
         file, line = error.place
         problem["frames"] = [{"file": file, "line": line, "function": ""}]
         problem["message"] = str(error)
+    if isinstance(error, SyntaxError):
+        problem["frames"] = problem["frames"][-1:]
+    imports = os.path.dirname(importlib.__file__)
+    problem["frames"] = [f for f in problem["frames"] if not f["file"].startswith(imports)]
     problem["message"] = f"the steps cannot be loaded: {problem['message']}"
     return {**problem, "outcome": "errored"}

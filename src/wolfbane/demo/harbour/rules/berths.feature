@@ -42,7 +42,7 @@ Feature: The harbour master's rules for berths
 
     @wip
     Scenario: The pilot boat has a berth of her own
-      Given the list
+      Given the pilots' list
         | boat      | berth |
         | Saltmarsh | A1    |
       When a boat of 7.5 metres asks
