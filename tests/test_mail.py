@@ -160,3 +160,29 @@ def test_a_mail_that_cannot_go_is_said(folder, box, plain):
     assert (secret.code, PASSWORD in secret.err) == (2, True)
     shown = folder.call("report", "--as", "mail")
     assert "Subject: Saltmarsh Quay: 1 of 2 tests failed" in shown.out
+
+
+def test_lists_names_and_blocked_tests(folder, box, plain):
+    toml = settings(plain, 'security = "none"')
+    more = '\n        [[suite]]\n        name = "gone"\n        kind = "python"\n'
+    more += '        paths = ["test_b.py"]\n        python = "nowhere/python"\n'
+    folder.file("wolfbane.toml", f"{toml}{more}")
+    folder.file("test_a.py", SUITE)
+    folder.file("test_b.py", "def test_far(): pass\n")
+    run = folder.run(
+        "--mail-to", "crew@harbour.example, Harbour master <master@harbour.example>",
+        "--mail-to", '"Quay, north" <quay@harbour.example>',
+    )  # fmt: skip
+    assert run.err == ""
+    [(recipients, mail)] = box.mails
+    assert recipients == ["crew@harbour.example", "master@harbour.example", "quay@harbour.example"]
+    assert [address.display_name for address in mail["To"].addresses] == [
+        "", "Harbour master", "Quay, north"
+    ]  # fmt: skip
+    text = mail.get_body(("plain",)).get_content().replace("\r\n", "\n")
+    failed, blocked = text.partition("What failed:")[2].split("What was blocked:\n")
+    assert "test_a.py#test_bad" in failed and "test_b.py" not in failed
+    assert blocked.startswith("  blocked  test_b.py") and "nowhere/python" in blocked
+    assert ">What was blocked</h2>" in mail.get_body(("html",)).get_content()
+    wrong = folder.run("--mail-to", "crew@harbour.example, the master")
+    assert (wrong.code, "that is no address; write crew@" in wrong.err) == (2, True)

@@ -464,3 +464,45 @@ def test_examples_in_docstrings_and_texts(folder):
     assert list(folder.run("--tag", "smoke").results) == ["code/fees.py#Boat / length"]
     folder.file("wolfbane.toml", (folder.path / "wolfbane.toml").read_text().replace("ELL", "EL"))
     assert "unknown option 'ELIPSIS'; did you mean ELLIPSIS?" in folder.call("list").err
+
+
+def test_a_malformed_docstring_costs_itself_and_long_output_is_cut(folder):
+    folder.file("tides.py", '''
+        def good():
+            """
+            >>> good()
+            1
+            """
+            return 1
+
+        def bad():
+            """
+            >>> if True:
+            ...     print("x")
+             x
+            >>>print("no space")
+            """
+
+        def flood():
+            """
+            >>> flood()
+            nothing
+            """
+            print("\\n".join(f"line {n}" for n in range(5000)))
+    ''')  # fmt: skip
+    folder.file("log.txt", "A text:\n\n  >>> 1\n  1\n  >>>2\n")
+    folder.file("wolfbane.toml", (
+        '[[suite]]\nname = "d"\nkind = "doctest"\npaths = ["tides.py", "log.txt"]\n'
+    ))  # fmt: skip
+    run = folder.run()
+    assert run.outcomes == {
+        "tides.py#good": "passed", "tides.py#bad": "errored", "tides.py#flood": "failed",
+        "log.txt": "errored",
+    }  # fmt: skip
+    bad, log = run.results["tides.py#bad"], run.results["log.txt"]
+    assert bad["message"].startswith("lacks blank after >>>")
+    assert bad["frames"] == [{"file": "tides.py", "line": 13, "function": "example"}]
+    assert log["frames"][0]["line"] == 5
+    assert "lines are left out here; --verbose shows all]" in run.out
+    assert len(run.out.splitlines()) < 200
+    assert "+ line 4999" in folder.call("show", "last", "--verbose").out

@@ -68,7 +68,7 @@ if TYPE_CHECKING:
     "--mail-to",
     multiple=True,
     metavar="ADDRESS",
-    help="Mail the result and the report to this address.",
+    help="Mail the result and the report to this address, or to several: a@x, Name <b@x>.",
 )
 @click.option(
     "--mail-when", type=click.Choice(["always", "changed"]), default="always", show_default=True,

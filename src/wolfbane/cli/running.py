@@ -101,7 +101,7 @@ def _without_console(words: str) -> None:
 def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:
     """Mail the result of a run. A mail that cannot be sent is reported, no more."""
     from wolfbane.reports.mail import compose
-    from wolfbane.reports.post import send
+    from wolfbane.reports.post import read_recipients, send
     from wolfbane.results.since import is_news, since_the_one_before
 
     mail, finished = workspace.settings.mail, record.finished
@@ -114,7 +114,8 @@ def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:
         if asked.mail_news_only and not is_news(since, failed=finished.exit_code != 0):
             return
         link = mail.report_url.replace("{run}", run)
-        send(compose(record, since, link, mail.sender, tuple(asked.mail_to)), mail, workspace.root)
+        recipients = read_recipients(asked.mail_to)
+        send(compose(record, since, link, mail.sender, recipients), mail, workspace.root)
     except InputError as error:
         click.echo(f"wolfbane: {error}", err=True)
 

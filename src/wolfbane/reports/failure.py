@@ -14,6 +14,8 @@ from wolfbane.reports.style import ACCOUNTS, STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, repeating, visible
 
 SHOWN_LINES = 40
+LONGEST = 2_000
+"""Characters of a line in a message."""
 SHOWN_OF_PART = 12
 MANY = 3
 """From so many others on, failures that are the same are printed once."""
@@ -145,7 +147,7 @@ def _print_group(console: Page, members: Sequence[Result]) -> None:
 
 def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Iterator[RenderableType]:
     if result.message:
-        yield _message(result.message)
+        yield _message(result.message if verbose else _shortened(result.message))
     if result.excerpt is not None:
         yield Group(Text(), *_excerpt(result.excerpt, plain=plain))
     calls = [f"{frame.file}:{frame.line} in {frame.function}" for frame in result.frames]
@@ -180,6 +182,18 @@ def attached(kept: Evidence, parts: Sequence[Part]) -> str:
     step = in_line(parts[kept.part - 1].name) if 0 < kept.part <= len(parts) else ""
     words = [in_line(kept.name), f"attached by: {step}" if step else ""]
     return ", ".join(filter(None, words))
+
+
+def _shortened(message: str) -> str:
+    """A message without its middle, where it is long, and without the ends of long lines."""
+    lines = [
+        line if len(line) <= LONGEST else f"{line[:LONGEST]} ..." for line in message.split("\n")
+    ]
+    hidden = len(lines) - 2 * SHOWN_LINES
+    if hidden <= 0:
+        return "\n".join(lines)
+    left = f"[{hidden:,} lines are left out here; --verbose shows all]"
+    return "\n".join([*lines[:SHOWN_LINES], left, *lines[-SHOWN_LINES:]])
 
 
 def _message(message: str) -> Text:

@@ -33,7 +33,7 @@ _TEMPLATES.globals.update(
 
 def compose(
     record: Record, since: Comparison | None = None, link: str = "", sender: str = "",
-    recipients: tuple[str, ...] = (),
+    recipients: Sequence[str] = (),
 ) -> EmailMessage:  # fmt: skip
     """The mail of a run, as RFC 5322 has it. With a ``link`` the report is not attached."""
     started, finished = record.started, record.finished
@@ -58,7 +58,7 @@ def compose(
     told = {
         "name": name, "verdict": verdict, "run": started, "finished": finished, "link": link,
         "good": bool(finished and finished.exit_code == 0), "since": since, "attached": attached,
-        "bad": bad[:MOST], "more": max(len(bad) - MOST, 0), "places": [p for p in places if p],
+        "groups": [group for group in _groups(bad) if group[1]], "places": [*filter(None, places)],
         "again": repeating(_again(bad), pointed),
         "first": lambda text: _one_line(visible(text).strip().partition("\n")[0])[:200],
     }  # fmt: skip
@@ -68,6 +68,16 @@ def compose(
         file = f"{started.run if started else 'report'}.html"
         message.add_attachment(report, maintype="text", subtype="html", filename=file)
     return message
+
+
+def _groups(bad: Sequence[Result]) -> list[tuple[str, Sequence[Result], int]]:
+    """What failed and what was blocked, each with a heading, and how many are not shown."""
+    blocked = [result for result in bad if result.outcome is Outcome.BLOCKED]
+    failed = [result for result in bad if result.outcome is not Outcome.BLOCKED]
+    return [
+        (title, members[:MOST], max(len(members) - MOST, 0))
+        for title, members in (("What failed", failed), ("What was blocked", blocked))
+    ]
 
 
 def _again(bad: Sequence[Result]) -> Sequence[str]:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import re
 import smtplib
 import ssl
 from collections.abc import Sequence
 from email.message import EmailMessage
+from email.utils import formataddr, getaddresses
 from pathlib import Path
 
 from wolfbane.errors import InputError, Problem
@@ -22,14 +24,29 @@ def check_mail(mail: Mail | None, recipients: Sequence[str]) -> None:
     if mail is None:
         hint = 'write [mail] with server = "HOST" and sender = "ADDRESS" into wolfbane.toml'
         raise InputError(Problem("--mail-to: there is no mail server", hint=hint))
-    for address in recipients:
-        if address.count("@") != 1 or any(c.isspace() or not c.isprintable() for c in address):
-            raise InputError(Problem(f"--mail-to {address!r}: that is no address"))
+    read_recipients(recipients)
     if mail.user and PASSWORD not in os.environ:
         hint = f"put it into the variable {PASSWORD}"
         raise InputError(
             Problem(f"--mail-to: the password of '{mail.user}' is not there", hint=hint)
         )
+
+
+def read_recipients(given: Sequence[str]) -> list[str]:
+    """Addresses as mails have them (RFC 5322), from texts that are each a list of some.
+
+    ``crew@harbour.example, Harbour master <master@harbour.example>``. Raises InputError.
+    """
+    found = []
+    for text in given:
+        for name, address in getaddresses([text]):
+            user, at, host = address.partition("@")
+            whole = user and at and host and "@" not in host and not re.search(r"\s", address)
+            if not whole or not text.isprintable():
+                hint = "write crew@harbour.example, or Crew <crew@harbour.example>"
+                raise InputError(Problem(f"--mail-to {text!r}: that is no address", hint=hint))
+            found.append(formataddr((name, address)))
+    return list(dict.fromkeys(found))
 
 
 def send(message: EmailMessage, mail: Mail, root: Path) -> None:

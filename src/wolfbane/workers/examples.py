@@ -12,6 +12,8 @@ from typing import Any, Dict, List, Optional, Tuple
 from wolfbane.workers.loading import Found, Library, import_file
 
 WHOLE_MODULE = "(module)"
+_LINE_OF = re.compile(r"line (\d+) of the docstring for \S+ ")
+"""How the standard library's parser begins what it says."""
 
 
 class ExampleFailed(AssertionError):
@@ -20,6 +22,43 @@ class ExampleFailed(AssertionError):
     def __init__(self, message: str, place: Tuple[str, int]) -> None:
         super().__init__(message)
         self.place = place
+
+
+class MalformedExamples(ValueError):
+    """Examples that cannot be read. ``place`` is the file and line of what is wrong."""
+
+    def __init__(self, message: str, place: Tuple[str, int]) -> None:
+        super().__init__(message)
+        self.place = place
+
+
+class _Malformed(doctest.DocTest):
+    """A text whose examples cannot be read: it stands in their place, so the others go on."""
+
+    problem: ValueError = ValueError()
+
+    def error(self) -> MalformedExamples:
+        """What is wrong, with its line in the file."""
+        words = str(self.problem)
+        told = _LINE_OF.match(words)
+        line = (self.lineno or 0) + (int(told[1]) if told else 1)
+        message = words[told.end() :] if told else words
+        return MalformedExamples(message, (str(self.filename), line))
+
+
+class _Parser(doctest.DocTestParser):
+    """Reads examples; a text that is malformed becomes a test that says so."""
+
+    def get_doctest(
+        self, string: str, globs: Dict[str, Any], name: str, filename: Optional[str],
+        lineno: Optional[int],
+    ) -> doctest.DocTest:  # fmt: skip
+        try:
+            return super().get_doctest(string, globs, name, filename, lineno)
+        except ValueError as error:
+            made = _Malformed([], globs, name, filename, lineno, string)
+            made.problem = error
+            return made
 
 
 class ExamplesTest(unittest.TestCase):
@@ -34,6 +73,8 @@ class ExamplesTest(unittest.TestCase):
 
     def run_examples(self) -> None:
         """Run every example in turn, in one namespace, and report each."""
+        if isinstance(self.examples, _Malformed):
+            raise self.examples.error()
         runner = _Runner(optionflags=self.flags, verbose=False)
         runner.run(self.examples, out=_swallow, clear_globs=False)
         for example, message in runner.told:
@@ -83,15 +124,15 @@ class ExampleLibrary(Library):
             text = source.read()
         if path.endswith(".md"):  # a closing fence is not what an example prints
             text = re.sub(r"(?m)^[ \t]*(?:```|~~~).*$", "", text)
-        parser = doctest.DocTestParser()
-        test = parser.get_doctest(text, {"__name__": "__main__"}, path, file, 0)
-        return {"": self._made(test, "")} if test.examples else {}
+        test = _Parser().get_doctest(text, {"__name__": "__main__"}, path, file, 0)
+        return {"": self._made(test, "")} if _holds_any(test) else {}
 
     def _in_module(self, file: str, top: str) -> Dict[str, Found]:
         module = import_file(file, top)
+        finder = doctest.DocTestFinder(parser=_Parser(), exclude_empty=True)
         found = {}
-        for test in sorted(doctest.DocTestFinder(exclude_empty=True).find(module)):
-            if test.examples:
+        for test in sorted(finder.find(module)):
+            if _holds_any(test):
                 inner = test.name[len(module.__name__) + 1 :]
                 test.filename = file
                 name = " / ".join(inner.split(".")) if inner else WHOLE_MODULE
@@ -103,6 +144,10 @@ class ExampleLibrary(Library):
         found.group = name
         found.line = (test.lineno or 0) + 1
         return found
+
+
+def _holds_any(test: doctest.DocTest) -> bool:
+    return bool(test.examples) or isinstance(test, _Malformed)
 
 
 def _difference(example: doctest.Example, got: str) -> str:

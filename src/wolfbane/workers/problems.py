@@ -8,7 +8,7 @@ import unittest
 from typing import Any, List, Tuple, Type
 
 from wolfbane.workers.channel import Message
-from wolfbane.workers.examples import ExampleFailed
+from wolfbane.workers.examples import ExampleFailed, MalformedExamples
 
 _OWN = os.path.dirname(os.path.abspath(__file__))
 _STEPS = os.path.join(os.path.dirname(_OWN), "steps.py")
@@ -54,7 +54,7 @@ def problem_of(error: BaseException, outcome: str = "errored") -> Message:
         {"file": frame.filename, "line": frame.lineno, "function": frame.name}
         for frame, number in _frames(error)
     ]
-    if isinstance(error, ExampleFailed):
+    if isinstance(error, (ExampleFailed, MalformedExamples)):
         file, line = error.place
         frames = [{"file": file, "line": line, "function": "example"}]
         return {"outcome": outcome, "message": text, "frames": frames, "trace": text}
