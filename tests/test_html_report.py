@@ -157,3 +157,38 @@ def test_right(self):
     opened = folder.call("open", "--no-browser")
     assert opened.code == 0
     assert opened.out.strip().endswith("report.html")
+
+
+def test_a_scenario_is_told_with_its_descriptions_tables_texts_and_attachments(folder, reader):
+    folder.file("rules/a.feature", """
+        Feature: Berths
+          What a boat has to know.
+          Rule: Papers
+            They are <b>green</b>.
+            Scenario: A list
+              Given these boats
+                | name | length |
+                | Alda | 8      |
+              And this note
+                \"\"\"
+                first
+                second
+                \"\"\"
+    """)  # fmt: skip
+    folder.file("rules/steps/s.py", """
+        from wolfbane.steps import attach, given
+        @given("these boats")
+        def boats(table): attach("<svg xmlns='http://www.w3.org/2000/svg'/>", "plan.svg")
+        @given("this note")
+        def note(text): attach(bytes(range(256)), "raw.bin")
+    """)  # fmt: skip
+    assert folder.run("--report", "html=out.html").code == 0
+    reader.open(folder.path / "out.html", "#test=rules/a.feature%23Papers%20%2F%20A%20list")
+    assert reader.texts("#test .about") == ["Feature: Berths", "Rule: Papers"]
+    assert reader.texts("#test .description")[1] == "They are <b>green</b>."
+    assert reader.texts("#test table.cells td") == ["name", "length", "Alda", "8"]
+    assert reader.text("#test .parts pre") == "first\nsecond"
+    first, second = reader.texts("#test .parts > ul > li")
+    assert "plan.svg" in first and "raw.bin" in second and "256 B" in second
+    assert reader.js("return document.querySelectorAll('#test .parts img').length") == 1
+    assert reader.complaints() == []

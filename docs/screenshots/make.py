@@ -30,6 +30,7 @@ SHOTS = {
     "explain": (20, f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow"),
     "failure": (38, f"wolfbane run {shlex.quote(FAILING)}"),
     "undefined-step": (40, "wolfbane run --everything --name pilot"),
+    "steps": (20, "wolfbane steps"),
     "environments": (60, "wolfbane run --env local,staging --tag smoke --drop suite:quay-log"),
     "browsers": (38, "wolfbane run --tag browser"),
     "browser-failure": (58, "wolfbane run page/map --name legend"),
