@@ -147,9 +147,11 @@ def _to_the_team(workspace: Workspace) -> None:
         from wolfbane.results.opening import open_history
 
         try:
-            open_history(workspace)
+            _, problems = open_history(workspace)
         except InputError as error:
-            click.echo(f"wolfbane: this run is not in the team's history: {error}", err=True)
+            problems = [f"this run is not in the team's history: {error}"]
+        for problem in problems:
+            click.echo(f"wolfbane: {problem}", err=True)
 
 
 def _options(asked: Asked, jobs: int | None) -> Options:

@@ -1,8 +1,8 @@
 """The warden: waits beside a run and ends its processes if Wolfbane dies without doing so.
 
-Run as a script with a mark and a folder; standard input is a pipe whose other end only Wolfbane
-holds. It tells the process ids of the run's members, a line each. When the pipe ends without the
-word ``over``, every process that belongs to the run is killed, and the folder removed.
+Run as a script with a mark, a folder and an import path; standard input is a pipe whose other end
+only Wolfbane holds. It tells the process ids of the run's members, a line each. When the pipe ends
+without the word ``over``, every process that belongs to the run is killed, and the folder removed.
 """
 
 from __future__ import annotations
@@ -76,6 +76,7 @@ def main() -> None:
     """Wait for the end of the pipe, and act unless all is over."""
     *members, last = sys.stdin.buffer.read().split(b"\n")
     if last != b"over":
+        sys.path[:] = sys.argv[3].split(os.pathsep)
         end_marked(sys.argv[1], {int(member) for member in members})
         shutil.rmtree(sys.argv[2], ignore_errors=True)
 

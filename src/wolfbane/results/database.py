@@ -30,7 +30,7 @@ class Database:
             self._engine = _engine(folder, url)
         except (SQLAlchemyError, ImportError, OSError) as error:
             raise InputError(Problem(f"the history cannot be opened: {_short(error)}")) from None
-        self.name = str(self._file.name if self._file else self._engine.url)
+        self.name = self._file.name if self._file else self._engine.url.render_as_string()
         with self.transaction() as connection:
             self._bring_up_to_date(connection)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from wolfbane.formats.entries import Entry, address_of
@@ -13,8 +14,11 @@ ALIKE = " (alike "
 _ORDER = {str(outcome): number for number, outcome in enumerate(Outcome)}
 _LONGEST = 60
 """Characters of a property that may be a part of an address."""
-_ABOUT_ONE_RUN = ("tag", "attempt", "seed", "time", "date", "pid", "port", "uuid", "id")
-"""Properties that are no part of a test, by how their names begin or end."""
+_ABOUT_ONE_RUN = frozenset(
+    {"tag", "attempt", "seed", "time", "timestamp", "date", "pid", "port", "uuid", "id"}
+)
+"""Words in the names of properties that are no part of a test."""
+_WORD = re.compile("[A-Z]?[a-z]+|[A-Z]+")
 
 
 def addresses(entries: Sequence[Entry]) -> list[str]:
@@ -89,8 +93,7 @@ def _properties(entries: Sequence[Entry]) -> dict[str, list[str]]:
 
 
 def _of_one_run(name: str) -> bool:
-    lower = name.lower()
-    return lower.startswith(_ABOUT_ONE_RUN) or lower.endswith(_ABOUT_ONE_RUN)
+    return not _ABOUT_ONE_RUN.isdisjoint(word.lower() for word in _WORD.findall(name))
 
 
 def as_sets(
