@@ -39,6 +39,19 @@ def present(program: str) -> bool:
 
 
 @cache
+def _search_path() -> str:
+    """PATH, with our interpreter first where ``python3`` is a version manager's script.
+
+    Such a script takes longer to find the interpreter than most tests take to run.
+    """
+    path = os.environ.get("PATH", os.defpath)
+    python = shutil.which("python3")
+    if python is None or Path(python).read_bytes()[:2] != b"#!":
+        return path
+    return os.pathsep.join([str(Path(sys.base_prefix, "bin")), path])
+
+
+@cache
 def _quick() -> Quick:
     """The process that this worker's calls are forked from."""
     quick = Quick()
@@ -89,7 +102,7 @@ class Folder:
 
     def environment(self) -> dict[str, str]:
         inherited = {key: value for key, value in os.environ.items() if key != "VIRTUAL_ENV"}
-        return {**inherited, "NO_COLOR": "1", "COLUMNS": "80"}
+        return {**inherited, "NO_COLOR": "1", "COLUMNS": "80", "PATH": _search_path()}
 
     def call(self, *arguments: str, answers: Sequence[str] = (), **environment: str) -> Run:
         """Run any command of the program; ``answers`` are typed, a line each."""
