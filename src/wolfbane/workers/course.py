@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import base64
 import inspect
 import os
@@ -191,6 +190,8 @@ def _to_define(undefined: List[Tuple[features.Step, str]]) -> str:
 def finish(value: Any) -> None:
     """See an asynchronous step or hook through to its end."""
     if inspect.isawaitable(value):
+        import asyncio  # takes a while: only where a step is asynchronous
+
         asyncio.run(_wait_for(value))
 
 

@@ -10,26 +10,12 @@ import unittest
 from typing import Any, Dict, List, Optional, Tuple
 
 from wolfbane.workers.loading import Found, Library, import_file
+from wolfbane.workers.placed import ExampleFailed, MalformedExamples
+from wolfbane.workers.python_runner import main
 
 WHOLE_MODULE = "(module)"
 _LINE_OF = re.compile(r"line (\d+) of the docstring for \S+ ")
 """How the standard library's parser begins what it says."""
-
-
-class ExampleFailed(AssertionError):
-    """An example gave something else than it says. ``place`` is its file and line."""
-
-    def __init__(self, message: str, place: Tuple[str, int]) -> None:
-        super().__init__(message)
-        self.place = place
-
-
-class MalformedExamples(ValueError):
-    """Examples that cannot be read. ``place`` is the file and line of what is wrong."""
-
-    def __init__(self, message: str, place: Tuple[str, int]) -> None:
-        super().__init__(message)
-        self.place = place
 
 
 class _Malformed(doctest.DocTest):
@@ -159,3 +145,8 @@ def _difference(example: doctest.Example, got: str) -> str:
 
 def _swallow(text: str) -> None:
     """What the runner would print; it is told in our own words."""
+
+
+def run() -> None:
+    """Serve requests about examples."""
+    main(ExampleLibrary)

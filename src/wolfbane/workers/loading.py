@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import functools
 import importlib
 import inspect
@@ -40,6 +39,8 @@ class FunctionTest(unittest.TestCase):
         """Call the function; a coroutine is run to its end."""
         outcome = self.function()
         if inspect.iscoroutine(outcome):
+            import asyncio  # takes a while: only where a test is asynchronous
+
             asyncio.run(outcome)
 
 

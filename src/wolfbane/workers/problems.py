@@ -8,7 +8,7 @@ import unittest
 from typing import Any, List, Tuple, Type
 
 from wolfbane.workers.channel import Message
-from wolfbane.workers.examples import ExampleFailed, MalformedExamples
+from wolfbane.workers.placed import Placed
 
 _OWN = os.path.dirname(os.path.abspath(__file__))
 _STEPS = os.path.join(os.path.dirname(_OWN), "steps.py")
@@ -48,13 +48,13 @@ def problem_of(error: BaseException, outcome: str = "errored") -> Message:
         text = str(error)
     except Exception as broken:
         text = f"<its text raised {type(broken).__name__}>"
-    plain = kind in (AssertionError, ExampleFailed) and text
+    plain = (kind is AssertionError or isinstance(error, Placed)) and text
     message = text if plain else f"{kind.__name__}: {text}" if text else kind.__name__
     frames = [
         {"file": frame.filename, "line": frame.lineno, "function": frame.name}
         for frame, number in _frames(error)
     ]
-    if isinstance(error, (ExampleFailed, MalformedExamples)):
+    if isinstance(error, Placed):
         file, line = error.place
         frames = [{"file": file, "line": line, "function": "example"}]
         return {"outcome": outcome, "message": text, "frames": frames, "trace": text}

@@ -18,12 +18,15 @@ def borrow() -> None:
     own = os.path.dirname(os.path.abspath(__file__))
     sys.path[:] = [path for path in sys.path if path != own]
     sys.path.append(HOME)
+    # Only what the kind needs is imported: this is most of the time of a small run.
     if sys.argv[1:] == ["scenario"]:
-        from wolfbane.workers.scenarios import main
+        from wolfbane.workers.scenarios import main as run
+    elif sys.argv[1:] == ["doctest"]:
+        from wolfbane.workers.examples import run
     else:
-        from wolfbane.workers.python_runner import main
+        from wolfbane.workers.python_runner import main as run
 
-    globals()["main"] = main
+    globals()["main"] = run
     sys.path.pop()
     for name in [name for name in sys.modules if name.partition(".")[0] == "wolfbane"]:
         del sys.modules[name]

@@ -8,25 +8,23 @@ import sys
 import time
 import unittest
 import warnings
-from typing import Any, Dict, List, Optional, Tuple
+from typing import Any, Dict, List, Optional, Tuple, Type
 
 from wolfbane.workers.capture import Capture
 from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.damage import ProcessState, in_words
-from wolfbane.workers.examples import ExampleLibrary
 from wolfbane.workers.loading import Found, Library
 from wolfbane.workers.problems import problem_of, subtest_name, verdict_of
 
 
-def main() -> None:
-    """Serve requests until Wolfbane closes the channel."""
+def main(library: Type[Library] = Library) -> None:
+    """Serve requests until Wolfbane closes the channel. ``library`` finds the tests of a file."""
     channel, options, requests = connect(f"Python {platform.python_version()}")
     sys.argv[:] = ["python -m unittest"]
     faulthandler.enable()
     capture = Capture(options["capture"])
     if not sys.warnoptions:
         warnings.simplefilter("default")
-    library = ExampleLibrary if options["kind"] == "doctest" else Library
     worker = _Worker(channel, capture, library(options["root"], options))
     for request in requests:
         if request["type"] == "collect":

@@ -1,0 +1,21 @@
+"""Errors that know their place in a source: no frame of a stack has it."""
+
+from __future__ import annotations
+
+from typing import Tuple
+
+
+class Placed(Exception):
+    """``place`` is the file and the line that the error is about."""
+
+    def __init__(self, message: str, place: Tuple[str, int]) -> None:
+        super().__init__(message)
+        self.place = place
+
+
+class ExampleFailed(Placed, AssertionError):
+    """An example gave something else than it says."""
+
+
+class MalformedExamples(Placed, ValueError):
+    """Examples that cannot be read."""
