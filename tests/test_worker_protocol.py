@@ -39,7 +39,7 @@ class Spoken:
 
 
 PYTHON = Spoken(
-    [sys.executable, str(WORKERS / "python.py")],
+    [sys.executable, str(WORKERS / "python.py"), "python"],
     "test_tide.py",
     """import os, unittest
 class Tide(unittest.TestCase):
@@ -55,10 +55,10 @@ class Tide(unittest.TestCase):
     "Tide / test_high",
     "Tide / test_low",
     "Tide / test_deadly",
-    {"kind": "python"},
+    {},
 )
 DOCTEST = Spoken(
-    PYTHON.command,
+    [*PYTHON.command[:-1], "doctest"],
     "tide.py",
     '''import os
 def deadly():
@@ -84,7 +84,7 @@ def low():
     "high",
     "low",
     "deadly",
-    {"kind": "doctest"},
+    {},
 )
 TAP = Spoken(
     [sys.executable, str(WORKERS / "tap.py")],
@@ -117,7 +117,7 @@ test('low', () => { console.log('low water'); throw new Error('aground'); });
     alone=True,
 )
 SCENARIO = Spoken(
-    [*PYTHON.command, "scenario"],
+    [*PYTHON.command[:-1], "scenario"],
     "tide.feature",
     """Feature: tide
   Scenario: high

@@ -23,7 +23,7 @@ _NO_LIMIT = aiohttp.ClientTimeout(total=None, sock_connect=30)
 
 
 class Broker:
-    """Serves one path for each worker. ``keep`` says of which tests evidence is kept."""
+    """Serves one path for each worker. ``keep`` says which tests keep their evidence."""
 
     def __init__(
         self, workspace: Workspace, starter: Starter, keep: str, *, visible: bool,

@@ -32,7 +32,7 @@ class Command:
 
 
 class Names:
-    """What elements were found by, so that they can be told by that."""
+    """What elements were found by, to name them by that."""
 
     def __init__(self) -> None:
         self._found: dict[str, str] = {}
@@ -54,7 +54,7 @@ def sentence(
     endpoint: Endpoint, places: Mapping[str, str], body: Mapping[str, Any], names: Names,
     *, private: bool = False,
 ) -> str:  # fmt: skip
-    """What a command does. ``private``: what it types is not to be told."""
+    """What a command does. ``private``: do not show what it types."""
     told = {**body, **places}
 
     def word(hole: re.Match[str]) -> str:

@@ -1,4 +1,4 @@
-"""Of which tests evidence is kept."""
+"""Which tests keep their evidence."""
 
 OFF, FAILURES, ALL = "off", "failures", "all"
 KEPT = (OFF, FAILURES, ALL)

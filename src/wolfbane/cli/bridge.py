@@ -136,7 +136,7 @@ def _ask() -> Draft:
 
 
 def _one_of(question: str, words: Mapping[str, str]) -> str:
-    """One of the words, which are told with what they mean; the first if nothing is typed."""
+    """One of these words, shown with their meanings; the first if nothing is typed."""
     click.echo(question)
     for word, meaning in words.items():
         click.echo(f"  {word:<8} {meaning}")

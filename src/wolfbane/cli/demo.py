@@ -41,7 +41,7 @@ What fails, fails on purpose. What to try next:
   wolfbane run --pick 'category:billing and not tag:slow'
   wolfbane explain test_catamaran_in_winter     what is known of one test
   wolfbane run --status failed                  only what failed
-  wolfbane run --browser phone --log protocol   one browser, and all that is said to it
+  wolfbane run --browser phone --log protocol   one browser, and each command to it
   wolfbane run --preset machines                each machine of the quay, side by side
   wolfbane env show staging                     where a run would go, and with what
   wolfbane run --everything                     the unfinished ones too

@@ -64,7 +64,7 @@ def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
         scenarios = {each.name: each for each in read(source).scenarios}
         environment = resolve(workspace)
     except (OSError, ValueError, FeatureError, InputError) as error:
-        return [("steps", f"they cannot be told: {error}")]
+        return [("steps", f"they cannot be read: {error}")]
     scenario = scenarios.get(test.name)
     if scenario is None:
         return []

@@ -91,7 +91,7 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--evidence", type=click.Choice(KEPT), default=FAILURES, show_default=True,
-    help="Of which tests in browsers pictures, pages and protocols are kept.",
+    help="Which browser tests keep screenshots, page sources and command logs.",
 )  # fmt: skip
 @click.option("--visible", is_flag=True, help="Show the browsers, where there is a screen.")
 @click.option(

@@ -142,7 +142,7 @@ def _lately(
 
 
 def _to_the_team(workspace: Workspace) -> None:
-    """Add the run to the team's history; one that cannot be reached is said, and no more."""
+    """Add the run to the team's history; print why if that fails."""
     if history_url(workspace):
         from wolfbane.results.opening import open_history
 

@@ -49,7 +49,7 @@ def _time(value: str | None, *, needs_unit: bool) -> float | None:
 
 
 class ExistingFile(click.Path):
-    """The path of a file that is there; else the nearest name is told."""
+    """The path of an existing file; the error for another one has the nearest name."""
 
     def __init__(self) -> None:
         super().__init__(path_type=Path, dir_okay=False)

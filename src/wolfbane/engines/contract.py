@@ -15,7 +15,7 @@ WORKERS = Path(__file__).parent.parent / "workers"
 
 @dataclass(frozen=True)
 class WorkerCommand:
-    """How to start a worker: the argument list, its folder, and what it is told first."""
+    """How to start a worker: its arguments, its folder and its options."""
 
     arguments: Sequence[str]
     folder: Path
@@ -28,8 +28,8 @@ class Engine(Protocol):
     ``scan_is_exact``: the source alone tells every test, so workers need not be asked.
     ``loads_afresh``: each request gets a worker of its own, so a file that is known exactly is
     not loaded twice. ``tests_hold_tests``: a test may show others while it runs, named below it.
-    ``has_closing_hooks``: workers are told when all is over, to run hooks of their own.
-    ``reads_values``: workers are told every parameter, as ``values`` among their options.
+    ``has_closing_hooks``: workers get a message when all is over, to run hooks of their own.
+    ``reads_values``: workers get every parameter, as ``values`` among their options.
     ``keeps_limits``: workers end a test at its time limit themselves, and say where it was.
     """
 

@@ -26,7 +26,6 @@ def parse_source(source: bytes) -> ast.Module:
 def python_worker(root: Path, suite: Suite) -> WorkerCommand:
     """How to start the worker for Python. Raises Missing."""
     options = {
-        "kind": suite.kind,
         "top": suite.top,
         "import_path": suite.import_path,
         "folders": [path for path in suite.paths if (root / path).is_dir()],

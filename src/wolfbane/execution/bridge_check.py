@@ -147,7 +147,7 @@ def _reported(
 
 
 def _by_words(said: Mapping[str, str]) -> Iterator[tuple[str, str]]:
-    """The same words once, with the first address of which they are said, and how many more."""
+    """The same words once, with the first address that they are about, and how many more."""
     groups: dict[str, list[str]] = {}
     for address, words in said.items():
         groups.setdefault(words, []).append(address)

@@ -55,7 +55,7 @@ class Course:
         self._lost_in_vain = 0
         self._spoiled = False
         self._paths = dict.fromkeys(test.path for test in batch.tests)
-        if self._suite.bridge:  # it stands for what cannot be told of one of several files
+        if self._suite.bridge:  # entries that belong to none of several files count for it
             self._paths[self._suite.bridge] = None
 
     async def run(self) -> None:

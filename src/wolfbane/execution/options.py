@@ -1,4 +1,4 @@
-"""What is said to a run before it starts."""
+"""The options of a run."""
 
 from __future__ import annotations
 

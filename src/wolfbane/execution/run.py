@@ -112,7 +112,7 @@ class Session:
     def execute(self, folder: Path) -> int:
         """Run and return the exit code. ``folder`` takes what workers leave behind.
 
-        Raises NothingChosen before the run is said to start, where no test is left to run.
+        Raises NothingChosen before the run starts, where no test is left to run.
         """
         return asyncio.run(self._execute(folder))
 

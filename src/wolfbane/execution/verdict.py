@@ -1,4 +1,4 @@
-"""What a run comes to: its exit code."""
+"""The exit code of a run, and why."""
 
 from __future__ import annotations
 

@@ -21,7 +21,7 @@ _OURS = {str(outcome): outcome for outcome in Outcome}
 class CtrfReader:
     """Feed it bytes and take the entries they made; ``close`` says what is missing at the end.
 
-    All calls raise FormatError. ``began`` is when the run began (ISO 8601), where it is said.
+    All calls raise FormatError. ``began`` is when the run began (ISO 8601), if the report has it.
     """
 
     def __init__(self) -> None:
@@ -81,7 +81,7 @@ class CtrfReader:
 
 
 def read_ctrf(data: bytes) -> tuple[str, list[Entry]]:
-    """When the run began, as far as it is said, and the tests of a document. Raises FormatError."""
+    """When the run began, if the report has it, and the tests of a document. Raises FormatError."""
     reader = CtrfReader()
     entries = reader.feed(data) + reader.close()
     return reader.began, entries

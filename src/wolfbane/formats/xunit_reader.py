@@ -219,7 +219,7 @@ class XunitReader:
 
 
 def _judged(case: _Case, attempts: list[Entry]) -> tuple[Outcome, str]:
-    """How a case ended and what is said of it: an error outweighs a failure."""
+    """A case's outcome and its message: an error outweighs a failure."""
     if case.bad:
         worst = next((n for n, bad in enumerate(case.bad) if bad.outcome is Outcome.ERRORED), 0)
         outcome = case.bad[worst].outcome

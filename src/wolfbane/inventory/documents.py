@@ -45,7 +45,7 @@ class Copy:
 def fetch_documents(
     workspace: Workspace, environment: Environment, how: str
 ) -> tuple[list[Copy], list[str]]:
-    """See to the copies of all suites; returns them, and what is to be said aloud.
+    """Fetch or check the copies of all suites; returns them and the warnings.
 
     ``how`` is REFRESH (all anew), GLANCING (what is missing; the rest is only compared with what
     is there now) or OFFLINE. Raises InputError with what can't be had.

@@ -266,7 +266,7 @@ class ConsoleReport:
 
 
 def _with_news_only(event: RunStarted, told: set[str]) -> RunStarted:
-    """A run's start without what was told before, and without the suites that it leaves aside."""
+    """A run's start without earlier warnings, and without the suites that are not in it."""
 
     def news(found: tuple[str, ...]) -> tuple[str, ...]:
         return tuple(each for each in found if each not in told)

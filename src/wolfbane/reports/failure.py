@@ -30,7 +30,7 @@ def print_failure(
 ) -> None:  # fmt: skip
     """Print one failure. Everything a test said is shown as plain, safe text.
 
-    ``folder`` is that of the run, from where its evidence is told; ``pointed`` are the arguments
+    ``folder`` is that of the run, before the paths of its evidence; ``pointed`` are the arguments
     that point a run at the same place.
     """
     style = STYLES[result.outcome]
@@ -72,7 +72,7 @@ def _alike(result: Result) -> object:
     """
     inmost = result.frames[-1:]
     where = inmost or (result.path, result.browser, result.target)
-    own = result.address if result.earlier else ""  # its attempts are told, too
+    own = result.address if result.earlier else ""  # its attempts are shown, too
     return result.outcome, result.message.partition(IN_THE_STEP)[0], where, own
 
 

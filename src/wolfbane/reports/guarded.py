@@ -9,7 +9,7 @@ from wolfbane.reports.console import ConsoleReport
 
 
 class GuardedConsole:
-    """Passes events on to the console until that fails; ``give_up`` is told once why."""
+    """Passes events on to the console; once that fails, it calls ``give_up`` with the reason."""
 
     def __init__(self, report: ConsoleReport, give_up: Callable[[str], None]) -> None:
         self._report, self._give_up = report, give_up

@@ -27,7 +27,7 @@ def print_plan(
         console.print(line, soft_wrap=True)
     for suite in dict.fromkeys(test.suite for test in plan.tests):
         if suite in whole_files:
-            words = f"{suite}: files are run whole, for its launcher is told no names"
+            words = f"{suite}: files run whole, because its launcher takes no names"
             console.print(Text(words, style="khaki1"), soft_wrap=True)
     files = len(plan.paths)
     line = Text(f"{many(len(plan.tests), 'test')} in {many(files, 'file')} would run", style="bold")

@@ -19,14 +19,14 @@ def failed_as(results: Iterable[Result]) -> str:
 
 
 def sentence_of(record: Record) -> str:
-    """What a recorded run came to, its quarantined tests left aside."""
+    """The verdict on a recorded run, without its quarantined tests."""
     held = record.started.quarantined if record.started else {}
     counts = Counter(r.outcome for r in record.results if r.address not in held)
     return sentence(counts, record.finished or CUT_OFF, counts.total())
 
 
 def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -> str:
-    """What a run came to. ``counts`` and ``tests`` are without quarantined ones."""
+    """The verdict on a run. ``counts`` and ``tests`` are without quarantined ones."""
     bad = sum(count for outcome, count in counts.items() if outcome.is_bad)
     if bad:
         told = f"{bad:,} of {many(tests, 'test')} failed"

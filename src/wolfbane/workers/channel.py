@@ -72,7 +72,7 @@ class Channel:
     def hold(self, message: Message) -> None:
         """Send a message together with the next one: spares a system call for each test.
 
-        Where somebody acts on what is told (``prompt``), it goes at once.
+        Where somebody acts on messages (``prompt``), it goes at once.
         """
         if self.prompt:
             self.send(message)

@@ -177,7 +177,7 @@ PASSED: Message = {"outcome": "passed"}
 
 
 def _to_define(undefined: List[Tuple[features.Step, str]]) -> str:
-    """What is said of steps that nobody defined: the functions to write, each once."""
+    """The message about steps that nobody defined: the functions to write, each once."""
     snippets: Dict[str, None] = {}
     for step, nearest in undefined:
         below = ["table"] * bool(step.table) + ["text"] * (step.doc is not None)

@@ -144,7 +144,7 @@ def _difference(example: doctest.Example, got: str) -> str:
 
 
 def _swallow(text: str) -> None:
-    """What the runner would print; it is told in our own words."""
+    """Drop what the runner would print: the messages are our own."""
 
 
 def run() -> None:

@@ -24,7 +24,7 @@ _ENOUGH = 2
 
 
 class Kind(NamedTuple):
-    """What a hole takes. ``misfit`` is what is said of a value that does not fit.
+    """What a hole takes. ``misfit`` ends the message about a value that does not fit.
 
     ``plain``: the expression is one of ours, so the value may stand in quotes, too.
     """

@@ -127,7 +127,7 @@ class _Program:
     def send_news(self) -> None:
         """Send what came since the last time, so that a program that hangs is not mute.
 
-        Points are told once nothing can be added to them: up to the first that failed, whose
+        Points are sent once nothing can be added to them: up to the first that failed, whose
         place may only be known from the error stream, and never the newest.
         """
         points, start = self.reader.document.points, self.told

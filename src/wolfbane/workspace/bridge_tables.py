@@ -17,7 +17,7 @@ class LinePattern:
 
     ``test`` and ``group`` have a named group ``name``. ``tag`` has ``tag``, or ``key`` and
     ``value``; its tags are for the next test or group, or for the one that it stands inside of on
-    the same line. What is nested is told by its indentation, or by lines that match ``end``.
+    the same line. Nesting is seen by indentation, or by lines that match ``end``.
     """
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
@@ -88,7 +88,7 @@ class Find:
 
 @dataclass(frozen=True)
 class Names:
-    """``[run.names]``: how the launcher is told which tests to run.
+    """``[run.names]``: how the launcher gets the names of tests to run.
 
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
     them, a ``list`` in a file with one on each line, or not at all: then ``files`` are run whole.
@@ -135,7 +135,7 @@ class Reading:
     ``name`` says of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what
     ``run.names.name`` makes of the test. ``part`` is a regular expression on that, with groups
     ``test`` and ``part``: where it matches, the entry is of a part of a test. For ``lines`` the
-    patterns have groups ``name``, ``seconds`` and ``message``; other lines are said by the test
+    patterns have groups ``name``, ``seconds`` and ``message``; other lines are output of the test
     ``before`` or ``after`` whose line they stand, as ``output`` tells, or by none.
     """
 

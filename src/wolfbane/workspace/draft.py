@@ -12,7 +12,7 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
 def settings_text(root: Path, suites: Sequence[Suite]) -> str:
-    """The suites as live lines, and what else may be said of them as comments."""
+    """The suites as lines in force, and their other settings as comments."""
     lines = [
         f"# {SETTINGS_NAME}: which suites there are here, and how they are run.",
         "",

@@ -102,7 +102,7 @@ class Scope:
         return evaluate_value(given, self.required)
 
     def values(self, texts: Mapping[str, str]) -> dict[str, Any]:
-        """Outputs by name. What has no value is left out: whoever uses it then is told."""
+        """Outputs by name. Those without a value are left out: a step that uses one fails."""
         found = {}
         for name, text in texts.items():
             try:

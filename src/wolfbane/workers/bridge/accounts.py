@@ -34,7 +34,7 @@ class Verdict:
 class Asked:
     """What a launcher was started for.
 
-    ``place`` is what entries and troubles are told of that belong to none of several files.
+    ``place`` is where entries and problems count that belong to none of several files.
     ``others`` are the known tests that were not chosen, by path, what they are called, and
     number, and ``names_of_others`` what they are called; ``by_name`` says that the launcher was
     told names, and so what to leave out.
@@ -119,7 +119,7 @@ class Accounts:
         self._teller.tell(address, account, entry, self._file(address), seconds)
 
     def _tell_gathered(self) -> None:
-        """Tests that were told part by part: now it is known that there are no more."""
+        """Tests that came part by part: now it is known that there are no more."""
         for address, kept in self._gathered.items():
             self._tell(address, kept.account, kept.whole())
             for waiting in self._left.values():

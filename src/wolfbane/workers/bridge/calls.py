@@ -85,7 +85,7 @@ def _call_name(file: str, name: str, group: str, source: str, names: Mapping[str
 
 
 def unsayable(test: Called, names: Mapping[str, Any]) -> str:
-    """Why the launcher cannot be told to run a test; empty if it can."""
+    """Why the launcher cannot run a test by name; empty if it can."""
     if "\0" in test.known_as:
         return "its name holds a NUL, which no command line can"
     if names["how"] == "list" and re.search(r"[\r\n]", test.known_as):

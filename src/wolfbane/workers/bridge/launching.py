@@ -38,7 +38,7 @@ def launch(
 ) -> Ended:  # fmt: skip
     """Run it to its end, or for ``limit`` seconds. Raises OSError where it cannot be started.
 
-    ``hear`` is told its output as it comes; what it says on standard error is part of that, or
+    ``hear`` gets its output as it comes; what it says on standard error is part of that, or
     kept ``apart`` from it.
     """
     process = subprocess.Popen(

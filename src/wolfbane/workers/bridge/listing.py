@@ -22,7 +22,7 @@ from wolfbane.workers.bridge.launching import launch
 from wolfbane.workers.channel import Channel, Message
 
 _SAID = 2000
-"""Characters of what a command said that are told with its failure."""
+"""Characters of a command's output that its failure shows."""
 
 
 @dataclass(frozen=True)

@@ -34,7 +34,7 @@ class Naming:
         return self._called(entry, entry.name, entry.suite)
 
     def outer(self, entry: Entry, called: str) -> Sequence[tuple[str, str]]:
-        """Of which tests an entry may be a part, and what that is called: the likeliest first.
+        """The tests that an entry may be a part of, and its name there: the likeliest first.
 
         By the pattern, or since a suite of the report that it is in is called as a test.
         """
@@ -127,7 +127,7 @@ class FileParts:
             self.flush()
 
     def flush(self) -> None:
-        """Tell those that wait to be told."""
+        """Send the tests that are waiting."""
         if self._waiting:
             self._teller.parts(self._address, self._waiting)
             self._waiting = []

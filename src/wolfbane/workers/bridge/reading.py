@@ -44,7 +44,7 @@ class Reading:
         self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
 
     def feed(self, data: bytes) -> None:
-        """Take a piece of the stream; whole entries are told at once."""
+        """Take a piece of the stream; whole entries are sent at once."""
         if self._format == "xunit":
             self._tell(self._xunit.feed(data))
         elif self._format == "ctrf":

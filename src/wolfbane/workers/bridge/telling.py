@@ -17,7 +17,7 @@ _UNTOLD = {"outcome": "failed", "message": "its report calls it flaky, and says 
 
 
 class Teller:
-    """Says what became of tests; ``ahead`` is one that is told to have started at once.
+    """Says what became of tests; ``ahead`` is one that is reported as started at once.
 
     That is for a test that runs alone, should anyone care while it does.
     """
