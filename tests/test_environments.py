@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from wolfbane.environments import Mask, resolve
 from wolfbane.environments.convert import as_text, convert
+from wolfbane.environments.sources import read_values, variable_line
 from wolfbane.workspace.settings import Parameter, Settings, Workspace
 
 SETTINGS = """
@@ -246,3 +247,28 @@ def test_any_text_has_a_type_or_is_refused(text):
             convert(Parameter(type=kind, choices=["a"]), text, Path("/"))
         except ValueError as error:
             assert str(error)
+
+
+# Between quotes no backslash may stand at the end: there is no spelling for it.
+_any_value = st.text("ab1 #'\"\\\n=$\u00fc", max_size=8).filter(lambda v: v[-1:] != "\\")
+
+
+@for_any(st.dictionaries(st.from_regex("[A-Z][A-Z0-9_]{0,5}", fullmatch=True), _any_value))
+def test_a_file_of_variables_that_is_written_reads_back_the_same(tmp_path_factory, values):
+    file = tmp_path_factory.mktemp("values") / "quay.env"
+    file.write_text("".join(variable_line(n, v) for n, v in values.items()), encoding="utf-8")
+    assert read_values(file) == values
+
+
+def test_variables_with_quotes_comments_and_several_lines(tmp_path):
+    file = tmp_path / "quay.env"
+    file.write_text(
+        "# the quay\nexport A='one # two'  # a comment\nB=three # four\n"
+        'C="first\nsecond" # both\nD="say \\"so\\""\nE=\n'
+    )
+    assert read_values(file) == {
+        "A": "one # two", "B": "three", "C": "first\nsecond", "D": 'say "so"', "E": ""
+    }  # fmt: skip
+    file.write_text("A=1\nno name\n")
+    with pytest.raises(ValueError, match="line 2 is no NAME=value"):
+        read_values(file)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -12,6 +11,7 @@ from typing import Any
 
 from wolfbane.environments.convert import Typed, as_text
 from wolfbane.environments.mask import HIDDEN, Mask
+from wolfbane.environments.sources import variable_line
 from wolfbane.workspace.probes import Probe
 from wolfbane.workspace.settings import Suite
 
@@ -124,11 +124,10 @@ class Environment:
         """Every value as ``json``, or as the lines of a ``.env`` file: ``API_URL='...'``."""
         if form == "json":
             return json.dumps(self._nested(), indent=1) + "\n"
-        lines = [
-            f"{re.sub(r'[^A-Z0-9]', '_', name.upper())}={shlex.quote(value.text)}\n"
+        return "".join(
+            variable_line(re.sub(r"[^A-Z0-9]", "_", name.upper()), value.text)
             for name, value in self.values.items()
-        ]
-        return "".join(lines)
+        )
 
     def _nested(self) -> dict[str, Any]:
         """Nested names as tables in tables."""

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
+import re
 import subprocess
 import tomllib
 from collections.abc import Mapping
@@ -34,29 +36,36 @@ def read_values(path: Path) -> dict[str, Any]:
         except yaml.YAMLError as error:
             raise ValueError(f"is not valid YAML: {error}") from None
     else:
-        return dict(_variables(text))
+        return {**_variables(text)}
     if not isinstance(data, dict):
         raise ValueError("holds no names with values")
     return data
 
 
-def _variables(text: str) -> Mapping[str, str]:
-    """``NAME=value`` lines; ``export`` before and quotes around are allowed, # begins a comment."""
+def _variables(text: str) -> dict[str, str]:
+    """The variables of a ``.env`` file, as python-dotenv reads it. Raises ValueError."""
+    from dotenv.parser import parse_stream
+
     values = {}
-    for number, line in enumerate(text.splitlines(), 1):
-        stripped = line.strip().removeprefix("export ").strip()
-        if not stripped or stripped.startswith("#"):
-            continue
-        name, equals, value = stripped.partition("=")
-        if not equals:
-            raise ValueError(f"line {number} is no NAME=value")
-        value = value.strip()
-        if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'":
-            value = value[1:-1]
-        else:
-            value = value.partition(" #")[0].rstrip()
-        values[name.strip()] = value
+    for binding in parse_stream(io.StringIO(text)):
+        if binding.error or (binding.key and binding.value is None):
+            raise ValueError(f"line {binding.original.line} is no NAME=value")
+        if binding.key:
+            values[binding.key] = binding.value or ""
     return values
+
+
+def variable_line(name: str, value: str) -> str:
+    """A line of a ``.env`` file that a shell reads, too, where the value has no quote in it."""
+    if re.fullmatch(r"[\w@%+=:,./-]+", value):
+        return f"{name}={value}\n"
+    if "'" not in value and "\\\\" not in value and not value.endswith("\\"):
+        return f"{name}='{value}'\n"
+    plain = "\n" not in value and "\r" not in value and " #" not in value
+    if plain and value.strip() == value and value[0] not in "\"'#":
+        return f"{name}={value}\n"
+    escaped = value.replace("\\", "\\\\").replace('"', '\\"')
+    return f'{name}="{escaped}"\n'
 
 
 def from_source(source: Mapping[str, Any], root: Path) -> tuple[str, str]:
