@@ -29,7 +29,7 @@ class Outcome(StrEnum):
 _BAD = frozenset({Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CRASHED})
 
 
-class Account(StrEnum):
+class Discrepancy(StrEnum):
     """How a launcher's report agrees with what was known.
 
     ``added``: it told of a test that nobody knew; ``unasked``: of one that was not chosen;
@@ -244,7 +244,7 @@ class Result:
     earlier: tuple[Result, ...] = ()
     began: float = 0.0
     worker: int = 0
-    account: Account = Account.AGREED
+    account: Discrepancy = Discrepancy.AGREED
     again: tuple[str, ...] = ()
     about: tuple[tuple[str, str], ...] = ()
 

@@ -11,11 +11,11 @@ from aiohttp import web
 
 from wolfbane.browsers.bidi import pass_through
 from wolfbane.browsers.capabilities import Wanted
+from wolfbane.browsers.command_log import Command
 from wolfbane.browsers.desks import Desk
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.opening import Opener, variables_of
 from wolfbane.browsers.programs import Programs, Starter
-from wolfbane.browsers.sentences import Command
 from wolfbane.workspace.settings import Suite, Workspace
 
 _HEADERS = {"Cache-Control": "no-cache"}

@@ -9,13 +9,13 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from wolfbane.browsers.capabilities import wanted
+from wolfbane.browsers.command_log import Command
 from wolfbane.browsers.endpoints import find
+from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.hosts import value_of
 from wolfbane.browsers.opening import Opener
-from wolfbane.browsers.sentences import Command
 from wolfbane.browsers.sessions import Seen, Session
-from wolfbane.browsers.words import ALL, OFF
 
 
 @dataclass

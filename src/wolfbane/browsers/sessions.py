@@ -9,12 +9,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from wolfbane.browsers.command_log import Command, Names, answer, sentence
 from wolfbane.browsers.endpoints import Endpoint, find
+from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.hosts import Host, Reply, value_of
-from wolfbane.browsers.sentences import Command, Names, answer, sentence
 from wolfbane.browsers.snapshots import Snapshot, near, take
-from wolfbane.browsers.words import ALL, OFF
 
 _FRAMES = 60
 _BUSY = 2.0

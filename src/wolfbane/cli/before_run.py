@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.browsers.words import FAILURES
+from wolfbane.browsers.evidence_policy import FAILURES
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selecting import Selected
 from wolfbane.environments import Environment, Mask

@@ -49,8 +49,8 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
     wolfbane bridge check bridges/ledger.toml --env local --set house=north
     """
     from wolfbane.execution.bridge_check import check_bridge
-    from wolfbane.execution.checkup import State
-    from wolfbane.reports.checkup import print_findings
+    from wolfbane.execution.doctor import State
+    from wolfbane.reports.doctor import print_findings
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.find import open_workspace
 

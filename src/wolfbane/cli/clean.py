@@ -31,8 +31,8 @@ def command(
     wolfbane clean --older-than 30d --evidence
     """
     from wolfbane.reports.text import bytes_shown
-    from wolfbane.results.keeping import kept_runs, outdated, remove
     from wolfbane.results.opening import open_history
+    from wolfbane.results.retention import kept_runs, outdated, remove
     from wolfbane.workspace.find import open_workspace
 
     if keep is None and older_than is None:

@@ -52,9 +52,9 @@ def command(
     from wolfbane.reports.comparison import as_json, comparison_parts
     from wolfbane.reports.style import make_console
     from wolfbane.results.compare import compare, earlier_seconds
-    from wolfbane.results.naming import in_order, latest_two, run_named
     from wolfbane.results.opening import open_history
     from wolfbane.results.quarantine import read_quarantine
+    from wolfbane.results.run_lookup import in_order, latest_two, run_named
     from wolfbane.selection import Matcher, all_of, parse
     from wolfbane.workspace.find import open_workspace
 

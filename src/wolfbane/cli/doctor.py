@@ -12,7 +12,7 @@ from wolfbane.cli.commands import Command
 from wolfbane.cli.selecting import workspace_option
 
 if TYPE_CHECKING:
-    from wolfbane.execution.checkup import Finding
+    from wolfbane.execution.doctor import Finding
     from wolfbane.inventory import Inventory
 
 
@@ -34,9 +34,9 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
     wolfbane doctor
     wolfbane doctor --as json
     """
-    from wolfbane.execution.checkup import State, look_over
+    from wolfbane.execution.doctor import State, look_over
     from wolfbane.inventory import open_inventory
-    from wolfbane.reports.checkup import as_json, print_findings
+    from wolfbane.reports.doctor import as_json, print_findings
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.find import open_workspace
 
@@ -53,7 +53,7 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
 def _presets(inventory: Inventory) -> Iterator[Finding]:
     """Presets that cannot be run any more, or that choose by words nobody uses."""
     from wolfbane.cli.preset_checks import Checked, check_run_arguments
-    from wolfbane.execution.checkup import Finding, State
+    from wolfbane.execution.doctor import Finding, State
     from wolfbane.workspace.presets import all_presets
 
     for name in all_presets(inventory.workspace):

@@ -58,7 +58,7 @@ def command(
 
 def _took_in(store: Store, path: Path, suite: str, target: str) -> bool:
     """Take in one report; False, with the reason printed, where it cannot be read."""
-    from wolfbane.results.foreign import read_report
+    from wolfbane.results.report_import import read_report
 
     try:
         entry, ended = read_report(path, suite)

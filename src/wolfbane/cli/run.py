@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 from click.core import ParameterSource
 
-from wolfbane.browsers.words import FAILURES, KEPT
+from wolfbane.browsers.evidence_policy import FAILURES, KEPT
 from wolfbane.cli import words
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, pointing, without
 from wolfbane.cli.disk_words import reports as reports_words

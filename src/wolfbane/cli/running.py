@@ -26,8 +26,8 @@ from wolfbane.reports.guarded import GuardedConsole
 from wolfbane.reports.plan import print_plan
 from wolfbane.reports.style import make_console
 from wolfbane.results.history_url import history_url
+from wolfbane.results.retention import tidy
 from wolfbane.results.runs import new_run
-from wolfbane.results.tidying import tidy
 from wolfbane.workspace.settings import Keep
 
 if TYPE_CHECKING:

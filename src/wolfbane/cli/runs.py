@@ -27,7 +27,7 @@ def command(form: str, workspace: Path | None) -> None:
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.style import make_console
     from wolfbane.reports.text import bytes_shown, many
-    from wolfbane.results.keeping import kept_runs
+    from wolfbane.results.retention import kept_runs
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)

@@ -45,7 +45,7 @@ class _Place:
         return self.root / str(self.table("workspace").get("results", ".wolfbane"))
 
     def words(self, subject: str, start: str) -> list[str]:
-        from wolfbane.results.words import words_starting
+        from wolfbane.results.completion_cache import words_starting
 
         return words_starting(self.results, subject, start)[:MOST]
 
@@ -130,7 +130,7 @@ def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[s
     if "#" in incomplete:
         found = place.words("addresses", before + incomplete)
         return [word.removeprefix(before) for word in found]
-    from wolfbane.results.words import words_starting
+    from wolfbane.results.completion_cache import words_starting
 
     files = words_starting(place.results, "files", before + incomplete)
     cut = len(before + incomplete)

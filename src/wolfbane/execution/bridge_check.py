@@ -9,12 +9,12 @@ from pathlib import Path
 from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
-from wolfbane.execution.checkup import Finding, State
+from wolfbane.execution.doctor import Finding, State
 from wolfbane.execution.options import Options
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Session
 from wolfbane.inventory import open_inventory
-from wolfbane.model import Account, Outcome, Result, Test
+from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.results.newest import Known, Newest
 from wolfbane.results.runs import new_run
 from wolfbane.selection import Choice, Term, all_of, any_of
@@ -127,7 +127,7 @@ def _reported(
     ``added``: tests that only the launcher knows are to be run, too.
     """
     lost = [a for a in known if a not in results or not _came_back(results[a])]
-    strange = [a for a, result in results.items() if result.account is Account.ADDED]
+    strange = [a for a, result in results.items() if result.account is Discrepancy.ADDED]
     whole = [r for a, r in results.items() if a not in known and "#" not in a]
     silent = {a: results[a].message if a in results else "no result came back" for a in lost}
     for words, addresses in _by_words(silent):
@@ -157,7 +157,7 @@ def _by_words(said: Mapping[str, str]) -> Iterator[tuple[str, str]]:
 
 
 def _came_back(result: Result) -> bool:
-    return result.account is not Account.MISSING and result.outcome is not Outcome.BLOCKED
+    return result.account is not Discrepancy.MISSING and result.outcome is not Outcome.BLOCKED
 
 
 def _last_of(printed: str) -> str:

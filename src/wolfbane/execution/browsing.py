@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
-from wolfbane.browsers.words import FAILURES
+from wolfbane.browsers.evidence_policy import FAILURES
 from wolfbane.events import Commanded, Event
 from wolfbane.execution.browser_check import look_for
 from wolfbane.model import Evidence, Outcome, Test
@@ -17,9 +17,9 @@ from wolfbane.workspace.settings import Suite, Workspace
 
 if TYPE_CHECKING:
     from wolfbane.browsers.broker import Broker
+    from wolfbane.browsers.command_log import Command
     from wolfbane.browsers.desks import Desk, Left
     from wolfbane.browsers.programs import Starter
-    from wolfbane.browsers.sentences import Command
     from wolfbane.browsers.sessions import Seen
     from wolfbane.browsers.snapshots import Snapshot
 

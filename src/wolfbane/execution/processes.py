@@ -16,12 +16,12 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from wolfbane.execution import warden
+from wolfbane.execution import watchdog
 
 if TYPE_CHECKING:
     import psutil
 
-MARKER = warden.MARKER
+MARKER = watchdog.MARKER
 _SET_CHILD_SUBREAPER = 36  # linux/prctl.h
 
 
@@ -32,7 +32,7 @@ class Family:
     and, where the system can (Linux), what loses its parent becomes a child of Wolfbane's process,
     which ends it at the run's end at the latest.
 
-    A warden, a small process of its own, ends them all should Wolfbane itself be killed. It
+    A watchdog, a small process of its own, ends them all should Wolfbane itself be killed. It
     takes away ``scratch``, too: a private folder for what may hold secrets.
     """
 
@@ -40,7 +40,7 @@ class Family:
         self.mark = secrets.token_hex(8)
         self.scratch = Path(tempfile.mkdtemp(prefix="wolfbane-run-"))
         self._chain = os.environ.get(MARKER, "")
-        self._warden: subprocess.Popen[bytes] | None = None
+        self._watchdog: subprocess.Popen[bytes] | None = None
         self._members: set[int] = set()
         self._starting = threading.Lock()
         self._adopts = False
@@ -49,15 +49,15 @@ class Family:
         self._adopts = _adopt_orphans(True)
         self._members.update(_children())  # whoever imports Wolfbane may have some of its own
         # Without site it starts in a fifth of the time. It imports only if it has to act.
-        script = [sys.executable, "-I", "-S", str(Path(warden.__file__))]
-        self._warden = subprocess.Popen(
+        script = [sys.executable, "-I", "-S", str(Path(watchdog.__file__))]
+        self._watchdog = subprocess.Popen(
             [*script, self.mark, str(self.scratch), os.pathsep.join(sys.path)],
             stdin=subprocess.PIPE,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
             start_new_session=True,
         )
-        self._members.add(self._warden.pid)
+        self._members.add(self._watchdog.pid)
         return self
 
     def __exit__(
@@ -66,15 +66,15 @@ class Family:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        warden.end_marked(self.mark)
+        watchdog.end_marked(self.mark)
         if self._adopts:
-            warden.end_all(self._is_adopted)
+            watchdog.end_all(self._is_adopted)
             _adopt_orphans(False)
-        self._tell_warden(b"over")
-        if self._warden is not None and self._warden.stdin is not None:
+        self._tell_watchdog(b"over")
+        if self._watchdog is not None and self._watchdog.stdin is not None:
             with contextlib.suppress(OSError):
-                self._warden.stdin.close()
-            self._warden.wait()
+                self._watchdog.stdin.close()
+            self._watchdog.wait()
         shutil.rmtree(self.scratch, ignore_errors=True)
 
     def start(
@@ -99,7 +99,7 @@ class Family:
                 start_new_session=True,
             )
             self._members.add(process.pid)
-        self._tell_warden(f"{process.pid}\n".encode())
+        self._tell_watchdog(f"{process.pid}\n".encode())
         return process
 
     def end(self, process: subprocess.Popen[bytes], member: str) -> None:
@@ -116,8 +116,8 @@ class Family:
             self._end_orphans_of(process.pid, f"{self.mark}.{member}")
         else:
             if below:
-                warden.end_all(below.__contains__)
-            warden.end_marked(f"{self.mark}.{member}", {process.pid})
+                watchdog.end_all(below.__contains__)
+            watchdog.end_marked(f"{self.mark}.{member}", {process.pid})
 
     def _end_orphans_of(self, session: int, mark: str) -> None:
         """Look at children of this process alone: that is quick, and they are nowhere else."""
@@ -125,7 +125,7 @@ class Family:
 
         orphans = [child for child in psutil.Process().children() if self._is_adopted(child)]
         if orphans:
-            warden.end_marked(mark, {session})
+            watchdog.end_marked(mark, {session})
 
     def _is_adopted(self, process: psutil.Process) -> bool:
         """Whether this process did not start it, and has it as a child all the same."""
@@ -139,11 +139,11 @@ class Family:
         except (psutil.Error, OSError):
             return False
 
-    def _tell_warden(self, words: bytes) -> None:
-        if self._warden is not None and self._warden.stdin is not None:
+    def _tell_watchdog(self, words: bytes) -> None:
+        if self._watchdog is not None and self._watchdog.stdin is not None:
             with contextlib.suppress(OSError):
-                self._warden.stdin.write(words)
-                self._warden.stdin.flush()
+                self._watchdog.stdin.write(words)
+                self._watchdog.stdin.flush()
 
 
 def _children() -> set[int]:

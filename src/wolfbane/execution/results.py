@@ -8,7 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from wolfbane.model import Account, Evidence, Excerpt, Frame, Outcome, Part, Result, Test
+from wolfbane.model import Discrepancy, Evidence, Excerpt, Frame, Outcome, Part, Result, Test
 
 OUTCOMES = {str(o): o for o in Outcome if o is not Outcome.FLAKY}
 BEFORE, AFTER = 3, 2
@@ -67,7 +67,7 @@ class ResultMaker:
             evidence=tuple(evidence),
             began=began,
             worker=worker,
-            account=Account(message.get("account", "")),
+            account=Discrepancy(message.get("account", "")),
             about=tuple(
                 (self._mask(str(title)), self._text(words))
                 for title, words in message.get("about", ())

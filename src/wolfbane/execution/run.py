@@ -25,7 +25,6 @@ from wolfbane.events import (
     Target,
     TestFinished,
 )
-from wolfbane.execution.batches import BatchRunner
 from wolfbane.execution.browsing import PROTOCOL, Browsing
 from wolfbane.execution.building import NEVER
 from wolfbane.execution.coverage import coverage
@@ -35,8 +34,7 @@ from wolfbane.execution.pool import Pool
 from wolfbane.execution.preparing import Preparation, Prepared
 from wolfbane.execution.quarantined import held_in
 from wolfbane.execution.retrying import Retries
-from wolfbane.execution.verdict import bad_ones, verdict
-from wolfbane.execution.warned import (
+from wolfbane.execution.run_warnings import (
     of_damage,
     of_the_choice,
     of_the_files,
@@ -44,10 +42,12 @@ from wolfbane.execution.warned import (
     of_what_came_back,
     of_what_is_prepared,
 )
+from wolfbane.execution.scheduler import Scheduler
+from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.inventory.unclaimed import unclaimed
-from wolfbane.model import Account, Outcome, Result, Test, variant
+from wolfbane.model import Discrepancy, Outcome, Result, Test, variant
 from wolfbane.planning import Plan, make_plan
 from wolfbane.results.newest import Known
 from wolfbane.results.quarantine import Quarantine
@@ -130,7 +130,7 @@ class Session:
             self._tell(self._started(plan, prepared))
             for result in prepared.broken:
                 self._finished(result)
-            runner = BatchRunner(
+            runner = Scheduler(
                 pool, self.workspace, self.options.timeout, self._tell, self._finished,
                 self.inventory.files, Retries(self.workspace, self.options.retries),
                 retry_at_once=self.options.retry_at_once,
@@ -275,7 +275,7 @@ class Session:
 
     def _finished(self, result: Result, extra: bool = False) -> None:
         (self.set_apart if result.address in self._held else self.counts)[result.outcome] += 1
-        if result.account in (Account.ADDED, Account.UNASKED):
+        if result.account in (Discrepancy.ADDED, Discrepancy.UNASKED):
             self._unplanned.append(result)
         self._tell(TestFinished(result, extra))
         limit = self.options.stop_after

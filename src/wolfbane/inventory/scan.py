@@ -16,7 +16,7 @@ from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.scanning import scan_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
 from wolfbane.model import Tag, Test, TestFile
-from wolfbane.results.words import write_words
+from wolfbane.results.completion_cache import write_words
 from wolfbane.workspace.settings import Suite, Workspace
 
 

@@ -14,7 +14,7 @@ from wolfbane.model import Outcome
 from wolfbane.reports.layout import Column
 from wolfbane.reports.text import bytes_shown, visible
 from wolfbane.reports.verdict import sentence
-from wolfbane.results.keeping import Kept
+from wolfbane.results.retention import Kept
 
 
 def kept_table(runs: Sequence[Kept]) -> list[Column]:

@@ -13,7 +13,7 @@ from rich.console import Console
 from rich.text import Text
 from rich.theme import Theme
 
-from wolfbane.model import Account, Outcome
+from wolfbane.model import Discrepancy, Outcome
 from wolfbane.reports.layout import UNBOUNDED
 
 ORDER = tuple(Outcome)
@@ -29,8 +29,8 @@ STYLES = {
     Outcome.TODO: "grey70",
 }
 ACCOUNTS = {
-    Account.ADDED: "added: its launcher told of it, and nobody knew it",
-    Account.UNASKED: "unasked: its launcher ran it, and it was not chosen",
+    Discrepancy.ADDED: "added: its launcher told of it, and nobody knew it",
+    Discrepancy.UNASKED: "unasked: its launcher ran it, and it was not chosen",
 }
 _THEME = Theme(
     {"dim": "grey58", "title": "bold", "mark": "bold indian_red1", "progress.download": "none"}

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from wolfbane.model import Outcome
 from wolfbane.results.entry_addresses import as_sets
 from wolfbane.results.history import LEAST_SECONDS, histories, stands_out
-from wolfbane.results.naming import NamedRun
+from wolfbane.results.run_lookup import NamedRun
 from wolfbane.results.store import Ended, RunEntry, Store
 
 LOOKED_BACK = 50

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from wolfbane.results.compare import Comparison, compare
-from wolfbane.results.foreign import ORIGIN
-from wolfbane.results.naming import NamedRun
 from wolfbane.results.opening import open_history
+from wolfbane.results.report_import import ORIGIN
+from wolfbane.results.run_lookup import NamedRun
 from wolfbane.workspace.settings import Workspace
 
 _LOOKED_BACK = 500

@@ -16,8 +16,8 @@ import wolfbane.steps
 from wolfbane.formats import feature as features
 from wolfbane.workers.capture import Capture
 from wolfbane.workers.channel import Channel, Message, connect
-from wolfbane.workers.course import Course, Shared, Told, finish
 from wolfbane.workers.problems import problem_of
+from wolfbane.workers.scenario_run import ScenarioRun, Shared, Told, finish
 from wolfbane.workers.step_files import load_steps
 from wolfbane.workers.step_uses import tell_uses
 from wolfbane.workers.stepbook import BadStep, StepBook
@@ -111,7 +111,7 @@ class Worker:
         problem = self.problem or self.hooks("before", "feature", special, feature.tags)
         for name in names:
             if name in known:
-                Course(self, path, feature, known[name], shared).run(problem)
+                ScenarioRun(self, path, feature, known[name], shared).run(problem)
         if not self.problem:
             self.after(f"{path}#after feature", "feature", special, feature.tags)
         self.channel.send({"type": "ran", "file": path})

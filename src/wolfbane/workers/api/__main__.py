@@ -15,7 +15,6 @@ from wolfbane.formats.cases import Case, cases
 from wolfbane.formats.documents import DocumentError
 from wolfbane.formats.library import Library, Unknown
 from wolfbane.workers.api.contract import Contract
-from wolfbane.workers.api.course import Course, Ended, Tools, WentWrong
 from wolfbane.workers.api.evidence import Exchanges
 from wolfbane.workers.api.inner import lacking_inputs, problems_with
 from wolfbane.workers.api.inputs import BadInputs, inputs_for
@@ -23,6 +22,7 @@ from wolfbane.workers.api.security import Security
 from wolfbane.workers.api.sending import Sender
 from wolfbane.workers.api.settings import Http
 from wolfbane.workers.api.tokens import Tokens
+from wolfbane.workers.api.workflow_run import Ended, Tools, WentWrong, WorkflowRun
 from wolfbane.workers.channel import Channel, Message, connect
 
 
@@ -128,7 +128,7 @@ class Worker:
         self.tools.sender.begin(limit, [cookie for each in needed for cookie in each["cookies"]])
         workflows = {each["workflow"]: each for each in needed}
         exchanges = Exchanges()
-        course = Course(library, case.workflow, inputs, workflows, self.tools, exchanges)
+        course = WorkflowRun(library, case.workflow, inputs, workflows, self.tools, exchanges)
         ended = self._needed_elsewhere(course, library, case) or course.run()
         self._keep(address, exchanges)
         seconds = time.perf_counter() - began
@@ -165,7 +165,7 @@ class Worker:
             told = {"type": "evidence", "address": address, "kind": "har", "text": text}
             self.channel.hold(told)
 
-    def _needed_elsewhere(self, course: Course, library: Library, case: Case) -> Ended | None:
+    def _needed_elsewhere(self, course: WorkflowRun, library: Library, case: Case) -> Ended | None:
         """Workflows of other documents that this one depends on run with it; how one failed."""
         for name in library.document.workflows[case.workflow].get("dependsOn", []):
             if name.startswith("$"):

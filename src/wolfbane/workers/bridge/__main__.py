@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.formats.entries import FormatError
-from wolfbane.workers.bridge.accounts import Accounts, Asked, Verdict
 from wolfbane.workers.bridge.calls import (
     FILES,
     NAMES,
@@ -27,6 +26,7 @@ from wolfbane.workers.bridge.launching import Ended, launch
 from wolfbane.workers.bridge.listing import Lister
 from wolfbane.workers.bridge.reading import Reading
 from wolfbane.workers.bridge.reports import SCRATCH, Reports, alone_at
+from wolfbane.workers.bridge.result_matching import Accounts, Asked, Verdict
 from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.heartbeat import heartbeat
 

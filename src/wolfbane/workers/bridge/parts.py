@@ -9,7 +9,7 @@ from typing import Any
 
 from wolfbane.formats.entries import Entry
 from wolfbane.model import NESTED, Outcome, Part
-from wolfbane.workers.bridge.telling import Teller, ended, part_told
+from wolfbane.workers.bridge.emitter import Teller, ended, part_told
 from wolfbane.workers.channel import Message
 
 _LEFT_OUT = (Outcome.SKIPPED, Outcome.TODO, Outcome.BLOCKED)

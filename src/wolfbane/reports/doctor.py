@@ -9,7 +9,7 @@ from dataclasses import asdict
 
 from rich.text import Text
 
-from wolfbane.execution.checkup import Finding, State
+from wolfbane.execution.doctor import Finding, State
 from wolfbane.reports.layout import NARROWEST, wrapped
 from wolfbane.reports.style import Page
 from wolfbane.reports.text import many, visible

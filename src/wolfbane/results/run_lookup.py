@@ -8,7 +8,7 @@ from datetime import datetime
 from pathlib import Path
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.results.foreign import ORIGIN, read_report
+from wolfbane.results.report_import import ORIGIN, read_report
 from wolfbane.results.runs import PLACES, one_named
 from wolfbane.results.store import Ended, RunEntry, Store
 

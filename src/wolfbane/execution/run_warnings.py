@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from wolfbane.execution.preparing import Prepared
-from wolfbane.model import Account, Result, Test, TestFile
+from wolfbane.model import Discrepancy, Result, Test, TestFile
 from wolfbane.results.quarantine import Quarantine
 from wolfbane.selection import Choice, may_match, term_counts
 from wolfbane.workspace.settings import Suite, Workspace
@@ -13,8 +13,8 @@ from wolfbane.workspace.settings import Suite, Workspace
 SHOWN = 3
 MOST_DAMAGE = 10
 _DID = {
-    Account.ADDED: "told of {} that nobody knew",
-    Account.UNASKED: "ran {} that had not been chosen",
+    Discrepancy.ADDED: "told of {} that nobody knew",
+    Discrepancy.UNASKED: "ran {} that had not been chosen",
 }
 
 
@@ -56,7 +56,7 @@ def of_the_quarantine(quarantine: Quarantine, tests: Sequence[Test]) -> Iterator
 
 def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterator[str]:
     """Tests that launchers told of and nobody knew, unless they may know more, or had chosen."""
-    found: dict[tuple[str, Account], list[str]] = {}
+    found: dict[tuple[str, Discrepancy], list[str]] = {}
     for result in results:
         found.setdefault((result.suite, result.account), []).append(result.address)
     if not found:
@@ -65,7 +65,7 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
 
     for (name, account), addresses in found.items():
         suite = workspace.suite(name)
-        if account is Account.ADDED and knows_more(workspace.root, suite):
+        if account is Discrepancy.ADDED and knows_more(workspace.root, suite):
             continue
         many = "a test" if len(addresses) == 1 else f"{len(addresses)} tests"
         more = ", ..." if len(addresses) > SHOWN else ""

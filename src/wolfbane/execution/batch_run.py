@@ -19,7 +19,7 @@ from wolfbane.planning import Batch
 
 if TYPE_CHECKING:
     from wolfbane.browsers.desks import Desk
-    from wolfbane.execution.batches import BatchRunner
+    from wolfbane.execution.scheduler import Scheduler
 
 IN_VAIN = 3
 """Workers in a row that may end before a test begins; each costs a test, and a start."""
@@ -33,10 +33,10 @@ AFTER_CRASH = {
 }
 
 
-class Course:
+class BatchRun:
     """One batch on its way, through as many workers as it takes."""
 
-    def __init__(self, runner: BatchRunner, slot: Slot, batch: Batch) -> None:
+    def __init__(self, runner: Scheduler, slot: Slot, batch: Batch) -> None:
         self._runner, self._slot, self._batch = runner, slot, batch
         self._suite = runner.workspace.suite(batch.suite)
         self._limit = runner.timeout or runner.workspace.limit(self._suite)
@@ -218,7 +218,7 @@ class Course:
         self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
 
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
-        """Account for a test; where it had a browser, what it left there is looked at before."""
+        """A test ended; where it had a browser, look first at what it left there."""
         began = self._runner.pool.began(float(str(message.get("seconds", 0.0))))
         if self._desk is None:
             self._told(test, message, printed, began)

@@ -61,7 +61,7 @@ class Ended:
     answer: Answer | None = None
 
 
-class Course:
+class WorkflowRun:
     """One workflow of a document with its inputs. ``parts`` and ``exchanges`` are filled."""
 
     def __init__(
@@ -274,7 +274,7 @@ class Course:
             whole = inputs_for(library, inner, inputs, self.tools.values)
         except BadInputs as error:
             raise WentWrong("errored", str(error)) from None
-        course = Course(
+        course = WorkflowRun(
             library, inner, whole, self.scope.workflows, self.tools, self.exchanges, self.depth + 1
         )
         ended = course.run()

@@ -17,8 +17,8 @@ from wolfbane.formats.tap_entries import read_tap
 from wolfbane.formats.xunit_reader import XunitReader
 from wolfbane.model import Outcome
 from wolfbane.results.entry_addresses import addresses
+from wolfbane.results.ingest import ended_of, entry_of
 from wolfbane.results.store import Ended, RunEntry
-from wolfbane.results.taking import ended_of, entry_of
 
 PIECE = 1 << 20
 ORIGIN = "report "

@@ -14,8 +14,8 @@ from wolfbane.exits import how_it_ended
 from wolfbane.formats.entries import Entry
 from wolfbane.model import Outcome
 from wolfbane.workers.bridge.calls import Called
+from wolfbane.workers.bridge.emitter import Teller
 from wolfbane.workers.bridge.parts import FileParts, Gathered, Naming
-from wolfbane.workers.bridge.telling import Teller
 from wolfbane.workers.channel import Channel, Message
 
 

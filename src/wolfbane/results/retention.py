@@ -1,4 +1,4 @@
-"""What runs leave on the disk: how large it is, and taking it away."""
+"""What runs leave on the disk: how large it is, and removing what is not wanted any longer."""
 
 from __future__ import annotations
 
@@ -10,9 +10,12 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from wolfbane.errors import InputError
 from wolfbane.files import read_regular
 from wolfbane.results.journal import goes_on
 from wolfbane.results.record import SUMMARY_NAME
+from wolfbane.units import seconds
+from wolfbane.workspace.settings import Workspace
 
 EVIDENCE = "evidence"
 
@@ -80,3 +83,27 @@ def remove(run: Kept, *, evidence_only: bool = False) -> None:
         shutil.rmtree(run.folder)
     elif (run.folder / EVIDENCE).exists():
         shutil.rmtree(run.folder / EVIDENCE)
+
+
+def tidy(workspace: Workspace, now: datetime) -> list[str]:
+    """Follow ``[keep]``; the history takes in what goes. Returns what went wrong."""
+    from wolfbane.results.opening import open_history  # takes a while: only where it is used
+
+    keep = workspace.settings.keep
+    try:
+        store, problems = open_history(workspace)
+        kept = kept_runs(workspace.results)
+        if keep.evidence:
+            for run in outdated(kept, None, seconds(keep.evidence), now):
+                remove(run, evidence_only=True)
+        if keep.runs is not None:
+            for run in outdated(kept, max(keep.runs, 1), None, now):
+                remove(run)
+        if keep.history:
+            for run in outdated(kept_runs(workspace.results), None, seconds(keep.history), now):
+                remove(run)  # else the history would take it in again
+            limit = now.astimezone() - timedelta(seconds=seconds(keep.history))
+            store.forget(limit.isoformat(timespec="seconds"))
+    except (InputError, OSError) as error:
+        return [f"old runs cannot be taken away: {error}"]
+    return problems

@@ -9,8 +9,8 @@ from typing import Any
 
 from wolfbane.engines import engine_for
 from wolfbane.events import Event, Exercised, TestRetried
+from wolfbane.execution.batch_run import AFTER_CRASH, BatchRun
 from wolfbane.execution.channel import Message
-from wolfbane.execution.course import AFTER_CRASH, Course
 from wolfbane.execution.pool import Pool, Slot
 from wolfbane.execution.retrying import Retries
 from wolfbane.execution.worker import End, Worker
@@ -21,7 +21,7 @@ from wolfbane.workspace.settings import Suite, Workspace
 Place = tuple[str, str, str, str]
 
 
-class BatchRunner:
+class Scheduler:
     """Carries out a plan; every test in it ends with a result or is counted as unrun."""
 
     def __init__(
@@ -77,7 +77,7 @@ class BatchRunner:
             if batch.target != slot.target:
                 await self._close_all(slot)
                 await slot.turn_to(batch.target)
-            await Course(self, slot, batch).run()
+            await BatchRun(self, slot, batch).run()
         await self._close_all(slot)
 
     def ended(self, test: Test, result: Result, batch: Batch) -> None:

@@ -42,7 +42,7 @@ class Told:
         self.outcome = ""
 
 
-class Course:
+class ScenarioRun:
     """One scenario on its way."""
 
     def __init__(
