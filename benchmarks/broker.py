@@ -17,9 +17,9 @@ from pathlib import Path
 
 from wolfbane.browsers.broker import Broker
 from wolfbane.browsers.capabilities import Wanted
+from wolfbane.browsers.drivers import BrowserDriver, W3CDriver, value_of
 from wolfbane.browsers.failures import CannotOpen
 from wolfbane.browsers.finding import installed
-from wolfbane.browsers.hosts import DriverHost, Host, value_of
 from wolfbane.execution.processes import Family
 from wolfbane.workspace.settings import Settings, Suite, Workspace
 
@@ -55,12 +55,12 @@ async def client(*urls: str) -> list[float]:
     return [statistics.median(times) * 1000 for times in json.loads(told)]
 
 
-async def native(host: Host) -> float:
+async def native(driver: BrowserDriver) -> float:
     """Firefox asked in its own protocol."""
     times = []
     for _ in range(COUNT):
         began = time.perf_counter()
-        await value_of(host, "GET", "title")
+        await value_of(driver, "GET", "title")
         times.append(time.perf_counter() - began)
     return statistics.median(times) * 1000
 
@@ -68,20 +68,20 @@ async def native(host: Host) -> float:
 async def commands(broker: Broker, engine: str) -> None:
     """A command directly and through the endpoint."""
     suite = Suite("bench", "python", ["."], browsers=[engine], webdriver={"url": "URL"})
-    desk, variables = broker.desk(suite, engine)
-    session = await desk.open({"capabilities": {}})
-    host = session.host
-    await value_of(host, "POST", "url", {"url": "data:text/html,<title>Tide</title>"})
-    through = f"{variables['URL']}/session/{host.session}"
-    if isinstance(host, DriverHost):
-        direct, ours = await client(host.address, through)
+    endpoint, variables = broker.endpoint(suite, engine)
+    session = await endpoint.open({"capabilities": {}})
+    driver = session.driver
+    await value_of(driver, "POST", "url", {"url": "data:text/html,<title>Tide</title>"})
+    through = f"{variables['URL']}/session/{driver.session}"
+    if isinstance(driver, W3CDriver):
+        direct, ours = await client(driver.address, through)
     else:
-        direct, (ours,) = await native(host), await client(through)
+        direct, (ours,) = await native(driver), await client(through)
     added = ours - direct
     held = "held" if added <= MOST_ADDED else "OVER"
     print(f"{engine:<10} a command {direct:6.2f} ms directly, {ours:6.2f} ms through: "
           f"{added:+.2f} ms  (at most {MOST_ADDED:.2f}: {held})")  # fmt: skip
-    broker.dismiss(desk, "")
+    broker.dismiss(endpoint, "")
 
 
 async def sessions(broker: Broker, engine: str) -> None:
@@ -93,9 +93,9 @@ async def sessions(broker: Broker, engine: str) -> None:
             opener.expect(engine, Wanted())
             await opener.ready(engine)
         began = time.perf_counter()
-        host = await opener.take(engine, Wanted())
+        driver = await opener.take(engine, Wanted())
         kept.append(time.perf_counter() - began)
-        await host.close()
+        await driver.close()
     first, second = statistics.median(cold), statistics.median(warm)
     held = "held" if first >= 2 * second else "OVER"
     print(f"{engine:<10} a session {first:6.2f} s cold, {second:6.3f} s from the one ahead  "

@@ -301,7 +301,7 @@ def test_a_plan_says_that_files_are_run_whole(ledger):
     rewrite(ledger, ('"{names}", ', ""), ('how = "each"', 'how = "files"'))
     plan = ledger.run("--dry-run")
     assert plan.out.splitlines()[:2] == [
-        "books/day.ledger", "ledger: files are run whole, because its launcher takes no names",
+        "books/day.ledger", "ledger: files run whole, because its launcher takes no names",
     ]  # fmt: skip
 
 

@@ -10,12 +10,12 @@ import aiohttp
 from aiohttp import web
 
 from wolfbane.browsers.bidi import pass_through
+from wolfbane.browsers.browser_pool import BrowserPool, variables_of
 from wolfbane.browsers.capabilities import Wanted
 from wolfbane.browsers.command_log import Command
-from wolfbane.browsers.desks import Desk
 from wolfbane.browsers.failures import WebDriverError
-from wolfbane.browsers.opening import Opener, variables_of
 from wolfbane.browsers.programs import Programs, Starter
+from wolfbane.browsers.worker_endpoints import WorkerEndpoint
 from wolfbane.workspace.settings import Suite, Workspace
 
 _HEADERS = {"Cache-Control": "no-cache"}
@@ -31,15 +31,15 @@ class Broker:
     ) -> None:  # fmt: skip
         self._workspace, self._keep, self._tell = workspace, keep, tell
         self._starter, self._visible = starter, visible
-        self._desks: dict[str, Desk] = {}
+        self._endpoints: dict[str, WorkerEndpoint] = {}
         self._runner: web.ServerRunner | None = None
-        self._closed: list[Desk] = []
+        self._closed: list[WorkerEndpoint] = []
 
     async def open(self) -> None:
         """Listen."""
         connector = aiohttp.TCPConnector(limit=0, force_close=False)
         self._client = aiohttp.ClientSession(connector=connector, timeout=_NO_LIMIT)
-        self.opener = Opener(
+        self.opener = BrowserPool(
             Programs(self._starter), self._workspace, self._client, visible=self._visible
         )
         self._runner = web.ServerRunner(web.Server(self._handle), handle_signals=False)
@@ -54,31 +54,31 @@ class Broker:
         for name in first:
             self.opener.expect(name, Wanted())
 
-    def desk(self, suite: Suite, browser: str) -> tuple[Desk, dict[str, str]]:
+    def endpoint(self, suite: Suite, browser: str) -> tuple[WorkerEndpoint, dict[str, str]]:
         """A place for one worker, and the variables that tell it where."""
-        desk = Desk(browser, self.opener, self._keep, self._tell)
-        self._desks[desk.token] = desk
-        url = f"http://127.0.0.1:{self._port}/{desk.token}"
-        return desk, variables_of(url, browser, suite.webdriver)
+        endpoint = WorkerEndpoint(browser, self.opener, self._keep, self._tell)
+        self._endpoints[endpoint.token] = endpoint
+        url = f"http://127.0.0.1:{self._port}/{endpoint.token}"
+        return endpoint, variables_of(url, browser, suite.webdriver)
 
-    def dismiss(self, desk: Desk, worker: str) -> None:
+    def dismiss(self, endpoint: WorkerEndpoint, worker: str) -> None:
         """A worker is gone."""
-        if self._desks.pop(desk.token, None):
-            desk.close(worker)
-            self._closed.append(desk)
+        if self._endpoints.pop(endpoint.token, None):
+            endpoint.close(worker)
+            self._closed.append(endpoint)
 
     def said(self) -> list[str]:
         """What people should know: wishes not followed, sessions left open."""
-        desks = [*self._closed, *self._desks.values()]
-        words = [words for desk in desks for words in desk.said]
+        endpoints = [*self._closed, *self._endpoints.values()]
+        words = [words for endpoint in endpoints for words in endpoint.said]
         return list(dict.fromkeys([*self.opener.said, *words]))
 
     async def close(self) -> None:
         """Close every browser, and listen no more."""
         if self._runner is None:
             return
-        for desk in list(self._desks.values()):
-            self.dismiss(desk, "")
+        for endpoint in list(self._endpoints.values()):
+            self.dismiss(endpoint, "")
         await self.opener.close()
         await self._client.close()
         await self._runner.cleanup()
@@ -94,48 +94,48 @@ class Broker:
             # A page in a browser must not reach this by a name of its own making.
             return web.Response(status=403, text="this endpoint has another name\n")
         token, _, path = request.raw_path.lstrip("/").partition("/")
-        desk = self._desks.get(token)
-        if desk is None:
+        endpoint = self._endpoints.get(token)
+        if endpoint is None:
             raise WebDriverError("unknown command", "there is no such endpoint")
         head, _, rest = path.partition("/")
         if request.method == "GET" and path == "status":
-            value = {"ready": True, "message": f"browser {desk.browser}"}
+            value = {"ready": True, "message": f"browser {endpoint.browser}"}
             return _answer(200, json.dumps({"value": value}).encode())
         if head != "session":
             raise WebDriverError("unknown command", f"{request.method} /{path}")
         body = await request.content.read()
         if not rest:
-            return await self._new(desk, request.method, body)
+            return await self._new(endpoint, request.method, body)
         name, _, command = rest.partition("/")
-        session = desk.sessions.get(name)
+        session = endpoint.sessions.get(name)
         if session is None:
             raise WebDriverError("invalid session id", f"there is no session {name}")
         if not command and request.headers.get("Upgrade", "").lower() == "websocket":
-            return await pass_through(request, self._client, session.host.granted)
+            return await pass_through(request, self._client, session.driver.granted)
         if request.method == "DELETE" and not command:
-            await desk.end(session)
+            await endpoint.end(session)
             return _answer(200, b'{"value":null}')
-        reply = await session.forward(request.method, command, body, desk.current)
+        reply = await session.forward(request.method, command, body, endpoint.current)
         return _answer(reply.status, reply.body)
 
     @property
     def _hosts(self) -> tuple[str, str]:
         return f"127.0.0.1:{self._port}", f"localhost:{self._port}"
 
-    async def _new(self, desk: Desk, method: str, body: bytes) -> web.Response:
+    async def _new(self, endpoint: WorkerEndpoint, method: str, body: bytes) -> web.Response:
         if method != "POST":
             raise WebDriverError("unknown method", f"{method} /session")
         try:
             asked: Any = json.loads(body)
         except ValueError as error:
             raise WebDriverError("invalid argument", f"the body is no JSON: {error}") from None
-        session = await desk.open(asked)
-        host = session.host
-        granted = dict(host.granted)
+        session = await endpoint.open(asked)
+        driver = session.driver
+        granted = dict(driver.granted)
         if granted.get("webSocketUrl"):
-            place = f"127.0.0.1:{self._port}/{desk.token}/session/{host.session}"
+            place = f"127.0.0.1:{self._port}/{endpoint.token}/session/{driver.session}"
             granted["webSocketUrl"] = f"ws://{place}"
-        value = {"sessionId": host.session, "capabilities": granted}
+        value = {"sessionId": driver.session, "capabilities": granted}
         return _answer(200, json.dumps({"value": value}).encode())
 
 

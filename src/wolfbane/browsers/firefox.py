@@ -12,10 +12,10 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.browsers.capabilities import Wanted, size
+from wolfbane.browsers.drivers import PATIENCE, Reply, fit
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import Installed
 from wolfbane.browsers.gecko import carry_out
-from wolfbane.browsers.hosts import PATIENCE, Reply, fit
 from wolfbane.browsers.marionette import Marionette
 from wolfbane.browsers.programs import Programs
 from wolfbane.exits import how_it_ended
@@ -103,7 +103,7 @@ def _copy(source: Path, target: Path) -> None:
         shutil.copy(source, target)
 
 
-class FirefoxHost:
+class FirefoxDriver:
     """One Firefox, one session."""
 
     def __init__(

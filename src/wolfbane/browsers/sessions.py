@@ -10,10 +10,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wolfbane.browsers.command_log import Command, Names, answer, sentence
+from wolfbane.browsers.drivers import BrowserDriver, Reply, value_of
 from wolfbane.browsers.endpoints import Endpoint, find
 from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import WebDriverError
-from wolfbane.browsers.hosts import Host, Reply, value_of
 from wolfbane.browsers.snapshots import Snapshot, near, take
 
 _FRAMES = 60
@@ -56,9 +56,14 @@ class Session:
     """One session. Commands come one at a time."""
 
     def __init__(
-        self, host: Host, browser: str, number: int, keep: str, tell: Callable[[Command], None]
+        self,
+        driver: BrowserDriver,
+        browser: str,
+        number: int,
+        keep: str,
+        tell: Callable[[Command], None],
     ) -> None:
-        self.host, self.browser, self.opened = host, browser, time.monotonic()
+        self.driver, self.browser, self.opened = driver, browser, time.monotonic()
         self.label = f"{browser} {number}"
         self.opened_in = ""
         self.tests: dict[str, Seen] = {}
@@ -85,9 +90,9 @@ class Session:
             began = time.monotonic()
             self._doing = sentence(endpoint, places, told, self._names, private=private)
             try:
-                reply = await self.host.command(method, path, body)
+                reply = await self.driver.command(method, path, body)
             except OSError as error:
-                self.lost = f"browser '{self.browser}' is gone: {self.host.ended() or error}"
+                self.lost = f"browser '{self.browser}' is gone: {self.driver.ended() or error}"
                 gone = WebDriverError("unknown error", self.lost)
                 reply = Reply(gone.status, json.dumps({"value": gone.value}).encode())
             value = reply.value
@@ -151,7 +156,7 @@ class Session:
             wanted = _read(failing.body)
             seconds = failing.until - failing.since
             using, value = str(wanted.get("using", "")), str(wanted.get("value", ""))
-            like = await near(self.host, using, value)
+            like = await near(self.driver, using, value)
             there = f"; most like it on the page: {', '.join(like)}" if like else ""
             words = f"waited {seconds:.1f} s for {value} (by {using}){there}"
             seen.waited = words
@@ -159,11 +164,11 @@ class Session:
 
     async def _snapshot(self, seen: Seen, why: str) -> None:
         if self._keep != OFF and not self.lost:
-            seen.snapshots.append(await take(self.host, why))
+            seen.snapshots.append(await take(self.driver, why))
 
     async def _frame(self, test: str) -> None:
         frames = self.seen(test).frames
-        if len(frames) < _FRAMES and (frame := await take(self.host, "", whole=False)).picture:
+        if len(frames) < _FRAMES and (frame := await take(self.driver, "", whole=False)).picture:
             frames.append(frame.picture)
 
     async def _is_private(self, endpoint: Endpoint, places: Mapping[str, str]) -> bool:
@@ -172,7 +177,7 @@ class Session:
             if endpoint.name == "Element Send Keys":
                 return await self._is_password(places["element"])
             if endpoint.name == "Perform Actions":
-                active = await value_of(self.host, "GET", "element/active")
+                active = await value_of(self.driver, "GET", "element/active")
                 return await self._is_password(next(iter(active.values())))
         except (OSError, WebDriverError, AttributeError, StopIteration):
             return False
@@ -180,7 +185,7 @@ class Session:
 
     async def _is_password(self, element: str) -> bool:
         if element not in self._private:
-            kind = await value_of(self.host, "GET", f"element/{element}/property/type")
+            kind = await value_of(self.driver, "GET", f"element/{element}/property/type")
             self._private[element] = kind == "password"
         return self._private[element]
 

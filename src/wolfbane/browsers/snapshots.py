@@ -9,8 +9,8 @@ import re
 from dataclasses import dataclass, field
 from typing import Any
 
+from wolfbane.browsers.drivers import BrowserDriver, value_of
 from wolfbane.browsers.failures import WebDriverError
-from wolfbane.browsers.hosts import Host, value_of
 
 PATIENCE = 15.0
 _GATHER = """
@@ -46,47 +46,47 @@ class Snapshot:
     dialog: str = ""
 
 
-async def take(host: Host, why: str, *, whole: bool = True) -> Snapshot:
+async def take(driver: BrowserDriver, why: str, *, whole: bool = True) -> Snapshot:
     """Look at the page. Never raises: a browser that does not answer leaves it half empty."""
     found = Snapshot(why)
     try:
         async with asyncio.timeout(PATIENCE):
-            if dialog := await _asked(host, "GET", "alert/text"):
+            if dialog := await _asked(driver, "GET", "alert/text"):
                 # Any other question would make some browsers close the dialog.
                 found.dialog = str(dialog)
                 return found
-            found.url = str(await _asked(host, "GET", "url") or "")
-            picture = await _asked(host, "GET", "screenshot")
+            found.url = str(await _asked(driver, "GET", "url") or "")
+            picture = await _asked(driver, "GET", "screenshot")
             found.picture = base64.b64decode(picture) if isinstance(picture, str) else b""
             if whole:
-                found.title = str(await _asked(host, "GET", "title") or "")
-                found.source = str(await _asked(host, "GET", "source") or "")
-                found.console = await _console(host)
+                found.title = str(await _asked(driver, "GET", "title") or "")
+                found.source = str(await _asked(driver, "GET", "source") or "")
+                found.console = await _console(driver)
     except (OSError, TimeoutError, ValueError):
         pass  # What was had until then is kept.
     return found
 
 
-async def _asked(host: Host, method: str, path: str, body: Any = None) -> Any:
+async def _asked(driver: BrowserDriver, method: str, path: str, body: Any = None) -> Any:
     try:
-        return await value_of(host, method, path, body)
+        return await value_of(driver, method, path, body)
     except WebDriverError:
         return None
 
 
-async def _console(host: Host) -> list[str]:
+async def _console(driver: BrowserDriver) -> list[str]:
     """What the page wrote to the console, where the driver tells."""
-    if "goog:chromeOptions" not in host.granted:
+    if "goog:chromeOptions" not in driver.granted:
         return []
-    entries = await _asked(host, "POST", "se/log", {"type": "browser"}) or []
+    entries = await _asked(driver, "POST", "se/log", {"type": "browser"}) or []
     return [f"{entry.get('level', '')}  {entry.get('message', '')}" for entry in entries]
 
 
-async def near(host: Host, using: str, value: str) -> list[str]:
+async def near(driver: BrowserDriver, using: str, value: str) -> list[str]:
     """What the page has that is most like what was looked for: ids, names, classes, texts."""
     try:
         async with asyncio.timeout(PATIENCE):
-            found = await _asked(host, "POST", "execute/sync", {"script": _GATHER, "args": []})
+            found = await _asked(driver, "POST", "execute/sync", {"script": _GATHER, "args": []})
     except (OSError, TimeoutError):
         return []
     texts = using in ("link text", "partial link text") or using == "xpath"

@@ -18,7 +18,7 @@ from wolfbane.model import NESTED, Evidence, Outcome, Part, Test
 from wolfbane.planning import Batch
 
 if TYPE_CHECKING:
-    from wolfbane.browsers.desks import Desk
+    from wolfbane.browsers.worker_endpoints import WorkerEndpoint
     from wolfbane.execution.scheduler import Scheduler
 
 IN_VAIN = 3
@@ -49,7 +49,7 @@ class BatchRun:
         self._parts: dict[str, list[Part]] = {}
         self._evidence: dict[str, list[Evidence]] = {}
         self._marks: dict[str, dict[str, str]] = {}
-        self._desk: Desk | None = None
+        self._endpoint: WorkerEndpoint | None = None
         self._ending: list[asyncio.Task[None]] = []
         self._met: dict[str, Test] = {}
         self._lost_in_vain = 0
@@ -69,7 +69,7 @@ class BatchRun:
                 if not self._runner.pool.stopping:
                     self._end_all(Outcome.BLOCKED, str(error))
                 break
-            self._desk = worker.desk
+            self._endpoint = worker.endpoint
             self._expect_the_next()
             before = len(self._left)
             ending = await worker.ask(self._request(), "ran", self._listen, self._silence)
@@ -130,8 +130,8 @@ class BatchRun:
     def _listen(self, message: Message) -> None:
         kind = message["type"]
         address = str(message.get("address", ""))
-        if kind == "started" and self._desk is not None:
-            self._desk.started(address)
+        if kind == "started" and self._endpoint is not None:
+            self._endpoint.started(address)
         if kind == "started" and address in self._left:
             self._runner.tell(TestStarted(self._left[address].address, self._suite.name))
         elif kind == "output":
@@ -220,18 +220,23 @@ class BatchRun:
     def _end(self, test: Test, message: Mapping[str, object], printed: str = "") -> None:
         """A test ended; where it had a browser, look first at what it left there."""
         began = self._runner.pool.began(float(str(message.get("seconds", 0.0))))
-        if self._desk is None:
+        if self._endpoint is None:
             self._told(test, message, printed, began)
         else:
             self._runner.maker.make(test, message, "")  # a wrong message is the worker's end now
-            look = self._look(self._desk, test, message, printed, began)
+            look = self._look(self._endpoint, test, message, printed, began)
             self._ending.append(asyncio.create_task(look))
 
     async def _look(
-        self, desk: Desk, test: Test, message: Mapping[str, object], printed: str, began: float
+        self,
+        endpoint: WorkerEndpoint,
+        test: Test,
+        message: Mapping[str, object],
+        printed: str,
+        began: float,
     ) -> None:
         browsing, keep = self._runner.pool.browsing, self._runner.pool.keep
-        message, kept = await browsing.judged(desk, test, message, keep)
+        message, kept = await browsing.judged(endpoint, test, message, keep)
         self._evidence.setdefault(test.place, []).extend(kept)
         self._told(test, message, printed, began)
 

@@ -70,25 +70,25 @@ def open_each(workspace: Workspace, found: Iterable[Found]) -> list[Found]:
 async def _open_each(workspace: Workspace, found: list[Found]) -> list[Found]:
     import aiohttp
 
+    from wolfbane.browsers.browser_pool import BrowserPool
     from wolfbane.browsers.capabilities import Wanted
-    from wolfbane.browsers.opening import Opener
     from wolfbane.browsers.programs import Programs
 
     checked = []
     with Family() as family:
         async with aiohttp.ClientSession() as client:
-            opener = Opener(Programs(family), workspace, client, visible=False)
+            opener = BrowserPool(Programs(family), workspace, client, visible=False)
             for each in found:
                 if each.problem:
                     checked.append(each)
                     continue
                 try:
-                    host = await opener.take(each.name, Wanted())
+                    driver = await opener.take(each.name, Wanted())
                 except (CannotOpen, WebDriverError, OSError) as error:
                     checked.append(replace(each, problem=str(error)))
                     continue
-                told = str(host.granted.get("browserVersion", each.version))
+                told = str(driver.granted.get("browserVersion", each.version))
                 checked.append(replace(each, version=told, opened=True))
-                await host.close()
+                await driver.close()
             await opener.close()
     return checked

@@ -18,10 +18,10 @@ from wolfbane.workspace.settings import Suite, Workspace
 if TYPE_CHECKING:
     from wolfbane.browsers.broker import Broker
     from wolfbane.browsers.command_log import Command
-    from wolfbane.browsers.desks import Desk, Left
     from wolfbane.browsers.programs import Starter
     from wolfbane.browsers.sessions import Seen
     from wolfbane.browsers.snapshots import Snapshot
+    from wolfbane.browsers.worker_endpoints import Left, WorkerEndpoint
 
 PROTOCOL = "protocol"
 _FRAME = 800
@@ -69,19 +69,19 @@ class Browsing:
             first = {batch.browser for batch in plan.batches[:jobs] if batch.browser}
             broker.plan(counts, first)
 
-    async def desk(
+    async def endpoint(
         self, starter: Starter, suite: Suite, browser: str
-    ) -> tuple[Desk | None, dict[str, str]]:
+    ) -> tuple[WorkerEndpoint | None, dict[str, str]]:
         """A worker's place at the broker, and its variables; none for suites without browsers."""
         if not browser:
             return None, {}
         broker = await self._open(starter)
-        return broker.desk(suite, browser)
+        return broker.endpoint(suite, browser)
 
-    def dismiss(self, desk: Desk | None, suite: Suite) -> None:
+    def dismiss(self, endpoint: WorkerEndpoint | None, suite: Suite) -> None:
         """A worker is gone: close what it left open."""
-        if desk is not None and self._broker is not None:
-            self._broker.dismiss(desk, f"suite {suite.name}")
+        if endpoint is not None and self._broker is not None:
+            self._broker.dismiss(endpoint, f"suite {suite.name}")
 
     def absent(self, names: Iterable[str]) -> dict[str, str]:
         """Why browsers cannot be used here, by name."""
@@ -93,12 +93,12 @@ class Browsing:
         return found
 
     async def judged(
-        self, desk: Desk, test: Test, message: Mapping[str, object], keep: Keep
+        self, endpoint: WorkerEndpoint, test: Test, message: Mapping[str, object], keep: Keep
     ) -> tuple[Mapping[str, object], list[Evidence]]:
         """A test's ending in the light of what its browser says, and the evidence of it."""
         outcome = Outcome(str(message["outcome"]))
         bad = outcome.is_bad or outcome is Outcome.BLOCKED
-        left = await desk.finish(test.place, bad=bad)
+        left = await endpoint.finish(test.place, bad=bad)
         if bad:
             message = _explained(message, left)
         kept = [

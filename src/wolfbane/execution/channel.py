@@ -83,8 +83,8 @@ class ChannelServer:
         """Start to listen on a free port."""
         loop = asyncio.get_running_loop()
         self._server = await loop.create_server(lambda: Connection(self), "127.0.0.1", 0)
-        host, port = self._server.sockets[0].getsockname()[:2]
-        self.address = f"{host}:{port}"
+        driver, port = self._server.sockets[0].getsockname()[:2]
+        self.address = f"{driver}:{port}"
 
     def close(self) -> None:
         """Stop to listen."""

@@ -251,12 +251,12 @@ class Pool:
             raise Unstartable(self._unstartable[key])
         environment = self.variables(suite, target)
         capture = self.family.scratch / f"worker-{member}.out"
-        desk, told = await self.browsing.desk(self.family, suite, browser)
+        endpoint, told = await self.browsing.endpoint(self.family, suite, browser)
         try:
             command = self._command(suite, target)
             worker = Worker(
                 self._server, self.family, member, command, {**environment, **told}, capture,
-                self._workspace.root, desk, lambda: self.browsing.dismiss(desk, suite),
+                self._workspace.root, endpoint, lambda: self.browsing.dismiss(endpoint, suite),
             )  # fmt: skip
         except (Missing, OSError) as error:
             self._unstartable[key] = str(error)

@@ -78,9 +78,9 @@ async def _http(address: str) -> str:
 
 
 async def _tcp(address: str) -> str:
-    host, _, port = address.rpartition(":")
+    driver, _, port = address.rpartition(":")
     try:
-        _, writer = await asyncio.open_connection(host.strip("[]") or "127.0.0.1", int(port))
+        _, writer = await asyncio.open_connection(driver.strip("[]") or "127.0.0.1", int(port))
     except ValueError:
         return f"'{port}' is no port"
     except OSError as error:

@@ -20,7 +20,7 @@ from wolfbane.exits import how_it_ended
 from wolfbane.model import NESTED
 
 if TYPE_CHECKING:
-    from wolfbane.browsers.desks import Desk
+    from wolfbane.browsers.worker_endpoints import WorkerEndpoint
 
 START_LIMIT = 60.0
 FLOOD = 100 << 20
@@ -62,10 +62,10 @@ class Worker:
         environment: Mapping[str, str],
         capture: Path,
         root: Path,
-        desk: Desk | None = None,
+        endpoint: WorkerEndpoint | None = None,
         farewell: Callable[[], None] | None = None,
     ) -> None:
-        self.desk = desk
+        self.endpoint = endpoint
         self._farewell = farewell
         self.loaded: set[str] = set()
         self.dead = False
@@ -95,7 +95,7 @@ class Worker:
     @property
     def browser(self) -> str:
         """The browser that its sessions are opened in, if it has any."""
-        return self.desk.browser if self.desk else ""
+        return self.endpoint.browser if self.endpoint else ""
 
     @property
     def gone(self) -> bool:

@@ -8,13 +8,13 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from wolfbane.browsers.browser_pool import BrowserPool
 from wolfbane.browsers.capabilities import wanted
 from wolfbane.browsers.command_log import Command
+from wolfbane.browsers.drivers import value_of
 from wolfbane.browsers.endpoints import find
 from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
-from wolfbane.browsers.hosts import value_of
-from wolfbane.browsers.opening import Opener
 from wolfbane.browsers.sessions import Seen, Session
 
 
@@ -28,11 +28,11 @@ class Left:
     unopened: str = ""
 
 
-class Desk:
+class WorkerEndpoint:
     """One worker's. Sessions that it ends live on until the test is judged, to be looked at."""
 
     def __init__(
-        self, browser: str, opener: Opener, keep: str, tell: Callable[[Command], None]
+        self, browser: str, opener: BrowserPool, keep: str, tell: Callable[[Command], None]
     ) -> None:
         self.token = secrets.token_urlsafe(24)
         self.browser = browser
@@ -62,7 +62,7 @@ class Desk:
         began = time.monotonic()
         test, self._opening[self.current] = self.current, began
         try:
-            host = await self._opener.take(self.browser, want)
+            driver = await self._opener.take(self.browser, want)
         except (CannotOpen, OSError) as error:
             self._trouble[test] = str(error)
             raise WebDriverError("session not created", str(error)) from None
@@ -72,22 +72,22 @@ class Desk:
         finally:
             self._opening.pop(test, None)
         if self._closed:
-            self._opener.release(host)
+            self._opener.release(driver)
             raise WebDriverError("session not created", "the worker that asked for it is gone")
         if want.timeouts:
             try:
-                await value_of(host, "POST", "timeouts", want.timeouts)
+                await value_of(driver, "POST", "timeouts", want.timeouts)
             except WebDriverError:
-                self._opener.release(host)
+                self._opener.release(driver)
                 raise
             except OSError as error:
-                self._opener.release(host)
+                self._opener.release(driver)
                 raise WebDriverError("session not created", str(error)) from None
         self._count += 1
-        session = Session(host, self.browser, self._count, self._keep, self._tell)
+        session = Session(driver, self.browser, self._count, self._keep, self._tell)
         session.opened, session.opened_in = began, test
         session.record(*find("POST", "")[:1], "open a session", 200, None, began, self.current)
-        self.sessions[host.session] = session
+        self.sessions[driver.session] = session
         return session
 
     def _close_forgotten(self) -> None:
@@ -95,18 +95,18 @@ class Desk:
         for name, session in list(self.sessions.items()):
             if session.opened_in and session.opened_in != self.current:
                 self.said[f"{session.opened_in} left its session open; it was closed"] = None
-                self._opener.release(self.sessions.pop(name).host, self._looking)
+                self._opener.release(self.sessions.pop(name).driver, self._looking)
 
     async def end(self, session: Session) -> None:
         """The suite ended a session: it is gone for the suite, and stays for a look."""
-        self.sessions.pop(session.host.session, None)
+        self.sessions.pop(session.driver.session, None)
         began = time.monotonic()
         session.record(*find("DELETE", "")[:1], "end the session", 200, None, began, self.current)
         session.over = True
         if self.current and self._keep != OFF:
             self._ended.append(session)
         else:
-            self._opener.release(session.host, self._looking)
+            self._opener.release(session.driver, self._looking)
 
     async def finish(self, test: str, *, bad: bool) -> Left:
         """A test is over: look at its pages if it went wrong, and let go of what it ended."""
@@ -124,7 +124,7 @@ class Desk:
                         await self._look(session, seen, test, left, bad=bad)
         finally:
             for session in ended:
-                self._opener.release(session.host)
+                self._opener.release(session.driver)
         self._opener.test_over(self.browser)
         return left
 
@@ -146,6 +146,6 @@ class Desk:
             plural = "sessions" if count > 1 else "session"
             self.said[f"{worker} left {count} {plural} open; closed at its end"] = None
         for session in [*self.sessions.values(), *self._ended]:
-            self._opener.release(session.host)
+            self._opener.release(session.driver)
         self.sessions.clear()
         self._ended.clear()

@@ -10,14 +10,14 @@ import aiohttp
 
 from wolfbane.browsers.capabilities import Wanted
 from wolfbane.browsers.display import Display
+from wolfbane.browsers.drivers import BrowserDriver, W3CDriver
 from wolfbane.browsers.finding import has_screen, installed
-from wolfbane.browsers.firefox import FirefoxHost, StartFiles
-from wolfbane.browsers.hosts import DriverHost, Host
+from wolfbane.browsers.firefox import FirefoxDriver, StartFiles
 from wolfbane.browsers.programs import Programs
 from wolfbane.workspace.settings import Browser, Workspace
 
 
-class Opener:
+class BrowserPool:
     """Hosts for a run's browsers. A warm one is given away once, to a like request."""
 
     def __init__(
@@ -28,7 +28,7 @@ class Opener:
         self._visible = visible and has_screen()
         self._display = Display(programs)
         self._start_files = StartFiles(programs.folder("start"))
-        self._warm: dict[str, tuple[str, asyncio.Task[Host]]] = {}
+        self._warm: dict[str, tuple[str, asyncio.Task[BrowserDriver]]] = {}
         self._closing: set[asyncio.Task[None]] = set()
         self.versions: dict[str, str] = {}
         self.said: dict[str, None] = {}
@@ -39,21 +39,21 @@ class Opener:
         """The settings of a browser."""
         return self._workspace.browser(name)
 
-    async def take(self, name: str, want: Wanted) -> Host:
+    async def take(self, name: str, want: Wanted) -> BrowserDriver:
         """A browser with a fresh session. Raises CannotOpen, WebDriverError or OSError."""
         key, task = self._warm.pop(name, ("", None))
         if task is not None and key != want.key:
             self._discard(task)
             task = None
         try:
-            host = await (task or self._open(name, want))
-            if host.ended():
-                self.release(host)
-                host = await self._open(name, want)
+            driver = await (task or self._open(name, want))
+            if driver.ended():
+                self.release(driver)
+                driver = await self._open(name, want)
         finally:
             if self.left[name] > 1:
                 self.expect(name, want)
-        return host
+        return driver
 
     def expect(self, name: str, want: Wanted) -> None:
         """Open one ahead, unless there is one."""
@@ -71,12 +71,12 @@ class Opener:
         if self.left[name] <= 0 and name in self._warm:
             self._discard(self._warm.pop(name)[1])
 
-    def release(self, host: Host, looking: asyncio.Lock | None = None) -> None:
+    def release(self, driver: BrowserDriver, looking: asyncio.Lock | None = None) -> None:
         """Be done with a browser, meanwhile, once nobody is looking at it."""
 
         async def close() -> None:
             async with looking or asyncio.Lock():
-                await host.close()
+                await driver.close()
 
         self._meanwhile(close())
 
@@ -88,32 +88,32 @@ class Opener:
         while self._closing:
             await asyncio.gather(*self._closing, return_exceptions=True)
 
-    async def _open(self, name: str, want: Wanted) -> Host:
+    async def _open(self, name: str, want: Wanted) -> BrowserDriver:
         browser = self._workspace.browser(name)
         here = installed(name, browser)
         self._programs.see_to_room(name)
         variables = _variables(browser)
         if browser.engine == "webkit" and not self._visible and not browser.url:
             variables.update(await self._display.variables())
-        host: Host
+        driver: BrowserDriver
         if browser.engine == "firefox" and not browser.url and not here.driver:
-            host = FirefoxHost(
+            driver = FirefoxDriver(
                 name, browser, here, self._programs, variables, self._start_files,
                 visible=self._visible,
             )  # fmt: skip
         else:
-            host = DriverHost(
+            driver = W3CDriver(
                 name, browser, here, self._programs, self._client, variables,
                 visible=self._visible,
             )  # fmt: skip
-        await host.open(want)
-        told = (str(host.granted.get(key, "")) for key in ("browserName", "browserVersion"))
+        await driver.open(want)
+        told = (str(driver.granted.get(key, "")) for key in ("browserName", "browserVersion"))
         self.versions[name] = " ".join(filter(None, told))
-        if host.said:
-            self.said[f"browser '{name}': {host.said}"] = None
-        return host
+        if driver.said:
+            self.said[f"browser '{name}': {driver.said}"] = None
+        return driver
 
-    def _discard(self, task: asyncio.Task[Host]) -> None:
+    def _discard(self, task: asyncio.Task[BrowserDriver]) -> None:
         async def end() -> None:
             if not task.done():
                 task.cancel()

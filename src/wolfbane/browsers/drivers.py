@@ -44,7 +44,7 @@ class Reply:
             return None
 
 
-class Host(Protocol):
+class BrowserDriver(Protocol):
     """A browser with one session."""
 
     session: str
@@ -64,10 +64,10 @@ class Host(Protocol):
         """How its program ended by itself; nothing while it runs."""
 
 
-async def value_of(host: Host, method: str, path: str, body: Any = None) -> Any:
+async def value_of(driver: BrowserDriver, method: str, path: str, body: Any = None) -> Any:
     """A command's value. Raises WebDriverError and OSError."""
     sent = b"" if method != "POST" else json.dumps(body or {}).encode()
-    reply = await host.command(method, path, sent)
+    reply = await driver.command(method, path, sent)
     value = reply.value
     if reply.status >= 400:
         told = value if isinstance(value, dict) else {}
@@ -75,7 +75,7 @@ async def value_of(host: Host, method: str, path: str, body: Any = None) -> Any:
     return value
 
 
-class DriverHost:
+class W3CDriver:
     """A browser behind a driver that speaks WebDriver: our own process, or one elsewhere."""
 
     def __init__(
@@ -192,7 +192,7 @@ class DriverHost:
         await asyncio.to_thread(shutil.rmtree, self._folder, ignore_errors=True)
 
 
-async def fit(host: Host, browser: Browser) -> str:
+async def fit(driver: BrowserDriver, browser: Browser) -> str:
     """Make the page as large as the settings say, whatever the window's frame takes.
 
     Returns words where the browser does not make it so.
@@ -202,13 +202,13 @@ async def fit(host: Host, browser: Browser) -> str:
         return ""
     body = {"script": _FIT, "args": []}
     for _ in range(2):
-        inner = await value_of(host, "POST", "execute/sync", body)
+        inner = await value_of(driver, "POST", "execute/sync", body)
         if tuple(inner[:2]) == wide:
             return ""
         frame = inner[2] - inner[0], inner[3] - inner[1]
         rect = {"width": wide[0] + frame[0], "height": wide[1] + frame[1]}
-        await value_of(host, "POST", "window/rect", rect)
-    inner = await value_of(host, "POST", "execute/sync", body)
+        await value_of(driver, "POST", "window/rect", rect)
+    inner = await value_of(driver, "POST", "execute/sync", body)
     if tuple(inner[:2]) == wide:
         return ""
     return f"its page is {inner[0]}x{inner[1]}, not {browser.window}"
