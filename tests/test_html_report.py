@@ -104,7 +104,10 @@ def test_search_and_filters_narrow_and_are_kept_in_the_address(report, reader):
     reader.open(report, "#q=nowhere")
     assert reader.text("#found") == "None of 156 tests is like that."
     reader.press("f", "j", "Enter")
-    reader.js("return new Promise((done) => setTimeout(done, 0))")  # the address changes first
+    reader.js(  # the address changes first, and the page follows it later
+        "return new Promise((done) => { const look = () =>"
+        " document.querySelector('#test h1') ? done() : setTimeout(look); look(); })"
+    )
     assert reader.text("#test h1").endswith("Fees / test_first")
 
 
