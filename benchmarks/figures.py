@@ -263,10 +263,10 @@ with httpx.Client() as client:
 
 def printing() -> None:
     """What a crate's test prints is read once: four times as much takes four times as long."""
-    from wolfbane.workers.libtest import Ended, Reader
+    from wolfbane.workers.libtest import Reader, TestEnding
 
     def read(text: str) -> float:
-        def ignore(told: str | Ended) -> None: ...
+        def ignore(told: str | TestEnding) -> None: ...
 
         whole = f"\nrunning 1 test\ntest a ... {text}ok\n\ntest result: ok."
         reader, piece = Reader(["a"], ignore, ignore), 1 << 16

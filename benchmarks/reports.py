@@ -21,7 +21,7 @@ import orjson
 from wolfbane.events import RunFinished, RunStarted, TestFinished
 from wolfbane.model import Excerpt, Frame, Outcome, Result
 from wolfbane.results.database import NAME
-from wolfbane.results.store import Ended, RunEntry, Store
+from wolfbane.results.store import RunEntry, Store, TestEnd
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from reader import Reader
@@ -96,7 +96,7 @@ def history(place: Path) -> None:
         hour = (BEGAN + timedelta(hours=number)).isoformat()
         entry = RunEntry(f"run-{number:04}", hour, 60.0, 1, {"passed": 1})
         store.add(entry, [
-            Ended(f"tests/test_{t % 200}.py#test_{t}", "quay", "failed" if (t + number) % 50 == 0
+            TestEnd(f"tests/test_{t % 200}.py#test_{t}", "quay", "failed" if (t + number) % 50 == 0
                   else "passed", 0.02 * (t % 7))
             for t in range(IN_HISTORY)
         ])  # fmt: skip

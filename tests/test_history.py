@@ -18,7 +18,8 @@ from conftest import Folder
 from wolfbane.results import migrations
 from wolfbane.results.database import NAME, _with_driver
 from wolfbane.results.history import stands_out
-from wolfbane.results.store import Ended, RunEntry, Store
+from wolfbane.results.store import RunEntry, Store
+from wolfbane.results.store import TestEnd as Ending
 from wolfbane.workspace.identity import Identity
 
 PLACE = "test_quay.py#"
@@ -106,7 +107,7 @@ def test_several_runs_write_at_once(quay, url):
     Store(quay.path, url)
 
     def add(number):
-        ended = [Ended(f"t#{n}", "s", "passed", 0.1) for n in range(300)]
+        ended = [Ending(f"t#{n}", "s", "passed", 0.1) for n in range(300)]
         run = RunEntry(f"run-{number}", "2026-06-01T00:00:00+00:00", 1.0, 0, {"passed": 300})
         return Store(quay.path, url).add(run, ended)
 
@@ -253,7 +254,7 @@ def test_a_history_of_the_first_version_is_brought_up_to_date(tmp_path, url):
         "a": ["a", "a @local", "a @staging"], "a @firefox": ["a @firefox", "a @firefox @staging"],
     }  # fmt: skip
     added = RunEntry("r4", "2026-01-02", 1.0, 0, {}, "local")
-    assert store.add(added, [Ended("a @local", "q", "failed", 1.0, environment="local")])
+    assert store.add(added, [Ending("a @local", "q", "failed", 1.0, environment="local")])
     assert next(run.name for run in store.runs_of(["a"], 9)) == "r4"
 
 

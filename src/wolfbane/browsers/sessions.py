@@ -24,7 +24,7 @@ _MISSING = "no such element"
 
 
 @dataclass
-class Seen:
+class SessionEvidence:
     """What one test left behind in one session."""
 
     commands: list[Command] = field(default_factory=list)
@@ -66,7 +66,7 @@ class Session:
         self.driver, self.browser, self.opened = driver, browser, time.monotonic()
         self.label = f"{browser} {number}"
         self.opened_in = ""
-        self.tests: dict[str, Seen] = {}
+        self.tests: dict[str, SessionEvidence] = {}
         self.lost = self._doing = ""
         self.over = False
         self._keep, self._tell = keep, tell
@@ -75,9 +75,9 @@ class Session:
         self._private: dict[str, bool] = {}
         self.lock = asyncio.Lock()
 
-    def seen(self, test: str) -> Seen:
+    def seen(self, test: str) -> SessionEvidence:
         """What a test left behind."""
-        return self.tests.setdefault(test, Seen())
+        return self.tests.setdefault(test, SessionEvidence())
 
     async def forward(self, method: str, path: str, body: bytes, test: str) -> Reply:
         """Send a command on and remember it. An error too where the browser is gone."""
@@ -130,7 +130,7 @@ class Session:
         else:
             self._failing = _Failing(method, path, body, began, now, test, words, code)
 
-    async def look(self, test: str, seen: Seen, why: str) -> None:
+    async def look(self, test: str, seen: SessionEvidence, why: str) -> None:
         """Take a snapshot for a test that went wrong, or whose every step is kept."""
         try:
             async with asyncio.timeout(_BUSY):
@@ -146,7 +146,7 @@ class Session:
         finally:
             self.lock.release()
 
-    async def _look_at_failure(self, seen: Seen | None = None) -> None:
+    async def _look_at_failure(self, seen: SessionEvidence | None = None) -> None:
         """A command failed and nobody tries it again: look while the page is as it was."""
         failing, self._failing = self._failing, None
         if failing is None or self._keep == OFF or self.lost:
@@ -162,7 +162,7 @@ class Session:
             seen.waited = words
         await self._snapshot(seen, f"after it failed to {failing.words}")
 
-    async def _snapshot(self, seen: Seen, why: str) -> None:
+    async def _snapshot(self, seen: SessionEvidence, why: str) -> None:
         if self._keep != OFF and not self.lost:
             seen.snapshots.append(await take(self.driver, why))
 

@@ -15,14 +15,14 @@ from wolfbane.browsers.drivers import value_of
 from wolfbane.browsers.endpoints import find
 from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
-from wolfbane.browsers.sessions import Seen, Session
+from wolfbane.browsers.sessions import Session, SessionEvidence
 
 
 @dataclass
 class Left:
     """What a test left behind in the browsers: by session, and words for its message."""
 
-    seen: list[tuple[str, Seen]] = field(default_factory=list)
+    seen: list[tuple[str, SessionEvidence]] = field(default_factory=list)
     waited: list[str] = field(default_factory=list)
     lost: str = ""
     unopened: str = ""
@@ -129,7 +129,7 @@ class WorkerEndpoint:
         return left
 
     async def _look(
-        self, session: Session, seen: Seen, test: str, left: Left, *, bad: bool
+        self, session: Session, seen: SessionEvidence, test: str, left: Left, *, bad: bool
     ) -> None:
         left.lost = left.lost or session.lost
         if bad or self._keep == ALL:

@@ -10,7 +10,7 @@ import click
 
 from wolfbane.browsers.evidence_policy import FAILURES
 from wolfbane.cli.quoting import quoted
-from wolfbane.cli.selecting import Selected
+from wolfbane.cli.selection_options import Selected
 from wolfbane.environments import Environment, Mask
 from wolfbane.inventory.documents import GLANCING, Copy, fetch_documents
 from wolfbane.inventory.empty import nothing_chosen
@@ -20,13 +20,13 @@ from wolfbane.results.quarantine import Quarantine, read_quarantine
 from wolfbane.selection import Choice
 
 if TYPE_CHECKING:
-    from wolfbane.cli.pointing import Point
+    from wolfbane.cli.target_options import Point
     from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
 
 
 @dataclass(frozen=True)
-class Asked:
+class RunRequest:
     """How to run, as the command line says it. ``timeout`` is in seconds.
 
     ``told`` is what earlier runs of the same ``watch`` warned of.
@@ -88,7 +88,7 @@ def make_ready(
     open_workspace: Callable[[], Workspace],
     select: Callable[[], Selected],
     point: Point,
-    asked: Asked,
+    asked: RunRequest,
 ) -> Ready:
     """Read and check everything. Raises NothingChosen where no file can hold a chosen test."""
     write = _writer(asked.reports)

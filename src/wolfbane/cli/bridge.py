@@ -12,13 +12,13 @@ import click
 
 from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.disk_words import on_disk
-from wolfbane.cli.pointing import one_environment_options
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.target_options import one_environment_options
 from wolfbane.cli.values import ExistingFile
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
-    from wolfbane.cli.pointing import Point
+    from wolfbane.cli.target_options import Point
     from wolfbane.workspace.bridge_draft import Draft
 
 _LINE = "a line with a {}, {} where it changes"

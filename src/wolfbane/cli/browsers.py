@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 
 
 @click.command("browsers", cls=Command)

@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.values import age
 from wolfbane.errors import InputError, Problem
 

@@ -7,14 +7,14 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 from wolfbane.errors import InputError, Problem
 
 
 @click.command("compare", cls=Command)
-@click.argument("runs", nargs=-1, metavar="[RUN] [RUN]", shell_complete=words.runs)
+@click.argument("runs", nargs=-1, metavar="[RUN] [RUN]", shell_complete=completion_sources.runs)
 @click.option(
     "--pick", multiple=True, metavar="EXPR", help="Only tests that an expression matches."
 )

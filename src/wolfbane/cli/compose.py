@@ -12,7 +12,7 @@ import click
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.quoting import quoted
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.values import ExistingFile
 from wolfbane.errors import InputError, Problem, did_you_mean
 

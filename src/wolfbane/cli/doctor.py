@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 
 if TYPE_CHECKING:
     from wolfbane.execution.doctor import Finding

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import CommandGroup
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 from wolfbane.errors import InputError, Problem
 
 
@@ -38,9 +38,9 @@ def list_environments(workspace: Path | None) -> None:
 
 
 @command.command("show")
-@click.argument("name", default="", shell_complete=words.environments)
+@click.argument("name", default="", shell_complete=completion_sources.environments)
 @click.option("--set", "values", multiple=True, metavar="KEY=VALUE", help="As for run.",
-              shell_complete=words.settings)  # fmt: skip
+              shell_complete=completion_sources.settings)  # fmt: skip
 @click.option("--as", "form", type=click.Choice(["table", "json"]), default="table",
               show_default=True, help="The form of the answer.")  # fmt: skip
 @workspace_option

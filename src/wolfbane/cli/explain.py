@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import Selected, selection_options
+from wolfbane.cli.selection_options import Selected, selection_options
 from wolfbane.errors import InputError, Problem, nearest
 from wolfbane.selection import Matcher, Term
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 @click.command("explain", cls=Command)
-@click.argument("address", shell_complete=words.paths)
+@click.argument("address", shell_complete=completion_sources.paths)
 @selection_options
 def command(select: Callable[[], Selected], address: str) -> None:
     """Say what is known of the test at ADDRESS, and why a selection chooses it or not.

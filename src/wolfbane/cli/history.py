@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import (
+from wolfbane.cli.selection_options import (
     Selected,
     all_workspaces,
     selection_options,

@@ -11,14 +11,14 @@ import click
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.values import ExistingFile
 from wolfbane.errors import InputError
 from wolfbane.model import at
 from wolfbane.reports.text import many, visible
 
 if TYPE_CHECKING:
-    from wolfbane.results.store import Ended, RunEntry, Store
+    from wolfbane.results.store import RunEntry, Store, TestEnd
 
 
 @click.command("import", cls=Command)
@@ -79,8 +79,8 @@ def _took_in(store: Store, path: Path, suite: str, target: str) -> bool:
 
 
 def _against(
-    environment: str, entry: RunEntry, ended: Sequence[Ended]
-) -> tuple[RunEntry, list[Ended]]:
+    environment: str, entry: RunEntry, ended: Sequence[TestEnd]
+) -> tuple[RunEntry, list[TestEnd]]:
     """A run as one against an environment."""
     theirs = [replace(e, address=at(e.place, environment), environment=environment) for e in ended]
     return replace(entry, target=environment), theirs

@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.pointing import environment_options, status_labels
-from wolfbane.cli.selecting import Selected, selection_options
+from wolfbane.cli.selection_options import Selected, selection_options
+from wolfbane.cli.target_options import environment_options, status_labels
 
 if TYPE_CHECKING:
-    from wolfbane.cli.pointing import Point
+    from wolfbane.cli.target_options import Point
     from wolfbane.environments import Environment
 
 GROUPINGS = ("suite", "file", "kind", "tag", "browser")

@@ -6,15 +6,15 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 
 NAME = "report.html"
 
 
 @click.command("open", cls=Command)
-@click.argument("run", default="last", shell_complete=words.runs)
+@click.argument("run", default="last", shell_complete=completion_sources.runs)
 @click.option("--no-browser", is_flag=True, help="Only write it, and say where it is.")
 @workspace_option
 def command(run: str, no_browser: bool, workspace: Path | None) -> None:

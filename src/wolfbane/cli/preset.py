@@ -7,12 +7,12 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.arguments import WORKSPACE, expanded, pieces_of, without
 from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.run import command as run
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 from wolfbane.errors import InputError, Problem
 from wolfbane.reports.text import aligned
 from wolfbane.workspace.find import open_workspace
@@ -88,7 +88,7 @@ def list_presets(workspace: Path | None) -> None:
 
 
 @command.command("show")
-@click.argument("name", shell_complete=words.presets)
+@click.argument("name", shell_complete=completion_sources.presets)
 @workspace_option
 def show(name: str, workspace: Path | None) -> None:
     """The arguments of a preset, and the whole command with those that it builds on."""
@@ -107,7 +107,7 @@ def show(name: str, workspace: Path | None) -> None:
 
 
 @command.command("delete")
-@click.argument("name", shell_complete=words.presets)
+@click.argument("name", shell_complete=completion_sources.presets)
 @workspace_option
 def delete(name: str, workspace: Path | None) -> None:
     """Take a preset away."""

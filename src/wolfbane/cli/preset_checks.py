@@ -9,10 +9,10 @@ import click
 
 from wolfbane.cli.arguments import ENV, SET, SPREAD, expanded, pieces_of
 from wolfbane.cli.run import command as run
-from wolfbane.cli.selecting import read_asked
+from wolfbane.cli.selection_options import read_asked
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory import Inventory
-from wolfbane.inventory.asked import read_choice
+from wolfbane.inventory.selection_request import read_choice
 from wolfbane.selection import term_counts
 from wolfbane.workspace.settings import Workspace
 

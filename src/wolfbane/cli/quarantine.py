@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import CommandGroup
-from wolfbane.cli.selecting import Selected, selection_options, workspace_option
+from wolfbane.cli.selection_options import Selected, selection_options, workspace_option
 from wolfbane.errors import InputError, Problem
 
 if TYPE_CHECKING:

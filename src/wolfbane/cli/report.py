@@ -7,15 +7,15 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 from wolfbane.reports.formats import NAMES
 
 
 @click.command("report", cls=Command)
-@click.argument("run", default="last", shell_complete=words.runs)
+@click.argument("run", default="last", shell_complete=completion_sources.runs)
 @click.option("--as", "form", type=click.Choice(NAMES), required=True, help="The format.")
 @click.option(
     "--to", "path", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",

@@ -9,19 +9,19 @@ import click
 from click.core import ParameterSource
 
 from wolfbane.browsers.evidence_policy import FAILURES, KEPT
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, pointing, without
 from wolfbane.cli.disk_words import reports as reports_words
-from wolfbane.cli.pointing import environment_options
 from wolfbane.cli.quoting import SHELLS
-from wolfbane.cli.selecting import opened_option, selection_options
+from wolfbane.cli.selection_options import opened_option, selection_options
+from wolfbane.cli.target_options import environment_options
 from wolfbane.cli.values import duration
 from wolfbane.errors import InputError, Problem
 from wolfbane.reports.formats import NAMES
 
 if TYPE_CHECKING:
-    from wolfbane.cli.pointing import Point
-    from wolfbane.cli.selecting import Selected
+    from wolfbane.cli.selection_options import Selected
+    from wolfbane.cli.target_options import Point
     from wolfbane.workspace.settings import Workspace
 
 
@@ -75,7 +75,8 @@ if TYPE_CHECKING:
     help="Always, or only if the result differs from the run before.",
 )  # fmt: skip
 @click.option(
-    "--preset", "presets", multiple=True, metavar="NAME|PATH", shell_complete=words.presets,
+    "--preset", "presets", multiple=True, metavar="NAME|PATH",
+    shell_complete=completion_sources.presets,
     help="Saved arguments, by name or in a file; what else is given adds to them.",
 )  # fmt: skip
 @click.option("--print-command", is_flag=True, help="Print this run as one line, and run nothing.")
@@ -147,7 +148,7 @@ def command(
     wolfbane run --browser firefox --log protocol
     wolfbane run --preset nightly --jobs 4    saved arguments, and more
     """
-    from wolfbane.cli.before_run import Asked, make_ready, print_line
+    from wolfbane.cli.before_run import RunRequest, make_ready, print_line
 
     if seed is not None and order != "random":
         raise InputError(Problem("--seed needs --order random"))
@@ -159,7 +160,7 @@ def command(
     if print_command:
         print_line(select(), point, arguments, shell or "posix")
         return
-    asked = Asked(
+    asked = RunRequest(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
         no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
         evidence, visible, frozenset(logs), retries, retry_when == "at-once", flaky_fails,

@@ -31,7 +31,7 @@ from wolfbane.results.runs import new_run
 from wolfbane.workspace.settings import Keep
 
 if TYPE_CHECKING:
-    from wolfbane.cli.before_run import Asked, Ready
+    from wolfbane.cli.before_run import Ready, RunRequest
     from wolfbane.environments import Environment
     from wolfbane.model import Test
     from wolfbane.results.record import Record
@@ -42,7 +42,7 @@ LATELY = 10
 """Runs that are looked back on for quarantined tests."""
 
 
-def carry_out(ready: Ready, asked: Asked) -> int:
+def carry_out(ready: Ready, asked: RunRequest) -> int:
     """Run what is ready and report; returns the exit code."""
     workspace, environments, selected = ready.workspace, ready.environments, ready.selected
     folder = new_run(workspace.results)
@@ -98,7 +98,7 @@ def _without_console(words: str) -> None:
         click.echo(f"wolfbane: {words}", err=True)
 
 
-def _mail(workspace: Workspace, record: Record, asked: Asked) -> None:
+def _mail(workspace: Workspace, record: Record, asked: RunRequest) -> None:
     """Mail the result of a run. A mail that cannot be sent is reported, no more."""
     from wolfbane.reports.mail import compose
     from wolfbane.reports.post import read_recipients, send
@@ -154,7 +154,7 @@ def _to_the_team(workspace: Workspace) -> None:
             click.echo(f"wolfbane: {problem}", err=True)
 
 
-def _options(asked: Asked, jobs: int | None) -> Options:
+def _options(asked: RunRequest, jobs: int | None) -> Options:
     seed = asked.seed
     if asked.shuffled and seed is None:
         seed = random.SystemRandom().randrange(1_000_000)

@@ -6,13 +6,13 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
 
 
 @click.command("show", cls=Command)
-@click.argument("run", default="last", shell_complete=words.runs)
+@click.argument("run", default="last", shell_complete=completion_sources.runs)
 @workspace_option
 @click.option("-q", "--quiet", is_flag=True, help="Only failures and the closing line.")
 @click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")

@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.pointing import one_environment_options
-from wolfbane.cli.selecting import workspace_option
+from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.target_options import one_environment_options
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
-    from wolfbane.cli.pointing import Point
+    from wolfbane.cli.target_options import Point
     from wolfbane.workspace.settings import Suite, Workspace
 
 _KIND = "scenario"
@@ -22,7 +22,8 @@ _KIND = "scenario"
 
 @click.command("steps", cls=Command)
 @click.option(
-    "--suite", "names", multiple=True, metavar="NAME", shell_complete=words.of_field("suite"),
+    "--suite", "names", multiple=True, metavar="NAME",
+    shell_complete=completion_sources.of_field("suite"),
     help="Only the steps of this suite.",
 )  # fmt: skip
 @click.option("--unused", is_flag=True, help="Only steps that no scenario uses.")

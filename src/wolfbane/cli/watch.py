@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, pointing
-from wolfbane.cli.pointing import environment_options
-from wolfbane.cli.selecting import opened_option, selection_options
+from wolfbane.cli.selection_options import opened_option, selection_options
+from wolfbane.cli.target_options import environment_options
 from wolfbane.cli.values import duration
 
 if TYPE_CHECKING:
-    from wolfbane.cli.pointing import Point
-    from wolfbane.cli.selecting import Selected
+    from wolfbane.cli.selection_options import Selected
+    from wolfbane.cli.target_options import Point
     from wolfbane.workspace.settings import Workspace
 
 
@@ -28,7 +28,8 @@ if TYPE_CHECKING:
 )
 @click.option("--timeout", callback=duration, metavar="TIME", help="Limit for each test: 30s, 2m.")
 @click.option(
-    "--preset", "presets", multiple=True, metavar="NAME|PATH", shell_complete=words.presets,
+    "--preset", "presets", multiple=True, metavar="NAME|PATH",
+    shell_complete=completion_sources.presets,
     help="Saved arguments, by name or in a file; what else is given adds to them.",
 )  # fmt: skip
 @click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")
@@ -53,11 +54,11 @@ def command(
     wolfbane watch
     wolfbane watch tests/tides --drop tag:slow
     """
-    from wolfbane.cli.before_run import Asked
+    from wolfbane.cli.before_run import RunRequest
     from wolfbane.cli.watching import Watch
 
     arguments = ctx.meta[EXPANDED]
-    asked = Asked(
+    asked = RunRequest(
         arguments, jobs, timeout, verbose=verbose, failed_first=True,
         pointed=pointing(command, arguments), told=set(),
     )  # fmt: skip

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.before_run import Asked, make_ready
+from wolfbane.cli.before_run import RunRequest, make_ready
 from wolfbane.cli.keys import Keys
 from wolfbane.cli.running import carry_out
 from wolfbane.cli.saved_files import SavedFiles
-from wolfbane.cli.selecting import Selected
+from wolfbane.cli.selection_options import Selected
 from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
 from wolfbane.inventory.affected import affected
 from wolfbane.inventory.resolving import resolved
@@ -25,7 +25,7 @@ from wolfbane.selection import Expression, Term, all_of, choose, parse
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 if TYPE_CHECKING:
-    from wolfbane.cli.pointing import Point
+    from wolfbane.cli.target_options import Point
     from wolfbane.workspace.settings import Workspace
 
 KEYS = "a all, f failed, s another selection, q quit"
@@ -39,7 +39,7 @@ class Watch:
 
     def __init__(
         self, opened: Callable[[], Workspace], select: Callable[[], Selected], point: Point,
-        asked: Asked,
+        asked: RunRequest,
     ) -> None:  # fmt: skip
         self._opened, self._select, self._point, self._asked = opened, select, point, asked
         self._workspace = opened()

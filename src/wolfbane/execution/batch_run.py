@@ -12,8 +12,7 @@ from wolfbane.engines import engine_for
 from wolfbane.events import Exercised, TestStarted
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Slot, Unstartable
-from wolfbane.execution.worker import End
-from wolfbane.execution.worker import Outcome as Ending
+from wolfbane.execution.worker import End, RequestEnd
 from wolfbane.model import NESTED, Evidence, Outcome, Part, Test
 from wolfbane.planning import Batch
 
@@ -260,7 +259,7 @@ class BatchRun:
             self._end(test, {"outcome": outcome, "message": words})
         self._left.clear()
 
-    def _lost(self, ending: Ending, printed: str) -> None:
+    def _lost(self, ending: RequestEnd, printed: str) -> None:
         """The worker is gone: name the test that it was running, or about to run."""
         outcome = AFTER_CRASH[ending.end]
         words = ending.words

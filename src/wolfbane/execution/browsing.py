@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from wolfbane.browsers.broker import Broker
     from wolfbane.browsers.command_log import Command
     from wolfbane.browsers.programs import Starter
-    from wolfbane.browsers.sessions import Seen
+    from wolfbane.browsers.sessions import SessionEvidence
     from wolfbane.browsers.snapshots import Snapshot
     from wolfbane.browsers.worker_endpoints import Left, WorkerEndpoint
 
@@ -133,7 +133,7 @@ def _explained(message: Mapping[str, object], left: Left) -> Mapping[str, object
     return {**message, "outcome": outcome, "message": "\n".join(filter(None, words))}
 
 
-def _evidence(label: str, seen: Seen) -> Iterable[tuple[str, str | bytes]]:
+def _evidence(label: str, seen: SessionEvidence) -> Iterable[tuple[str, str | bytes]]:
     lines = [f"{c.at:9.3f} s  {c}" for c in seen.commands]
     for shot in seen.snapshots:
         lines += ["", f"{shot.why}: {_place(shot)}"]

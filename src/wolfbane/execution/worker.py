@@ -41,7 +41,7 @@ class End(Enum):
 
 
 @dataclass(frozen=True)
-class Outcome:
+class RequestEnd:
     """The end of a request: what was running, and words about it."""
 
     end: End
@@ -72,7 +72,7 @@ class Worker:
         self._server, self._family, self._member = server, family, member
         self._capture = capture
         self._connection: Connection | None = None
-        self._ready: asyncio.Future[Outcome] | None = None
+        self._ready: asyncio.Future[RequestEnd] | None = None
         self._listen: Callable[[Message], None] = lambda message: None
         self._last_word = time.monotonic()
         self._running: dict[str, float] = {}
@@ -108,7 +108,7 @@ class Worker:
         until: str,
         listen: Callable[[Message], None],
         limit: float,
-    ) -> Outcome:
+    ) -> RequestEnd:
         """Send a request and wait for the message of type ``until``; others go to ``listen``.
 
         ``limit`` is the longest silence, in seconds. ``None`` waits for the hello.
@@ -203,7 +203,7 @@ class Worker:
             self._fail(End.NONSENSE, f"its message '{kind}' is not right: {error!r}")
             return
         if kind == self._until and self._ready is not None and not self._ready.done():
-            self._ready.set_result(Outcome(End.DONE))
+            self._ready.set_result(RequestEnd(End.DONE))
 
     def _over(self, address: str) -> None:
         """A test ended; for those around it, if it ran inside of others, the clock starts anew."""
@@ -232,7 +232,7 @@ class Worker:
         if end is End.TIMED_OUT:
             current = self._slowest[0]
         seconds = time.monotonic() - self._running[current] if current else 0.0
-        outcome = Outcome(end, current, words, seconds)
+        outcome = RequestEnd(end, current, words, seconds)
         self._family.end(self.process, self._member)
         if self._ready is not None and not self._ready.done():
             self._ready.set_result(outcome)

@@ -20,7 +20,7 @@ _Entry = dict[str, Any]
 
 
 @dataclass(frozen=True)
-class Seen:
+class FileState:
     """A file as it was: time and size, and the hash of its content."""
 
     signature: list[int]
@@ -72,7 +72,13 @@ class Cache:
         return True, file
 
     def keep(
-        self, root: Path, path: str, suite: str, settings: str, seen: Seen, file: TestFile | None
+        self,
+        root: Path,
+        path: str,
+        suite: str,
+        settings: str,
+        seen: FileState,
+        file: TestFile | None,
     ) -> None:
         """Remember what a file holds that was seen so, before it was read."""
         entry: _Entry = {
@@ -123,14 +129,14 @@ def _signature(path: Path) -> list[int]:
     return [status.st_mtime_ns, status.st_size]
 
 
-def look(path: Path) -> tuple[Seen, bytes]:
+def look(path: Path) -> tuple[FileState, bytes]:
     """A file's content, and how it was when that was read. Raises OSError.
 
     Should it change meanwhile, it will be seen to be another one the next time.
     """
     before = _signature(path)
     source = read_regular(path)
-    return Seen(before, content_hash(source)), source
+    return FileState(before, content_hash(source)), source
 
 
 def content_hash(data: bytes) -> str:

@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from wolfbane.errors import InputError, Problem, did_you_mean
-from wolfbane.inventory.asked import Asked, read_choice
 from wolfbane.inventory.scan import Inventory
+from wolfbane.inventory.selection_request import SelectionRequest, read_choice
 from wolfbane.model import Test
 from wolfbane.selection import choose
 
@@ -74,7 +74,9 @@ class Composition:
     def chosen(self) -> tuple[Test, ...]:
         """The tests that the answers so far choose."""
         fields = {field: self.answers.get(step, []) for step, field in _FIELDS.items()}
-        choice = read_choice(Asked(fields=fields), self.inventory, self.inventory.workspace.root)
+        choice = read_choice(
+            SelectionRequest(fields=fields), self.inventory, self.inventory.workspace.root
+        )
         return choose(choice, self.inventory.tests, {}).chosen
 
     def arguments(self) -> list[str]:

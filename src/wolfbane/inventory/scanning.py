@@ -12,7 +12,7 @@ from pathlib import Path
 from wolfbane.cores import available_cores
 from wolfbane.engines import engine_for
 from wolfbane.files import as_text
-from wolfbane.inventory.cache import Seen, look
+from wolfbane.inventory.cache import FileState, look
 from wolfbane.inventory.tags import with_source_tags
 from wolfbane.model import TestFile
 from wolfbane.workspace.settings import Suite
@@ -27,7 +27,7 @@ class Scanned:
     """What a file holds (None: no test), and how it was seen; None if it cannot be read."""
 
     path: str
-    seen: Seen | None
+    seen: FileState | None
     file: TestFile | None
 
 

@@ -14,7 +14,7 @@ from wolfbane.reports.layout import Column, fitted
 from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, visible
 from wolfbane.results.compare import QUARANTINED, Change, Comparison
-from wolfbane.results.store import Ended
+from wolfbane.results.store import TestEnd
 
 MOST = 50
 _GROUPS = {
@@ -86,7 +86,7 @@ def _group(
         yield Text(f"  and {len(changes) - MOST} more", style="dim")
 
 
-def _outcome(ended: Ended | None) -> Text:
+def _outcome(ended: TestEnd | None) -> Text:
     return Text(ended.outcome, style=STYLES[Outcome(ended.outcome)]) if ended else Text("-")
 
 

@@ -11,7 +11,7 @@ from wolfbane.model import Outcome
 from wolfbane.results.entry_addresses import as_sets
 from wolfbane.results.history import LEAST_SECONDS, histories, stands_out
 from wolfbane.results.run_lookup import NamedRun
-from wolfbane.results.store import Ended, RunEntry, Store
+from wolfbane.results.store import RunEntry, Store, TestEnd
 
 LOOKED_BACK = 50
 QUARANTINED = "quarantined"
@@ -23,8 +23,8 @@ class Change:
     """One test in both runs; None where it had no part in one."""
 
     address: str
-    before: Ended | None
-    after: Ended | None
+    before: TestEnd | None
+    after: TestEnd | None
 
 
 @dataclass
@@ -98,7 +98,7 @@ def compare(
 
 def _side_by_side(
     before: NamedRun, after: NamedRun
-) -> tuple[Mapping[str, Ended], Mapping[str, Ended], tuple[str, ...]]:
+) -> tuple[Mapping[str, TestEnd], Mapping[str, TestEnd], tuple[str, ...]]:
     """The tests of both runs that can be compared, by address, and the environments left out."""
     shared = before.environments & after.environments
     if not shared:
@@ -125,12 +125,12 @@ def _sort_in(found: Comparison, change: Change) -> None:
         found.newly_flaky.append(change)
 
 
-def _is_bad(ended: Ended | None) -> bool:
+def _is_bad(ended: TestEnd | None) -> bool:
     return ended is not None and ended.outcome in _BAD
 
 
 def earlier_seconds(
-    store: Store, ended: Iterable[Ended], before: RunEntry
+    store: Store, ended: Iterable[TestEnd], before: RunEntry
 ) -> dict[str, list[float]]:
     """How long tests took in the runs that began before one, where they passed.
 

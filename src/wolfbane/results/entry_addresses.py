@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from wolfbane.formats.entries import Entry, address_of
 from wolfbane.model import NESTED, Outcome
-from wolfbane.results.store import Ended
+from wolfbane.results.store import TestEnd
 
 ALIKE = " (alike "
 """Before the number of an entry that others are the same as, in everything but how they ended."""
@@ -97,8 +97,8 @@ def _of_one_run(name: str) -> bool:
 
 
 def as_sets(
-    before: Mapping[str, Ended], after: Mapping[str, Ended]
-) -> tuple[dict[str, Ended], dict[str, Ended]]:
+    before: Mapping[str, TestEnd], after: Mapping[str, TestEnd]
+) -> tuple[dict[str, TestEnd], dict[str, TestEnd]]:
     """Both sides, in which entries that are alike have the address of one that ended the same.
 
     Nothing tells them apart, so that five of which one failed are those five of which one fails.
@@ -119,7 +119,7 @@ def as_sets(
     return sides
 
 
-def _taken(side: dict[str, Ended], name: str) -> list[Ended]:
+def _taken(side: dict[str, TestEnd], name: str) -> list[TestEnd]:
     """Take the entries of one name out of a side."""
     addresses = [a for a in side if a == name or a.startswith(f"{name}{ALIKE}")]
     return [side.pop(address) for address in addresses]

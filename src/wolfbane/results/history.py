@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from wolfbane.model import Outcome
 
 if TYPE_CHECKING:  # a database is not at hand where only durations are compared
-    from wolfbane.results.store import Ended, RunEntry, Store
+    from wolfbane.results.store import RunEntry, Store, TestEnd
 
 LEAST_SECONDS = 0.1
 """By so much at least a test has to take longer to be called slower."""
@@ -25,11 +25,11 @@ class TestHistory:
     """
 
     address: str
-    ended: tuple[Ended | None, ...]
+    ended: tuple[TestEnd | None, ...]
     workspace: str = ""
 
     @property
-    def counted(self) -> list[Ended]:
+    def counted(self) -> list[TestEnd]:
         """The runs in which it really ran."""
         return [each for each in self.ended if each and each.outcome not in _NOT_RUN]
 

@@ -9,7 +9,7 @@ import orjson
 
 from wolfbane.model import at
 from wolfbane.results.journal import JOURNAL_NAME
-from wolfbane.results.store import Ended, RunEntry, Store
+from wolfbane.results.store import RunEntry, Store, TestEnd
 
 
 def take_in_runs(store: Store, results: Path) -> list[str]:
@@ -34,7 +34,7 @@ def take_in_runs(store: Store, results: Path) -> list[str]:
     return problems
 
 
-def _read(journal: Path) -> tuple[RunEntry, list[Ended]] | None:
+def _read(journal: Path) -> tuple[RunEntry, list[TestEnd]] | None:
     """What a journal comes to; None while its run goes on, or where it was cut off."""
     started: dict[str, Any] = {}
     finished: dict[str, Any] = {}
@@ -67,11 +67,11 @@ def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
     )
 
 
-def ended_of(result: dict[str, Any], started: dict[str, Any]) -> Ended:
+def ended_of(result: dict[str, Any], started: dict[str, Any]) -> TestEnd:
     """How a test ended, from its result and its run's start. Raises KeyError and TypeError."""
     environment = result.get("target") or result.get("environment") or _only_one(started)
     whole = result["address"] if result.get("target") else at(result["address"], environment)
-    return Ended(
+    return TestEnd(
         whole, result["suite"], result["outcome"], result["seconds"],
         result.get("attempt", 1), result["message"].partition("\n")[0], environment,
         result["address"] in started.get("quarantined", ()),

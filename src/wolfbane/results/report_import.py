@@ -18,14 +18,14 @@ from wolfbane.formats.xunit_reader import XunitReader
 from wolfbane.model import Outcome
 from wolfbane.results.entry_addresses import addresses
 from wolfbane.results.ingest import ended_of, entry_of
-from wolfbane.results.store import Ended, RunEntry
+from wolfbane.results.store import RunEntry, TestEnd
 
 PIECE = 1 << 20
 ORIGIN = "report "
 """How the origin of a run that came from a report begins."""
 
 
-def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[Ended]]:
+def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[TestEnd]]:
     """The run that a report tells of; its format is seen from how it begins.
 
     Tests without a suite of their own are put in ``suite``. Raises InputError.
@@ -69,7 +69,7 @@ def _is_ours(data: bytes) -> bool:
     return isinstance(whole, dict) and "started" in whole
 
 
-def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[Ended]]:
+def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[TestEnd]]:
     """A report that ``--report json=PATH`` wrote."""
     try:
         whole = orjson.loads(data)
@@ -83,10 +83,10 @@ def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[Ended]]:
 
 def _run(
     path: Path, began: str, entries: list[Entry], suite: str, reason: str
-) -> tuple[RunEntry, list[Ended]]:
+) -> tuple[RunEntry, list[TestEnd]]:
     when = _time(began) or datetime.fromtimestamp(path.stat().st_mtime).astimezone()
     ended = [
-        Ended(
+        TestEnd(
             address, (suite or entry.suite or entry.group or "imported")[:200], str(entry.outcome),
             entry.seconds, 1 + len(entry.earlier), entry.message.partition("\n")[0],
             quarantined=bool(entry.quarantined),

@@ -10,7 +10,7 @@ from pathlib import Path
 from wolfbane.errors import InputError, Problem
 from wolfbane.results.report_import import ORIGIN, read_report
 from wolfbane.results.runs import PLACES, one_named
-from wolfbane.results.store import Ended, RunEntry, Store
+from wolfbane.results.store import RunEntry, Store, TestEnd
 
 _MOST = 1000
 
@@ -23,7 +23,7 @@ class NamedRun:
     """
 
     entry: RunEntry
-    ended: Mapping[str, Ended]
+    ended: Mapping[str, TestEnd]
     only: str = ""
 
     @property

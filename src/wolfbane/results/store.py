@@ -22,7 +22,7 @@ _MANY = 500
 
 
 @dataclass(frozen=True)
-class Ended:
+class TestEnd:
     """How a test ended in a run, shortly. ``message`` is its first line.
 
     ``address`` has its environment at its end, ``@staging``, even where the run had only one.
@@ -119,7 +119,7 @@ class Store:
         with self._database.transaction() as connection:
             return {row[0]: (row[1], row[2]) for row in connection.execute(query)}
 
-    def add(self, run: RunEntry, ended: Sequence[Ended]) -> bool:
+    def add(self, run: RunEntry, ended: Sequence[TestEnd]) -> bool:
         """Add a run with its results; False where it is there already."""
         row = {
             "name": run.name, "began": run.began, "seconds": run.seconds,
@@ -149,7 +149,7 @@ class Store:
             return True
         return False  # Somebody else added it meanwhile.
 
-    def _tests(self, connection: sa.Connection, ended: Sequence[Ended]) -> dict[str, int]:
+    def _tests(self, connection: sa.Connection, ended: Sequence[TestEnd]) -> dict[str, int]:
         """The numbers of tests by address; those not known yet are added."""
         whole = {each.address: each for each in ended}
         known = self._known(connection, whole)
@@ -214,7 +214,7 @@ class Store:
             connection.execute(results.delete().where(results.c.run_id.in_(theirs)))
             return connection.execute(runs.delete().where(old)).rowcount
 
-    def results_of(self, run: int) -> list[Ended]:
+    def results_of(self, run: int) -> list[TestEnd]:
         """How every test of a run ended."""
         query = (
             sa.select(tests.c.address, tests.c.suite, results.c.outcome, results.c.seconds,
@@ -224,13 +224,13 @@ class Store:
             .where(results.c.run_id == run)
         )  # fmt: skip
         with self._database.transaction() as connection:
-            return [Ended(*row) for row in connection.execute(query)]
+            return [TestEnd(*row) for row in connection.execute(query)]
 
     def history(
         self, addresses: Sequence[str], newest: Sequence[RunEntry]
-    ) -> dict[str, list[tuple[int, Ended]]]:
+    ) -> dict[str, list[tuple[int, TestEnd]]]:
         """How tests ended in these runs, by address: the run's number and the ending."""
-        found: dict[str, list[tuple[int, Ended]]] = {address: [] for address in addresses}
+        found: dict[str, list[tuple[int, TestEnd]]] = {address: [] for address in addresses}
         numbers = [run.id for run in newest]
         with self._database.transaction() as connection:
             wanted = list(self._known(connection, addresses).values())
@@ -244,7 +244,7 @@ class Store:
                     .where(results.c.run_id.in_(numbers))
                 )  # fmt: skip
                 for address, run, *ending in connection.execute(query):
-                    found[address].append((run, Ended(address, *ending)))
+                    found[address].append((run, TestEnd(address, *ending)))
         return found
 
 

@@ -26,7 +26,7 @@ from wolfbane.workers.crates import (  # noqa: E402
     environment,
 )
 from wolfbane.workers.heartbeat import heartbeat  # noqa: E402
-from wolfbane.workers.libtest import Ended, Reader, failure, verdict  # noqa: E402
+from wolfbane.workers.libtest import Reader, TestEnding, failure, verdict  # noqa: E402
 
 _NOTHING = "nothing of it is compiled, and --no-build compiles nothing"
 _COMPILES = "its documentation is compiled when it runs, and --no-build compiles nothing"
@@ -146,10 +146,10 @@ class _Worker:
     ) -> None:
         """Their details come at the very end, so what failed is only told then."""
         by_given = {test.given: test for test in tests}
-        failed: list[tuple[Ended, float]] = []
+        failed: list[tuple[TestEnding, float]] = []
         clock = [time.perf_counter()]
 
-        def ended(test: Ended) -> None:
+        def ended(test: TestEnding) -> None:
             now = time.perf_counter()
             seconds, clock[0] = now - clock[0], now
             if test.status == "FAILED":
@@ -237,7 +237,7 @@ class _Course:
         self.worker.channel.send({"type": "started", "address": address})
         self.began = time.perf_counter()
 
-    def end(self, test: Ended) -> None:
+    def end(self, test: TestEnding) -> None:
         self.finish(test.name, verdict(test))
 
     def finish(self, given: str, result: dict[str, Any]) -> None:

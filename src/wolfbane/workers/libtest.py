@@ -49,7 +49,7 @@ _RUNTIME_PANICS = (
 
 
 @dataclass
-class Ended:
+class TestEnding:
     """A test that ended: its status word, what was printed, and how it was announced."""
 
     name: str
@@ -68,7 +68,10 @@ class Reader:
     """
 
     def __init__(
-        self, names: Iterable[str], began: Callable[[str], None], ended: Callable[[Ended], None]
+        self,
+        names: Iterable[str],
+        began: Callable[[str], None],
+        ended: Callable[[TestEnding], None],
     ) -> None:
         self.current = ""
         self.details: dict[str, str] = {}
@@ -145,12 +148,12 @@ class Reader:
             return False
         text = segment[: len(segment) - len(tail) + match.start(1)].removeprefix("\n")
         status = match[1].partition(",")[0]
-        self._ended(Ended(self.current, status, text, self._note, match["why"] or ""))
+        self._ended(TestEnding(self.current, status, text, self._note, match["why"] or ""))
         self.current = ""
         return True
 
 
-def verdict(test: Ended) -> dict[str, Any]:
+def verdict(test: TestEnding) -> dict[str, Any]:
     """Outcome, message, output and frames (files as they were printed) of a test."""
     if test.status == "ok":
         return {"outcome": "passed", "output": test.text}

@@ -22,7 +22,7 @@ from wolfbane.workers.api.security import Security
 from wolfbane.workers.api.sending import Sender
 from wolfbane.workers.api.settings import Http
 from wolfbane.workers.api.tokens import Tokens
-from wolfbane.workers.api.workflow_run import Ended, Tools, WentWrong, WorkflowRun
+from wolfbane.workers.api.workflow_run import Tools, WentWrong, WorkflowEnd, WorkflowRun
 from wolfbane.workers.channel import Channel, Message, connect
 
 
@@ -165,7 +165,9 @@ class Worker:
             told = {"type": "evidence", "address": address, "kind": "har", "text": text}
             self.channel.hold(told)
 
-    def _needed_elsewhere(self, course: WorkflowRun, library: Library, case: Case) -> Ended | None:
+    def _needed_elsewhere(
+        self, course: WorkflowRun, library: Library, case: Case
+    ) -> WorkflowEnd | None:
         """Workflows of other documents that this one depends on run with it; how one failed."""
         for name in library.document.workflows[case.workflow].get("dependsOn", []):
             if name.startswith("$"):
@@ -176,7 +178,7 @@ class Worker:
                 if problem is not None:
                     words = f"it depends on {name}, which did not pass: {problem}"
                     outcome = "timed out" if problem.outcome == "timed out" else "blocked"
-                    return Ended({}, WentWrong(outcome, words))
+                    return WorkflowEnd({}, WentWrong(outcome, words))
         return None
 
     def tell_covered(self) -> None:

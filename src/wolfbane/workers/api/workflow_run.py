@@ -52,7 +52,7 @@ class Tools:
 
 
 @dataclass
-class Ended:
+class WorkflowEnd:
     """How a workflow ended: its outputs, what went wrong, and its last request and answer."""
 
     outputs: dict[str, Any]
@@ -83,7 +83,7 @@ class WorkflowRun:
         self._positions = {s["stepId"]: n for n, s in enumerate(self.workflow["steps"])}
         self._retried: dict[str, Counter[str]] = {}
 
-    def run(self) -> Ended:
+    def run(self) -> WorkflowEnd:
         """Take the steps in order, or as their actions say."""
         position, taken = 0, 0
         problem: WentWrong | None = None
@@ -102,7 +102,7 @@ class WorkflowRun:
             position = following
         if problem is None:
             self.scope.outputs.update(self.scope.values(self.workflow.get("outputs", {})))
-        return Ended(self.scope.outputs, problem, self.scope.call, self.scope.answer)
+        return WorkflowEnd(self.scope.outputs, problem, self.scope.call, self.scope.answer)
 
     def _take(self, position: int) -> tuple[WentWrong | None, int | None]:
         """One step: what went wrong, and the position of the next (None: the workflow is over)."""
@@ -265,7 +265,9 @@ class WorkflowRun:
         finally:
             self.scope.outputs = before
 
-    def other(self, name: str, inputs: dict[str, Any], parts: list[Part] | None = None) -> Ended:
+    def other(
+        self, name: str, inputs: dict[str, Any], parts: list[Part] | None = None
+    ) -> WorkflowEnd:
         """Run another workflow, here or in another document."""
         if self.depth >= DEEPEST:
             raise WentWrong("errored", f"workflows call each other more than {DEEPEST} deep")

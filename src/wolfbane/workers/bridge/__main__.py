@@ -22,11 +22,11 @@ from wolfbane.workers.bridge.calls import (
     needs_no_names,
     unsayable,
 )
-from wolfbane.workers.bridge.launching import Ended, launch
+from wolfbane.workers.bridge.launching import LauncherEnd, launch
 from wolfbane.workers.bridge.listing import Lister
 from wolfbane.workers.bridge.reading import Reading
 from wolfbane.workers.bridge.reports import SCRATCH, Reports, alone_at
-from wolfbane.workers.bridge.result_matching import Accounts, Asked, Verdict
+from wolfbane.workers.bridge.result_matching import Accounts, LauncherCall, Verdict
 from wolfbane.workers.channel import Channel, Message, connect
 from wolfbane.workers.heartbeat import heartbeat
 
@@ -92,7 +92,7 @@ class _Chosen:
         tests = called(self._chosen, self._all, self._relative, run["names"])
         reasons = {test: why for test in tests if (why := unsayable(test, run["names"]))}
         for test, why in reasons.items():
-            accounts = Accounts(self.channel, self.bridge, Asked([test], self.place))
+            accounts = Accounts(self.channel, self.bridge, LauncherCall([test], self.place))
             accounts.end_all({"outcome": "errored", "message": why})
         with heartbeat(self.channel, self.bridge["about"]):
             for some in in_calls([test for test in tests if test not in reasons], run, self._whole):
@@ -118,7 +118,7 @@ class _Chosen:
         """Start the launcher for some tests, read what it says, and account for each of them."""
         read = self.bridge["read"]
         named = not needs_no_names(tests, self.bridge["run"], self._whole)
-        asked = Asked(tests, self.place, self._others, self._names_of_others, named)
+        asked = LauncherCall(tests, self.place, self._others, self._names_of_others, named)
         accounts = Accounts(self.channel, self.bridge, asked)
         reports = Reports(read, scratch) if read["report"] else None
         live = _Live(None if reports else Reading(read, accounts.take, live=True))
@@ -137,7 +137,9 @@ class _Chosen:
         seconds = time.perf_counter() - began
         accounts.close(Verdict(ended.code, late, trouble, ended.output, seconds))
 
-    def _launched(self, tests: Sequence[Called], scratch: str, limit: float, live: _Live) -> Ended:
+    def _launched(
+        self, tests: Sequence[Called], scratch: str, limit: float, live: _Live
+    ) -> LauncherEnd:
         read = self.bridge["read"]
         command = self._command(tests, scratch, read["report"].replace(SCRATCH, scratch))
         apart = not read["report"] and read["format"] != "lines"  # a warning would break these

@@ -20,7 +20,7 @@ Hear = Callable[[bytes], None]
 
 
 @dataclass(frozen=True)
-class Ended:
+class LauncherEnd:
     """How a launcher ended; ``late`` if it had to be ended, and the last that it printed.
 
     ``errors`` is what of that it said on standard error, where the two were kept apart.
@@ -35,7 +35,7 @@ class Ended:
 def launch(
     command: Sequence[str], variables: Mapping[str, str], limit: float | None, hear: Hear,
     *, apart: bool,
-) -> Ended:  # fmt: skip
+) -> LauncherEnd:  # fmt: skip
     """Run it to its end, or for ``limit`` seconds. Raises OSError where it cannot be started.
 
     ``hear`` gets its output as it comes; what it says on standard error is part of that, or
@@ -68,7 +68,7 @@ def launch(
         if timer:
             timer.cancel()
         _kill(process)
-    return Ended(code, over.is_set(), _text(printed.output), _text(printed.errors))
+    return LauncherEnd(code, over.is_set(), _text(printed.output), _text(printed.errors))
 
 
 def _text(data: bytes) -> str:

@@ -31,7 +31,7 @@ class Verdict:
 
 
 @dataclass(frozen=True)
-class Asked:
+class LauncherCall:
     """What a launcher was started for.
 
     ``place`` is where entries and problems count that belong to none of several files.
@@ -50,7 +50,7 @@ class Asked:
 class Accounts:
     """Tells of each test what its entry says; of each without one, that no result came back."""
 
-    def __init__(self, channel: Channel, bridge: Mapping[str, Any], asked: Asked) -> None:
+    def __init__(self, channel: Channel, bridge: Mapping[str, Any], asked: LauncherCall) -> None:
         tests, place = asked.tests, asked.place
         self._run, self._asked = bridge["run"], asked
         self._naming = Naming(bridge["read"])

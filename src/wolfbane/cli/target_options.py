@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.values import filled
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
     return _env_and_set(
         ", or several: a,b",
         click.option(
-            "--spread", multiple=True, metavar="KEY", shell_complete=words.parameters,
+            "--spread", multiple=True, metavar="KEY", shell_complete=completion_sources.parameters,
             help="Run once for each of a parameter's values: --set machine=a,b --spread machine.",
         )(wrapped),
     )  # fmt: skip
@@ -63,11 +63,13 @@ def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any]:
     decorated: Callable[..., Any] = click.option(
-        "--set", "values", multiple=True, metavar="KEY=VALUE", shell_complete=words.settings,
+        "--set", "values", multiple=True, metavar="KEY=VALUE",
+        shell_complete=completion_sources.settings,
         help="Give a parameter a value, or KEY=@FILE a file's content.",
     )(command)  # fmt: skip
     return click.option(
-        "--env", "environment", metavar="NAME", default="", shell_complete=words.environments,
+        "--env", "environment", metavar="NAME", default="",
+        shell_complete=completion_sources.environments,
         callback=filled,
         help=f"The environment to run against{several}. [default: the workspace's]",
     )(decorated)  # fmt: skip

@@ -24,7 +24,7 @@ from wolfbane.workspace.vocabulary import KINDS, STATUSES
 
 
 @dataclass(frozen=True)
-class Asked:
+class SelectionRequest:
     """A selection as it was typed: paths, ``--FIELD`` values, ``--pick`` and ``--drop``."""
 
     paths: Sequence[str] = ()
@@ -34,7 +34,7 @@ class Asked:
     everything: bool = False
 
 
-def read_choice(asked: Asked, inventory: Inventory, folder: Path) -> Choice:
+def read_choice(asked: SelectionRequest, inventory: Inventory, folder: Path) -> Choice:
     """Read and check a selection. Raises InputError or ExpressionError."""
     parts = [paths_expression(inventory, asked.paths, folder)]
     parts += [field_terms(name, values) for name, values in _narrowing(asked.fields)]

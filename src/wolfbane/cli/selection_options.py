@@ -10,14 +10,14 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wolfbane.cli import words
+from wolfbane.cli import completion_sources
 from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.values import FilledPath
 from wolfbane.workspace.vocabulary import KINDS
 
 if TYPE_CHECKING:
     from wolfbane.inventory import Inventory
-    from wolfbane.inventory.asked import Asked
+    from wolfbane.inventory.selection_request import SelectionRequest
     from wolfbane.results.newest import Newest
     from wolfbane.selection import Choice
     from wolfbane.workspace.settings import Workspace
@@ -112,25 +112,25 @@ def selection_options(
         return command(select=lambda: _select(asked, workspace), **options)
 
     decorated: Callable[..., Any] = click.argument(
-        "paths", nargs=-1, metavar="[PATH]...", shell_complete=words.paths
+        "paths", nargs=-1, metavar="[PATH]...", shell_complete=completion_sources.paths
     )(wrapped)
     for name, text in reversed(_FIELDS.items()):
         decorated = click.option(
             f"--{name}", f"field_{name}", multiple=True, metavar="VALUE", help=text,
-            shell_complete=words.of_field(name),
+            shell_complete=completion_sources.of_field(name),
         )(decorated)  # fmt: skip
     decorated = click.option(
         "--pick",
         multiple=True,
         metavar="EXPR",
-        shell_complete=words.expressions,
+        shell_complete=completion_sources.expressions,
         help="Narrow to an expression: 'tag:a and not b'.",
     )(decorated)
     decorated = click.option(
         "--drop",
         multiple=True,
         metavar="EXPR",
-        shell_complete=words.expressions,
+        shell_complete=completion_sources.expressions,
         help="Take away what an expression matches.",
     )(decorated)
     decorated = click.option(
@@ -139,12 +139,14 @@ def selection_options(
     return place(decorated)
 
 
-def read_asked(options: Mapping[str, Any]) -> Asked:
+def read_asked(options: Mapping[str, Any]) -> SelectionRequest:
     """The selection among the options of a command that has them."""
-    from wolfbane.inventory.asked import Asked
+    from wolfbane.inventory.selection_request import SelectionRequest
 
     fields = {name: options[f"field_{name}"] for name in _FIELDS}
-    return Asked(options["paths"], fields, options["pick"], options["drop"], options["everything"])
+    return SelectionRequest(
+        options["paths"], fields, options["pick"], options["drop"], options["everything"]
+    )
 
 
 def _opened(workspace: Path | None) -> Workspace:
@@ -153,9 +155,9 @@ def _opened(workspace: Path | None) -> Workspace:
     return open_workspace(workspace or Path.cwd(), given=workspace is not None)
 
 
-def _select(asked: Asked, workspace: Path | None) -> Selected:
+def _select(asked: SelectionRequest, workspace: Path | None) -> Selected:
     from wolfbane.inventory import open_inventory
-    from wolfbane.inventory.asked import read_choice
+    from wolfbane.inventory.selection_request import read_choice
     from wolfbane.results.newest import Newest
 
     found = _opened(workspace)
