@@ -55,7 +55,7 @@ def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
     """Which function each step of a scenario means, as its suite's worker says."""
     from wolfbane.environments import resolve
     from wolfbane.execution.step_listing import list_steps
-    from wolfbane.formats.feature import FeatureError, read
+    from wolfbane.formats.feature import read
     from wolfbane.reports.explained import step_rows
 
     workspace = inventory.workspace
@@ -63,7 +63,7 @@ def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
         source = (workspace.root / test.path).read_text(encoding="utf-8-sig")
         scenarios = {each.name: each for each in read(source).scenarios}
         environment = resolve(workspace)
-    except (OSError, ValueError, FeatureError, InputError) as error:
+    except (OSError, ValueError, InputError) as error:
         return [("steps", f"they cannot be read: {error}")]
     scenario = scenarios.get(test.name)
     if scenario is None:

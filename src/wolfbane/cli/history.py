@@ -16,6 +16,7 @@ from wolfbane.cli.selection_options import (
     selection_options,
     workspace_or_all_option,
 )
+from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
     from wolfbane.results.store import Store
@@ -72,7 +73,7 @@ def command(
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
     if claim is not None:
-        _claim(store, claim)
+        _claim(store, claim, across=across)
         return
     console = make_console()
     everything = str(selected.choice) == "everything"
@@ -107,9 +108,10 @@ def command(
         console.print(shown.legend())
 
 
-def _claim(store: Store, workspace: str) -> None:
+def _claim(store: Store, workspace: str, *, across: bool) -> None:
     """Make the runs of another workspace this one's, by its identity or its title."""
-    from wolfbane.errors import InputError, Problem, did_you_mean
+    if across:
+        raise InputError(Problem("--claim is for one workspace, not for all"))
     from wolfbane.reports.text import many
 
     known = store.workspaces()

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import asyncio
-from base64 import b64decode
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from wolfbane.engines import engine_for
 from wolfbane.events import Exercised, TestStarted
 from wolfbane.execution.channel import Message
+from wolfbane.execution.left_files import content_of, with_paths
 from wolfbane.execution.pool import Slot, Unstartable
 from wolfbane.execution.worker import End, RequestEnd
 from wolfbane.model import NESTED, Evidence, Outcome, Part, Test
@@ -160,7 +160,7 @@ class BatchRun:
 
     def _keep(self, address: str, message: Message) -> None:
         """A file that a test left behind; its ``mark`` stands for it in what the test says."""
-        kept = self._runner.pool.keep(address, str(message["kind"]), _content(message))
+        kept = self._runner.pool.keep(address, str(message["kind"]), content_of(message))
         name = self._runner.pool.mask(str(message.get("name", "")))
         kept = replace(kept, name=name, part=int(message.get("part", 0)))
         self._evidence.setdefault(address, []).append(kept)
@@ -245,7 +245,7 @@ class BatchRun:
         evidence = self._evidence.pop(test.place, ())
         worker = self._slot.number
         if marks := self._marks.pop(test.place, None):
-            message = _with_paths(message, marks)
+            message = with_paths(message, marks)
         result = self._runner.maker.make(test, message, output, parts, evidence, began, worker)
         if test.place not in self._planned and test.place not in self._met:
             result = replace(result, again=self._again(test))
@@ -290,21 +290,3 @@ class BatchRun:
 
 def _coverage(message: Message) -> Exercised:
     return Exercised(*(str(message[key]) for key in ("source", "operation", "status", "media")))
-
-
-def _content(message: Message) -> str | bytes:
-    """What a test leaves behind: a text, in which secrets are masked, or bytes."""
-    return str(message["text"]) if "text" in message else b64decode(message["data"])
-
-
-def _with_paths(value: Any, marks: Mapping[str, str]) -> Any:
-    """What a test told, with paths of kept files in the place of their marks."""
-    if isinstance(value, str):
-        for mark, path in marks.items():
-            value = value.replace(mark, path)
-        return value
-    if isinstance(value, list):
-        return [_with_paths(item, marks) for item in value]
-    if isinstance(value, Mapping):
-        return {key: _with_paths(item, marks) for key, item in value.items()}
-    return value

@@ -70,9 +70,8 @@ class _Reader:
             raise FeatureError(f"there is no '{word}:' in it", max(1, len(self.lines)), fatal=True)
         self._close_rule()
         scenarios = distinct([s for block in self.blocks for s in expanded(block)])
-        for block in self.blocks:
-            if block.kind == "outline":
-                self._outline(block)
+        for block in (block for block in self.blocks if block.kind == "outline"):
+            self._outline(block)
         feature = self.above[0]
         return Feature(
             feature.name, self.language, tuple(feature.tags), tuple(scenarios),
@@ -106,8 +105,6 @@ class _Reader:
         block.problem = error
         self.blocks.append(block)
         self.block = block
-
-    # One line after the other.
 
     def _line(self, line: str) -> None:
         stripped = line.strip()
@@ -153,9 +150,8 @@ class _Reader:
     @property
     def _in_description(self) -> bool:
         """Whether free text may stand here, and steps may not: a scenario's own begin below it."""
-        if self.block is None:
-            return True
-        return bool(self.block.examples) and not self.block.examples[-1].rows
+        examples = self.block.examples if self.block else []
+        return self.block is None or bool(examples and not examples[-1].rows)
 
     def _step(self, line: str, number: int) -> Step | None:
         if self._in_description:
@@ -289,11 +285,9 @@ class _Reader:
         return False
 
     def _nearly(self, line: str) -> str:
-        close = self.words.nearest_heading(line)
-        if close:
-            return f"did you mean '{close}:'?"
-        close = self._nearly_a_step(line)
-        return f"did you mean '{close}'?" if close else ""
+        heading = self.words.nearest_heading(line)
+        meant = f"{heading}:" if heading else self._nearly_a_step(line)
+        return f"did you mean '{meant}'?" if meant else ""
 
     def _nearly_a_step(self, line: str) -> str:
         """The word of a step that a line below a scenario may be meant for."""

@@ -35,7 +35,7 @@ def affected(
             found.update({file.path: f"suite {suite.name} needs {cause}, which differs"
                           for file in own})  # fmt: skip
         elif own:
-            found.update(_reached(workspace, suite, own, imports, changed))
+            found.update(_reached(workspace, suite, inputs, own, imports, changed))
     return found
 
 
@@ -47,11 +47,10 @@ def _input(inputs: Sequence[str], changed: Collection[str]) -> str:
 
 
 def _reached(
-    workspace: Workspace, suite: Suite, files: Sequence[TestFile], imports: Imports,
-    changed: Collection[str],
+    workspace: Workspace, suite: Suite, inputs: Sequence[str], files: Sequence[TestFile],
+    imports: Imports, changed: Collection[str],
 ) -> dict[str, str]:  # fmt: skip
     """The files of a suite that reach something changed, by the shortest way."""
-    inputs = engine_for(suite.kind).inputs(workspace.root, suite)
     shared = [p for p in suite_files(workspace.root, inputs, ("*.py",), ()) if p.endswith(PYTHON)]
     needed = {file.path: [*file.depends, *shared] for file in files}
     seeds = [*needed, *(path for paths in needed.values() for path in paths)]

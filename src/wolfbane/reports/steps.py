@@ -39,16 +39,13 @@ def near_duplicates(
         matcher.set_seq2(words[index])
         for number in range(index + 1, len(definitions)):
             other = definitions[number]
-            if one.suite != other.suite or not ({one.kind, other.kind} & {""}
-                                                or one.kind == other.kind):  # fmt: skip
-                continue
-            matcher.set_seq1(words[number])
-            if (
-                matcher.real_quick_ratio() >= _ALIKE
-                and matcher.quick_ratio() >= _ALIKE
-                and matcher.ratio() >= _ALIKE
-            ):
-                yield one, other
+            any_kind = one.kind == other.kind or "" in (one.kind, other.kind)
+            if one.suite == other.suite and any_kind:
+                matcher.set_seq1(words[number])
+                # The quick ones are upper bounds: most pairs need no more.
+                ratios = (matcher.real_quick_ratio, matcher.quick_ratio, matcher.ratio)
+                if all(ratio() >= _ALIKE for ratio in ratios):
+                    yield one, other
 
 
 def as_json(definitions: Sequence[StepDefinition], listing: StepListing) -> str:
