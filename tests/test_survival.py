@@ -126,6 +126,7 @@ def start_endless(folder):
     folder.file("test_t.py", ENDLESS)
     process = start(folder)
     wait_until(lambda: any("sleep 601" in line for line in folder.processes()))
+    wait_until(lambda: any("result" in event for event in journal(folder)))
     return process
 
 
@@ -149,7 +150,7 @@ def wait_until(condition, seconds=30):
 
 
 def journal(folder):
-    (path,) = (folder.path / ".wolfbane" / "runs").glob("*/journal.jsonl")
+    path = max((folder.path / ".wolfbane" / "runs").glob("*/journal.jsonl"))
     return [json.loads(line) for line in path.read_text().splitlines()]
 
 

@@ -11,6 +11,11 @@ def main() -> None:
         run()
     except KeyboardInterrupt:
         sys.exit(130)
+    except RuntimeError as error:
+        # Python 3.11 raises this when an interrupt arrives while a class is being made.
+        if not isinstance(error.__cause__, KeyboardInterrupt):
+            raise
+        sys.exit(130)
 
 
 if __name__ == "__main__":
