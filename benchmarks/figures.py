@@ -263,7 +263,7 @@ with httpx.Client() as client:
 
 def printing() -> None:
     """What a crate's test prints is read once: four times as much takes four times as long."""
-    from wolfbane.workers.libtest import Reader, TestEnding
+    from wolfbane.kinds.cargo.runner.libtest import Reader, TestEnding
 
     def read(text: str) -> float:
         def ignore(told: str | TestEnding) -> None: ...

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from bridged import WEIRD, example, place, rewrite
 from conftest import present
-from wolfbane.workers.bridge.calls import escaped
-from wolfbane.workspace.bridge_draft import pattern_of
+from wolfbane.kinds.bridge.draft import pattern_of
+from wolfbane.kinds.bridge.runner.calls import escaped
 
 ECHO = """
     import json, re, sys

@@ -12,7 +12,7 @@ from pydantic import TypeAdapter
 
 from bridged import SUITE, WEIRD, place, rewrite
 from conftest import present
-from wolfbane.workspace.bridge_tables import Bridge
+from wolfbane.kinds.bridge.tables import Bridge
 
 DOCS = Path(__file__).parent.parent / "docs"
 

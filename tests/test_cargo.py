@@ -12,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import present
-from wolfbane.workers.crates import doc_filters
-from wolfbane.workers.libtest import Reader
+from wolfbane.kinds.cargo.runner.crates import doc_filters
+from wolfbane.kinds.cargo.runner.libtest import Reader
 
 pytestmark = pytest.mark.skipif(not present("cargo"), reason="there is no Rust toolchain")
 

@@ -9,9 +9,9 @@ import yaml
 from hypothesis import given as for_any
 from hypothesis import strategies as st
 
-from wolfbane.formats import conditions, expressions, styles
-from wolfbane.formats.documents import Document, DocumentError, look_up, step
-from wolfbane.formats.expressions import BadExpression, read
+from wolfbane.kinds.workflow import conditions, expressions, styles
+from wolfbane.kinds.workflow.documents import Document, DocumentError, look_up, step
+from wolfbane.kinds.workflow.expressions import BadExpression, read
 
 VALUES = {
     "$statusCode": 200,

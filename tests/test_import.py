@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wolfbane.formats.ctrf_reader import read_ctrf
-from wolfbane.formats.entries import FormatError
-from wolfbane.formats.xunit_reader import XunitReader
+from wolfbane.formats.ctrf.reader import read_ctrf
+from wolfbane.formats.reported import FormatError
+from wolfbane.formats.xunit.reader import XunitReader
 from wolfbane.model import Outcome
 
 DIALECT = """<?xml version="1.0"?>

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from wolfbane.engines.queries import queried
+from wolfbane.kinds.bridge.queries import queried
 
 SOURCES = {
     "java": ('class Ledger {\n  @Case @Mark("smoke") void addsUp() {}\n  void helper() {}\n}', """

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from lxml import etree, html
 
 from wolfbane.events import Quarantined, RunFinished, RunStarted
-from wolfbane.formats.tap import Reader
+from wolfbane.formats.tap.parser import Reader
 from wolfbane.model import Outcome, Part, Result
 from wolfbane.reports.formats import NAMES
 from wolfbane.reports.written import render

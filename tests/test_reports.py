@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from lxml import etree
 
 from wolfbane.events import TestFinished as Finished
-from wolfbane.formats.xunit import write_xunit
+from wolfbane.formats.xunit.writer import write_xunit
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.text import visible
 from wolfbane.results.journal import Journal, read_journal

@@ -10,8 +10,8 @@ from hypothesis import given as for_any
 from hypothesis import strategies as st
 
 from conftest import SUPPORTED
-from wolfbane.formats.feature import FeatureError, read
-from wolfbane.formats.keywords import KEYWORDS
+from wolfbane.kinds.scenario.worker.feature import FeatureError, read
+from wolfbane.kinds.scenario.worker.keywords import KEYWORDS
 
 SUITE = '[[suite]]\nname = "rules"\nkind = "scenario"\npaths = ["rules"]\n'
 FEATURE = """

@@ -9,9 +9,9 @@ from hypothesis import given as for_any
 from hypothesis import strategies as st
 
 from conftest import SUPPORTED
+from wolfbane.kinds.scenario.worker.step_patterns import TEXT, Pattern, unquoted
+from wolfbane.kinds.scenario.worker.stepbook import StepBook
 from wolfbane.steps import Registry
-from wolfbane.workers.step_patterns import TEXT, Pattern, unquoted
-from wolfbane.workers.stepbook import StepBook
 
 SUITE = '[[suite]]\nname = "rules"\nkind = "scenario"\npaths = ["rules"]\n'
 STEPS = """
@@ -127,7 +127,7 @@ def _steps_of(*patterns):
 
 @for_any(st.text(alphabet="ab {}[]|\\\"'", max_size=12))
 def test_any_pattern_is_read_or_refused_in_one_way(text):
-    from wolfbane.workers.stepbook import BadStep
+    from wolfbane.kinds.scenario.worker.stepbook import BadStep
 
     try:
         _steps_of(text).find("given", "a b")

@@ -167,7 +167,7 @@ def test_interrupted_once(folder):
 def test_interrupted_while_files_are_loaded(folder):
     folder.file("test_a.py", "import time\ntime.sleep(602)\ndef test_a(): pass\n")
     process = start(folder)
-    wait_until(lambda: any("workers/python.py" in line for line in folder.processes()))
+    wait_until(lambda: any("kinds/worker/start.py" in line for line in folder.processes()))
     os.kill(process.pid, signal.SIGINT)
     out, _ = process.communicate(timeout=30)
     assert process.returncode == 130, out

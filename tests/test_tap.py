@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wolfbane.formats.tap import Reader
+from wolfbane.formats.tap.parser import Reader
 
 
 def read(text):

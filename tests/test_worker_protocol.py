@@ -16,7 +16,7 @@ import pytest
 from conftest import present
 
 HOME = Path(__file__).parent.parent
-WORKERS = HOME / "src" / "wolfbane" / "workers"
+KINDS = HOME / "src" / "wolfbane" / "kinds"
 SCHEMA = json.loads((HOME / "docs" / "worker-protocol.schema.json").read_text())
 
 
@@ -39,7 +39,7 @@ class Spoken:
 
 
 PYTHON = Spoken(
-    [sys.executable, str(WORKERS / "python.py"), "python"],
+    [sys.executable, str(KINDS / "worker" / "start.py"), "wolfbane.kinds.python.worker.runner"],
     "test_tide.py",
     """import os, unittest
 class Tide(unittest.TestCase):
@@ -58,7 +58,7 @@ class Tide(unittest.TestCase):
     {},
 )
 DOCTEST = Spoken(
-    [*PYTHON.command[:-1], "doctest"],
+    [*PYTHON.command[:-1], "wolfbane.kinds.doctest.worker.runner"],
     "tide.py",
     '''import os
 def deadly():
@@ -87,7 +87,7 @@ def low():
     {},
 )
 TAP = Spoken(
-    [sys.executable, str(WORKERS / "tap.py")],
+    [sys.executable, "-m", "wolfbane.kinds.tap.runner"],
     "tide.t",
     "#!/bin/sh\necho 1..2\necho ok 1 - high\necho not ok 2 - low water\n",
     {"": "failed"},
@@ -99,9 +99,9 @@ TAP = Spoken(
 NODE = Spoken(
     [
         "node",
-        f"--test-reporter={WORKERS / 'node' / 'reporter.cjs'}",
+        f"--test-reporter={KINDS / 'node' / 'worker' / 'reporter.cjs'}",
         "--test-reporter-destination=stdout",
-        str(WORKERS / "node" / "main.cjs"),
+        str(KINDS / "node" / "worker" / "main.cjs"),
     ],
     "tide.test.mjs",
     """import { test } from 'node:test';
@@ -117,7 +117,7 @@ test('low', () => { console.log('low water'); throw new Error('aground'); });
     alone=True,
 )
 SCENARIO = Spoken(
-    [*PYTHON.command[:-1], "scenario"],
+    [*PYTHON.command[:-1], "wolfbane.kinds.scenario.worker.runner"],
     "tide.feature",
     """Feature: tide
   Scenario: high
@@ -150,7 +150,7 @@ def low():
     ),
 )
 CARGO = Spoken(
-    [sys.executable, str(WORKERS / "cargo.py")],
+    [sys.executable, "-m", "wolfbane.kinds.cargo.runner"],
     "src/lib.rs",
     """#[test] fn high() {}
 #[test] fn low() { println!("low water"); panic!("aground") }
@@ -177,7 +177,7 @@ _HTTP = {
 }  # fmt: skip
 _STEP = {"stepId": "s", "operationId": "look"}
 WORKFLOW = Spoken(
-    [sys.executable, "-m", "wolfbane.workers.api"],
+    [sys.executable, "-m", "wolfbane.kinds.workflow.runner"],
     "a.arazzo.json",
     json.dumps(
         {

@@ -16,7 +16,8 @@ from wolfbane.browsers.command_log import Command
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.programs import Programs, Starter
 from wolfbane.browsers.worker_endpoints import WorkerEndpoint
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.kinds.suite import Suite
+from wolfbane.workspace.settings import Workspace
 
 _HEADERS = {"Cache-Control": "no-cache"}
 _NO_LIMIT = aiohttp.ClientTimeout(total=None, sock_connect=30)

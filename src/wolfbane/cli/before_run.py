@@ -12,9 +12,10 @@ from wolfbane.browsers.evidence_policy import FAILURES
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selection_options import Selected
 from wolfbane.environments import Environment, Mask
-from wolfbane.inventory.documents import GLANCING, Copy, fetch_documents
+from wolfbane.inventory.documents import fetch_documents
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.inventory.in_play import suites_in_play
+from wolfbane.kinds.documents import Copy, Freshness
 from wolfbane.results.newest import Known
 from wolfbane.results.quarantine import Quarantine, read_quarantine
 from wolfbane.selection import Choice
@@ -44,7 +45,7 @@ class RunRequest:
     reports: Sequence[str] = ()
     quiet: bool = False
     verbose: bool = False
-    documents: str = GLANCING
+    documents: Freshness = Freshness.COMPARE
     evidence: str = FAILURES
     visible: bool = False
     log: frozenset[str] = frozenset()

@@ -19,7 +19,7 @@ from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
     from wolfbane.cli.target_options import Point
-    from wolfbane.workspace.bridge_draft import Draft
+    from wolfbane.kinds.bridge.draft import Draft
 
 _LINE = "a line with a {}, {} where it changes"
 _COMMAND = """\
@@ -50,17 +50,16 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
     """
     from wolfbane.execution.bridge_check import check_bridge
     from wolfbane.execution.doctor import State
+    from wolfbane.kinds.bridge.settings import BridgeSuite
     from wolfbane.reports.doctor import print_findings
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    suites = [
-        suite for suite in found.suites
-        if suite.bridge and (found.root / suite.bridge).resolve() == file.resolve()
-    ]  # fmt: skip
+    bridged = [suite for suite in found.suites if isinstance(suite, BridgeSuite)]
+    suites = [s for s in bridged if (found.root / s.bridge).resolve() == file.resolve()]
     if not suites:
-        named = [suite.bridge for suite in found.suites if suite.bridge]
+        named = [suite.bridge for suite in bridged]
         hint = did_you_mean(str(file), named) or "name it as a suite's 'bridge' in wolfbane.toml"
         raise InputError(Problem(f"no suite names the bridge {file}", hint=hint))
     environments = point(found)
@@ -79,7 +78,7 @@ def new(file: Path) -> None:
     \b
     wolfbane bridge new bridges/ledger.toml
     """
-    from wolfbane.workspace.bridge_draft import written
+    from wolfbane.kinds.bridge.draft import written
 
     if file.exists():
         raise InputError(Problem("it is there already, and stays as it is", str(file)))
@@ -99,7 +98,7 @@ def new(file: Path) -> None:
 
 def _ask() -> Draft:
     """The questions, each after what was answered before."""
-    from wolfbane.workspace.bridge_draft import FORMATS, LISTS, NAMES, WAYS, Draft
+    from wolfbane.kinds.bridge.draft import FORMATS, LISTS, NAMES, WAYS, Draft
 
     told: dict[str, Any] = {"about": click.prompt("What do you call the launcher")}
     told["files"] = click.prompt("Which files hold tests (globs)").split()

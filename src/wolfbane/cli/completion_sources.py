@@ -14,7 +14,8 @@ from typing import Any
 import click
 
 from wolfbane.cli.disk_words import expression
-from wolfbane.workspace.vocabulary import KINDS, SETTINGS_NAME, STATUSES
+from wolfbane.kinds.registry import KINDS
+from wolfbane.workspace.vocabulary import SETTINGS_NAME, STATUSES
 
 Complete = Callable[[click.Context, click.Parameter, str], list[str]]
 MOST = 200

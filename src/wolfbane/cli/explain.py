@@ -13,6 +13,7 @@ from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
 from wolfbane.cli.selection_options import Selected, selection_options
 from wolfbane.errors import InputError, Problem, nearest
+from wolfbane.kinds.registry import find_kind
 from wolfbane.selection import Matcher, Term
 
 if TYPE_CHECKING:
@@ -46,31 +47,29 @@ def command(select: Callable[[], Selected], address: str) -> None:
     entry = read_quarantine(selected.inventory.workspace).entry(variants[0])
     console = make_console()
     rows = explained(variants, selected.choice, selected.newest, entry)
-    if variants[0].kind == "scenario":
+    if find_kind(variants[0].kind).has_steps:
         rows += _steps(selected.inventory, variants[0])
     console.print(facts(rows, console.reading_width), soft_wrap=True)
 
 
 def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
-    """Which function each step of a scenario means, as its suite's worker says."""
+    """Which function each step of a test means, as its suite's worker says."""
     from wolfbane.environments import resolve
     from wolfbane.execution.step_listing import list_steps
-    from wolfbane.formats.feature import read
     from wolfbane.reports.explained import step_rows
 
     workspace = inventory.workspace
     try:
         source = (workspace.root / test.path).read_text(encoding="utf-8-sig")
-        scenarios = {each.name: each for each in read(source).scenarios}
+        steps = find_kind(test.kind).steps(source, test.name)
         environment = resolve(workspace)
     except (OSError, ValueError, InputError) as error:
         return [("steps", f"they cannot be read: {error}")]
-    scenario = scenarios.get(test.name)
-    if scenario is None:
+    if not steps:
         return []
     suites = [workspace.suite(test.suite)]
     listing = list_steps(inventory, suites, environment, [test.path])
-    return step_rows(scenario.steps, listing)
+    return step_rows(steps, listing)
 
 
 def _at_line(inventory: Inventory, address: str) -> list[Test]:

@@ -17,6 +17,7 @@ from wolfbane.cli.selection_options import opened_option, selection_options
 from wolfbane.cli.target_options import environment_options
 from wolfbane.cli.values import duration
 from wolfbane.errors import InputError, Problem
+from wolfbane.kinds.documents import Freshness
 from wolfbane.reports.formats import NAMES
 
 if TYPE_CHECKING:
@@ -162,7 +163,7 @@ def command(
         return
     asked = RunRequest(
         arguments, jobs, timeout, stop_after, seed, order == "random", build or "changed",
-        no_focus, dry_run, reports, quiet, verbose, documents or "glancing",
+        no_focus, dry_run, reports, quiet, verbose, Freshness(documents or "compare"),
         evidence, visible, frozenset(logs), retries, retry_when == "at-once", flaky_fails,
         quarantine == "skip", pointing(command, arguments), order == "failed", mail_to,
         mail_when == "changed",

@@ -20,6 +20,7 @@ from wolfbane.execution.options import Options
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Session
 from wolfbane.inventory.documents import keep_with_run
+from wolfbane.kinds.registry import find_kind
 from wolfbane.model import at
 from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.guarded import GuardedConsole
@@ -64,9 +65,10 @@ def carry_out(ready: Ready, asked: RunRequest) -> int:
     )  # fmt: skip
     try:
         if asked.dry_run:
-            from wolfbane.engines.bridge import whole_files
-
-            whole = whole_files(workspace.root, workspace.suites)
+            whole = [
+                suite.name for suite in workspace.suites
+                if find_kind(suite.kind).runs_whole_files(workspace.root, suite)
+            ]  # fmt: skip
             plan = session.plan(folder)
             shutil.rmtree(folder)
             print_plan(console, plan, session.broken, whole)

@@ -13,7 +13,7 @@ import click
 from wolfbane.cli import completion_sources
 from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.values import FilledPath
-from wolfbane.workspace.vocabulary import KINDS
+from wolfbane.kinds.registry import KINDS
 
 if TYPE_CHECKING:
     from wolfbane.inventory import Inventory

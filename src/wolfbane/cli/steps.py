@@ -12,12 +12,12 @@ from wolfbane.cli.commands import Command
 from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.target_options import one_environment_options
 from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.kinds.registry import find_kind
 
 if TYPE_CHECKING:
     from wolfbane.cli.target_options import Point
-    from wolfbane.workspace.settings import Suite, Workspace
-
-_KIND = "scenario"
+    from wolfbane.kinds.suite import Suite
+    from wolfbane.workspace.settings import Workspace
 
 
 @click.command("steps", cls=Command)
@@ -94,11 +94,11 @@ _MOST = 10
 
 def _suites(workspace: Workspace, names: tuple[str, ...]) -> list[Suite]:
     """The scenario suites that are meant. Raises InputError."""
-    known = {suite.name: suite for suite in workspace.suites if suite.kind == _KIND}
+    known = {suite.name: suite for suite in workspace.suites if find_kind(suite.kind).has_steps}
     if not known:
-        raise InputError(Problem(f"no suite of kind {_KIND} is here: only these have steps"))
+        raise InputError(Problem("no suite here has steps: only suites of feature files do"))
     for name in names:
         if name not in known:
             hint = did_you_mean(name, known)
-            raise InputError(Problem(f"there is no suite '{name}' of kind {_KIND}", hint=hint))
+            raise InputError(Problem(f"there is no suite '{name}' with steps", hint=hint))
     return [suite for name, suite in known.items() if not names or name in names]

@@ -12,8 +12,8 @@ from typing import Any
 from wolfbane.environments.convert import Typed, as_text
 from wolfbane.environments.mask import HIDDEN, Mask
 from wolfbane.environments.sources import variable_line
+from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.probes import Probe
-from wolfbane.workspace.settings import Suite
 
 HOLE = re.compile(r"\{\{|\}\}|\{([\w.-]+)\}")
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from wolfbane.environments.environment import HOLE, Environment, ServicePlan
 from wolfbane.errors import did_you_mean
+from wolfbane.kinds.registry import find_kind
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import Service, Workspace
 
@@ -82,15 +83,9 @@ class Surroundings:
             for suite in self.workspace.suites:
                 for variable, text in suite.env.items():
                     self.check_texts(f"suite '{suite.name}': {variable}", [str(text)], environment)
-                texts = _texts_in(
-                    [
-                        suite.http.base_url,
-                        suite.http.proxy,
-                        suite.http.security,
-                        suite.http.documents_token,
-                    ]
-                )
-                self.check_texts(f"suite '{suite.name}': 'http'", texts, environment)
+                for key, value in find_kind(suite.kind).placeholders(suite).items():
+                    place = f"suite '{suite.name}': '{key}'"
+                    self.check_texts(place, _texts_in(value), environment)
 
     def check_texts(
         self, place: str, texts: Iterable[str], environment: Environment, *more: str

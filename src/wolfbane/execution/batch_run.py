@@ -7,12 +7,12 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from wolfbane.engines import engine_for
 from wolfbane.events import Exercised, TestStarted
 from wolfbane.execution.channel import Message
 from wolfbane.execution.left_files import content_of, with_paths
 from wolfbane.execution.pool import Slot, Unstartable
 from wolfbane.execution.worker import End, RequestEnd
+from wolfbane.kinds.registry import find_kind
 from wolfbane.model import NESTED, Evidence, Outcome, Part, Test
 from wolfbane.planning import Batch
 
@@ -39,9 +39,9 @@ class BatchRun:
         self._runner, self._slot, self._batch = runner, slot, batch
         self._suite = runner.workspace.suite(batch.suite)
         self._limit = runner.timeout or runner.workspace.limit(self._suite)
-        engine = engine_for(self._suite.kind)
-        self._silence = self._limit + (GRACE if engine.keeps_limits else 0.0)
-        self._holds_tests = engine.tests_hold_tests
+        self._kind = find_kind(self._suite.kind)
+        self._silence = self._limit + (GRACE if self._kind.keeps_limits else 0.0)
+        self._holds_tests = self._kind.tests_hold_tests
         self._left: dict[str, Test] = {test.place: test for test in batch.tests}
         self._planned = frozenset(self._left)
         self._output: dict[str, list[str]] = {}
@@ -54,8 +54,9 @@ class BatchRun:
         self._lost_in_vain = 0
         self._spoiled = False
         self._paths = dict.fromkeys(test.path for test in batch.tests)
-        if self._suite.bridge:  # entries that belong to none of several files count for it
-            self._paths[self._suite.bridge] = None
+        self._suite_path = self._kind.result_path(self._suite)
+        if self._suite_path:  # results that belong to none of several files count for it
+            self._paths[self._suite_path] = None
 
     async def run(self) -> None:
         """Run what is left until nothing is; a lost worker costs the test it was running."""
@@ -109,7 +110,7 @@ class BatchRun:
         }  # fmt: skip
         if any(test.needs for test in self._batch.tests):
             request["given"] = self._runner.handed_in(self._batch)
-        if self._suite.bridge:
+        if self._kind.needs_names:
             chosen: dict[str, list[str]] = {}
             for test in self._left.values():
                 chosen.setdefault(test.path, []).append(test.name)
@@ -251,7 +252,7 @@ class BatchRun:
             result = replace(result, again=self._again(test))
         if test.place in self._planned:
             self._runner.ended(test, result, self._batch)
-        elif not (self._batch.fresh and self._suite.bridge):  # a launcher may run more, again
+        elif not (self._batch.fresh and self._suite_path):  # a launcher may run more, again
             self._runner.finished(result, True)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:

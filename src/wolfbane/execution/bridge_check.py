@@ -14,12 +14,13 @@ from wolfbane.execution.options import Options
 from wolfbane.execution.recorded import run_recorded
 from wolfbane.execution.run import Session
 from wolfbane.inventory import open_inventory
+from wolfbane.kinds.bridge.file import read_bridge
+from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.results.newest import Known, Newest
 from wolfbane.results.runs import new_run
 from wolfbane.selection import Choice, Term, all_of, any_of
-from wolfbane.workspace.bridges import read_bridge
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 SOME = 10
 LINES = 3
@@ -33,7 +34,7 @@ _MENDS = {
 
 
 def check_bridge(
-    workspace: Workspace, suite: Suite, environments: Sequence[Environment]
+    workspace: Workspace, suite: BridgeSuite, environments: Sequence[Environment]
 ) -> Iterator[Finding]:
     """What holds of a suite's bridge and what does not, in the order in which it is looked at.
 
@@ -80,7 +81,7 @@ class _Runs:
     """Runs of one suite that leave nothing behind."""
 
     def __init__(
-        self, workspace: Workspace, suite: Suite, environments: Sequence[Environment]
+        self, workspace: Workspace, suite: BridgeSuite, environments: Sequence[Environment]
     ) -> None:
         self._workspace, self._suite, self._environments = workspace, suite, environments
 

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Any
 from wolfbane.browsers.evidence_policy import FAILURES
 from wolfbane.events import Commanded, Event
 from wolfbane.execution.browser_check import look_for
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Evidence, Outcome, Test
 from wolfbane.planning import Plan
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 if TYPE_CHECKING:
     from wolfbane.browsers.broker import Broker

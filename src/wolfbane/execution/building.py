@@ -14,7 +14,8 @@ from wolfbane.events import Building, Event
 from wolfbane.execution.pool import Pool
 from wolfbane.files import read_regular, write_whole
 from wolfbane.inventory.files import suite_files
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.kinds.suite import Suite
+from wolfbane.workspace.settings import Workspace
 
 NAME = "builds.json"
 KEPT = 1 << 16

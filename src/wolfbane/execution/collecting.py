@@ -6,14 +6,15 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from wolfbane.engines import engine_for
 from wolfbane.execution.building import BuildFailure
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot, Unstartable
 from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import End
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Tag, Test, TestFile
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 _NAMED = "a test is named after a secret, and names are written everywhere"
 
@@ -95,7 +96,7 @@ async def collect(
 
 def is_known(file: TestFile) -> bool:
     """Whether no worker need be asked: the source tells all, or it was asked before."""
-    engine = engine_for(file.kind)
+    engine = find_kind(file.kind)
     if file.error:
         return False
     return file.complete and (engine.scan_is_exact or (engine.loads_afresh and file.exact))

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from wolfbane.events import Covered, Exercised
 from wolfbane.inventory import Inventory
+from wolfbane.kinds.registry import find_kind
 
 
 def coverage(inventory: Inventory, exercised: Mapping[Exercised, int]) -> Iterator[Covered]:
@@ -23,19 +24,12 @@ def coverage(inventory: Inventory, exercised: Mapping[Exercised, int]) -> Iterat
         yield Covered(source, tuple(rows), tuple(missing))
 
 
-def _operations(inventory: Inventory) -> dict[str, list[str]]:
+def _operations(inventory: Inventory) -> dict[str, Sequence[str]]:
     """The names of all operations, by the file of their description."""
-    from wolfbane.formats.documents import DocumentError  # it takes a while to load
-    from wolfbane.formats.library import Library, Unknown
-
-    found: dict[str, list[str]] = {}
+    found: dict[str, Sequence[str]] = {}
     for file in inventory.files.values():
-        if file.kind == "workflow" and not file.error:
-            try:
-                suite = inventory.workspace.suite(file.suite)
-                library = Library(inventory.workspace.root, file.path, copies=suite.http.copies)
-                for description in library.descriptions:
-                    found[description.name] = [o.name for o in description.operations]
-            except (DocumentError, Unknown, OSError):
-                continue  # it was right when it ran; what became of it since is no matter here
+        if not file.error:
+            suite = inventory.workspace.suite(file.suite)
+            kind = find_kind(suite.kind)
+            found.update(kind.operations(inventory.workspace.root, suite, file.path))
     return found

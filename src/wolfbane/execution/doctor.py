@@ -9,8 +9,6 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
-from wolfbane.engines import engine_for
-from wolfbane.engines.contract import Missing
 from wolfbane.environments import Environment, resolve
 from wolfbane.errors import InputError
 from wolfbane.execution.browser_check import look_for
@@ -19,9 +17,11 @@ from wolfbane.execution.probing import Prober
 from wolfbane.execution.processes import Family
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.unclaimed import in_words, unclaimed
+from wolfbane.kinds.contract import Missing
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.selection import parse, term_counts
 from wolfbane.workspace.probes import PATIENCE
-from wolfbane.workspace.settings import Suite
 
 SHOWN = 3
 
@@ -58,7 +58,7 @@ def look_over(inventory: Inventory) -> Iterator[Finding]:
 
 def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
     about = f"suite {suite.name}"
-    engine = engine_for(suite.kind)
+    engine = find_kind(suite.kind)
     try:
         engine.worker(inventory.workspace.root, suite)
         runtime = engine.runtime(inventory.workspace.root, suite)

@@ -6,12 +6,10 @@ import asyncio
 import re
 import time
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
-from dataclasses import asdict, replace
+from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 
-from wolfbane.engines import engine_for
-from wolfbane.engines.contract import Missing, WorkerCommand
 from wolfbane.environments import Environment, Mask
 from wolfbane.execution.browsing import Browsing
 from wolfbane.execution.channel import ChannelServer, Message
@@ -19,8 +17,11 @@ from wolfbane.execution.processes import Family
 from wolfbane.execution.results import ResultMaker
 from wolfbane.execution.worker import START_LIMIT, End, Worker
 from wolfbane.exits import how_it_ended
+from wolfbane.kinds.contract import Missing, WorkerCommand
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Evidence
-from wolfbane.workspace.settings import Http, Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 TICK = 0.05
 _ENDINGS = {
@@ -84,7 +85,7 @@ class Slot:
 
     def expect(self, suite: Suite, browser: str = "") -> None:
         """Another file of the suite will come: where each wants a worker, start the next one."""
-        if engine_for(suite.kind).loads_afresh and suite.name not in self._coming:
+        if find_kind(suite.kind).loads_afresh and suite.name not in self._coming:
             self._coming[suite.name] = browser, self._start(suite, browser)
 
     def running(self, suites: Iterable[Suite]) -> Iterator[tuple[Suite, Worker]]:
@@ -96,7 +97,7 @@ class Slot:
 
     def release(self, suite: Suite) -> None:
         """A request is done: where each wants a worker of its own, be done with this one."""
-        if engine_for(suite.kind).loads_afresh and suite.name in self._workers:
+        if find_kind(suite.kind).loads_afresh and suite.name in self._workers:
             self._retire(suite)
 
     async def close(self) -> None:
@@ -272,15 +273,15 @@ class Pool:
         return worker
 
     def _command(self, suite: Suite, target: str) -> WorkerCommand:
-        """How to start a worker, told every parameter if its engine wants them."""
-        engine = engine_for(suite.kind)
+        """How to start a worker, told every parameter if its kind wants them."""
+        kind = find_kind(suite.kind)
         more: dict[str, object] = {"prompt": True} if suite.browsers else {}
         more.update(no_build=self.no_build, results=str(self._workspace.results))
-        if engine.reads_values:
+        if kind.reads_values:
             environment = self.environments.get(target) or self.first
-            suite = replace(suite, http=Http(**environment.filled(asdict(suite.http))))
+            suite = kind.filled(suite, environment.filled)
             more["values"] = {name: value.value for name, value in environment.values.items()}
-        command = engine.worker(self._workspace.root, suite)
+        command = kind.worker(self._workspace.root, suite)
         return replace(command, options={**command.options, **more})
 
     async def command(self, suite: Suite, command: str, member: str) -> tuple[str, str]:

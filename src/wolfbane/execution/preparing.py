@@ -16,11 +16,11 @@ from wolfbane.execution.collecting import (
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.surroundings import Surroundings, blocked_tests
 from wolfbane.inventory import Inventory
-from wolfbane.inventory.http_settings import check_http
 from wolfbane.inventory.in_play import files_to_ask, suites_in_play
+from wolfbane.inventory.kind_settings import check_kind_settings
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.selection import Choice, choose, may_match
-from wolfbane.workspace.settings import Suite
 
 
 @dataclass
@@ -80,7 +80,7 @@ class Preparation:
 
         Raises InputError where settings name what the documents of a suite do not have.
         """
-        check_http(self._inventory, self._in_play(), self._pool.environments.values())
+        check_kind_settings(self._inventory, self._in_play(), self._pool.environments.values())
         builder = Builder(self._workspace, self._pool, build, self._tell)
         await builder.build(self._in_play() if start else self._to_be_asked())
         if builder.ran:

@@ -12,8 +12,6 @@ from pathlib import Path
 
 from wolfbane import __version__
 from wolfbane.browsers.finding import has_screen
-from wolfbane.engines import engine_for
-from wolfbane.engines.contract import Missing
 from wolfbane.environments import Environment, Mask
 from wolfbane.errors import NothingChosen
 from wolfbane.events import (
@@ -47,6 +45,8 @@ from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.inventory.unclaimed import unclaimed
+from wolfbane.kinds.contract import Missing
+from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Discrepancy, Outcome, Result, Test, variant
 from wolfbane.planning import Plan, make_plan
 from wolfbane.results.newest import Known
@@ -186,11 +186,10 @@ class Session:
         )
 
     def _planned(self, prepared: Prepared) -> Plan:
-        together: dict[str, str] = {}
-        if any(suite.bridge for suite in self.workspace.suites):
-            from wolfbane.engines.bridge import started_together
-
-            together = started_together(self.workspace.root, self.workspace.suites)
+        root, together = self.workspace.root, {}
+        for suite in self.workspace.suites:
+            if per := find_kind(suite.kind).started_together(root, suite):
+                together[suite.name] = per
         self._focused = [f"{test.path}:{test.line}" for test in prepared.chosen if test.focused]
         return make_plan(
             prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
@@ -251,7 +250,7 @@ class Session:
         for name in suites:
             suite = self.workspace.suite(name)
             try:
-                found[name] = engine_for(suite.kind).runtime(self.workspace.root, suite)
+                found[name] = find_kind(suite.kind).runtime(self.workspace.root, suite)
             except Missing as missing:
                 found[name] = str(missing)
         return found

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from wolfbane.execution.preparing import Prepared
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Discrepancy, Result, Test, TestFile
 from wolfbane.results.quarantine import Quarantine
 from wolfbane.selection import Choice, may_match, term_counts
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 SHOWN = 3
 MOST_DAMAGE = 10
@@ -59,19 +61,16 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
     found: dict[tuple[str, Discrepancy], list[str]] = {}
     for result in results:
         found.setdefault((result.suite, result.account), []).append(result.address)
-    if not found:
-        return
-    from wolfbane.engines.bridge import knows_more
-
     for (name, account), addresses in found.items():
         suite = workspace.suite(name)
-        if account is Discrepancy.ADDED and knows_more(workspace.root, suite):
+        explains = find_kind(suite.kind).unexpected_result(workspace.root, suite)
+        if account is Discrepancy.ADDED and not explains:
             continue
         many = "a test" if len(addresses) == 1 else f"{len(addresses)} tests"
         more = ", ..." if len(addresses) > SHOWN else ""
         yield (
             f"{name}: its launcher {_DID[account].format(many)}: "
-            f"{', '.join(addresses[:SHOWN])}{more} (wolfbane bridge check {suite.bridge})"
+            f"{', '.join(addresses[:SHOWN])}{more} ({explains})"
         )
 
 

@@ -7,16 +7,17 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from typing import Any
 
-from wolfbane.engines import engine_for
 from wolfbane.events import Event, Exercised, TestRetried
 from wolfbane.execution.batch_run import AFTER_CRASH, BatchRun
 from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Slot
 from wolfbane.execution.retrying import Retries
 from wolfbane.execution.worker import End, Worker
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan, once_more
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 Place = tuple[str, str, str, str]
 
@@ -117,7 +118,7 @@ class Scheduler:
 
     async def _close_all(self, slot: Slot) -> None:
         for suite, worker in slot.running(self.workspace.suites):
-            if engine_for(suite.kind).has_closing_hooks and not self.pool.stopping:
+            if find_kind(suite.kind).has_closing_hooks and not self.pool.stopping:
                 await self._close(suite, worker, slot.target)
                 if worker.dead:
                     await slot.drop(suite.name)

@@ -14,7 +14,8 @@ from wolfbane.execution.channel import Message
 from wolfbane.execution.pool import Pool, Unstartable
 from wolfbane.execution.worker import End
 from wolfbane.inventory import Inventory
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.kinds.suite import Suite
+from wolfbane.workspace.settings import Workspace
 
 
 @dataclass(frozen=True)

@@ -10,9 +10,10 @@ from wolfbane.events import Event
 from wolfbane.execution.pool import Pool
 from wolfbane.execution.probing import Prober
 from wolfbane.execution.services import Services
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.workspace.probes import PATIENCE
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 
 class Surroundings:

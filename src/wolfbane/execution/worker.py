@@ -13,10 +13,10 @@ from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from wolfbane.engines import WorkerCommand
 from wolfbane.execution.channel import ChannelServer, Connection, Message
 from wolfbane.execution.processes import Family
 from wolfbane.exits import how_it_ended
+from wolfbane.kinds.contract import WorkerCommand
 from wolfbane.model import NESTED
 
 if TYPE_CHECKING:

@@ -6,13 +6,13 @@ import re
 from collections import deque
 from collections.abc import Collection, Mapping, Sequence
 
-from wolfbane.engines import engine_for
-from wolfbane.engines.python_imports import module_roots
 from wolfbane.inventory.files import suite_files
-from wolfbane.inventory.imports import PYTHON, Imports
+from wolfbane.inventory.imports import Imports
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
 from wolfbane.selection.match import path_pattern
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 
 def affected(
@@ -30,7 +30,7 @@ def affected(
     found: dict[str, str] = {}
     for suite in workspace.suites:
         own = [file for file in files.values() if file.suite == suite.name]
-        inputs = engine_for(suite.kind).inputs(workspace.root, suite)
+        inputs = find_kind(suite.kind).inputs(workspace.root, suite)
         if cause := _input([*suite.inputs, *inputs], changed):
             found.update({file.path: f"suite {suite.name} needs {cause}, which differs"
                           for file in own})  # fmt: skip
@@ -51,10 +51,20 @@ def _reached(
     imports: Imports, changed: Collection[str],
 ) -> dict[str, str]:  # fmt: skip
     """The files of a suite that reach something changed, by the shortest way."""
-    shared = [p for p in suite_files(workspace.root, inputs, ("*.py",), ()) if p.endswith(PYTHON)]
+    kind = find_kind(suite.kind)
+    reader = kind.import_reader()
+    shared: list[str] = []
+    if reader:
+        patterns = [f"*{suffix}" for suffix in reader.suffixes]
+        inside = suite_files(workspace.root, inputs, patterns, ())
+        shared = [path for path in inside if path.endswith(reader.suffixes)]
     needed = {file.path: [*file.depends, *shared] for file in files}
-    seeds = [*needed, *(path for paths in needed.values() for path in paths)]
-    importers = imports.importers(seeds, (*module_roots(suite), *inputs))
+    importers: dict[str, list[str]] = {
+        path: [] for own, paths in needed.items() for path in (own, *paths)
+    }
+    if reader:
+        roots = (*kind.import_roots(suite), *inputs)
+        importers = imports.importers(importers, reader, roots)
     for path, paths in needed.items():
         for other in paths:
             importers[other].append(path)

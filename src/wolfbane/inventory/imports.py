@@ -1,15 +1,12 @@
-"""Who imports whom, by reading: Python and JavaScript sources of a workspace."""
+"""Which file imports which, by reading the sources of a workspace."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable
 from pathlib import Path
 
-from wolfbane.engines.javascript_imports import javascript_imports, specifier_files
-from wolfbane.engines.python_imports import module_files, python_imports
 from wolfbane.files import is_file
-
-PYTHON, JAVASCRIPT = (".py", ".pyw"), (".js", ".mjs", ".cjs", ".jsx")
+from wolfbane.kinds.imports import ImportReader
 
 
 class Imports:
@@ -18,55 +15,44 @@ class Imports:
     def __init__(self, root: Path, gone: Collection[str] = ()) -> None:
         self._root, self._gone = root, gone
         self._there: dict[str, bool] = {}
-        self._said: dict[str, list[str]] = {}
+        self._names_in: dict[str, list[str]] = {}
 
-    def importers(self, paths: Iterable[str], roots: tuple[str, ...]) -> dict[str, list[str]]:
+    def importers(
+        self, paths: Iterable[str], reader: ImportReader, roots: tuple[str, ...]
+    ) -> dict[str, list[str]]:
         """All that these files reach, each with the files that import it.
 
-        ``roots`` are the folders in which Python modules are looked for.
+        ``roots`` are the folders in which modules are looked for.
         """
         found: dict[str, list[str]] = {path: [] for path in paths}
         waiting = list(found)
         while waiting:
             path = waiting.pop()
-            for imported in self.of(path, roots):
+            for imported in self._imported(path, reader, roots):
                 if imported not in found:
                     found[imported] = []
                     waiting.append(imported)
                 found[imported].append(path)
         return found
 
-    def of(self, path: str, roots: tuple[str, ...]) -> list[str]:
+    def _imported(self, path: str, reader: ImportReader, roots: tuple[str, ...]) -> list[str]:
         """The files of the workspace that one imports."""
-        if path.endswith(PYTHON):
-            own = (*roots, path.rpartition("/")[0])
-            names = self._names(path, python_imports)
-            return list(dict.fromkeys(f for name in names for f in self._module(name, path, own)))
-        if path.endswith(JAVASCRIPT):
-            names = self._names(path, javascript_imports)
-            files = [self._first(specifier_files(name, path)) for name in names]
-            return [file for file in files if file]
-        return []
+        if not path.endswith(reader.suffixes):
+            return []
+        files = [
+            file for name in self._names(path, reader)
+            for file in reader.files(name, path, roots, self._is_there)
+        ]  # fmt: skip
+        return list(dict.fromkeys(files))
 
-    def _names(self, path: str, read: Callable[[bytes], list[str]]) -> list[str]:
-        if path not in self._said:
+    def _names(self, path: str, reader: ImportReader) -> list[str]:
+        if path not in self._names_in:
             try:
                 source = (self._root / path).read_bytes()
             except OSError:
                 source = b""
-            self._said[path] = read(source)
-        return self._said[path]
-
-    def _module(self, name: str, path: str, roots: tuple[str, ...]) -> Iterator[str]:
-        """A module's own file and those of the packages around it."""
-        for candidates in module_files(name, path, roots):
-            files = [file for file in candidates if self._is_there(file)]
-            if any(file in files for file in candidates[-2:]):
-                yield from (file for file in files if file != path)
-                return
-
-    def _first(self, candidates: list[str]) -> str:
-        return next((file for file in candidates if self._is_there(file)), "")
+            self._names_in[path] = reader.names(source)
+        return self._names_in[path]
 
     def _is_there(self, path: str) -> bool:
         if path not in self._there:

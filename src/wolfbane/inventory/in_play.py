@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from wolfbane.inventory.scan import Inventory
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
 from wolfbane.selection import Choice, Expression, Matcher, all_of, may_match
 from wolfbane.selection.grammar import Not
-from wolfbane.workspace.settings import Suite
 
 
 def files_to_ask(

@@ -8,16 +8,16 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
-from wolfbane.engines import engine_for
-from wolfbane.files import as_text
-from wolfbane.formats.copies import is_url, place_of
+from wolfbane.files import as_text, read_regular
 from wolfbane.inventory.cache import Cache, look
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.scanning import scan_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Tag, Test, TestFile
 from wolfbane.results.completion_cache import write_words
-from wolfbane.workspace.settings import Suite, Workspace
+from wolfbane.workspace.settings import Workspace
 
 
 @dataclass
@@ -140,21 +140,20 @@ def _may_hold_tests(file: TestFile) -> bool:
 
 def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
     """The files that a suite's settings name."""
-    patterns = engine_for(suite.kind).patterns(workspace.root, suite)
+    kind = find_kind(suite.kind)
+    patterns = kind.patterns(workspace.root, suite)
     results = workspace.settings.workspace.results
-    paths = [place_of(p, suite.http.copies) if is_url(p) else p for p in suite.paths]
+    paths = [kind.path_on_disk(suite, path) for path in suite.paths]
     exclude = [*suite.exclude, *([] if paths != suite.paths else [results])]
     return suite_files(workspace.root, paths, patterns, exclude)
 
 
 def settings_key(root: Path, suite: Suite) -> str:
-    """Changes when a setting of the suite or its bridge does, so that old entries are not used."""
-    said = repr(suite)
-    if suite.bridge:
-        from wolfbane.workspace.bridges import read_bridge
-
-        said += repr(read_bridge(root / suite.bridge))
-    return f"{suite.kind} {hashlib.blake2b(said.encode()).hexdigest()[:12]}"
+    """Changes when a setting of the suite does, so that old entries are not used."""
+    digest = hashlib.blake2b(repr(suite).encode())
+    for key in find_kind(suite.kind).settings_files:
+        digest.update(read_regular(root / getattr(suite, key)))
+    return f"{suite.kind} {digest.hexdigest()[:12]}"
 
 
 def _suite_files(
@@ -191,7 +190,7 @@ def _merge(scanned: TestFile, exact: TestFile) -> TestFile:
             test = replace(test, line=starts.get(test.name.partition(" / ")[0], 0))  # noqa: PLW2901
         tests.append(test)
     complete = not scanned.dynamic
-    if engine_for(exact.kind).tests_hold_tests:
+    if find_kind(exact.kind).tests_hold_tests:
         names = {test.name for test in tests}
         inside = [test for test in scanned.tests if test.name not in names]
         tests += [test for test in inside if any(name in names for name in test.around)]

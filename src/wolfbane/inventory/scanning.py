@@ -10,12 +10,12 @@ from itertools import chain
 from pathlib import Path
 
 from wolfbane.cores import available_cores
-from wolfbane.engines import engine_for
 from wolfbane.files import as_text
 from wolfbane.inventory.cache import FileState, look
 from wolfbane.inventory.tags import with_source_tags
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
-from wolfbane.workspace.settings import Suite
 
 MANY = 400
 """Files for which more processes are worth their start."""
@@ -67,7 +67,7 @@ def _scan(root: Path, suite: Suite, path: str) -> Scanned:
         seen, source = look(root / path)
     except OSError as error:
         return _lost(suite, path, error.strerror or str(error))
-    engine = engine_for(suite.kind)
+    engine = find_kind(suite.kind)
     try:
         file = engine.scan(root, suite, path, source)
     except (RecursionError, MemoryError):

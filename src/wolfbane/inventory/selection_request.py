@@ -10,6 +10,7 @@ from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory.paths import paths_expression
 from wolfbane.inventory.resolving import resolved
 from wolfbane.inventory.scan import Inventory
+from wolfbane.kinds.registry import KINDS
 from wolfbane.selection import (
     FIELDS,
     Choice,
@@ -20,7 +21,7 @@ from wolfbane.selection import (
     parse,
     terms_of,
 )
-from wolfbane.workspace.vocabulary import KINDS, STATUSES
+from wolfbane.workspace.vocabulary import STATUSES
 
 
 @dataclass(frozen=True)

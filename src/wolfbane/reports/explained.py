@@ -8,7 +8,7 @@ from datetime import date
 from rich.text import Text
 
 from wolfbane.execution.step_listing import StepDefinition, StepListing
-from wolfbane.formats.scenarios import Step
+from wolfbane.kinds.contract import StepLine
 from wolfbane.model import Outcome, Test, variant
 from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, in_line, visible
@@ -65,7 +65,7 @@ def explained(
     return rows
 
 
-def step_rows(steps: Sequence[Step], listing: StepListing) -> list[tuple[str, Text | str]]:
+def step_rows(steps: Sequence[StepLine], listing: StepListing) -> list[tuple[str, Text | str]]:
     """Each step of a scenario with the place of the function that it means."""
     found: dict[tuple[int, str], list[StepDefinition]] = {}
     for definition in listing.definitions:

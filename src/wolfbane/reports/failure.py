@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.model import Evidence, Excerpt, Outcome, Part, Result
 from wolfbane.reports.excerpt import excerpt_lines
 from wolfbane.reports.layout import rule
@@ -153,8 +154,7 @@ def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Itera
     calls = [f"{frame.file}:{frame.line} in {frame.function}" for frame in result.frames]
     if len(calls) > 1 and not verbose:
         yield _section("called through", "\n".join(calls[-6:]))
-    # What another launcher says of a failure is all that there is to know of it.
-    if result.trace and (verbose or (result.kind == "bridge" and result.trace != result.message)):
+    if result.trace and (verbose or _says_more(result)):
         yield _section("trace", _tail(result.trace, verbose=verbose))
     points = list(_bad_parts(result.parts, result.message))
     if points:
@@ -164,6 +164,12 @@ def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Itera
     if result.evidence:
         yield _section("it left behind", "\n".join(_evidence(result, folder)))
     yield from _attempts(result, folder)
+
+
+def _says_more(result: Result) -> bool:
+    """Whether the trace is the suite's own report of a failure, beyond the message."""
+    known = result.kind in KINDS and find_kind(result.kind).shows_trace
+    return known and result.trace != result.message
 
 
 def _evidence(result: Result, folder: str) -> list[str]:

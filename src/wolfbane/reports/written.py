@@ -9,9 +9,9 @@ import orjson
 
 from wolfbane import __version__
 from wolfbane.errors import InputError, Problem, did_you_mean
-from wolfbane.formats.ctrf import ctrf
-from wolfbane.formats.tapwriter import write_tap
-from wolfbane.formats.xunit import write_xunit
+from wolfbane.formats.ctrf.writer import ctrf
+from wolfbane.formats.tap.writer import write_tap
+from wolfbane.formats.xunit.writer import write_xunit
 from wolfbane.reports.tables import write_csv, write_markdown
 from wolfbane.results.record import READABLE, Record
 

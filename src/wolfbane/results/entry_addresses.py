@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
-from wolfbane.formats.entries import Entry, address_of
+from wolfbane.formats.reported import Entry, address_of
 from wolfbane.model import NESTED, Outcome
 from wolfbane.results.store import TestEnd
 

@@ -14,8 +14,8 @@ from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Test
 from wolfbane.selection import Expression, Matcher, any_of, parse
+from wolfbane.toml_lines import Location, line_index, line_of
 from wolfbane.workspace.include import within
-from wolfbane.workspace.locate import Location, line_index, line_of
 from wolfbane.workspace.settings import Workspace
 
 NAME = "quarantine.toml"

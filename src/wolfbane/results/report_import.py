@@ -11,10 +11,10 @@ from pathlib import Path
 import orjson
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.formats.ctrf_reader import read_ctrf
-from wolfbane.formats.entries import Entry, FormatError
-from wolfbane.formats.tap_entries import read_tap
-from wolfbane.formats.xunit_reader import XunitReader
+from wolfbane.formats.ctrf.reader import read_ctrf
+from wolfbane.formats.reported import Entry, FormatError
+from wolfbane.formats.tap.reader import read_tap
+from wolfbane.formats.xunit.reader import XunitReader
 from wolfbane.model import Outcome
 from wolfbane.results.entry_addresses import addresses
 from wolfbane.results.ingest import ended_of, entry_of

@@ -9,16 +9,11 @@ from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
 from wolfbane.files import as_text
+from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 _NEVER = {"__pycache__", "node_modules", "build", "dist", "target", "blib"}
 _INSTALLED = {"pyvenv.cfg", "CACHEDIR.TAG"}
-AUTHOR_TESTS = "xt"
-"""By custom of Perl's authors: tests that only a release needs."""
-_PYTHON_NAME = re.compile(r"test(?!ing).*\.py|.*_test\.py")
-"""A module ``testing`` is, by custom, one that helps others to test."""
-_PYTHON_TEST = re.compile(rb"^\s*class\s+[^\s(:]+\(.*\):|^(?:async )?def test_|load_tests", re.M)
-_NODE_TEST = re.compile(rb"""(?:from|require\()\s*['"]node:test['"]""")
 _NAMED_LIKE_ONE = re.compile(
     r"(?:^|[._-])(?:tests?|specs?)(?:[._-]|$)|(?:Tests?|Specs?)$|^Test[A-Z]"
 )
@@ -67,28 +62,10 @@ def test_files(root: Path, files: list[str]) -> Iterator[tuple[str, str]]:
 def looks_like_tests(file: str) -> bool:
     """Whether a file of code is named like tests, in any language."""
     path = PurePosixPath(file)
-    if path.suffix in (".t", ".feature"):
+    if any(find_kind(name).owns_name(path.name) for name in KINDS):
         return True
     return path.suffix.lower() in _CODE and _NAMED_LIKE_ONE.search(path.stem) is not None
 
 
 def _kind_of(root: Path, file: str) -> str:
-    name = file.rpartition("/")[2]
-    if name.endswith(".t"):
-        return "" if AUTHOR_TESTS in file.split("/")[:-1] else "tap"
-    if name.endswith(".feature"):
-        return "scenario"
-    if name == "Cargo.toml":
-        return "cargo"
-    if _PYTHON_NAME.fullmatch(name):
-        return "python" if _holds(root / file, _PYTHON_TEST) else ""
-    if name.endswith((".js", ".mjs", ".cjs")):
-        return "node" if _holds(root / file, _NODE_TEST) else ""
-    return ""
-
-
-def _holds(path: Path, pattern: re.Pattern[bytes]) -> bool:
-    try:
-        return path.is_file() and pattern.search(path.read_bytes()) is not None
-    except OSError:
-        return False
+    return next((name for name in KINDS if find_kind(name).claims(root, file)), "")

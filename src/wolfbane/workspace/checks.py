@@ -3,25 +3,23 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
-from wolfbane.formats.copies import is_url
-from wolfbane.formats.extensions import unknown_checks
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.selection import parse
-from wolfbane.units import seconds, size
-from wolfbane.workspace.locate import Location, line_of
+from wolfbane.toml_lines import Location, line_of
+from wolfbane.units import seconds
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import (
     Browser,
-    Http,
     Parameter,
     Service,
     Settings,
-    Suite,
 )
 from wolfbane.workspace.vocabulary import (
     ENDPOINT_PARTS,
@@ -32,32 +30,17 @@ from wolfbane.workspace.vocabulary import (
     WINDOW,
 )
 
-_PYTHON = ("python", "doctest")
-_ONLY_FOR = {
-    "python": (*_PYTHON, "scenario"),
-    "top": _PYTHON,
-    "import_path": (*_PYTHON, "scenario", "tap"),
-    "steps": ("scenario",),
-    "options": ("doctest", "node", "cargo"),
-    "node": ("node",),
-    "bare_words": ("node",),
-    "cargo": ("cargo",),
-    "ignored": ("cargo",),
-    "interpreters": ("tap",),
-    "http": ("workflow",),
-    "bridge": ("bridge",),
-}
 _LAST_PORT = 65535
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
 def meaning_problems(
-    path: Path, lines: dict[Location, int], data: Mapping[str, Any], settings: Settings,
+    path: Path, lines: dict[Location, int], settings: Settings,
     *, known: bool = False,
 ) -> list[Problem]:  # fmt: skip
     """Everything that is wrong with the settings of ``path``, in the order of its lines.
 
-    ``known``: the bridge files that they name are known to be right.
+    ``known``: the settings of each kind are known to be right.
     """
     checks = _Checks(path, lines, known=known)
     table = settings.workspace
@@ -73,8 +56,8 @@ def meaning_problems(
         place: Location = ("suite", index)
         checks.name(place, suite.name, names)
         names.setdefault(suite.name, index)
-        checks.keys(place, suite, data["suite"][index], settings.param)
         checks.paths(place, suite)
+        checks.kind(place, suite, settings.param)
         checks.named_services((*place, "needs"), suite.needs or [], settings)
         checks.values_file((*place, "values_file"), suite)
         checks.browsers(place, suite, settings)
@@ -140,21 +123,18 @@ class _Checks:
             first = line_of(self._lines, ("suite", seen[name], "name"))
             self.add((*place, "name"), f"two suites are named '{name}' (line {first})")
 
-    def keys(
-        self, place: Location, suite: Suite, given: Mapping[str, Any], declared: Collection[str]
-    ) -> None:
-        for key, kinds in _ONLY_FOR.items():
-            if key in given and suite.kind not in kinds:
-                self.add((*place, key), f"'{key}' is for suites of kind {' or '.join(kinds)}")
-        if suite.kind == "bridge" and not self._known:
-            self.bridge((*place, "bridge"), suite, declared)
-        if suite.kind == "workflow":
-            for key, problem in wrong_limits(suite.http, unfilled=True):
-                self.add((*place, "http", key), problem)
-            for words in unknown_checks(suite.http.contract):
-                self.add((*place, "http", "contract"), words)
-        for option in suite.options if suite.kind == "doctest" else ():
-            self.doctest_option((*place, "options"), option)
+    def kind(self, place: Location, suite: Suite, parameters: Collection[str]) -> None:
+        """What the suite's kind says about its own settings."""
+        kind, root = find_kind(suite.kind), self._path.parent
+        for key, paths in kind.paths_in_settings(suite).items():
+            self.existing(place, key, suite, paths)
+        if self._known:
+            return
+        try:
+            for location, words in kind.wrong_settings(root, suite, parameters):
+                self.add((*place, *location), words)
+        except InputError as error:
+            self.problems += error.problems
 
     def parameter(self, place: Location, name: str, parameter: Parameter) -> None:
         if not re.fullmatch(r"[A-Za-z_][\w.-]*", name):
@@ -231,49 +211,19 @@ class _Checks:
         if browser.engine == OTHER_ENGINE and not (browser.driver or browser.url):
             self.add(place, "an engine that Wolfbane does not know needs a 'driver' or a 'url'")
 
-    def doctest_option(self, location: Location, option: str) -> None:
-        from doctest import OPTIONFLAGS_BY_NAME
-
-        if option not in OPTIONFLAGS_BY_NAME:
-            hint = did_you_mean(option, OPTIONFLAGS_BY_NAME)
-            self.add(location, f"unknown option '{option}'; {hint}")
-
-    def bridge(self, place: Location, suite: Suite, declared: Collection[str]) -> None:
-        if not suite.bridge:
-            self.add(place[:-1], f"suite '{suite.name}' of kind bridge names no bridge file")
-            return
-        from wolfbane.workspace.bridges import check_bridge
-
-        try:
-            check_bridge(self._path.parent / suite.bridge, declared)
-        except InputError as error:
-            self.problems += error.problems
-
     def paths(self, place: Location, suite: Suite) -> None:
-        root = self._path.parent
         if not suite.paths:
             self.add((*place, "paths"), f"suite '{suite.name}' names no path")
-        named = [("paths", path) for path in suite.paths if not suite.build]
-        for key, pattern in [
-            *named,
-            *(("inputs", p) for p in suite.inputs),
-            *(("steps", p) for p in suite.steps),
-        ]:
-            if key == "paths" and suite.kind == "workflow" and is_url(pattern):
-                continue
-            if not any(mark in pattern for mark in "*?") and not (root / pattern).exists():
-                self.add((*place, key), f"suite '{suite.name}': there is no '{pattern}'")
-        if not (root / suite.folder).is_dir():
+        kind = find_kind(suite.kind)
+        if not suite.build:  # a build may make them
+            own = [path for path in suite.paths if kind.path_on_disk(suite, path) == path]
+            self.existing(place, "paths", suite, own)
+        self.existing(place, "inputs", suite, suite.inputs)
+        if not (self._path.parent / suite.folder).is_dir():
             self.add((*place, "folder"), f"there is no folder '{suite.folder}'")
 
-
-def wrong_limits(http: Http, *, unfilled: bool = False) -> Iterator[tuple[str, str]]:
-    """Keys and words of limits that are none; ``unfilled`` passes what holds a parameter."""
-    for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
-        value = getattr(http, key)
-        if unfilled and isinstance(value, str) and "{" in value:
-            continue
-        try:
-            read(value)
-        except ValueError as error:
-            yield key, f"'{key}': {error}"
+    def existing(self, place: Location, key: str, suite: Suite, paths: Sequence[str]) -> None:
+        """Every path that is no glob has to be there."""
+        for path in paths:
+            if not any(mark in path for mark in "*?") and not (self._path.parent / path).exists():
+                self.add((*place, key), f"suite '{suite.name}': there is no '{path}'")

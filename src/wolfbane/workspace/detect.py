@@ -7,14 +7,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.candidates import Tree, read_tree, test_files
-from wolfbane.workspace.settings import Suite
 
 _MANIFESTS = frozenset({
     "pyproject.toml", "setup.py", "setup.cfg", "package.json", "Makefile.PL", "Build.PL",
     "cpanfile", "dist.ini", "composer.json", "Gemfile", "go.mod", "Cargo.toml",
 })  # fmt: skip
-_PYTHON = ("python", "scenario")
 
 
 @dataclass(frozen=True)
@@ -51,8 +51,10 @@ def detect(root: Path) -> Detected:
     found: dict[_Place, list[str]] = {}
     for kind, file in test_files(root, tree.files):
         place = _place(kind, file, projects)
-        around = (other.folder for other in found if other.kind == kind == "cargo")
-        if not any(_is_inside(place.folder, other) for other in around):
+        around = [other.folder for other in found if other.kind == kind]
+        if not find_kind(kind).manifest or not any(
+            _is_inside(place.folder, other) for other in around
+        ):
             found.setdefault(place, []).append(file)
     names: dict[str, None] = {}
     suites = []
@@ -66,7 +68,7 @@ def detect(root: Path) -> Detected:
 
 def _place(kind: str, file: str, projects: set[str]) -> _Place:
     folder = file.rpartition("/")[0]
-    if kind == "cargo":
+    if find_kind(kind).manifest:
         return _Place(folder or ".", folder or ".", kind)
     while folder and folder not in projects:
         folder = folder.rpartition("/")[0]
@@ -76,40 +78,26 @@ def _place(kind: str, file: str, projects: set[str]) -> _Place:
 
 
 def _suite(root: Path, tree: Tree, place: _Place, name: str, files: Sequence[str]) -> Suite:
-    paths = [place.folder] if place.kind == "cargo" else _paths(place, files)
+    kind = find_kind(place.kind)
+    paths = [place.folder] if kind.manifest else _paths(place, files)
     inside = [each for each in tree.workspaces if any(_is_inside(each, path) for path in paths)]
-    folder = "." if place.kind == "cargo" else place.project
-    return Suite(
-        name=name, kind=place.kind, paths=paths, folder=folder, exclude=inside,  # type: ignore[arg-type]
-        import_path=_import_path(root, folder, place.kind),
-    )  # fmt: skip
+    folder = "." if kind.manifest else place.project
+    suite: Suite = kind.built({
+        "name": name, "kind": place.kind, "paths": paths, "folder": folder, "exclude": inside,
+        **kind.detected_settings(root, folder),
+    })  # fmt: skip
+    return suite
 
 
 def _paths(place: _Place, files: Sequence[str]) -> list[str]:
     """The folders of a project that hold its test files, and globs for those in its own folder."""
     start = "" if place.project == "." else f"{place.project}/"
+    glob = find_kind(place.kind).glob_for
     found: dict[str, None] = {}
     for file in files:
         top, slash, _ = file.removeprefix(start).partition("/")
-        found.update(dict.fromkeys([f"{start}{top}"] if slash else [start + _glob(place, top)]))
+        found.update(dict.fromkeys([f"{start}{top}"] if slash else [start + glob(top)]))
     return list(found)
-
-
-def _glob(place: _Place, name: str) -> str:
-    """What names the files beside one that lies in a project's own folder."""
-    if place.kind == "python":
-        return "test*.py" if name.startswith("test") else "*_test.py"
-    return {"tap": "*.t", "scenario": "*.feature"}.get(place.kind, name)
-
-
-def _import_path(root: Path, folder: str, kind: str) -> list[str]:
-    """Where a project keeps its sources: the checkout is tested, not an installed copy of it."""
-    start = "" if folder == "." else f"{folder}/"
-    if kind in _PYTHON and any((root / start / "src").glob("*/__init__.py")):
-        return [f"{start}src"]
-    if kind == "tap" and (root / start / "lib").is_dir():
-        return [f"{start}lib"]
-    return []
 
 
 def _is_inside(folder: str, other: str) -> bool:

@@ -6,8 +6,8 @@ import json
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from wolfbane.workspace.interpreters import project_python
-from wolfbane.workspace.settings import Suite
+from wolfbane.kinds.registry import KINDS, find_kind
+from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
@@ -25,10 +25,18 @@ def settings_text(root: Path, suites: Sequence[Suite]) -> str:
     for suite in suites:
         lines += ["", "[[suite]]", f'name = "{suite.name}"', f'kind = "{suite.kind}"']
         lines += [f"paths = {_list(suite.paths)}", *_live(root, suite)]
-        lines += ['# tags = ["unit"]             # on each of its tests', *_hints(suite)]
+        lines += [
+            '# tags = ["unit"]             # on each of its tests',
+            *find_kind(suite.kind).settings_hints(suite),
+        ]
     if not suites:
         lines += ["", "# No test was found here. A suite looks like this:", "#"]
-        lines += ["# [[suite]]", '# name = "tides"', '# kind = "python"', '# paths = ["tests"]']
+        lines += [
+            "# [[suite]]",
+            '# name = "tides"',
+            f'# kind = "{KINDS[0]}"',
+            '# paths = ["tests"]',
+        ]
     lines += ["", "# [[tag]]                      # a tag on whatever an expression matches"]
     lines += ['# name = "slow"', '# match = "file:**/pages/**"', ""]
     return "\n".join(lines)
@@ -40,22 +48,7 @@ def _live(root: Path, suite: Suite) -> Iterator[str]:
         yield f"folder = {_text(suite.folder)}             # where its tests run"
     if suite.exclude:
         yield f"exclude = {_list(suite.exclude)}"
-    if suite.kind in ("python", "doctest", "scenario"):
-        python = project_python(root, suite.folder) or "python3"
-        yield f"python = {_text(python)}            # the interpreter that runs it"
-    if suite.import_path:
-        yield f"import_path = {_list(suite.import_path)}         # put before everything else"
-
-
-def _hints(suite: Suite) -> list[str]:
-    if suite.kind == "python":
-        return [] if suite.import_path else ['# import_path = ["src"]       # put before all else']
-    return {
-        "tap": ['# interpreters = { ".t" = ["perl", "-w"] }'],
-        "node": ['# options = ["--import", "./loader.mjs"]', "# bare_words = true  # describe, it"],
-        "cargo": ['# options = ["--all-features"]'],
-        "scenario": ['# steps = ["features/steps"]     # default: the folder named steps there'],
-    }[suite.kind]
+    yield from find_kind(suite.kind).settings_lines(root, suite)
 
 
 def _text(value: str) -> str:

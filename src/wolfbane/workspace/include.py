@@ -6,15 +6,17 @@ of them say differently has no meaning for both, and is an error.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.formats.copies import is_url
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.suite import Suite
 from wolfbane.selection import And, Expression, Not, Or, Term, all_of, any_of, parse
-from wolfbane.workspace.settings import Service, Settings, Suite, Workspace, WorkspaceTable
+from wolfbane.workspace.settings import Settings, Workspace, WorkspaceTable
 from wolfbane.workspace.vocabulary import ENV_WORDS, SETTINGS_NAME
 
 
@@ -53,7 +55,10 @@ class _Merging:
     def take(self, folder: str, inner: Workspace) -> None:
         own, theirs = self.settings, inner.settings
         place = f"{folder}/{SETTINGS_NAME}"
-        services = {name: _moved_service(s, folder) for name, s in theirs.service.items()}
+        services = {
+            name: replace(s, folder=Relocation(self._root, folder).path(s.folder))
+            for name, s in theirs.service.items()
+        }
         suites = [_moved(self._root, suite, folder, theirs) for suite in theirs.suite]
         tags = [replace(rule, match=str(within(rule.match, folder))) for rule in theirs.tag]
         retries = [replace(rule, match=str(within(rule.match, folder))) for rule in theirs.retry]
@@ -113,57 +118,19 @@ def _as_list(value: object) -> list[Any]:
 
 def _moved(root: Path, suite: Suite, folder: str, settings: Settings) -> Suite:
     """A suite as the outer workspace has to name its files."""
-    http = suite.http
-    moved_http = replace(
-        http,
-        certificate=_place(folder, http.certificate),
-        key=_place(folder, http.key),
-        verify=_place(folder, http.verify) if isinstance(http.verify, str) else http.verify,
-        copies=_place(folder, http.copies),
-    )
+    to, kind = Relocation(root, folder), find_kind(suite.kind)
     own = settings.workspace
     default = WorkspaceTable.timeout
-    return replace(
-        suite,
+    moved: Suite = replace(
+        kind.relocated(suite, to),
         name=f"{folder}/{suite.name}",
-        paths=[p if is_url(p) else _place(folder, p) for p in suite.paths],
-        exclude=[_place(folder, glob) for glob in (*suite.exclude, own.results)],
-        folder=_place(folder, suite.folder),
+        paths=[to.path(p) if kind.path_on_disk(suite, p) == p else p for p in suite.paths],
+        exclude=[to.path(glob) for glob in (*suite.exclude, own.results)],
+        folder=to.path(suite.folder),
         timeout=suite.timeout or (own.timeout if own.timeout != default else None),
-        inputs=_places(folder, suite.inputs),
-        python=_program(root, folder, suite.python),
-        top=_place(folder, suite.top),
-        import_path=_places(folder, suite.import_path),
-        node=_program(root, folder, suite.node),
-        cargo=_program(root, folder, suite.cargo),
-        steps=_places(folder, suite.steps),
-        bridge=_place(folder, suite.bridge),
-        http=moved_http,
-        interpreters={
-            suffix: [_program(root, folder, program), *rest]
-            for suffix, given in suite.interpreters.items()
-            for program, *rest in [[given] if isinstance(given, str) else given]
-        },
+        inputs=to.paths(suite.inputs),
     )
-
-
-def _moved_service(service: Service, folder: str) -> Service:
-    return replace(service, folder=_place(folder, service.folder))
-
-
-def _place(folder: str, path: str) -> str:
-    if not path or path.startswith("/"):
-        return path
-    return folder if path in (".", "./") else f"{folder}/{path.removeprefix('./')}"
-
-
-def _places(folder: str, paths: Sequence[str]) -> list[str]:
-    return [_place(folder, path) for path in paths]
-
-
-def _program(root: Path, folder: str, program: str) -> str:
-    """A program that is a file of the inner workspace; else one by its name, as it is."""
-    return _place(folder, program) if program and (root / folder / program).exists() else program
+    return moved
 
 
 def within(text: str, folder: str) -> Expression:

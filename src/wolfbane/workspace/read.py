@@ -8,19 +8,20 @@ import json
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import fields
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from wolfbane import __version__
-from wolfbane.errors import InputError, Problem, did_you_mean, nearest
+from wolfbane.errors import InputError, Problem
 from wolfbane.files import read_regular, write_whole
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
+from wolfbane.toml_lines import Location, line_index
 from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.dotted import with_dotted_names
-from wolfbane.workspace.locate import Location, line_index, line_of
 from wolfbane.workspace.settings import (
     Browser,
-    Http,
     Keep,
     Mail,
     Parameter,
@@ -28,24 +29,20 @@ from wolfbane.workspace.settings import (
     Retry,
     Service,
     Settings,
-    Suite,
     TagRule,
     WorkspaceTable,
 )
+from wolfbane.workspace.shape import checked_suite, shape_problems, without_foreign_keys
 
-_TABLES: dict[str, type[Any]] = {
-    "workspace": WorkspaceTable, "suite": Suite, "tag": TagRule, "param": Parameter, "env": dict,
-    "service": Service, "preset": Preset,
-    "browser": Browser, "retry": Retry, "mail": Mail, "keep": Keep,
-}  # fmt: skip
 CHECKED_NAME = "settings.checked"
 
 
 def read_settings(path: Path) -> Settings:
     """Read and check a settings file. Raises InputError with every problem found.
 
-    The shape of the tables is checked once for each content of the file and the bridges that it
-    names: the check needs a library that takes longer to import than all the rest of a listing.
+    The shape of the tables is checked once for each content of the file, and of the files with
+    more settings that its suites name. The check needs a library that takes longer to import
+    than all the rest of a listing.
     """
     text = _text(path)
     try:
@@ -55,47 +52,48 @@ def read_settings(path: Path) -> Settings:
     data = with_dotted_names(data)
     mark = _mark(path, text, data)
     known = _was_checked(path, data, mark)
-    settings = _built(data) if known else _checked(path, text, data)
-    problems = meaning_problems(path, line_index(text), data, settings, known=known)
+    lines = line_index(text)
+    foreign: list[Problem] = []
+    if known:
+        settings = _built(data)
+    else:
+        data, foreign = without_foreign_keys(path, lines, data)
+        settings = _checked(path, lines, data, foreign)
+    problems = [*foreign, *meaning_problems(path, lines, settings, known=known)]
     if problems:
-        raise InputError(*problems)
+        raise InputError(*sorted(problems, key=lambda problem: problem.line))
     _remember(path, settings, mark)
     return settings
 
 
-def _checked(path: Path, text: str, data: Mapping[str, Any]) -> Settings:
+def _checked(
+    path: Path, lines: dict[Location, int], data: Mapping[str, Any], problems: Sequence[Problem]
+) -> Settings:
+    """Check the shape of every table, each suite by the model of its kind."""
     from pydantic import TypeAdapter, ValidationError
 
+    items: list[Any] = []
+    suites: list[Suite] = []
+    rest = dict(data)
+    if isinstance(data.get("suite"), list):
+        for index, table in enumerate(rest.pop("suite")):
+            suite, wrong = checked_suite(table)
+            items += [{**item, "loc": ("suite", index, *item["loc"])} for item in wrong]
+            suites += [suite] if suite else []
     try:
-        return TypeAdapter(Settings).validate_json(json.dumps(data, default=str))
+        settings = TypeAdapter(Settings).validate_json(json.dumps(rest, default=str))
     except ValidationError as error:
-        lines = line_index(text)
-        problems: dict[tuple[int, str], Problem] = {}
-        meant = _meant(error.errors())
-        for item in error.errors():
-            if item["type"] == "missing" and tuple(item["loc"]) in meant:
-                continue
-            problem = _problem(path, lines, item)
-            problems.setdefault((problem.line, str(item["loc"][:3])), problem)
-        raise InputError(*problems.values()) from None
-
-
-def _meant(items: Sequence[Any]) -> set[Location]:
-    """Keys that were written as another word: that they are missing follows from that."""
-    found: set[Location] = set()
-    for item in items:
-        location: Location = item["loc"]
-        if item["type"] == "unexpected_keyword_argument":
-            close = nearest(str(location[-1]), _keys(location))
-            found.add((*location[:-1], close or ""))
-    return found
+        items += error.errors()
+    if items:
+        raise InputError(*problems, *shape_problems(path, lines, data, items))
+    return replace(settings, suite=suites)
 
 
 def _built(data: Mapping[str, Any]) -> Settings:
     """Settings from data whose shape is known to be right."""
     return Settings(
         WorkspaceTable(**data.get("workspace", {})),
-        [_suite(table) for table in data.get("suite", ())],
+        [find_kind(table["kind"]).built(table) for table in data.get("suite", ())],
         [TagRule(**table) for table in data.get("tag", ())],
         {name: Parameter(**table) for name, table in data.get("param", {}).items()},
         data.get("env", {}),
@@ -108,20 +106,14 @@ def _built(data: Mapping[str, Any]) -> Settings:
     )
 
 
-def _suite(table: Mapping[str, Any]) -> Suite:
-    if "http" in table:
-        table = {**table, "http": Http(**table["http"])}
-    return Suite(**table)
-
-
 def _mark(path: Path, text: str, data: Mapping[str, Any]) -> str:
-    """Another one for other contents of the settings, or of a bridge."""
+    """Changes with the contents of the settings, and of the files that suites name with more."""
     seen = hashlib.blake2b(text.encode(), digest_size=16)
     suites = data.get("suite", ())
     for table in suites if isinstance(suites, list) else ():
-        with contextlib.suppress(OSError, ValueError, TypeError, AttributeError):
-            if bridge := table.get("bridge"):
-                seen.update((path.parent / bridge).read_bytes())
+        with contextlib.suppress(OSError, ValueError, TypeError, KeyError):
+            for key in find_kind(table["kind"]).settings_files if "kind" in table else ():
+                seen.update((path.parent / table[key]).read_bytes())
     return f"{__version__} {seen.hexdigest()}"
 
 
@@ -157,41 +149,3 @@ def _toml_problem(path: Path, error: tomllib.TOMLDecodeError) -> Problem:
     message = str(error)[: place.start()].strip() if place else str(error)
     line = int(place[1]) if place else 0
     return Problem(f"not valid TOML: {message}", file=path.name, line=line)
-
-
-def _problem(path: Path, lines: dict[Location, int], item: Any) -> Problem:
-    location: Location = item["loc"]
-    if location[0] == "param" and len(location) > 1:
-        location = ("param", *str(location[1]).split("."), *location[2:])
-    line = line_of(lines, location)
-    names = [str(part) for part in location if not isinstance(part, int) and part in _WORDS]
-    key, place = str(location[-1]), ".".join(names)
-    if item["type"] == "unexpected_keyword_argument":
-        if now := _RENAMED.get((str(location[0]), key)):
-            return Problem(f"the key '{key}' has a new name: write {now}", path.name, line)
-        return Problem(f"unknown key '{key}'", path.name, line, did_you_mean(key, _keys(location)))
-    if item["type"] == "missing":
-        return Problem(f"'{place}' is missing", path.name, line)
-    if item["type"] == "literal_error":
-        value = str(item["input"])
-        words = re.findall(r"'([^']*)'", item["ctx"]["expected"])
-        return Problem(f"unknown {key} '{value}'", path.name, line, did_you_mean(value, words))
-    message = item["msg"][:1].lower() + item["msg"][1:]
-    return Problem(f"'{place}' is {item['input']!r}: {message}", path.name, line)
-
-
-_RENAMED = {
-    ("suite", "globals"): "'bare_words'",
-    ("suite", "run_ignored"): "'ignored = \"run\"'",
-}
-_WORDS = set(_TABLES) | {
-    item.name for table in (*_TABLES.values(), Http) if table is not dict for item in fields(table)
-}
-
-
-def _keys(location: Location) -> list[str]:
-    """The keys that may stand beside the one at ``location``."""
-    table = _TABLES.get(str(location[0])) if len(location) > 1 else None
-    if "http" in location[1:-1]:
-        table = Http
-    return [item.name for item in fields(table)] if table not in (None, dict) else list(_TABLES)

@@ -7,12 +7,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Literal
 
-from wolfbane.formats.extensions import CHECKS
+from wolfbane.kinds.suite import STRICT, Suite
 from wolfbane.units import seconds
-from wolfbane.workspace.vocabulary import DEFAULT_COPIES, DEFAULT_TIMEOUT, ENGINES
-
-# What pydantic reads when it checks these tables; they need nothing of it otherwise.
-_STRICT = {"extra": "forbid", "strict": True}
+from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES
 
 
 @dataclass(frozen=True)
@@ -22,7 +19,7 @@ class WorkspaceTable:
     ``identity`` tells the workspace from others in a history that several share.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     name: str = ""
     leave_out: str = ""
@@ -36,69 +33,6 @@ class WorkspaceTable:
 
 
 @dataclass(frozen=True)
-class Http:
-    """``[suite.http]``: how the requests of workflows are sent, and what is checked of answers.
-
-    ``security`` is by name of security scheme. ``contract`` lists the checks in force.
-    ``headers`` go with every request. ``body_limit`` is the longest body of an answer, in bytes.
-    ``secret_fields`` name fields, headers and cookies of answers that hand out secrets.
-    """
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
-
-    base_url: str = ""
-    headers: dict[str, str] = field(default_factory=dict)
-    security: dict[str, str | dict[str, str]] = field(default_factory=dict)
-    verify: bool | str = True
-    certificate: str = ""
-    key: str = ""
-    proxy: str = ""
-    connect: float | str = 5.0
-    read: float | str = 30.0
-    redirects: int = 10
-    body_limit: int | str = 32 << 20
-    copies: str = DEFAULT_COPIES
-    documents_token: str = ""
-    secret_fields: list[str] = field(default_factory=list)
-    contract: list[str] = field(default_factory=lambda: list(CHECKS))
-
-
-@dataclass(frozen=True)
-class Suite:
-    """``[[suite]]``: a named group of test files of one kind."""
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
-
-    name: str
-    kind: Literal["python", "doctest", "node", "cargo", "tap", "scenario", "workflow", "bridge"]
-    paths: list[str]
-    exclude: list[str] = field(default_factory=list)
-    folder: str = "."
-    tags: list[str] = field(default_factory=list)
-    env: dict[str, str | int | float] = field(default_factory=dict)
-    timeout: float | str | None = None
-    retries: int = 0
-    build: list[str] = field(default_factory=list)
-    inputs: list[str] = field(default_factory=list)
-    python: str = ""
-    top: str = ""
-    import_path: list[str] = field(default_factory=list)
-    options: list[str] = field(default_factory=list)
-    node: str = ""
-    bare_words: bool = False
-    cargo: str = ""
-    ignored: Literal["skip", "run"] = "skip"
-    steps: list[str] = field(default_factory=list)
-    bridge: str = ""
-    needs: list[str] | None = None
-    values_file: dict[str, str] = field(default_factory=dict)
-    http: Http = field(default_factory=Http)
-    browsers: list[str] = field(default_factory=list)
-    webdriver: dict[str, str | list[str]] = field(default_factory=dict)
-    interpreters: dict[str, str | list[str]] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
 class Browser:
     """``[browser.NAME]``: which engine, and how its window is; ``driver`` may hold ``{port}``.
 
@@ -106,7 +40,7 @@ class Browser:
     pixels, ``device_pixels`` how many of the screen's pixels one of them has.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     engine: Literal["chromium", "firefox", "webkit", "other"]
     binary: str = ""
@@ -128,7 +62,7 @@ class Browser:
 class TagRule:
     """``[[tag]]``: puts a tag on whatever an expression matches."""
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     name: str
     match: str
@@ -138,7 +72,7 @@ class TagRule:
 class Retry:
     """``[[retry]]``: tests that an expression matches may run again so many times."""
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     match: str
     times: int
@@ -148,7 +82,7 @@ class Retry:
 class Parameter:
     """``[param.NAME]``: something that a run is pointed at; ``export`` names variables."""
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     type: Literal[
         "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list"
@@ -169,7 +103,7 @@ class Service:
     free one is taken.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     command: list[str]
     folder: str = "."
@@ -182,7 +116,7 @@ class Service:
 class Preset:
     """``[preset.NAME]``: arguments of ``wolfbane run``, kept by name."""
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     arguments: list[str]
     help: str = ""
@@ -195,7 +129,7 @@ class Keep:
     ``runs`` counts their folders; ``evidence`` and ``history`` are ages, such as 30d.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     runs: int | None = None
     evidence: str = ""
@@ -209,7 +143,7 @@ class Mail:
     With ``report_url``, in which ``{run}`` stands for a run's name, reports are linked.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     server: str
     sender: str
@@ -226,7 +160,7 @@ class Settings:
     ``param`` is by dotted name; ``env`` holds tables of values, by name of environment.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     workspace: WorkspaceTable = field(default_factory=WorkspaceTable)
     suite: list[Suite] = field(default_factory=list)

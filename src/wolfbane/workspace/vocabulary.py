@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 
 SETTINGS_NAME = "wolfbane.toml"
-KINDS = ("python", "doctest", "node", "cargo", "tap", "scenario", "workflow", "bridge")
 STATUSES = (
     "passed", "flaky", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo",
     "new", "slower",
@@ -23,6 +22,5 @@ WINDOW = re.compile(r"(\d+)x(\d+)")
 ENV_WORDS = ("extends", "values_from", "ready", "services")
 SURROUNDINGS = "environment"
 """What a suite ``needs`` that waits for its environment, and for no service."""
-DEFAULT_COPIES = ".wolfbane/copies"
 VALUE_FORMS = ("json", "env")
 DEFAULT_TIMEOUT = 600.0

@@ -1,0 +1,1 @@
+"""CTRF JSON: read and written."""

@@ -1,0 +1,140 @@
+"""Read CTRF, a common format of test reports as JSON, https://ctrf.io, in pieces."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+import ijson
+
+from wolfbane.formats.reported import LONGEST, Entry, FormatError
+from wolfbane.model import NESTED, Outcome, Part
+
+_STATUSES = {
+    "passed": Outcome.PASSED, "failed": Outcome.FAILED, "skipped": Outcome.SKIPPED,
+    "pending": Outcome.TODO, "other": Outcome.ERRORED,
+}  # fmt: skip
+_OURS = {str(outcome): outcome for outcome in Outcome}
+
+
+class CtrfReader:
+    """Feed it bytes and take the entries they made; ``close`` says what is missing at the end.
+
+    All calls raise FormatError. ``began`` is when the run began (ISO 8601), if the report has it.
+    """
+
+    def __init__(self) -> None:
+        self.began = ""
+        self._count = 0
+        self._is_report = False
+        self._test: Any = None
+        self._events: Any = ijson.sendable_list()
+        self._parser = ijson.parse_coro(self._events, use_float=True)
+
+    def feed(self, data: bytes) -> list[Entry]:
+        """The entries that ended in this piece."""
+        try:
+            self._parser.send(data)
+        except ijson.JSONError as error:
+            raise FormatError(f"is not JSON: {_first_line(error)}") from None
+        return list(self._taken())
+
+    def close(self) -> list[Entry]:
+        """The document is over."""
+        try:
+            self._parser.close()
+        except ijson.JSONError as error:
+            raise FormatError(f"is not JSON: {_first_line(error)}") from None
+        entries = list(self._taken())
+        if not self._is_report:
+            raise FormatError("is no CTRF report: it has no results.tests")
+        return entries
+
+    def _taken(self) -> Iterator[Entry]:
+        """What the events so far tell of whole tests."""
+        for place, event, value in self._events:
+            if self._test is not None:
+                self._test.event(event, value)
+            if place == "results.tests":
+                self._is_report |= event == "start_array"
+            elif place == "results.tests.item" and event == "start_map":
+                self._test = ijson.ObjectBuilder()
+                self._test.event(event, value)
+            elif place == "results.tests.item" and event == "end_map":
+                yield self._made(self._test.value)
+                self._test = None
+            elif place == "results.tests.item" and self._test is None:
+                self._made(value)
+            elif place == "results.summary.start":
+                self.began = _moment(value)
+        self._events.clear()
+
+    def _made(self, test: Any) -> Entry:
+        number = self._count
+        self._count += 1
+        try:
+            return _entry(test)
+        except (KeyError, TypeError, ValueError, AttributeError) as error:
+            words = f"is no CTRF report: test {number} ({type(error).__name__}: {error})"
+            raise FormatError(words) from None
+
+
+def read_ctrf(data: bytes) -> tuple[str, list[Entry]]:
+    """When the run began, if the report has it, and the tests of a document. Raises FormatError."""
+    reader = CtrfReader()
+    entries = reader.feed(data) + reader.close()
+    return reader.began, entries
+
+
+def _moment(milliseconds: Any) -> str:
+    try:
+        return datetime.fromtimestamp(milliseconds / 1000, UTC).isoformat()
+    except (ValueError, TypeError, OSError, OverflowError):
+        return ""
+
+
+def _first_line(error: Exception) -> str:
+    return str(error.args[0] if error.args else error).strip().partition("\n")[0]
+
+
+def _entry(test: Mapping[str, Any]) -> Entry:
+    name, status = str(test["name"]), test["status"]
+    if status not in _STATUSES:
+        raise ValueError(f"its status is {status!r}")
+    raw = str(test.get("rawStatus", ""))
+    outcome = _OURS.get(raw, _STATUSES[status])
+    if test.get("flaky") and outcome is Outcome.PASSED:
+        outcome = Outcome.FLAKY
+    message = str(test.get("message", ""))
+    if status == "other" and raw not in _OURS:
+        message = message or f"its status is other{f', {raw}' if raw else ''}"
+    path = str(test.get("filePath", ""))
+    extra = test.get("extra") or {}
+    told = [("tag", str(tag)) for tag in test.get("tags", ())]
+    told += [(key, str(test[key])) for key in ("browser", "device") if test.get(key)]
+    suite = test.get("suite", "")
+    return Entry(
+        name=name,
+        outcome=outcome,
+        suite=NESTED.join(map(str, suite)) if isinstance(suite, list) else str(suite),
+        file=path,
+        line=int(test.get("line", 0)),
+        seconds=float(test.get("duration", 0)) / 1000,
+        message=message[:LONGEST],
+        detail=str(test.get("trace", ""))[:LONGEST],
+        output="\n".join(map(str, test.get("stdout", ())))[:LONGEST],
+        properties=tuple(told),
+        attachments=tuple(str(kept["path"]) for kept in test.get("attachments", ())),
+        earlier=tuple(_attempt(name, each) for each in test.get("retryAttempts", ())),
+        parts=tuple(Part(str(s["name"]), _STATUSES[s["status"]]) for s in test.get("steps", ())),
+        address=name if path and name.startswith(path) else "",
+        quarantined=str(extra.get("quarantined", "")),
+    )
+
+
+def _attempt(name: str, told: Mapping[str, Any]) -> Entry:
+    return Entry(
+        name, _STATUSES[told["status"]], seconds=float(told.get("duration", 0)) / 1000,
+        message=str(told.get("message", "")), detail=str(told.get("trace", "")),
+    )  # fmt: skip

@@ -1,0 +1,1 @@
+"""The Test Anything Protocol: read and written."""

@@ -1,0 +1,78 @@
+"""TAP as a report of tests: each point of the outermost stream is one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import yaml
+
+from wolfbane.formats.reported import Entry, FormatError
+from wolfbane.formats.tap.parser import Point, Reader
+from wolfbane.model import Outcome, Part
+
+_OURS = {str(outcome): outcome for outcome in Outcome}
+
+
+def read_tap(lines: Iterable[str]) -> tuple[list[Entry], str]:
+    """The tests of a stream, and why it was bailed out, if it was.
+
+    Raises FormatError where it is cut short or no TAP at all.
+    """
+    reader = Reader()
+    for line in lines:
+        reader.feed(line)
+    document = reader.finish()
+    if not document.seen_any:
+        raise FormatError("is no TAP: no plan and no point is in it")
+    bailed_out = document.bail_out is not None
+    if document.problems and not bailed_out:
+        raise FormatError(f"is not whole: {document.problems[0]}")
+    entries = [entry_of(point) for point in document.points]
+    return entries, f"bailed out: {document.bail_out}".rstrip(": ") if bailed_out else ""
+
+
+def entry_of(point: Point) -> Entry:
+    """A point as a test, with its subtest as parts and what its YAML block says."""
+    told = _told(point.diagnostics)
+    outcome = _OURS.get(str(told.get("outcome", "")), Outcome(point.outcome))
+    message = str(told.get("message", "") or point.reason)
+    comments = "\n".join(line for line in point.diagnostics if line.startswith("#"))
+    if not message and outcome.is_bad:
+        message = comments.lstrip("# ").partition("\n")[0]
+    tags = told.get("tags")
+    return Entry(
+        name=point.name,
+        outcome=outcome,
+        file=point.file,
+        line=point.line,
+        seconds=_seconds(told),
+        message=message,
+        detail=comments,
+        properties=tuple(("tag", str(tag)) for tag in (tags if isinstance(tags, list) else ())),
+        parts=tuple(parts_of(point.points)),
+        address=point.name if "outcome" in told and "duration_ms" in told else "",
+        quarantined=str(told.get("quarantined", "")),
+    )
+
+
+def parts_of(points: Iterable[Point]) -> Iterable[Part]:
+    """Points of a subtest as parts."""
+    for point in points:
+        message = point.reason or "\n".join(point.diagnostics)
+        inner = tuple(parts_of(point.points))
+        yield Part(point.name, Outcome(point.outcome), message, 0.0, point.file, point.line, inner)
+
+
+def _told(diagnostics: list[str]) -> dict[str, object]:
+    """The YAML block of a point; nothing where it is none."""
+    text = "\n".join(line for line in diagnostics if not line.startswith("#"))
+    try:
+        found = yaml.safe_load(text) if text else None
+    except yaml.YAMLError:
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def _seconds(told: dict[str, object]) -> float:
+    value = told.get("duration_ms", 0)
+    return float(value) / 1000 if isinstance(value, int | float) else 0.0

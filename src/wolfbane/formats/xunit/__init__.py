@@ -1,0 +1,1 @@
+"""xUnit-style XML: read and written."""

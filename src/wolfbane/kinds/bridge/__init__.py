@@ -1,0 +1,1 @@
+"""Kind ``bridge``: any other launcher, described by a file."""

@@ -1,0 +1,122 @@
+"""Kind ``bridge``: suites with a launcher of their own, described in a file."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import asdict, replace
+from pathlib import Path
+
+from wolfbane.kinds.bridge.file import check_bridge, read_bridge
+from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
+from wolfbane.kinds.bridge.settings import BridgeSuite
+from wolfbane.kinds.bridge.tables import TOGETHER, Bridge
+from wolfbane.kinds.contract import Kind, Missing, WorkerCommand, own_process
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.model import NESTED, Block, Tag, Test, TestFile
+from wolfbane.toml_lines import Location
+
+
+class BridgeKind(Kind[BridgeSuite]):
+    """Finds tests by the bridge's patterns, and runs them through its launcher."""
+
+    name = "bridge"
+    suite_type = BridgeSuite
+    scan_is_exact = True
+    reads_values = True
+    needs_names = True
+    shows_trace = True
+    settings_files = ("bridge",)
+
+    def patterns(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
+        return tuple(_bridge(root, suite).find.files)
+
+    def scan(self, root: Path, suite: BridgeSuite, path: str, source: bytes) -> TestFile | None:
+        bridge = _bridge(root, suite)
+        if bridge.run.names.how == "files":
+            test = Test(suite.name, self.name, path, "", line=1, end=source.count(b"\n") + 1)
+            return TestFile(path, suite.name, self.name, (test,), divisible=False)
+        if bridge.find.listing:
+            return TestFile(
+                path, suite.name, self.name, complete=False, dynamic=True, divisible=False
+            )
+        try:
+            items = distinct(_items(bridge, source))
+        except CannotFind as error:
+            return TestFile(path, suite.name, self.name, complete=False, error=str(error))
+        tests = [
+            Test(
+                suite.name, self.name, path, item.whole_name, item.line, item.end,
+                tuple(Tag.parse(tag, "source") for tag in item.all_tags if tag),
+                group=item.outer.whole_name if item.outer else "",
+                called=item.name if item.number > 1 or NESTED in item.name else "",
+            )
+            for item in items if item.is_test
+        ]  # fmt: skip
+        blocks = [Block(i.whole_name, i.line, i.end) for i in items if not i.is_test]
+        if not tests:
+            return None
+        return TestFile(path, suite.name, self.name, tuple(tests), tuple(blocks), divisible=False)
+
+    def inputs(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
+        return (suite.bridge,)
+
+    def worker(self, root: Path, suite: BridgeSuite) -> WorkerCommand:
+        bridge = _bridge(root, suite)
+        try:
+            _items(bridge, b"")
+        except CannotFind as error:
+            raise Missing(str(error)) from None
+        program = bridge.run.command[0]
+        folder = root / suite.folder
+        if not shutil.which(program) and not (folder / program).is_file():
+            raise Missing(f"there is no launcher '{program}' ({suite.bridge})")
+        command = own_process("wolfbane.kinds.bridge.runner")
+        return WorkerCommand(command, folder, {"bridge": asdict(bridge), "place": suite.bridge})
+
+    def runtime(self, root: Path, suite: BridgeSuite) -> str:
+        return _bridge(root, suite).about
+
+    def wrong_settings(
+        self, root: Path, suite: BridgeSuite, parameters: Collection[str]
+    ) -> Iterator[tuple[Location, str]]:
+        if not suite.bridge:
+            yield (), f"suite '{suite.name}' of kind bridge names no bridge file"
+            return
+        check_bridge(root / suite.bridge, parameters)
+
+    def relocated(self, suite: BridgeSuite, to: Relocation) -> BridgeSuite:
+        return replace(suite, bridge=to.path(suite.bridge))
+
+    def result_path(self, suite: BridgeSuite) -> str:
+        return suite.bridge
+
+    def runs_whole_files(self, root: Path, suite: BridgeSuite) -> bool:
+        return _bridge(root, suite).run.names.how == "files"
+
+    def started_together(self, root: Path, suite: BridgeSuite) -> str:
+        per = _bridge(root, suite).run.per
+        return per if per in TOGETHER else ""
+
+    def unexpected_result(self, root: Path, suite: BridgeSuite) -> str:
+        more = _bridge(root, suite).run.names.unless_all
+        return "" if more else f"wolfbane bridge check {suite.bridge}"
+
+
+def _bridge(root: Path, suite: BridgeSuite) -> Bridge:
+    return read_bridge(root / suite.bridge)
+
+
+def _items(bridge: Bridge, source: bytes) -> list[Item]:
+    lines, query = bridge.find.lines, bridge.find.query
+    if query is not None:
+        from wolfbane.kinds.bridge.queries import queried  # grammars take a while to load
+
+        return queried(source, query.grammar, query.text)
+    if lines is None:  # a file is the test
+        return []
+    text = source.decode("utf-8", "replace")
+    return outline(text, Patterns(lines.test, lines.group, lines.tag, lines.end))
+
+
+KIND = BridgeKind()

@@ -1,0 +1,130 @@
+"""Tests in a source by a tree-sitter query: annotations and attributes become tags."""
+
+from __future__ import annotations
+
+import importlib
+import re
+from collections.abc import Iterator
+from functools import cache
+
+from tree_sitter import Language, Node, Parser, Query, QueryCursor, QueryError
+
+from wolfbane.kinds.bridge.outline import CannotFind, Item
+
+Captures = dict[str, list[Node]]
+_HOMES = {"tsx": "typescript", "php_only": "php"}
+"""Grammars that come in the package of another."""
+
+
+@cache
+def _grammar(name: str) -> Language:
+    module = f"tree_sitter_{_HOMES.get(name, name).replace('-', '_')}"
+    try:
+        found = importlib.import_module(module)
+    except ImportError:
+        hint = f"pip install 'wolfbane[grammars]', or {module.replace('_', '-')}"
+        raise CannotFind(f"the grammar '{name}' is not installed ({hint})") from None
+    made = getattr(found, "language", None) or getattr(found, f"language_{name}")
+    return Language(made())
+
+
+@cache
+def _compiled(grammar: str, text: str) -> tuple[Parser, Query]:
+    language = _grammar(grammar)
+    try:
+        query = Query(language, text)
+    except QueryError as error:
+        raise CannotFind(f"the query does not fit the grammar '{grammar}': {error}") from None
+    captures = {query.capture_name(number) for number in range(query.capture_count)}
+    if missing := {"test", "test.name"} - captures:
+        raise CannotFind(f"the query captures no @{min(missing)}")
+    return Parser(language), query
+
+
+def queried(source: bytes, grammar: str, text: str) -> list[Item]:
+    """The groups and tests that a query captures, in their order. Raises CannotFind.
+
+    A match has ``@test`` with ``@test.name``, or ``@group`` with ``@group.name``, and may have
+    ``@tag``, or ``@tag.key`` and ``@tag.value``. A test is in the groups whose text is around it.
+    """
+    parser, query = _compiled(grammar, text)
+    root = parser.parse(source).root_node
+    found: dict[tuple[int, int, bool], Item] = {}
+    for _, captures in QueryCursor(query).matches(root):
+        for kind in ("group", "test"):
+            if kind in captures and f"{kind}.name" in captures:
+                _add(found, captures, kind)
+    return _nested(found)
+
+
+def _add(found: dict[tuple[int, int, bool], Item], captures: Captures, kind: str) -> None:
+    node = captures[kind][0]
+    name = captures[f"{kind}.name"][0]
+    place = (node.start_byte, node.end_byte, kind == "test")
+    if place not in found:
+        line, end = name.start_point.row + 1, node.end_point.row + 1
+        found[place] = Item(_text(name), line, end, kind == "test")
+    tags = found[place].tags
+    keys = [_text(key) for key in captures.get("tag.key", ())]
+    values = [_text(value) for value in captures.get("tag.value", ())]
+    told = [*map(_text, captures.get("tag", ())), *map("=".join, zip(keys, values))]
+    tags += [tag for tag in told if tag not in tags]
+
+
+def _nested(found: dict[tuple[int, int, bool], Item]) -> list[Item]:
+    """Items in their order, each with the innermost group around it."""
+    around: list[tuple[int, Item]] = []
+    ordered = sorted(found, key=lambda place: (place[0], -place[1]))
+    for place in ordered:
+        _, end, is_test = place
+        while around and around[-1][0] < end:
+            around.pop()
+        found[place].outer = around[-1][1] if around else None
+        if not is_test:
+            around.append((end, found[place]))
+    return [found[place] for place in ordered]
+
+
+def _text(node: Node) -> str:
+    """A node's text; of a literal in quotes what it stands for, of a symbol its name."""
+    if node.type == "simple_symbol":
+        return _bytes(node).decode("utf-8", "replace").removeprefix(":")
+    made, at = b"", node.start_byte
+    escapes = list(_escapes(node))
+    for escape in escapes:
+        made += _bytes(node)[at - node.start_byte : escape.start_byte - node.start_byte]
+        made += _ESCAPE.sub(_meant, _bytes(escape))
+        at = escape.end_byte
+    made += _bytes(node)[at - node.start_byte :]
+    inside = node.type.endswith(("_fragment", "_content"))  # of a literal: its quotes are text
+    if not inside and (literal := _LITERAL.fullmatch(made)):
+        made = literal[2]
+        if not escapes and literal[1] == b"'":  # where even a quote's escape is no node
+            made = made.replace(b"\\'", b"'")
+    return made.decode("utf-8", "replace")
+
+
+_LITERAL = re.compile(rb"[A-Za-z@$#]*(\"\"\"|'''|\"|'|`)(.*)\1#*", re.DOTALL)
+_ESCAPE = re.compile(rb"\\(?:u\{?([0-9A-Fa-f]{1,8})\}?|x([0-9A-Fa-f]{2})|(.))", re.DOTALL)
+_SHORT = {b"n": b"\n", b"t": b"\t", b"r": b"\r", b"0": b"\0", b"\n": b""}
+
+
+def _escapes(node: Node) -> Iterator[Node]:
+    """The escapes in a literal, which a grammar tells where its language has some."""
+    for child in node.children:
+        if child.type == "escape_sequence":
+            yield child
+        else:
+            yield from _escapes(child)
+
+
+def _meant(match: re.Match[bytes]) -> bytes:
+    if code := match[1] or match[2]:
+        number = int(code, 16)
+        whole = number < 0x110000 and not 0xD800 <= number < 0xE000
+        return chr(number).encode() if whole else match[0]
+    return _SHORT.get(match[3], match[3])
+
+
+def _bytes(node: Node) -> bytes:
+    return node.text or b""

@@ -1,0 +1,160 @@
+"""Serve a suite behind a bridge over the channel."""
+
+from __future__ import annotations
+
+import os
+import platform
+import tempfile
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from wolfbane.formats.reported import FormatError
+from wolfbane.kinds.bridge.runner.calls import (
+    FILES,
+    NAMES,
+    Called,
+    called,
+    filled,
+    in_calls,
+    name_values,
+    needs_no_names,
+    unsayable,
+)
+from wolfbane.kinds.bridge.runner.launching import LauncherEnd, launch
+from wolfbane.kinds.bridge.runner.listing import Lister
+from wolfbane.kinds.bridge.runner.reading import Reading
+from wolfbane.kinds.bridge.runner.reports import SCRATCH, Reports, alone_at
+from wolfbane.kinds.bridge.runner.result_matching import Accounts, LauncherCall, Verdict
+from wolfbane.kinds.worker.channel import Channel, Message, connect
+from wolfbane.kinds.worker.heartbeat import heartbeat
+
+
+def main() -> None:
+    """Serve requests until Wolfbane closes the channel."""
+    channel, options, requests = connect(f"Python {platform.python_version()}")
+    tempfile.tempdir = os.path.dirname(options["capture"])  # it goes with the run, even if killed
+    lister = Lister(channel, options)
+    for request in requests:
+        if request["type"] == "collect":
+            for path in request["files"]:
+                lister.collect(path)
+        elif request["type"] == "run":
+            _Chosen(channel, options, request).run()
+            channel.send({"type": "ran", "file": request["file"]})
+
+
+class _Live:
+    """Reads a launcher's output while it prints, if that is what tells of its tests."""
+
+    def __init__(self, reading: Reading | None) -> None:
+        self._reading = reading
+        self._trouble = ""
+
+    def hear(self, data: bytes) -> None:
+        """Take a piece; what comes after one that makes no sense is only kept."""
+        if self._reading and not self._trouble:
+            try:
+                self._reading.feed(data)
+            except FormatError as error:
+                self._trouble = error.words
+
+    def close(self) -> str:
+        """It has ended; why what it said cannot be read, if so."""
+        if self._reading and not self._trouble:
+            try:
+                self._reading.close()
+            except FormatError as error:
+                self._trouble = error.words
+        return self._trouble
+
+
+class _Chosen:
+    """The chosen tests of one file or several, in as many calls of the launcher as they take."""
+
+    def __init__(self, channel: Channel, options: Message, request: Message) -> None:
+        self.channel = channel
+        self.bridge: dict[str, Any] = options["bridge"]
+        self.place: str = options["place"]
+        self.limit: float = request["limit"]
+        self._root: str = options["root"]
+        self._chosen: dict[str, list[str]] = request["chosen"]
+        self._all: dict[str, list[list[str]]] = request["known"]
+        self._whole = {p for p, names in self._chosen.items() if len(names) == len(self._all[p])}
+        self._others = self._not_chosen()
+        self._names_of_others = frozenset(name for _, name, _ in self._others)
+        self._known = {f"param.{key}": value for key, value in options["values"].items()}
+        self._known.update(root=self._root, browser=request["browser"])
+
+    def run(self) -> None:
+        run = self.bridge["run"]
+        tests = called(self._chosen, self._all, self._relative, run["names"])
+        reasons = {test: why for test in tests if (why := unsayable(test, run["names"]))}
+        for test, why in reasons.items():
+            accounts = Accounts(self.channel, self.bridge, LauncherCall([test], self.place))
+            accounts.end_all({"outcome": "errored", "message": why})
+        with heartbeat(self.channel, self.bridge["about"]):
+            for some in in_calls([test for test in tests if test not in reasons], run, self._whole):
+                with (
+                    alone_at(self.bridge["read"]["report"]),
+                    tempfile.TemporaryDirectory(prefix="launch-") as scratch,
+                ):
+                    self._call(some, scratch)
+
+    def _not_chosen(self) -> dict[tuple[str, str, int], str]:
+        """The addresses of the other tests of these files, by what the launcher calls them."""
+        known = {path: [name for name, _, _ in tests] for path, tests in self._all.items()}
+        tests = called(known, self._all, self._relative, self.bridge["run"]["names"])
+        return {
+            (test.path, test.known_as, test.number): test.address
+            for test in tests if test.name not in self._chosen[test.path]
+        }  # fmt: skip
+
+    def _relative(self, path: str) -> str:
+        return os.path.relpath(os.path.join(self._root, path))
+
+    def _call(self, tests: Sequence[Called], scratch: str) -> None:
+        """Start the launcher for some tests, read what it says, and account for each of them."""
+        read = self.bridge["read"]
+        named = not needs_no_names(tests, self.bridge["run"], self._whole)
+        asked = LauncherCall(tests, self.place, self._others, self._names_of_others, named)
+        accounts = Accounts(self.channel, self.bridge, asked)
+        reports = Reports(read, scratch) if read["report"] else None
+        live = _Live(None if reports else Reading(read, accounts.take, live=True))
+        limit = self.limit * len(tests)
+        began = time.perf_counter()
+        try:
+            ended = self._launched(tests, scratch, limit, live)
+        except OSError as error:
+            words = f"it cannot be started: {error}"
+            accounts.end_all({"outcome": "blocked", "message": words})
+            return
+        trouble = "" if ended.late else live.close()
+        if reports:
+            trouble = reports.read(accounts.take)
+        late = f"the launcher ran longer than {limit:g} s" if ended.late else ""
+        seconds = time.perf_counter() - began
+        accounts.close(Verdict(ended.code, late, trouble, ended.output, seconds))
+
+    def _launched(
+        self, tests: Sequence[Called], scratch: str, limit: float, live: _Live
+    ) -> LauncherEnd:
+        read = self.bridge["read"]
+        command = self._command(tests, scratch, read["report"].replace(SCRATCH, scratch))
+        apart = not read["report"] and read["format"] != "lines"  # a warning would break these
+        return launch(command, self.bridge["run"]["env"], limit, live.hear, apart=apart)
+
+    def _command(self, tests: Sequence[Called], scratch: str, report: str) -> list[str]:
+        run = self.bridge["run"]
+        known = {**self._known, "file": tests[0].file, "scratch": scratch, "report": report}
+        named = [] if needs_no_names(tests, run, self._whole) else tests
+        many = {
+            NAMES: name_values(named, run["names"], Path(scratch)) if named else [],
+            FILES: list(dict.fromkeys(test.file for test in tests)),
+        }
+        return filled(run["command"], many, run["names"]["option"], known)
+
+
+if __name__ == "__main__":
+    main()

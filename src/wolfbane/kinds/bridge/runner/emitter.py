@@ -1,0 +1,121 @@
+"""Tell of tests over the channel what a launcher's report says of them."""
+
+from __future__ import annotations
+
+import os
+import re
+from base64 import b64encode
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from wolfbane.formats.reported import Entry
+from wolfbane.kinds.worker.channel import Channel, Message
+from wolfbane.model import Outcome, Part
+
+_LARGEST = 16 << 20
+_UNTOLD = {"outcome": "failed", "message": "its report calls it flaky, and says no more"}
+
+
+class Teller:
+    """Says what became of tests; ``ahead`` is one that is reported as started at once.
+
+    That is for a test that runs alone, should anyone care while it does.
+    """
+
+    def __init__(self, channel: Channel, ahead: str) -> None:
+        self._channel = channel
+        self._ahead = ahead if channel.prompt else ""
+        if self._ahead:
+            channel.send({"type": "started", "address": self._ahead})
+
+    def parts(self, address: str, parts: Sequence[Message]) -> None:
+        """Parts of a test have ended, of which there will be more to tell."""
+        self._channel.send({"type": "parts", "address": address, "parts": parts})
+
+    def tell(self, address: str, account: str, entry: Entry, file: str, seconds: float) -> None:
+        """All that an entry says of a test, which is in ``file`` if the entry does not say it."""
+        self._start(address)
+        if entry.output:
+            self._say(address, entry.output)
+        for path in entry.attachments:
+            self._attach(address, path)
+        finished: Message = {
+            "type": "finished", "address": address, "seconds": seconds, "account": account,
+            "message": entry.message, "trace": entry.detail, **ended(entry),
+        }  # fmt: skip
+        if entry.parts:
+            finished["parts"] = [part_told(part) for part in entry.parts]
+        if place := _place(entry, file):
+            finished["frames"] = [{"file": place[0], "line": place[1], "function": entry.name}]
+        self._channel.send(finished)
+
+    def end(self, addresses: Iterable[str], verdict: Message, output: str) -> None:
+        """The same of each of these, with what the launcher printed."""
+        for address in addresses:
+            self._start(address)
+            self._say(address, output)
+            self._channel.send({"type": "finished", "address": address, "seconds": 0.0, **verdict})
+
+    def _start(self, address: str) -> None:
+        if address != self._ahead:
+            self._channel.hold({"type": "started", "address": address})
+
+    def _say(self, address: str, text: str) -> None:
+        self._channel.hold({"type": "output", "address": address, "stream": "both", "text": text})
+
+    def _attach(self, address: str, path: str) -> None:
+        """A file that the report says a test left behind; what is not there any more is not."""
+        try:
+            data = Path(path.removeprefix("file://")).read_bytes()
+        except OSError:
+            return
+        ending = Path(path).suffix.lower().removeprefix(".")
+        kind = "screenshot" if ending == "png" else re.sub("[^a-z0-9]", "", ending) or "bin"
+        if len(data) > _LARGEST:
+            self._say(address, f"{path}: {len(data)} bytes are too many to be kept\n")
+            return
+        told: Message = {"type": "evidence", "address": address, "kind": kind}
+        try:
+            told["text"] = data.decode("utf-8")
+        except UnicodeDecodeError:
+            told["data"] = b64encode(data).decode()
+        self._channel.hold(told)
+
+
+def ended(entry: Entry) -> Message:
+    """How an entry ended, with the attempts that its launcher made before."""
+    flaky = entry.outcome is Outcome.FLAKY
+    told: Message = {"outcome": "passed" if flaky else str(entry.outcome)}
+    if entry.earlier or flaky:
+        told["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
+    return told
+
+
+def part_told(part: Part) -> Message:
+    """A part as the protocol has it; most have no more to say than how they ended."""
+    told: Message = {"name": part.name, "outcome": str(part.outcome)}
+    if part.message or part.seconds or part.line or part.parts:
+        told.update(message=part.message, seconds=part.seconds, line=part.line)
+    if part.parts:
+        told["parts"] = [part_told(inner) for inner in part.parts]
+    return told
+
+
+def _place(entry: Entry, file: str) -> tuple[str, int] | None:
+    """Where it says that it failed: by its line, or where its text names the test's own file."""
+    if entry.line:
+        return (os.path.abspath(entry.file) if entry.file else file), entry.line
+    if not file or not entry.outcome.is_bad:
+        return None
+    named = re.escape(os.path.basename(file))
+    told = re.search(
+        rf"(?<![\w.-]){named}[\"']?(?::|, line |\()(\d+)", f"{entry.message}\n{entry.detail}"
+    )
+    return (file, int(told[1])) if told else None
+
+
+def _attempt(entry: Entry) -> Message:
+    return {
+        "outcome": str(entry.outcome), "seconds": entry.seconds, "message": entry.message,
+        "trace": entry.detail, "output": entry.output,
+    }  # fmt: skip

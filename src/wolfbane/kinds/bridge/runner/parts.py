@@ -1,0 +1,143 @@
+"""Tests of which a report tells part by part: rows of data, subtests."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from wolfbane.formats.reported import Entry
+from wolfbane.kinds.bridge.runner.emitter import Teller, ended, part_told
+from wolfbane.kinds.worker.channel import Message
+from wolfbane.model import NESTED, Outcome, Part
+
+_LEFT_OUT = (Outcome.SKIPPED, Outcome.TODO, Outcome.BLOCKED)
+_AT_ONCE = 500
+"""Parts in one message."""
+
+
+class Naming:
+    """What a report's entries are called, by the bridge: a test, or a part of one."""
+
+    def __init__(self, read: Mapping[str, Any]) -> None:
+        self._template: str = read["name"]
+        self._pattern = re.compile(read["part"]) if read["part"] else None
+
+    @property
+    def divides(self) -> bool:
+        """Whether a test's own entry may come before or after those of its parts."""
+        return self._pattern is not None
+
+    def of(self, entry: Entry) -> str:
+        """What the launcher calls the test of an entry."""
+        return self._called(entry, entry.name, entry.suite)
+
+    def outer(self, entry: Entry, called: str) -> Sequence[tuple[str, str]]:
+        """The tests that an entry may be a part of, and its name there: the likeliest first.
+
+        By the pattern, or since a suite of the report that it is in is called as a test.
+        """
+        match = self._pattern.search(called) if self._pattern else None
+        found = [(match["test"], match["part"] or entry.name)] if match else []
+        around = entry.suite.split(NESTED) if entry.suite else []
+        for depth in range(len(around) - 1, -1, -1):
+            part = NESTED.join((*around[depth + 1 :], entry.name))
+            suite = NESTED.join(around[:depth])
+            found.append((self._called(entry, around[depth], suite), part))
+        return found
+
+    def _called(self, entry: Entry, name: str, suite: str) -> str:
+        fields = {"name": name, "group": entry.group, "suite": suite, "file": entry.file}
+        return self._template.format(**fields)
+
+
+@dataclass
+class Gathered:
+    """What a report said of one test so far: its own entry, if it has one, and its parts."""
+
+    account: str
+    own: Entry | None = None
+    parts: list[tuple[str, Entry]] = field(default_factory=list)
+
+    def whole(self) -> Entry:
+        """One entry for all: it is as bad as its worst part, and took as long as they all took."""
+        rows = [entry for _, entry in self.parts]
+        entries = [self.own, *rows] if self.own else rows
+        own = self.own or replace(
+            rows[0], outcome=_best(rows), message="", detail="", earlier=(), parts=(), seconds=0.0
+        )
+        own = replace(
+            own, parts=(*own.parts, *(part_of(name, entry) for name, entry in self.parts)),
+            seconds=own.seconds or sum(entry.seconds for entry in rows),
+            output="".join(entry.output for entry in entries),
+            attachments=tuple(path for entry in entries for path in entry.attachments),
+        )  # fmt: skip
+        bad = [entry for entry in rows if entry.outcome.is_bad]
+        if own.outcome.is_bad:
+            return own
+        if not bad:
+            flaky = next((entry for entry in rows if entry.outcome is Outcome.FLAKY), None)
+            return replace(own, outcome=flaky.outcome, earlier=flaky.earlier) if flaky else own
+        failed = any(entry.outcome is Outcome.FAILED for entry in bad)
+        worst = Outcome.FAILED if failed else bad[0].outcome
+        words = f"{len(bad)} of {len(rows)} failed"
+        if len(bad) == 1 and bad[0].message:
+            words += f": {bad[0].message}"
+        return replace(own, outcome=worst, message=words, line=bad[0].line)
+
+
+def part_of(name: str, entry: Entry) -> Part:
+    """An entry as a part, with all that it says of how it ended."""
+    said = f"{entry.message}\n{entry.detail}".strip()
+    if entry.detail.startswith(entry.message):
+        said = entry.detail
+    flaky = entry.outcome is Outcome.FLAKY
+    outcome = Outcome.PASSED if flaky else entry.outcome
+    return Part(name, outcome, "flaky" if flaky else said, entry.seconds, "", entry.line)
+
+
+def _best(entries: Sequence[Entry]) -> Outcome:
+    """Passed, unless none of them was run."""
+    left_out = all(entry.outcome in _LEFT_OUT for entry in entries)
+    return entries[0].outcome if left_out else Outcome.PASSED
+
+
+class FileParts:
+    """The parts of a file that is the test: told as they come, and counted."""
+
+    def __init__(self, teller: Teller, address: str) -> None:
+        self._teller, self._address = teller, address
+        self._waiting: list[Message] = []
+        self.total = self._failed = self._ran = 0
+        self._first: Part | None = None
+        self._flaky: Entry | None = None
+
+    def add(self, name: str, entry: Entry) -> None:
+        """One more has ended."""
+        part = part_of(name or self._address, entry)
+        self._first = self._first or part
+        if entry.outcome is Outcome.FLAKY:
+            self._flaky = self._flaky or entry
+        self.total += 1
+        self._failed += entry.outcome.is_bad
+        self._ran += entry.outcome not in _LEFT_OUT
+        self._waiting.append(part_told(part))
+        if len(self._waiting) >= _AT_ONCE:
+            self.flush()
+
+    def flush(self) -> None:
+        """Send the tests that are waiting."""
+        if self._waiting:
+            self._teller.parts(self._address, self._waiting)
+            self._waiting = []
+
+    def verdict(self) -> Message:
+        """How the file ended by its parts, and what there is to say of that."""
+        if self._failed:
+            return {"outcome": "failed", "message": f"{self._failed} of {self.total} failed"}
+        if self._flaky:
+            return ended(self._flaky)
+        if self._ran or self._first is None:
+            return {"outcome": "passed"}
+        return {"outcome": str(self._first.outcome), "message": self._first.message}

@@ -1,0 +1,163 @@
+"""What a launcher left behind or printed, as entries: live where the format comes in lines."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import replace
+from typing import Any
+
+import orjson
+
+from wolfbane.formats.ctrf.reader import CtrfReader
+from wolfbane.formats.reported import Entry, FormatError, Text
+from wolfbane.formats.tap.parser import Reader as TapReader
+from wolfbane.formats.tap.reader import entry_of
+from wolfbane.formats.xunit.reader import XunitReader
+from wolfbane.model import Outcome
+
+_OUTCOMES = {str(outcome): outcome for outcome in Outcome}
+_JUDGED = (("failed", Outcome.FAILED), ("skipped", Outcome.SKIPPED), ("passed", Outcome.PASSED))
+Take = Callable[[Entry], None]
+
+
+class Reading:
+    """Reads one stream in the bridge's format. All calls raise FormatError.
+
+    ``live``: it is read while it is written, so that what came between two entries tells how
+    long a test took whose entry does not say it.
+    """
+
+    def __init__(self, read: dict[str, Any], take: Take, *, live: bool = False) -> None:
+        self._take = take
+        self._last = time.perf_counter() if live else None
+        self._took: list[float] = []
+        self._format = read["format"]
+        self._xunit, self._ctrf = XunitReader(), CtrfReader()
+        self._tap = TapReader()
+        self._told = 0
+        self._rest = b""
+        self._output = read["output"]
+        self._said = Text()
+        self._waiting: Entry | None = None
+        self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
+
+    def feed(self, data: bytes) -> None:
+        """Take a piece of the stream; whole entries are sent at once."""
+        if self._format == "xunit":
+            self._tell(self._xunit.feed(data))
+        elif self._format == "ctrf":
+            self._tell(self._ctrf.feed(data))
+        else:
+            *lines, self._rest = (self._rest + data).split(b"\n")
+            for line in lines:
+                self._line(line.decode("utf-8", "replace").rstrip("\r"))
+
+    def close(self) -> None:
+        """The stream is over."""
+        if self._format == "xunit":
+            self._xunit.close()
+        elif self._format == "ctrf":
+            self._tell(self._ctrf.close())
+        else:
+            if self._rest:
+                self._line(self._rest.decode("utf-8", "replace"))
+            if self._format == "tap":
+                self._close_tap()
+            self._flush()
+
+    def _tell(self, entries: Iterable[Entry]) -> None:
+        for entry in entries:
+            self._take(self._timed(entry))
+
+    def _timed(self, entry: Entry) -> Entry:
+        took = self._since_the_last()
+        return replace(entry, seconds=took) if took and not entry.seconds else entry
+
+    def _since_the_last(self) -> float:
+        """Seconds since this was asked before, where it means something."""
+        if self._last is None:
+            return 0.0
+        now = time.perf_counter()
+        took, self._last = round(now - self._last, 6), now
+        return took
+
+    def _line(self, line: str) -> None:
+        if self._format == "tap":
+            self._tap.feed(line)
+            known = len(self._tap.document.points)
+            while len(self._took) < known:
+                self._took.append(self._since_the_last())
+            self._tell_points(known - 1)  # the newest may still get diagnostics
+        elif self._format == "events":
+            if line.strip():
+                self._tell([_event(line)])
+        else:
+            self._lines(line)
+
+    def _lines(self, line: str) -> None:
+        """A line that tells of a test, or one that a test said."""
+        for pattern, outcome in self._patterns:
+            if match := pattern.search(line):
+                entry = self._timed(_matched(match, outcome))
+                if self._output == "after":
+                    self._flush()
+                    self._waiting = entry
+                else:
+                    self._take(replace(entry, output=str(self._said)))
+                    self._said = Text()
+                return
+        if self._output:
+            self._said.add(f"{line}\n")
+
+    def _flush(self) -> None:
+        """Tell the test that waited for what it said."""
+        if self._waiting is not None:
+            self._take(replace(self._waiting, output=str(self._said).strip("\n")))
+        self._waiting, self._said = None, Text()
+
+    def _tell_points(self, end: int) -> None:
+        """Tell the points up to one that were not told yet."""
+        for number in range(self._told, end):
+            entry = entry_of(self._tap.document.points[number])
+            took = self._took[number] if number < len(self._took) else 0.0
+            self._take(replace(entry, seconds=took) if took and not entry.seconds else entry)
+        self._told = max(self._told, end)
+
+    def _close_tap(self) -> None:
+        document = self._tap.finish()
+        self._tell_points(len(document.points))
+        if document.skip_reason is not None and not document.points:
+            self._take(Entry("", Outcome.SKIPPED, message=document.skip_reason))
+        if document.bail_out is not None:
+            raise FormatError(f"it bailed out: {document.bail_out}")
+        if document.problems:
+            raise FormatError(document.problems[0])
+
+
+def _event(line: str) -> Entry:
+    """A line of JSON: ``name`` and ``outcome``, and what else there is to say."""
+    try:
+        told = orjson.loads(line)
+        return Entry(
+            str(told["name"]), _OUTCOMES[told["outcome"]], group=str(told.get("group", "")),
+            file=str(told.get("file", "")), line=int(told.get("line", 0)),
+            seconds=float(told.get("seconds", 0)), message=str(told.get("message", "")),
+            detail=str(told.get("trace", "")), output=str(told.get("output", "")),
+        )  # fmt: skip
+    except (ValueError, KeyError, TypeError) as error:
+        words = f"not an event ({type(error).__name__}: {error}): {line[:120]}"
+        raise FormatError(words) from None
+
+
+def _matched(match: re.Match[str], outcome: Outcome) -> Entry:
+    told = {key: value or "" for key, value in match.groupdict().items()}
+    try:
+        seconds = float(told.get("seconds") or 0)
+    except ValueError:
+        seconds = 0.0
+    return Entry(
+        told["name"], outcome, group=told.get("group", ""), file=told.get("file", ""),
+        seconds=seconds, message=told.get("message", ""),
+    )  # fmt: skip

@@ -1,0 +1,121 @@
+"""The report files of a start: nothing that lay there before, and nothing of another start."""
+
+from __future__ import annotations
+
+import fcntl
+import glob
+import hashlib
+import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from wolfbane.formats.reported import Entry, FormatError
+from wolfbane.kinds.bridge.runner.reading import Reading
+
+PIECE = 1 << 20
+SCRATCH = "{scratch}"
+_GROWING = frozenset({"events", "lines", "tap"})
+"""Formats that a launcher may write behind what is there."""
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """A file as it was before a start: ``digest`` of its whole content, if it may grow."""
+
+    stamp: tuple[int, int, int]
+    digest: bytes
+
+
+class Reports:
+    """The files at the place of a start's report, as they were when this was made."""
+
+    def __init__(self, read: dict[str, Any], scratch: str) -> None:
+        self._read = read
+        self._pattern: str = read["report"].replace(SCRATCH, glob.escape(scratch))
+        self._grows = read["format"] in _GROWING
+        self._before = {path: self._seen(path) for path in self._matching()}
+
+    def read(self, take: Callable[[Entry], None]) -> str:
+        """Take the entries that were written since; what is wrong with them, if anything is."""
+        found = False
+        try:
+            for path, start in self._fresh():
+                found = True
+                _read_file(path, start, self._read, take)
+        except FormatError as error:
+            return error.words
+        except OSError as error:
+            return f"{error.filename}: cannot be read: {error.strerror}"
+        return "" if found else f"the launcher left no report at {self._read['report']}"
+
+    def _fresh(self) -> Iterator[tuple[str, int]]:
+        """The files that were written since, and where in them that begins."""
+        for path in self._matching():
+            seen = self._before.get(path)
+            if seen is None:
+                yield path, 0
+            elif _stamp(path) != seen.stamp:
+                yield path, self._old(path, seen)
+
+    def _old(self, path: str, seen: _Seen) -> int:
+        """How many bytes of a file were there before, if what came was put behind them."""
+        size = seen.stamp[1]
+        if not self._grows or os.stat(path).st_size <= size:
+            return 0
+        return size if _digest(path, size) == seen.digest else 0
+
+    def _seen(self, path: str) -> _Seen:
+        stamp = _stamp(path)
+        return _Seen(stamp, _digest(path, stamp[1]) if self._grows else b"")
+
+    def _matching(self) -> list[str]:
+        return sorted(glob.glob(self._pattern, recursive=True))
+
+
+def _stamp(path: str) -> tuple[int, int, int]:
+    told = os.stat(path)
+    return told.st_mtime_ns, told.st_size, told.st_ino
+
+
+def _digest(path: str, size: int) -> bytes:
+    """Of the first bytes of a file."""
+    made = hashlib.blake2b()
+    with Path(path).open("rb") as file:
+        while size > 0 and (data := file.read(min(size, PIECE))):
+            made.update(data)
+            size -= len(data)
+    return made.digest()
+
+
+@contextmanager
+def alone_at(report: str) -> Iterator[None]:
+    """Wait until no other start in this folder has its report at such a place, whoever began it.
+
+    A place below the scratch folder is a start's own; nothing is waited for there.
+    """
+    if not report or SCRATCH in report:
+        yield
+        return
+    folder = os.open(".", os.O_RDONLY)
+    try:
+        fcntl.flock(folder, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(folder)
+
+
+def _read_file(path: str, start: int, read: dict[str, Any], take: Callable[[Entry], None]) -> None:
+    """Read a report in pieces, from its byte ``start``. Raises OSError and FormatError."""
+    reading = Reading(read, take)
+    try:
+        with Path(path).open("rb") as file:
+            file.seek(start)
+            while data := file.read(PIECE):
+                reading.feed(data)
+        reading.close()
+    except FormatError as error:
+        line = f":{error.line}" if error.line else ""
+        raise FormatError(f"{path}{line}: {error.words}") from None

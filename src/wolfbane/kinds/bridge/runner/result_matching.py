@@ -1,0 +1,212 @@
+"""What became of the tests of one call: entries of its report, and those that have none."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections import Counter
+from collections.abc import Container, Mapping, Sequence
+from dataclasses import dataclass, field
+from fnmatch import fnmatch
+from typing import Any
+
+from wolfbane.exits import how_it_ended
+from wolfbane.formats.reported import Entry
+from wolfbane.kinds.bridge.runner.calls import Called
+from wolfbane.kinds.bridge.runner.emitter import Teller
+from wolfbane.kinds.bridge.runner.parts import FileParts, Gathered, Naming
+from wolfbane.kinds.worker.channel import Channel, Message
+from wolfbane.model import Outcome
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """How a call as a whole ended. ``ended`` says why it had to be, ``trouble`` what of reading."""
+
+    code: int
+    ended: str = ""
+    trouble: str = ""
+    output: str = ""
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True)
+class LauncherCall:
+    """What a launcher was started for.
+
+    ``place`` is where entries and problems count that belong to none of several files.
+    ``others`` are the known tests that were not chosen, by path, what they are called, and
+    number, and ``names_of_others`` what they are called; ``by_name`` says that the launcher was
+    told names, and so what to leave out.
+    """
+
+    tests: Sequence[Called]
+    place: str
+    others: Mapping[tuple[str, str, int], str] = field(default_factory=dict)
+    names_of_others: Container[str] = ()
+    by_name: bool = True
+
+
+class Accounts:
+    """Tells of each test what its entry says; of each without one, that no result came back."""
+
+    def __init__(self, channel: Channel, bridge: Mapping[str, Any], asked: LauncherCall) -> None:
+        tests, place = asked.tests, asked.place
+        self._run, self._asked = bridge["run"], asked
+        self._naming = Naming(bridge["read"])
+        self._gathered: dict[str, Gathered] = {}
+        self._left: dict[str, list[Called]] = {}
+        for test in tests:
+            self._left.setdefault(test.known_as, []).append(test)
+        self._chosen = {name: tuple(tests) for name, tests in self._left.items()}
+        self._seen: Counter[tuple[str, str]] = Counter()
+        paths = {test.file: test.path for test in tests}
+        self._paths = {os.path.abspath(file): path for file, path in paths.items()}
+        self._place, self._elsewhere = tests[0].path if len(paths) == 1 else place, place
+        self._globs: Sequence[str] = bridge["find"]["files"]
+        self._named = {(test.path, test.known_as): test.among for test in tests}
+        self._bad = False
+        self._alone = len(tests) == 1
+        self._began = time.perf_counter()
+        self._teller = Teller(channel, tests[0].address if self._alone else "")
+        files = self._run["names"]["how"] == "files"
+        self._parts = FileParts(self._teller, self._place) if files else None
+
+    def take(self, entry: Entry) -> None:
+        """An entry: of a test that was asked for, of a part of one, or of one nobody knew."""
+        called = self._naming.of(entry)
+        self._bad |= entry.outcome.is_bad
+        if self._parts is not None:
+            self._parts.add(called, entry)
+            return
+        known = called in self._left or called in self._asked.names_of_others
+        if not known and self._is_part(entry, called):
+            return
+        address, account = self._address(entry, called)
+        if address in self._gathered or (address and self._naming.divides):
+            self._gathered.setdefault(address, Gathered(account)).own = entry  # parts may follow
+        elif address:
+            self._tell(address, account, entry)
+
+    def _is_part(self, entry: Entry, called: str) -> bool:
+        """Keep an entry with the test that it is a part of, if there is one."""
+        path = self._path(entry)
+        for name, part in self._naming.outer(entry, called):
+            mine = [
+                test for test in self._chosen.get(name, ())
+                if path in ("", test.path)
+                and (test in self._left[name] or test.address in self._gathered)
+            ]  # fmt: skip
+            other = self._asked.others.get((path, name, 1))
+            if mine:
+                kept = self._gathered.setdefault(mine[0].address, Gathered(""))
+                kept.parts.append((part, entry))
+            elif other and not self._is_left_out(entry):
+                kept = self._gathered.setdefault(other, Gathered("unasked"))
+                kept.parts.append((part, entry))
+            if mine or other:
+                return True
+        return False
+
+    def _is_left_out(self, entry: Entry) -> bool:
+        """Whether it only says that something was not chosen."""
+        return entry.outcome is Outcome.SKIPPED and self._asked.by_name
+
+    def _tell(self, address: str, account: str, entry: Entry) -> None:
+        seconds = entry.seconds
+        if self._alone and not seconds:  # a report need not say it
+            seconds = round(time.perf_counter() - self._began, 6)
+        self._teller.tell(address, account, entry, self._file(address), seconds)
+
+    def _tell_gathered(self) -> None:
+        """Tests that came part by part: now it is known that there are no more."""
+        for address, kept in self._gathered.items():
+            self._tell(address, kept.account, kept.whole())
+            for waiting in self._left.values():
+                waiting[:] = [test for test in waiting if test.address != address]
+
+    def _address(self, entry: Entry, known_as: str) -> tuple[str, str]:
+        """Of the test that waits under this name: in the entry's file, and there by its number.
+
+        Else one that ran ``unasked``, or is ``added``. None for what only says that something
+        was left out, and for a test that had to run since it is called as one that was chosen.
+        """
+        path = self._path(entry)
+        self._seen[path, known_as] += 1
+        number = self._seen[path, known_as]
+        waiting = self._left.get(known_as, [])
+        mine = [test for test in waiting if not path or (test.path, test.number) == (path, number)]
+        if mine:
+            waiting.remove(mine[0])
+            return mine[0].address, ""
+        if self._is_left_out(entry) or number <= self._named.get((path, known_as), 0):
+            return "", ""
+        if other := self._asked.others.get((path, known_as, number)):
+            return other, "unasked"
+        again = f" ({number})" if number > 1 else ""
+        return f"{path or self._place}#{known_as}{again}", "added"
+
+    def _path(self, entry: Entry) -> str:
+        """The path of the entry's file, or nothing where several are possible.
+
+        Another test file is never taken for one of these: it may have tests of the same names.
+        """
+        place = os.path.abspath(entry.file) if entry.file else ""
+        if place in self._paths:
+            return self._paths[place]
+        name = os.path.basename(place)
+        if any(fnmatch(name, glob) for glob in self._globs) and os.path.exists(place):
+            return self._elsewhere
+        return self._place if len(self._paths) == 1 else ""
+
+    def _file(self, address: str) -> str:
+        path = address.partition("#")[0]
+        return next((file for file, known in self._paths.items() if known == path), "")
+
+    def close(self, verdict: Verdict) -> None:
+        """What has no entry is an error; so is an exit code that says something else."""
+        self._tell_gathered()
+        code, known = verdict.code, (*self._run["passed"], *self._run["failed"])
+        strange = "" if code in known else how_it_ended(code)
+        if self._parts is not None:
+            self._close_file(self._parts, verdict, strange)
+            return
+        outcome = "timed out" if verdict.ended else "errored"
+        silent = f"no result came back ({how_it_ended(code)})" if code else "no result came back"
+        why = verdict.ended or verdict.trouble
+        if waiting := [test for tests in self._left.values() for test in tests]:
+            if strange and not verdict.ended:
+                why = "; ".join(filter(None, (f"the launcher ended: {strange}", why)))
+            why = why or silent
+            addresses = [test.address for test in waiting]
+            told = {"outcome": outcome, "message": why, "account": "missing"}
+            self._teller.end(addresses[:1], told, verdict.output)  # said once, for all of them
+            self._teller.end(addresses[1:], told, "")
+        elif wrong := why or self._disagreement(code, strange):
+            self._teller.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
+
+    def _close_file(self, parts: FileParts, verdict: Verdict, strange: str) -> None:
+        parts.flush()
+        wrong = verdict.ended or verdict.trouble
+        wrong = wrong or ("" if parts.total else strange or "no result came back")
+        wrong = wrong or self._disagreement(verdict.code, strange)
+        told = parts.verdict()
+        if wrong:
+            outcome = "timed out" if verdict.ended else "errored"
+            told = {"outcome": outcome, "message": wrong, "account": "missing"}
+        told["seconds"] = verdict.seconds
+        self._teller.end([self._place], told, verdict.output)
+
+    def _disagreement(self, code: int, strange: str) -> str:
+        """What is wrong where the exit code and the report say different things."""
+        if strange:
+            return f"the launcher ended: {strange}, though its report is whole"
+        if self._bad and code not in self._run["failed"]:
+            return f"tests failed in the report, but the exit code is {code}"
+        if not self._bad and code not in self._run["passed"]:
+            return f"no test failed in the report, but the exit code is {code}"
+        return ""
+
+    def end_all(self, verdict: Message) -> None:
+        """The same of every test of the call."""
+        self._teller.end([test.address for test in self._asked.tests], verdict, "")

@@ -1,0 +1,1 @@
+"""Kind ``cargo``: tests of Rust crates."""

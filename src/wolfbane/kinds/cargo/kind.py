@@ -1,0 +1,91 @@
+"""Kind ``cargo``: unit, integration and documentation tests of Rust crates."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
+
+from wolfbane.kinds.cargo.settings import CargoSuite
+from wolfbane.kinds.contract import Kind, Missing, WorkerCommand, own_process
+from wolfbane.kinds.programs import find_program, version_line
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.model import Block, Test, TestFile
+
+_MANIFEST = "Cargo.toml"
+_CARGO_FILES = (_MANIFEST, "Cargo.lock")
+_WHAT = "Rust toolchain"
+
+
+class CargoKind(Kind[CargoSuite]):
+    """A test belongs to the source file that it is written in, whatever it is compiled into."""
+
+    name = "cargo"
+    suite_type = CargoSuite
+
+    def patterns(self, root: Path, suite: CargoSuite) -> Sequence[str]:
+        return ("*.rs",)
+
+    def scan(self, root: Path, suite: CargoSuite, path: str, source: bytes) -> TestFile | None:
+        from wolfbane.kinds.cargo.source import read
+
+        found = read(source)
+        if found is None:
+            own_main = b"fn main" in source and "tests/" in path
+            return TestFile(path, suite.name, self.name, complete=False) if own_main else None
+        tests = [
+            Test(suite.name, self.name, path, item.name, item.line, item.end)
+            for item in found.declared
+            if not item.is_module
+        ]
+        blocks = [Block(i.name, i.line, i.end) for i in found.declared if i.is_module]
+        return TestFile(
+            path, suite.name, self.name, tuple(tests), tuple(blocks),
+            complete=not (found.documented or found.generated), dynamic=found.generated,
+        )  # fmt: skip
+
+    def inputs(self, root: Path, suite: CargoSuite) -> Sequence[str]:
+        crates = ["" if path in (".", "") else f"{path.rstrip('/')}/" for path in suite.paths]
+        return [f"{crate}**/{name}" for crate in crates for name in ("*.rs", *_CARGO_FILES)]
+
+    def worker(self, root: Path, suite: CargoSuite) -> WorkerCommand:
+        manifest = _manifest(root, suite)
+        told = {
+            "suite": suite.name.replace("/", "-"),
+            "cargo": _toolchain(root, suite),
+            "manifest": str(manifest),
+            "options": suite.options,
+            "ignored": suite.ignored,
+        }
+        return WorkerCommand(own_process("wolfbane.kinds.cargo.runner"), manifest.parent, told)
+
+    def relocated(self, suite: CargoSuite, to: Relocation) -> CargoSuite:
+        return replace(suite, cargo=to.program(suite.cargo))
+
+    manifest = True
+
+    def claims(self, root: Path, file: str) -> bool:
+        return file.rpartition("/")[2] == _MANIFEST
+
+    def settings_hints(self, suite: CargoSuite) -> Sequence[str]:
+        return ['# options = ["--all-features"]']
+
+    def runtime(self, root: Path, suite: CargoSuite) -> str:
+        return " ".join(version_line(_toolchain(root, suite), _WHAT).split()[:2])
+
+
+def _manifest(root: Path, suite: CargoSuite) -> Path:
+    """The manifest nearest to the suite's first path, at it or above. Raises Missing."""
+    place = PurePosixPath(suite.paths[0].partition("*")[0].rstrip("/") or ".")
+    for folder in (place, *place.parents):
+        manifest = root / folder / _MANIFEST
+        if manifest.is_file():
+            return manifest
+    raise Missing(f"there is no {_MANIFEST} at or above '{suite.paths[0]}'")
+
+
+def _toolchain(root: Path, suite: CargoSuite) -> str:
+    return find_program(root, suite.cargo, "cargo", _WHAT)
+
+
+KIND = CargoKind()

@@ -1,0 +1,1 @@
+"""The worker process of kind ``cargo``. Runs in Wolfbane's own interpreter."""

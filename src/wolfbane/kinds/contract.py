@@ -1,0 +1,230 @@
+"""What a kind is: everything that Wolfbane asks about suites of one sort."""
+
+from __future__ import annotations
+
+import sys
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, ClassVar, Generic, TypeVar
+
+from wolfbane.kinds.documents import Fetched, Fetching
+from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.suite import Suite
+from wolfbane.model import TestFile
+from wolfbane.toml_lines import Location
+
+HOME = Path(__file__).parent
+S = TypeVar("S", bound=Suite)
+
+
+@dataclass(frozen=True)
+class WorkerCommand:
+    """How to start a worker: its arguments, its folder and its options."""
+
+    arguments: Sequence[str]
+    folder: Path
+    options: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class StepLine:
+    """A step of a test, as its source has it."""
+
+    keyword: str
+    text: str
+    line: int
+
+
+class Missing(Exception):
+    """Something that a suite needs is not installed here: the suite is blocked.
+
+    The text says what is missing.
+    """
+
+
+class Kind(ABC, Generic[S]):
+    """One kind of suite: how its tests are found by reading, and how its worker is started.
+
+    A kind gives a name, the model of its settings, and four methods. Everything else has a
+    default that suits most kinds.
+    """
+
+    name: ClassVar[str]
+    suite_type: type[S]
+
+    scan_is_exact: ClassVar[bool] = False
+    """The source alone shows every test, so workers need not be asked."""
+    loads_afresh: ClassVar[bool] = False
+    """Each request gets a worker of its own: a file that is known exactly is not loaded twice."""
+    tests_hold_tests: ClassVar[bool] = False
+    """A test may show others while it runs. They are named below it."""
+    has_closing_hooks: ClassVar[bool] = False
+    """Workers get a message when all tests are done, to run hooks of their own."""
+    reads_values: ClassVar[bool] = False
+    """Workers get every parameter, as ``values`` among their options."""
+    keeps_limits: ClassVar[bool] = False
+    """Workers end a test at its time limit themselves, and report where it was."""
+    needs_names: ClassVar[bool] = False
+    """Workers get the names of the chosen tests and of all known tests with each request."""
+    shows_trace: ClassVar[bool] = False
+    """A failure's trace is the suite's own report, and is always shown."""
+    has_steps: ClassVar[bool] = False
+    """Workers can list the step definitions of a suite."""
+    names_documents: ClassVar[bool] = False
+    """Suites and their files may name documents by URL, which :meth:`fetch` fetches."""
+    settings_files: ClassVar[tuple[str, ...]] = ()
+    """Keys of a suite that name a file with more settings."""
+
+    # --- Settings
+
+    def built(self, table: Mapping[str, Any]) -> S:
+        """A suite from a table of settings whose shape is known to be right."""
+        return self.suite_type(**table)
+
+    def wrong_settings(
+        self, root: Path, suite: S, parameters: Collection[str]
+    ) -> Iterator[tuple[Location, str]]:
+        """What is wrong with the kind's own settings: a key below the suite, and a message.
+
+        ``parameters`` are the names that the workspace declares. Raises InputError for problems
+        in other files.
+        """
+        return iter(())
+
+    def paths_in_settings(self, suite: S) -> Mapping[str, Sequence[str]]:
+        """Paths and globs in the kind's own settings that must exist, by key."""
+        return {}
+
+    def path_on_disk(self, suite: S, path: str) -> str:
+        """The file or folder that an entry of ``paths`` stands for."""
+        return path
+
+    def placeholders(self, suite: S) -> Mapping[str, object]:
+        """The kind's own settings that may hold ``{parameter}``, by key."""
+        return {}
+
+    def filled(self, suite: S, fill: Callable[[Any], Any]) -> S:
+        """The suite with parameters filled in. ``fill`` takes and returns a setting."""
+        return suite
+
+    def wrong_when_filled(
+        self, root: Path, suite: S, files: Sequence[str], filled: Sequence[S]
+    ) -> Iterator[tuple[Location, str, str]]:
+        """What is wrong with the settings before a run: a key, a message and a hint.
+
+        ``files`` are the suite's test files. ``filled`` holds the suite for each environment.
+        """
+        return iter(())
+
+    def relocated(self, suite: S, to: Relocation) -> S:
+        """The suite as an outer workspace has to name the kind's own paths."""
+        return suite
+
+    # --- Detection, for a folder without settings
+
+    def claims(self, root: Path, file: str) -> bool:
+        """Whether this file makes a suite of this kind."""
+        return False
+
+    def owns_name(self, name: str) -> bool:
+        """Whether every file of this name is a test of this kind."""
+        return False
+
+    manifest: ClassVar[bool] = False
+    """The files that ``claims`` accepts are manifests. The folder of one makes a suite."""
+
+    def glob_for(self, name: str) -> str:
+        """The glob for test files that lie beside ``name`` in a project's own folder."""
+        return name
+
+    def detected_settings(self, root: Path, folder: str) -> dict[str, Any]:
+        """The kind's own settings for a detected project in ``folder`` ("." is the root)."""
+        return {}
+
+    def settings_lines(self, root: Path, suite: S) -> Sequence[str]:
+        """Lines of a new settings file: what a run without them would do."""
+        return ()
+
+    def settings_hints(self, suite: S) -> Sequence[str]:
+        """Commented lines of a new settings file: what people often want to set."""
+        return ()
+
+    # --- Finding tests
+
+    @abstractmethod
+    def patterns(self, root: Path, suite: S) -> Sequence[str]:
+        """Globs of file names that a folder of this suite is searched for."""
+
+    @abstractmethod
+    def scan(self, root: Path, suite: S, path: str, source: bytes) -> TestFile | None:
+        """The tests that the source text shows. None where the file is no test file.
+
+        Runs none of the user's code.
+        """
+
+    def inputs(self, root: Path, suite: S) -> Sequence[str]:
+        """Folders and globs that all tests of the suite depend on, besides ``suite.inputs``.
+
+        Defaults of the kind count as if they were written in the settings.
+        """
+        return ()
+
+    def import_reader(self) -> ImportReader | None:
+        """Reads which files a source imports, so that ``changed:`` can follow them."""
+        return None
+
+    def import_roots(self, suite: S) -> tuple[str, ...]:
+        """Folders in which imported modules are looked for, besides the importer's own."""
+        return ()
+
+    def fetch(self, root: Path, suite: S, files: Sequence[str], how: Fetching) -> Fetched:
+        """Fetch the documents that a suite and its files name by URL."""
+        return Fetched()
+
+    def operations(self, root: Path, suite: S, path: str) -> Mapping[str, Sequence[str]]:
+        """The operations of each API description that a test file uses, for coverage."""
+        return {}
+
+    def steps(self, source: str, name: str) -> Sequence[StepLine]:
+        """The steps of the test ``name``. Raises ValueError where the source cannot be read."""
+        return ()
+
+    # --- Running tests
+
+    @abstractmethod
+    def worker(self, root: Path, suite: S) -> WorkerCommand:
+        """How to start a worker. Raises Missing where the runtime is not installed."""
+
+    @abstractmethod
+    def runtime(self, root: Path, suite: S) -> str:
+        """The runtime's name and version, for people. Raises Missing."""
+
+    def result_path(self, suite: S) -> str:
+        """The path for results that belong to no file of a request. Empty where there are none.
+
+        Where there are some, a worker may also run tests again that it was not asked for.
+        """
+        return ""
+
+    def runs_whole_files(self, root: Path, suite: S) -> bool:
+        """Whether a file is the smallest thing that can be run."""
+        return False
+
+    def started_together(self, root: Path, suite: S) -> str:
+        """``batch`` or ``suite`` where one start of the launcher runs several files."""
+        return ""
+
+    def unexpected_result(self, root: Path, suite: S) -> str:
+        """A command that explains results nobody planned. Empty where they are expected."""
+        return ""
+
+
+def own_process(module: str) -> list[str]:
+    """The command that runs a module of ours as a worker, in Wolfbane's own interpreter.
+
+    ``-P`` keeps the current folder, which is the suite's, off the import path.
+    """
+    return [sys.executable, "-P", "-m", module]

@@ -1,0 +1,14 @@
+"""What kinds look for in a folder that has no settings."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+
+def holds(path: Path, pattern: re.Pattern[bytes]) -> bool:
+    """Whether a file can be read and has the pattern in it."""
+    try:
+        return path.is_file() and pattern.search(path.read_bytes()) is not None
+    except OSError:
+        return False

@@ -1,0 +1,1 @@
+"""Kind ``doctest``: examples in docstrings and text files."""

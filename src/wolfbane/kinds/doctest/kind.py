@@ -1,0 +1,88 @@
+"""Kind ``doctest``: examples in docstrings, text and Markdown files."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from wolfbane.errors import did_you_mean
+from wolfbane.kinds.contract import Kind, WorkerCommand
+from wolfbane.kinds.doctest.settings import DoctestSuite
+from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots
+from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.model import Test, TestFile
+from wolfbane.toml_lines import Location
+
+_WORKER = "wolfbane.kinds.doctest.worker.runner"
+_PROMPT = ">>> "
+_Documented = ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef
+
+
+class DoctestKind(Kind[DoctestSuite]):
+    """One test for each docstring that holds examples, one for each text file that does."""
+
+    name = "doctest"
+    suite_type = DoctestSuite
+
+    def patterns(self, root: Path, suite: DoctestSuite) -> Sequence[str]:
+        return ("*.py", "*.md", "*.txt", "*.rst")
+
+    def scan(self, root: Path, suite: DoctestSuite, path: str, source: bytes) -> TestFile | None:
+        if _PROMPT.encode() not in source:
+            return None
+        if not path.endswith(".py"):
+            test = Test(suite.name, self.name, path, "", 1, source.count(b"\n") + 1)
+            return TestFile(path, suite.name, self.name, (test,))
+        try:
+            tree = parse_source(source)
+        except (SyntaxError, ValueError) as error:
+            return TestFile(path, suite.name, self.name, complete=False, error=str(error))
+        tests = tuple(
+            Test(suite.name, self.name, path, name, line, end)
+            for name, line, end in sorted(_documented(tree, ""))
+        )
+        return TestFile(path, suite.name, self.name, tests, complete=b"__test__" not in source)
+
+    def worker(self, root: Path, suite: DoctestSuite) -> WorkerCommand:
+        command = python_worker(root, suite, _WORKER)
+        return replace(command, options={**command.options, "options": suite.options})
+
+    def runtime(self, root: Path, suite: DoctestSuite) -> str:
+        return runtime(root, suite)
+
+    def wrong_settings(
+        self, root: Path, suite: DoctestSuite, parameters: Collection[str]
+    ) -> Iterator[tuple[Location, str]]:
+        from doctest import OPTIONFLAGS_BY_NAME
+
+        for option in suite.options:
+            if option not in OPTIONFLAGS_BY_NAME:
+                hint = did_you_mean(option, OPTIONFLAGS_BY_NAME)
+                yield ("options",), f"unknown option '{option}'; {hint}"
+
+    def relocated(self, suite: DoctestSuite, to: Relocation) -> DoctestSuite:
+        return suite.relocated(to)
+
+    def import_reader(self) -> ImportReader:
+        return PYTHON_IMPORTS
+
+    def import_roots(self, suite: DoctestSuite) -> tuple[str, ...]:
+        return module_roots(suite)
+
+
+def _documented(node: _Documented, prefix: str) -> Iterator[tuple[str, int, int]]:
+    """Names with first and last line, of the docstrings inside ``node`` that hold examples."""
+    text = ast.get_docstring(node, clean=False)
+    if text and _PROMPT in text:
+        start = 1 if isinstance(node, ast.Module) else node.lineno
+        yield prefix or "(module)", start, node.body[0].end_lineno or start
+    for item in node.body if isinstance(node, ast.Module | ast.ClassDef) else ():
+        if isinstance(item, ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef):
+            yield from _documented(item, f"{prefix} / {item.name}" if prefix else item.name)
+
+
+KIND = DoctestKind()

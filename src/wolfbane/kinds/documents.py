@@ -1,0 +1,51 @@
+"""Documents that suites name by URL, and the copies that runs use."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from enum import Enum
+
+
+class Freshness(Enum):
+    """How copies of documents are brought up to date."""
+
+    REFRESH = "refresh"
+    """Fetch every document again."""
+    COMPARE = "compare"
+    """Fetch what is missing, and warn where a copy is out of date."""
+    OFFLINE = "offline"
+    """Use the copies, and fetch nothing."""
+
+
+@dataclass(frozen=True)
+class Fetching:
+    """How to fetch; ``fill`` puts parameters into a text."""
+
+    freshness: Freshness
+    fill: Callable[[str], str]
+
+
+@dataclass(frozen=True)
+class Copy:
+    """What is known of a copy: where it is, when it came (ISO 8601), its digest and ETag."""
+
+    url: str
+    place: str
+    fetched: str
+    digest: str
+    etag: str = ""
+
+    @property
+    def words(self) -> str:
+        """For people: ``fetched 2026-03-01T08:00:00+00:00, sha256 1f2e3d4c5b6a``."""
+        return f"fetched {self.fetched}, sha256 {self.digest[:12]}"
+
+
+@dataclass
+class Fetched:
+    """The copies that a suite uses, by URL, with warnings and what could not be fetched."""
+
+    copies: dict[str, Copy] = field(default_factory=dict)
+    warnings: list[str] = field(default_factory=list)
+    problems: list[str] = field(default_factory=list)

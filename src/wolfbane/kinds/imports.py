@@ -1,0 +1,24 @@
+"""How the imports of source files are followed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import Protocol
+
+
+class ImportReader(Protocol):
+    """Finds what a source file imports, by reading it."""
+
+    suffixes: tuple[str, ...]
+    """The ends of the names of files that it reads."""
+
+    def names(self, source: bytes) -> list[str]:
+        """What a source imports, as it is written there."""
+
+    def files(
+        self, name: str, path: str, roots: Sequence[str], exists: Callable[[str], bool]
+    ) -> Iterator[str]:
+        """The files of the workspace that a name in the file ``path`` stands for.
+
+        ``roots`` are folders in which modules are looked for. Paths are from the workspace.
+        """

@@ -1,0 +1,1 @@
+"""Kind ``node``: files for the test module of Node.js."""

@@ -1,0 +1,140 @@
+"""Kind ``node``: files for the runtime's own test module, or bare words."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from wolfbane.files import is_file
+from wolfbane.kinds.contract import HOME, Kind, Missing, WorkerCommand
+from wolfbane.kinds.detection import holds
+from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.node.settings import NodeSuite
+from wolfbane.kinds.programs import find_program, version_line
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.model import Block, Test, TestFile
+
+_HOME = HOME / "node" / "worker"
+_OLDEST = 20
+_WHAT = "Node.js runtime"
+_TEST_NAME = re.compile(r"(^|.*[.\-_])test\.[cm]?[jt]s$|^test-.*\.[cm]?[jt]s$")
+_MODULE = b"node:test"
+_USES_MODULE = re.compile(rb"""(?:from|require\()\s*['"]node:test['"]""")
+_FOCUS_OPTION = "--test-only"
+
+
+class NodeKind(Kind[NodeSuite]):
+    """Exact selection through wrappers around the test module; a process for each file."""
+
+    name = "node"
+    suite_type = NodeSuite
+    loads_afresh = True
+    tests_hold_tests = True
+
+    def patterns(self, root: Path, suite: NodeSuite) -> Sequence[str]:
+        return ("*.js", "*.mjs", "*.cjs")
+
+    def scan(self, root: Path, suite: NodeSuite, path: str, source: bytes) -> TestFile:
+        from wolfbane.kinds.node.source import read
+
+        named = _TEST_NAME.match(path.rpartition("/")[2]) is not None
+        mentioned = _MODULE in source or (suite.bare_words and b"(" in source)
+        declared = read(source, global_words=suite.bare_words) if mentioned else None
+        if declared is None:
+            sure = named or _MODULE in source
+            looked_into, brings = ((), True) if sure else _brought(root, path, source)
+            return TestFile(
+                path, suite.name, self.name, complete=not brings, dynamic=brings,
+                depends=looked_into,
+            )  # fmt: skip
+        tests = [
+            Test(suite.name, self.name, path, item.name, item.line, item.end)
+            for item in declared.declared
+            if not item.is_suite
+        ]
+        blocks = [
+            Block(item.name, item.line, item.end) for item in declared.declared if item.is_suite
+        ]
+        return TestFile(
+            path, suite.name, self.name, tuple(tests), tuple(blocks),
+            complete=bool(tests) and not declared.dynamic, dynamic=declared.dynamic,
+        )  # fmt: skip
+
+    def worker(self, root: Path, suite: NodeSuite) -> WorkerCommand:
+        command = [
+            _runtime(root, suite),
+            *suite.options,
+            f"--test-reporter={_HOME / 'reporter.cjs'}",
+            "--test-reporter-destination=stdout",
+            str(_HOME / "main.cjs"),
+        ]
+        told = {
+            "options": suite.options,
+            "bare_words": suite.bare_words,
+            "focus": suite.bare_words or _FOCUS_OPTION in suite.options,
+        }
+        return WorkerCommand(command, root / suite.folder, told)
+
+    def runtime(self, root: Path, suite: NodeSuite) -> str:
+        return f"Node.js {_version(_runtime(root, suite))}"
+
+    def relocated(self, suite: NodeSuite, to: Relocation) -> NodeSuite:
+        return replace(suite, node=to.program(suite.node))
+
+    def import_reader(self) -> ImportReader:
+        from wolfbane.kinds.node.imports import JAVASCRIPT_IMPORTS  # its grammar takes a while
+
+        return JAVASCRIPT_IMPORTS
+
+    def claims(self, root: Path, file: str) -> bool:
+        return file.endswith((".js", ".mjs", ".cjs")) and holds(root / file, _USES_MODULE)
+
+    def settings_hints(self, suite: NodeSuite) -> Sequence[str]:
+        return [
+            '# options = ["--import", "./loader.mjs"]',
+            "# bare_words = true  # describe, it",
+        ]
+
+
+def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], bool]:
+    """The files of the workspace that a file imports, and whether one uses the test module.
+
+    A file may take its test function from another one.
+    """
+    from wolfbane.kinds.node.imports import javascript_imports, specifier_files
+
+    seen: dict[str, None] = {}
+    waiting = [(path, source)]
+    while waiting:
+        place, text = waiting.pop()
+        for specifier in javascript_imports(text):
+            file = next((f for f in specifier_files(specifier, place) if is_file(root / f)), "")
+            if not file or file in seen or file == path:
+                continue
+            seen[file] = None
+            text = (root / file).read_bytes()
+            if _MODULE in text:
+                return tuple(seen), True
+            waiting.append((file, text))
+    return tuple(seen), False
+
+
+def _runtime(root: Path, suite: NodeSuite) -> str:
+    """The runtime's program, new enough. Raises Missing."""
+    found = find_program(root, suite.node, "node", _WHAT)
+    version = _version(found)
+    if int(version.partition(".")[0]) < _OLDEST:
+        raise Missing(f"'{found}' is Node.js {version}; {_OLDEST} or newer is needed")
+    return found
+
+
+def _version(program: str) -> str:
+    said = version_line(program, _WHAT).removeprefix("v")
+    if not re.match(r"\d+\.", said):
+        raise Missing(f"'{program}' is no {_WHAT}: it says its version is '{said}'")
+    return said
+
+
+KIND = NodeKind()

@@ -1,0 +1,1 @@
+"""Kind ``python``: test classes of the standard library, and plain functions."""

@@ -1,0 +1,101 @@
+"""What suites of Python code have in common: interpreter, worker, source."""
+
+from __future__ import annotations
+
+import ast
+import os
+import shutil
+import subprocess
+import sys
+import warnings
+from functools import cache
+from pathlib import Path
+
+from wolfbane.kinds.contract import HOME, Missing, WorkerCommand
+from wolfbane.kinds.python.project import project_python
+from wolfbane.kinds.python.settings import InterpretedSuite
+
+
+def parse_source(source: bytes) -> ast.Module:
+    """A module's syntax tree, quietly. Raises SyntaxError or ValueError."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        return ast.parse(source)
+
+
+def python_worker(root: Path, suite: InterpretedSuite, module: str) -> WorkerCommand:
+    """How to start a worker for Python that runs a module of ours. Raises Missing."""
+    options = {
+        "top": suite.modules_from,
+        "import_path": suite.import_path,
+        "folders": [path for path in suite.paths if (root / path).is_dir()],
+    }
+    command = [interpreter(root, suite), str(HOME / "worker" / "start.py"), module]
+    return WorkerCommand(command, root / suite.folder, options)
+
+
+def interpreter(root: Path, suite: InterpretedSuite) -> str:
+    """The interpreter that a suite runs on. Raises Missing."""
+    return _itself(_named(root, suite), root / suite.folder)
+
+
+def default_interpreter(root: Path, folder: str) -> str:
+    """The interpreter for Python in a folder whose settings name none."""
+    return _itself(_default(root, folder), root / folder)
+
+
+def runtime(root: Path, suite: InterpretedSuite) -> str:
+    """``Python 3.11.7 (/usr/bin/python3)``. Raises Missing where it does not start.
+
+    The path is from the workspace if it is in there, and from ``~`` if it is at home.
+    """
+    version, python = _ask(_named(root, suite), root / suite.folder)
+    inside = python.removeprefix(f"{root}/")
+    home = f"{Path.home()}/"
+    shown = f"~/{inside.removeprefix(home)}" if inside.startswith(home) else inside
+    return f"Python {version} ({shown})"
+
+
+def _named(root: Path, suite: InterpretedSuite) -> str:
+    """The program that the settings name, or that is taken without. Raises Missing."""
+    if not suite.python:
+        return _default(root, suite.folder)
+    local = root / suite.python
+    found = str(local) if local.exists() else shutil.which(suite.python)
+    if not found:
+        raise Missing(f"there is no Python interpreter '{suite.python}'")
+    return found
+
+
+def _default(root: Path, folder: str) -> str:
+    """That of the project's environment, the active one's, ``python3``; our own as a last resort.
+
+    Ours may have other versions of what the suite imports.
+    """
+    if own := project_python(root, folder):
+        return str(root / own)
+    active = Path(os.environ.get("VIRTUAL_ENV") or "/nowhere") / "bin" / "python"
+    return str(active) if active.exists() else shutil.which("python3") or sys.executable
+
+
+@cache
+def _itself(python: str, folder: Path) -> str:
+    """The interpreter that a script, such as a version manager's, starts in a folder."""
+    with Path(python).open("rb") as file:
+        is_script = file.read(2) == b"#!"
+    return _ask(python, folder)[1] if is_script else python
+
+
+@cache
+def _ask(python: str, folder: Path) -> tuple[str, str]:
+    """The version of an interpreter, and its own path. Raises Missing where it does not start."""
+    code = "import platform, sys; print(platform.python_version(), sys.executable)"
+    try:
+        run = subprocess.run(
+            [python, "-S", "-E", "-c", code], cwd=folder, capture_output=True, text=True,
+            timeout=30, check=True,
+        )  # fmt: skip
+    except (OSError, subprocess.SubprocessError) as error:
+        raise Missing(f"the Python interpreter '{python}' does not start: {error}") from None
+    version, _, path = run.stdout.strip().partition(" ")
+    return version, path or python

@@ -1,0 +1,234 @@
+"""Kind ``python``: reads the source for test classes and plain functions."""
+
+from __future__ import annotations
+
+import ast
+import re
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from wolfbane.kinds.contract import Kind, WorkerCommand
+from wolfbane.kinds.detection import holds
+from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.python.hidden import Hidden, proves_no_test
+from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots
+from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
+from wolfbane.kinds.python.project import interpreter_lines, source_folder
+from wolfbane.kinds.python.settings import PythonSuite
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.model import Block, Tag, Test, TestFile
+
+_Function = ast.FunctionDef | ast.AsyncFunctionDef
+_LOOKS_DYNAMIC = re.compile(
+    rb"load_tests|setattr\(|globals\(\)|\btype\(|exec\(|@parameter|__init_subclass__"
+)
+
+
+_FILES = ("test*.py", "*_test.py")
+WORKER = "wolfbane.kinds.python.worker.runner"
+_NAME = re.compile(r"test(?!ing).*\.py|.*_test\.py")
+"""A module ``testing`` is, by custom, one that helps others to test."""
+_HOLDS_TESTS = re.compile(rb"^\s*class\s+[^\s(:]+\(.*\):|^(?:async )?def test_|load_tests", re.M)
+_PLAIN = {
+    "skip", "skipIf", "skipUnless", "expectedFailure", "staticmethod", "classmethod", "patch",
+}  # fmt: skip
+
+
+class PythonKind(Kind[PythonSuite]):
+    """Standard-library test classes and plain ``test_*`` functions."""
+
+    name = "python"
+    suite_type = PythonSuite
+
+    def patterns(self, root: Path, suite: PythonSuite) -> Sequence[str]:
+        return (*_FILES, "__init__.py")
+
+    def scan(self, root: Path, suite: PythonSuite, path: str, source: bytes) -> TestFile | None:
+        try:
+            tree = parse_source(source)
+        except (SyntaxError, ValueError) as error:
+            return TestFile(path, suite.name, self.name, complete=False, error=str(error))
+        reader = _Reader(tree, suite.name, path)
+        dynamic = _LOOKS_DYNAMIC.search(source) is not None
+        if (
+            not reader.tests
+            and not dynamic
+            and (proves_no_test(tree) or _is_a_package_of_others(root / path, source))
+        ):
+            return None
+        hidden = Hidden(root, suite, path, tree)
+        complete = bool(reader.tests) and not (reader.hides_something or dynamic or hidden.found)
+        return TestFile(
+            path,
+            suite.name,
+            self.name,
+            tuple(reader.tests),
+            tuple(reader.blocks),
+            complete=complete,
+            dynamic=dynamic,
+            depends=hidden.depends,
+        )
+
+    def worker(self, root: Path, suite: PythonSuite) -> WorkerCommand:
+        return python_worker(root, suite, WORKER)
+
+    def runtime(self, root: Path, suite: PythonSuite) -> str:
+        return runtime(root, suite)
+
+    def relocated(self, suite: PythonSuite, to: Relocation) -> PythonSuite:
+        return suite.relocated(to)
+
+    def import_reader(self) -> ImportReader:
+        return PYTHON_IMPORTS
+
+    def import_roots(self, suite: PythonSuite) -> tuple[str, ...]:
+        return module_roots(suite)
+
+    def claims(self, root: Path, file: str) -> bool:
+        name = file.rpartition("/")[2]
+        return _NAME.fullmatch(name) is not None and holds(root / file, _HOLDS_TESTS)
+
+    def glob_for(self, name: str) -> str:
+        return "test*.py" if name.startswith("test") else "*_test.py"
+
+    def detected_settings(self, root: Path, folder: str) -> dict[str, Any]:
+        return source_folder(root, folder)
+
+    def settings_lines(self, root: Path, suite: PythonSuite) -> Sequence[str]:
+        return interpreter_lines(root, suite)
+
+    def settings_hints(self, suite: PythonSuite) -> Sequence[str]:
+        return [] if suite.import_path else ['# import_path = ["src"]       # put before all else']
+
+
+class _Reader:
+    """Walks one module's classes and functions."""
+
+    def __init__(self, tree: ast.Module, suite: str, path: str) -> None:
+        self.suite, self.path = suite, path
+        self.classes = {node.name: node for node in tree.body if isinstance(node, ast.ClassDef)}
+        self.hides_something = False
+        self.tests: list[Test] = []
+        self.blocks: list[Block] = []
+        for node in tree.body:
+            if isinstance(node, ast.ClassDef):
+                self._class(node)
+            elif isinstance(node, _Function) and node.name.startswith("test_"):
+                self._add(node.name, node, (), group="")
+
+    def _class(self, node: ast.ClassDef) -> None:
+        if not self._is_test_class(node, set()):
+            return
+        self.hides_something |= _hides_tags(node) or bool(node.keywords)
+        self.blocks.append(Block(node.name, _first_line(node), node.end_lineno or node.lineno))
+        tags = tuple(_source_tags(node, f"class {node.name}"))
+        methods = self._methods(node, set())
+        for name in sorted(methods):
+            owner, function = methods[name]
+            inherited = function if owner is node else node
+            self._add(f"{node.name} / {name}", inherited, tags, node.name, function)
+
+    def _add(
+        self,
+        name: str,
+        place: _Function | ast.ClassDef,
+        tags: tuple[Tag, ...],
+        group: str,
+        function: _Function | None = None,
+    ) -> None:
+        own = function or place
+        self.hides_something |= _hides_tags(own)
+        found = dict.fromkeys((*tags, *_source_tags(own, "decorator or attribute")))
+        end = place.end_lineno or place.lineno
+        if isinstance(place, ast.ClassDef):
+            end = place.lineno
+        self.tests.append(
+            Test(
+                self.suite, "python", self.path, name, _first_line(place), end, tuple(found), group
+            )
+        )
+
+    def _is_test_class(self, node: ast.ClassDef, seen: set[str]) -> bool:
+        verdict = False
+        for base in node.bases:
+            name = base.attr if isinstance(base, ast.Attribute) else getattr(base, "id", "")
+            if name in ("TestCase", "IsolatedAsyncioTestCase"):
+                verdict = True
+            elif isinstance(base, ast.Name) and name in self.classes and name not in seen:
+                verdict |= self._is_test_class(self.classes[name], {*seen, name})
+            elif name not in ("object", "ABC", "Generic", "Protocol", "Enum", "Exception"):
+                self.hides_something = True
+                verdict |= any(m.startswith("test") for m in self._methods(node, set()))
+        return verdict
+
+    def _methods(
+        self, node: ast.ClassDef, seen: set[str]
+    ) -> dict[str, tuple[ast.ClassDef, _Function]]:
+        """Test methods by name, a class's own before inherited ones of the same file."""
+        found: dict[str, tuple[ast.ClassDef, _Function]] = {}
+        for base in reversed(node.bases):
+            name = getattr(base, "id", "")
+            if name in self.classes and name not in seen:
+                found.update(self._methods(self.classes[name], {*seen, name}))
+        for item in node.body:
+            if isinstance(item, _Function) and item.name.startswith("test"):
+                found[item.name] = (node, item)
+        return found
+
+
+def _is_a_package_of_others(path: Path, source: bytes) -> bool:
+    """Whether a package has no test file beside its ``__init__.py``, which brings none in itself.
+
+    Its modules are not tests, and may need what the tests do not.
+    """
+    if path.name != "__init__.py" or b"TestCase" in source or b"import *" in source:
+        return False
+    return not any(any(path.parent.glob(pattern)) for pattern in _FILES)
+
+
+def _first_line(node: _Function | ast.ClassDef) -> int:
+    return min([node.lineno, *(decorator.lineno for decorator in node.decorator_list)])
+
+
+def _source_tags(node: ast.AST, origin: str) -> Iterator[Tag]:
+    """Tags by ``@tag("smoke")`` or ``@tags(...)``, and by a class attribute ``tags = [...]``."""
+    for decorator in getattr(node, "decorator_list", ()):
+        if isinstance(decorator, ast.Call) and _last_name(decorator) in ("tag", "tags"):
+            yield from (Tag.parse(text, origin) for text in _texts(decorator.args))
+    for values in _tag_attributes(node):
+        yield from (Tag.parse(text, origin) for text in _texts(values))
+
+
+def _hides_tags(node: ast.AST) -> bool:
+    """Whether decorators or attributes may put on tags, or make tests, unseen by the source."""
+    for decorator in getattr(node, "decorator_list", ()):
+        name = _last_name(decorator)
+        if name in ("tag", "tags") and isinstance(decorator, ast.Call):
+            if len(list(_texts(decorator.args))) < len(decorator.args):
+                return True
+        elif not any(word in _PLAIN for word in ast.dump(decorator).split("'")):
+            return True
+    return any(len(list(_texts(values))) < len(values) for values in _tag_attributes(node))
+
+
+def _tag_attributes(node: ast.AST) -> Iterator[Sequence[ast.expr]]:
+    for item in node.body if isinstance(node, ast.ClassDef) else ():
+        if isinstance(item, ast.Assign) and any(
+            isinstance(target, ast.Name) and target.id == "tags" for target in item.targets
+        ):
+            yield getattr(item.value, "elts", [item.value])
+
+
+def _last_name(node: ast.expr) -> str:
+    callee = node.func if isinstance(node, ast.Call) else node
+    return callee.attr if isinstance(callee, ast.Attribute) else getattr(callee, "id", "")
+
+
+def _texts(nodes: Sequence[ast.expr]) -> Iterator[str]:
+    for node in nodes:
+        if isinstance(node, ast.Constant) and isinstance(node.value, str):
+            yield node.value
+
+
+KIND = PythonKind()

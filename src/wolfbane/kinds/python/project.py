@@ -1,0 +1,40 @@
+"""What a Python project keeps in its folder: an interpreter of its own, and its sources."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from wolfbane.kinds.python.settings import InterpretedSuite
+
+_ENVIRONMENTS = (".venv", "venv")
+
+
+def project_python(root: Path, folder: str) -> str:
+    """The interpreter of the environment in a folder, or in the workspace's; a path from the root.
+
+    Nothing where there is none.
+    """
+    for place in dict.fromkeys((folder, ".")):
+        for name in _ENVIRONMENTS:
+            python = "/".join([*([] if place == "." else [place]), name, "bin", "python"])
+            if (root / python).exists():
+                return python
+    return ""
+
+
+def source_folder(root: Path, folder: str) -> dict[str, list[str]]:
+    """Where a project keeps its sources: the checkout is tested, not an installed copy of it."""
+    start = "" if folder == "." else f"{folder}/"
+    found = any((root / start / "src").glob("*/__init__.py"))
+    return {"import_path": [f"{start}src"]} if found else {}
+
+
+def interpreter_lines(root: Path, suite: InterpretedSuite) -> list[str]:
+    """The interpreter and import path of a suite, as lines of a new settings file."""
+    python = json.dumps(project_python(root, suite.folder) or "python3", ensure_ascii=False)
+    lines = [f"python = {python}            # the interpreter that runs it"]
+    if suite.import_path:
+        folders = json.dumps(suite.import_path, ensure_ascii=False)
+        lines.append(f"import_path = {folders}         # put before everything else")
+    return lines

@@ -1,0 +1,259 @@
+"""Collect and run the tests of Python files, and report over the channel."""
+
+from __future__ import annotations
+
+import faulthandler
+import platform
+import sys
+import time
+import unittest
+import warnings
+from typing import Any, Dict, List, Optional, Tuple, Type
+
+from wolfbane.kinds.python.worker.damage import ProcessState, in_words
+from wolfbane.kinds.python.worker.loading import Found, Library
+from wolfbane.kinds.worker.capture import Capture
+from wolfbane.kinds.worker.channel import Channel, Message, connect
+from wolfbane.kinds.worker.problems import problem_of, subtest_name, verdict_of
+
+
+def serve(library: Type[Library]) -> None:
+    """Serve requests until Wolfbane closes the channel. ``library`` finds the tests of a file."""
+    channel, options, requests = connect(f"Python {platform.python_version()}")
+    sys.argv[:] = ["python -m unittest"]
+    faulthandler.enable()
+    capture = Capture(options["capture"])
+    if not sys.warnoptions:
+        warnings.simplefilter("default")
+    worker = _Worker(channel, capture, library(options["root"], options))
+    for request in requests:
+        if request["type"] == "collect":
+            worker.collect(request["files"])
+        elif request["type"] == "run":
+            worker.run(request["file"], request["names"])
+
+
+def main() -> None:
+    """Serve requests about test classes and functions."""
+    serve(Library)
+
+
+class _Worker:
+    def __init__(self, channel: Channel, capture: Capture, library: Library) -> None:
+        self.channel = channel
+        self.capture = capture
+        self.library = library
+
+    def collect(self, files: List[str]) -> None:
+        """Import each file and say what tests it holds."""
+        for path in files:
+            self.channel.send({"type": "collecting", "file": path})
+            problem: Message = {}
+            tests: Dict[str, Found] = {}
+            try:
+                tests = self.library.tests(path)
+            except BaseException as error:
+                problem = problem_of(error)
+            output = self.capture.take()
+            for found in tests.values():
+                self.channel.hold(_test_message(path, found))
+            divisible = self.library.divisible.get(path, False)
+            done = {"type": "collected", "file": path, "divisible": divisible, **problem}
+            done["depends"] = self.library.sources(found.case for found in tests.values())
+            self.channel.send({**done, "output": output} if problem else done)
+
+    def run(self, path: str, names: List[str]) -> None:
+        """Run the named tests of one file, class and module hooks around them."""
+        waiting: Dict[int, Found] = {}
+        suite = unittest.TestSuite()
+        for name in names:
+            try:
+                found = self.library.take(path, name)
+            except BaseException as error:  # the file loads no more, though it did before
+                self._finish(path, name, seconds=0.0, **problem_of(error))
+            else:
+                if found is None:
+                    self._finish(path, name, "errored", "it is no longer in the file", 0.0)
+                elif found.blocked:
+                    self._finish(path, name, "blocked", found.blocked, 0.0)
+                else:
+                    waiting[id(found.case)] = found
+                    suite.addTest(found.case)
+        self.library.use(path)
+        result = _Result(self, path, waiting)
+        while True:
+            try:
+                suite.run(result)
+                break
+            except KeyboardInterrupt:  # raised by a test itself: no key reaches this process
+                suite = unittest.TestSuite(found.case for found in waiting.values())
+        if result.spoiled:
+            waiting.clear()
+        result.account_for_the_rest()
+        self.channel.send({"type": "ran", "file": path, "spoiled": result.spoiled})
+
+    def _finish(
+        self, path: str, name: str, outcome: str, message: str, seconds: float, **more: Any
+    ) -> None:
+        address = address_of(path, name)
+        finished = {"address": address, "outcome": outcome, "message": message}
+        self.channel.send({"type": "finished", **finished, "seconds": seconds, **more})
+
+
+class _Result(unittest.TestResult):
+    """Turns what the standard library's classes report into messages."""
+
+    def __init__(self, worker: _Worker, path: str, waiting: Dict[int, Found]) -> None:
+        super().__init__()
+        self._worker = worker
+        self._path = path
+        self._waiting = waiting
+        self._hooks: List[Tuple[str, str, Message]] = []
+        self._current: Optional[Found] = None
+        self._news: List[Message] = []
+        self._parts: List[Message] = []
+        self._began = 0.0
+        self._state = ProcessState()
+        self.spoiled = False
+
+    def startTest(self, test: Any) -> None:
+        found = self._waiting.get(id(test))
+        if found is None:
+            return
+        self._current, self._news, self._parts = found, [], []
+        self._state = ProcessState()
+        self._worker.channel.send({"type": "started", "address": self._address(found.name)})
+        self._began = time.perf_counter()
+
+    def stopTest(self, test: Any) -> None:
+        found = self._current
+        if found is None or found is not self._waiting.get(id(test)):
+            return
+        seconds = time.perf_counter() - self._began
+        leaving = sys.exc_info()[1]
+        if isinstance(leaving, KeyboardInterrupt):
+            self._news.append(problem_of(leaving))
+        message: Message = {"type": "finished", "address": self._address(found.name)}
+        message.update(verdict_of(self._news, self._parts), seconds=round(seconds, 6))
+        if self._parts:
+            message["parts"] = self._parts
+        output = self._worker.capture.take()
+        if output:
+            kept = {"type": "output", "address": message["address"], "stream": "both"}
+            self._worker.channel.hold({**kept, "text": output})
+        self._look_at_damage(message["address"])
+        self._worker.channel.hold(message)
+        del self._waiting[id(test)]
+        self._current = None
+
+    def _look_at_damage(self, address: str) -> None:
+        """Mend what the test left; if that cannot be, the rest goes to another worker."""
+        damage = self._state.restore()
+        if damage.mended or damage.lasting:
+            told = {"type": "damage", "address": address, **in_words(damage)}
+            self._worker.channel.hold(told)
+        if damage.lasting:
+            self.spoiled = True
+            self.stop()
+
+    def addSuccess(self, test: Any) -> None:
+        self._news.append({"outcome": "passed"})
+
+    def addFailure(self, test: Any, err: Any) -> None:
+        self._news.append(problem_of(err[1], "failed"))
+
+    def addError(self, test: Any, err: Any) -> None:
+        if self._current is None:
+            self._hook(test, problem_of(err[1]))
+        else:
+            self._news.append(problem_of(err[1]))
+
+    def addSkip(self, test: Any, reason: str) -> None:
+        if self._current is None and id(test) in self._waiting:  # Python 3.12.1 starts no skips
+            found = self._waiting.pop(id(test))
+            self._worker._finish(self._path, found.name, "skipped", str(reason), 0.0)
+        elif self._current is None:
+            self._hook(test, {"outcome": "skipped", "message": str(reason)})
+        elif id(test) == id(self._current.case):
+            self._news.append({"outcome": "skipped", "message": str(reason)})
+        else:
+            self._parts.append(
+                {"name": subtest_name(test), "outcome": "skipped", "message": str(reason)}
+            )
+
+    def addExpectedFailure(self, test: Any, err: Any) -> None:
+        problem = problem_of(err[1])
+        self._news.append(
+            {"outcome": "todo", "message": f"fails as expected: {problem['message']}"}
+        )
+
+    def addUnexpectedSuccess(self, test: Any) -> None:
+        self._news.append(
+            {"outcome": "failed", "message": "passed, though marked as an expected failure"}
+        )
+
+    def addSubTest(self, test: Any, subtest: Any, err: Optional[Tuple[Any, Any, Any]]) -> None:
+        part: Message = {"name": subtest_name(subtest), "outcome": "passed"}
+        if err is not None:
+            outcome = "failed" if issubclass(err[0], test.failureException) else "errored"
+            problem = problem_of(err[1], outcome)
+            part.update(outcome=outcome, message=problem["message"])
+            self._news.append(problem)
+        self._parts.append(part)
+
+    def account_for_the_rest(self) -> None:
+        """What class and module hooks reported, once all is over.
+
+        Tests that a failed hook kept from starting take its outcome; a hook that failed
+        after its tests is an entry of its own.
+        """
+        output = self._worker.capture.take()
+        told = set()
+        for found in list(self._waiting.values()):
+            places = (found.group, type(found.case).__module__)
+            hook = next((h for h in self._hooks if h[0] in places), None)
+            told.add(id(hook))
+            problem = hook[2] if hook else _never_started()
+            self._worker._finish(self._path, found.name, seconds=0.0, **problem)
+        for hook in self._hooks:
+            place, name, problem = hook
+            if id(hook) not in told and problem["outcome"] != "skipped":
+                name = f"{place.rpartition('.')[2]} / {name}"
+                if output:
+                    kept = {"type": "output", "address": self._address(name), "stream": "both"}
+                    self._worker.channel.hold({**kept, "text": output})
+                self._worker._finish(self._path, name, seconds=0.0, **problem)
+
+    def _hook(self, holder: Any, problem: Message) -> None:
+        """``holder`` reads ``setUpClass (module.Class)`` or ``tearDownModule (module)``."""
+        hook, _, place = str(holder).partition(" (")
+        if problem["outcome"] != "skipped":
+            problem = {**problem, "message": f"in {hook}: {problem['message']}"}
+        self._hooks.append((place.rstrip(")"), hook, problem))
+
+    def _address(self, name: str) -> str:
+        return address_of(self._path, name)
+
+
+def address_of(path: str, name: str) -> str:
+    """A test's address; where the file is the test, its path alone."""
+    return f"{path}#{name}" if name else path
+
+
+def _never_started() -> Message:
+    return {"outcome": "errored", "message": "the standard library's runner never came to it"}
+
+
+def _test_message(path: str, found: Found) -> Message:
+    message: Message = {
+        "type": "test",
+        "address": address_of(path, found.name),
+        "group": found.group,
+    }
+    if found.line:
+        message["line"] = found.line
+    if found.tags:
+        message["tags"] = found.tags
+    if found.blocked:
+        message["blocked"] = found.blocked
+    return message

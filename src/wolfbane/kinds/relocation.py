@@ -1,0 +1,32 @@
+"""Paths of an inner workspace, as the outer one that includes it has to write them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True)
+class Relocation:
+    """From the folder of an inner workspace to the root of the outer one."""
+
+    root: Path
+    folder: str
+
+    def path(self, path: str) -> str:
+        """A path of the inner workspace. An absolute or empty one stays as it is."""
+        if not path or path.startswith("/"):
+            return path
+        if path in (".", "./"):
+            return self.folder
+        return f"{self.folder}/{path.removeprefix('./')}"
+
+    def paths(self, paths: Sequence[str]) -> list[str]:
+        """Several paths of the inner workspace."""
+        return [self.path(path) for path in paths]
+
+    def program(self, program: str) -> str:
+        """A program that is a file of the inner workspace; any other keeps its name."""
+        inside = bool(program) and (self.root / self.folder / program).exists()
+        return self.path(program) if inside else program

@@ -1,0 +1,1 @@
+"""Kind ``scenario``: feature files in plain language."""

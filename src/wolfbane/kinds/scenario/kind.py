@@ -1,0 +1,116 @@
+"""Kind ``scenario``: plain-language feature files, with steps in Python."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+from wolfbane.kinds.contract import Kind, StepLine, WorkerCommand
+from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots
+from wolfbane.kinds.python.interpreters import python_worker, runtime
+from wolfbane.kinds.python.project import interpreter_lines, source_folder
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.scenario.settings import ScenarioSuite
+from wolfbane.kinds.scenario.worker.feature import FeatureError, read
+from wolfbane.model import Block, Tag, Test, TestFile
+
+STEPS = "steps"
+_WORKER = "wolfbane.kinds.scenario.worker.runner"
+
+
+class ScenarioKind(Kind[ScenarioSuite]):
+    """One test for each scenario and for each row of an outline; each step is a part."""
+
+    name = "scenario"
+    suite_type = ScenarioSuite
+    scan_is_exact = True
+    has_steps = True
+    has_closing_hooks = True
+
+    def patterns(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
+        return ("*.feature",)
+
+    def scan(self, root: Path, suite: ScenarioSuite, path: str, source: bytes) -> TestFile | None:
+        try:
+            feature = read(source.decode("utf-8-sig"))
+        except (FeatureError, UnicodeDecodeError) as error:
+            return TestFile(path, suite.name, self.name, complete=False, error=str(error))
+        tests = [
+            Test(
+                suite.name, self.name, path, scenario.name, scenario.line, scenario.end,
+                tuple(Tag.parse(tag, "tag line") for tag in scenario.tags),
+            )
+            for scenario in feature.scenarios
+        ]  # fmt: skip
+        blocks = [Block(s.name, s.start, s.end) for s in feature.sections]
+        return TestFile(
+            path, suite.name, self.name, tuple(tests), tuple(blocks), divisible=False,
+            warnings=tuple(f"{line}: {words}" for words, line in feature.warnings),
+        )  # fmt: skip
+
+    def inputs(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
+        return steps_folders(root, suite)
+
+    def worker(self, root: Path, suite: ScenarioSuite) -> WorkerCommand:
+        command = python_worker(root, suite, _WORKER)
+        steps = steps_folders(root, suite)
+        return replace(command, options={**command.options, "steps": steps})
+
+    def runtime(self, root: Path, suite: ScenarioSuite) -> str:
+        return runtime(root, suite)
+
+    def paths_in_settings(self, suite: ScenarioSuite) -> Mapping[str, Sequence[str]]:
+        return {"steps": suite.steps}
+
+    def relocated(self, suite: ScenarioSuite, to: Relocation) -> ScenarioSuite:
+        return suite.relocated(to)
+
+    def import_reader(self) -> ImportReader:
+        return PYTHON_IMPORTS
+
+    def import_roots(self, suite: ScenarioSuite) -> tuple[str, ...]:
+        return module_roots(suite)
+
+    def steps(self, source: str, name: str) -> Sequence[StepLine]:
+        scenarios = {each.name: each for each in read(source).scenarios}
+        found = scenarios[name].steps if name in scenarios else ()
+        return [StepLine(step.keyword, step.text, step.line) for step in found]
+
+    def owns_name(self, name: str) -> bool:
+        return name.endswith(".feature")
+
+    def claims(self, root: Path, file: str) -> bool:
+        return file.endswith(".feature")
+
+    def glob_for(self, name: str) -> str:
+        return "*.feature"
+
+    def detected_settings(self, root: Path, folder: str) -> dict[str, Any]:
+        return source_folder(root, folder)
+
+    def settings_lines(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
+        return interpreter_lines(root, suite)
+
+    def settings_hints(self, suite: ScenarioSuite) -> Sequence[str]:
+        return ['# steps = ["features/steps"]     # default: the folder named steps there']
+
+
+def steps_folders(root: Path, suite: ScenarioSuite) -> list[str]:
+    """The folders with a suite's steps: those it names, else ``steps`` in or beside its paths."""
+    if suite.steps:
+        return list(suite.steps)
+    found: dict[str, None] = {}
+    for path in suite.paths:
+        place = PurePosixPath(path.partition("*")[0].rstrip("/") or ".")
+        folder = place if (root / place).is_dir() else place.parent
+        for candidate in (folder / STEPS, folder.parent / STEPS):
+            if (root / candidate).is_dir():
+                found[str(candidate)] = None
+                break
+    return list(found)
+
+
+KIND = ScenarioKind()

@@ -1,0 +1,300 @@
+"""Plain-language feature files: Given, When, Then.
+
+A feature holds scenarios, and rules that hold scenarios; a background's steps come before those
+of every scenario beside it; an outline is one scenario for each row of its example tables. What
+comes out is flat: every scenario with all of its steps and tags. What is wrong with a scenario is
+its own ``problem``; only what keeps the rest from being read is an error of the file.
+
+Runs on Python 3.8 and later by itself, for suites' own interpreters read these files too.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+
+from wolfbane.kinds.scenario.worker.feature_tables import FENCE, read_table, read_text
+from wolfbane.kinds.scenario.worker.keywords import ENGLISH, EVERY_LANGUAGE, KEYWORDS, words_of
+from wolfbane.kinds.scenario.worker.scenarios import (
+    Block,
+    Examples,
+    Feature,
+    FeatureError,
+    Heading,
+    Scenario,
+    Section,
+    Step,
+    distinct,
+    expanded,
+)
+
+__all__ = ["Feature", "FeatureError", "Scenario", "Section", "Step", "read"]
+
+_LANGUAGE = re.compile(r"^\s*#\s*language\s*:\s*(\S+)\s*$")
+_TAG = re.compile(r"@[^\s@]+")
+
+
+def read(text: str) -> Feature:
+    """Read a feature file. Raises FeatureError where it cannot be read on."""
+    return _Reader(text).read()
+
+
+class _Reader:
+    def __init__(self, text: str) -> None:
+        self.lines = text.splitlines()
+        self.at = 0
+        self.language = ENGLISH
+        self.words = words_of(ENGLISH)
+        self.tags: list[str] = []
+        self.tags_line = 0
+        self.tags_problem: FeatureError | None = None
+        self.above: list[Heading] = []
+        self.blocks: list[Block] = []
+        self.block: Block | None = None
+        self.sections: list[Section] = []
+        self.warnings: list[tuple[str, int]] = []
+
+    def read(self) -> Feature:
+        while self.at < len(self.lines):
+            try:
+                self._line(self.lines[self.at])
+            except FeatureError as error:
+                if error.fatal:
+                    raise
+                self._take(error)
+            self.at += 1
+        if self.tags:
+            self._lone(FeatureError("tags that stand above nothing", self.tags_line))
+        if not self.above:
+            word = KEYWORDS[self.language]["feature"][0]
+            raise FeatureError(f"there is no '{word}:' in it", max(1, len(self.lines)), fatal=True)
+        self._close_rule()
+        scenarios = distinct([s for block in self.blocks for s in expanded(block)])
+        for block in (block for block in self.blocks if block.kind == "outline"):
+            self._outline(block)
+        feature = self.above[0]
+        return Feature(
+            feature.name, self.language, tuple(feature.tags), tuple(scenarios),
+            tuple(self.sections), tuple(self.warnings),
+        )  # fmt: skip
+
+    def _outline(self, block: Block) -> None:
+        """An outline's sections; a warning where no test comes of it."""
+        self.sections.append(Section(block.full_name, block.line, block.end))
+        for examples in block.examples:
+            if examples.rows:
+                self.sections.append(Section("", examples.line, examples.rows[-1][0]))
+        if not block.problem and not any(len(examples.rows) > 1 for examples in block.examples):
+            words = f"'{block.name}' has no row of examples: it holds no test"
+            self.warnings.append((words, block.line))
+
+    def _take(self, error: FeatureError) -> None:
+        """What is wrong costs the scenario that it is in; in a background, all that it is for."""
+        if self.block is None:
+            self._lone(error)
+        elif self.block.kind == "background":
+            self.above[-1].problem = self.above[-1].problem or error
+        else:
+            self.block.problem = self.block.problem or error
+
+    def _lone(self, error: FeatureError, name: str = "") -> None:
+        """Something wrong that belongs to no scenario: it stands for one, so that it is seen."""
+        tags = [tag for heading in self.above for tag in heading.tags]
+        name = name or f"line {error.line}"
+        block = Block("scenario", "", name, error.line, tags, list(self.above), end=error.line)
+        block.problem = error
+        self.blocks.append(block)
+        self.block = block
+
+    def _line(self, line: str) -> None:
+        stripped = line.strip()
+        number = self.at + 1
+        language = _LANGUAGE.match(line)
+        if language and not self.above:
+            self._speak(language[1], number)
+            return
+        if not stripped or stripped.startswith("#"):
+            return
+        if stripped.startswith("@"):
+            self._tag(stripped, number)
+            return
+        if heading := self.words.heading(stripped):
+            self._open(*heading, number)
+        elif stripped.startswith("|"):
+            self._table(number)
+        elif FENCE.match(line):
+            self._doc(number)
+        elif step := self._step(stripped, number):
+            self._add(step)
+        else:
+            self._prose(stripped, number)
+        if self.block:
+            self.block.end = self.at + 1
+
+    def _speak(self, language: str, number: int) -> None:
+        if language.lower() not in KEYWORDS:
+            known = ", ".join(sorted(KEYWORDS))
+            message = f"unknown language '{language}'; there is: {known}"
+            raise FeatureError(message, number, fatal=True)
+        self.language = language.lower()
+        self.words = words_of(self.language)
+
+    def _tag(self, line: str, number: int) -> None:
+        self.tags_line = self.tags_line if self.tags else number
+        line = re.sub(r"\s#.*", "", line)
+        self.tags += [tag[1:] for tag in _TAG.findall(line)]
+        if rest := _TAG.sub("", line).strip():
+            message = f"'{_short(rest)}' in a line of tags: each begins with @"
+            self.tags_problem = FeatureError(message, number)
+
+    @property
+    def _in_description(self) -> bool:
+        """Whether free text may stand here, and steps may not: a scenario's own begin below it."""
+        examples = self.block.examples if self.block else []
+        return self.block is None or bool(examples and not examples[-1].rows)
+
+    def _step(self, line: str, number: int) -> Step | None:
+        if self._in_description:
+            return None
+        found = self.words.step(line)
+        if found is None:
+            return None
+        kind, word, text = found
+        if not text and word == EVERY_LANGUAGE:
+            return None
+        if not text:
+            raise FeatureError(f"'{word}' without words after it", number)
+        return Step(word, kind, text, number)
+
+    def _open(self, kind: str, word: str, name: str, number: int) -> None:
+        tags, self.tags = self.tags, []
+        problem, self.tags_problem = self.tags_problem, None
+        if kind == "feature":
+            if self.above:
+                message = "a file holds one feature, and this is a second"
+                raise FeatureError(message, number, fatal=True)
+            self.above = [Heading(word, name, tags, number, problem=problem)]
+            return
+        if not self.above:
+            first = KEYWORDS[self.language]["feature"][0]
+            raise FeatureError(f"'{first}:' has to come first", number, fatal=True)
+        if kind == "rule":
+            self._close_rule()
+            self.above = [self.above[0], Heading(word, name, tags, number, problem=problem)]
+            self.block = None
+        elif kind == "examples":
+            self._examples(tags, number)
+            if self.block is not None:
+                self.block.problem = self.block.problem or problem
+        elif kind == "background":
+            self._background(word, name, tags, number)
+        else:
+            inherited = [tag for heading in self.above for tag in heading.tags]
+            if tags and self.tags_line < number:
+                where = [heading.name for heading in self.above[1:] if heading.name]
+                whole = " / ".join([*where, name or f"scenario of line {number}"])
+                self.sections.append(Section(whole, self.tags_line, number))
+            name = name or f"scenario of line {number}"
+            above = list(self.above)
+            self.block = Block(kind, word, name, number, [*inherited, *tags], above)
+            self.block.problem = problem
+            self.blocks.append(self.block)
+
+    def _examples(self, tags: list[str], number: int) -> None:
+        if self.block is None or self.block.kind not in ("outline", "scenario"):
+            raise FeatureError("examples belong below an outline", number)
+        self.block.kind = "outline"
+        self.block.examples.append(Examples(self.tags_line if tags else number, tags))
+
+    def _background(self, word: str, name: str, tags: list[str], number: int) -> None:
+        here = self.above[-1]
+        if here.has_background:
+            where = "rule" if len(self.above) > 1 else "feature"
+            raise FeatureError(f"this {where} has a background already", number, fatal=True)
+        if any(block.above[-1] is here for block in self.blocks):
+            raise FeatureError("a background stands before the scenarios", number, fatal=True)
+        here.has_background = True
+        self.block = Block("background", word, name, number, [], list(self.above))
+        self.block.steps = here.background
+        if tags:
+            raise FeatureError("a background has no tags", self.tags_line)
+
+    def _close_rule(self) -> None:
+        for rule in self.above[1:]:
+            if rule.name:
+                self.sections.append(Section(rule.name, rule.line, self.at))
+
+    def _add(self, step: Step) -> None:
+        assert self.block is not None
+        if self.block.examples:
+            raise FeatureError("a step that belongs to no scenario", step.line)
+        own = self.block.kind == "background"
+        before = self.block.steps if own else [*self.block.before, *self.block.steps]
+        if step.kind == "and":
+            step = replace(step, kind=before[-1].kind if before else "given")
+        self.block.steps.append(step)
+
+    def _table(self, number: int) -> None:
+        table = read_table(self.lines, self.at)
+        self.at = table.end
+        if table.problem:
+            raise table.problem
+        if self.block and self.block.examples and not self.block.examples[-1].rows:
+            self.block.examples[-1].rows = table.rows
+        elif self.block and self.block.steps and not self.block.examples:
+            cells = tuple(cells for _, cells in table.rows)
+            self.block.steps[-1] = replace(self.block.steps[-1], table=cells)
+        else:
+            raise FeatureError("a table that belongs to no step", number)
+
+    def _doc(self, number: int) -> None:
+        text, self.at = read_text(self.lines, self.at)
+        if self.block is None or not self.block.steps or self.block.examples:
+            raise FeatureError("a text that belongs to no step", number)
+        self.block.steps[-1] = replace(self.block.steps[-1], doc=text)
+
+    def _prose(self, line: str, number: int) -> None:
+        """A description: free text below a heading. Elsewhere it is a mistake."""
+        if not self.above:
+            word = KEYWORDS[self.language]["feature"][0]
+            hint = self._nearly(line) or f"'{word}:' has to come first"
+            raise FeatureError(f"'{_short(line)}' is none of these: {hint}", number, fatal=True)
+        heading = self.words.nearest_heading(line)
+        if heading and self._steps_follow():
+            self.block = None
+            message = f"'{_short(line)}': did you mean '{heading}:'?"
+            self._lone(FeatureError(message, number), line.partition(":")[2].strip())
+            return
+        free = self._in_description or (self.block is not None and not self.block.steps)
+        if free and not self.tags and not self._nearly_a_step(line):
+            holder = self.above[-1] if self.block is None else self.block
+            holder.description.append(line)
+            return
+        hint = self._nearly(line) or "a step, a table, a text in quotes or a heading stands here"
+        raise FeatureError(f"'{_short(line)}' is none of these: {hint}", number)
+
+    def _steps_follow(self) -> bool:
+        """Whether steps with words come before the next heading: below free text they do not."""
+        for line in self.lines[self.at + 1 :]:
+            stripped = line.strip()
+            if stripped.startswith("@") or self.words.heading(stripped):
+                return False
+            found = self.words.step(stripped)
+            if found is not None and found[1] != EVERY_LANGUAGE:
+                return True
+        return False
+
+    def _nearly(self, line: str) -> str:
+        heading = self.words.nearest_heading(line)
+        meant = f"{heading}:" if heading else self._nearly_a_step(line)
+        return f"did you mean '{meant}'?" if meant else ""
+
+    def _nearly_a_step(self, line: str) -> str:
+        """The word of a step that a line below a scenario may be meant for."""
+        if self.block is None or self._in_description:
+            return ""
+        return self.words.nearest_step(line, 0.6 if self.block.steps else 0.8)
+
+
+def _short(line: str) -> str:
+    return line if len(line) <= 40 else f"{line[:37]}..."

@@ -1,0 +1,208 @@
+"""One scenario on its way: its hooks, its steps, and what became of them."""
+
+from __future__ import annotations
+
+import base64
+import inspect
+import os
+import time
+import types
+from typing import TYPE_CHECKING, Any, Dict, List, Optional, Tuple, Union
+
+import wolfbane.steps
+from wolfbane.kinds.scenario.worker import feature as features
+from wolfbane.kinds.scenario.worker.stepbook import Definition, snippet
+from wolfbane.kinds.worker.channel import Message
+from wolfbane.kinds.worker.problems import problem_of
+
+if TYPE_CHECKING:
+    from wolfbane.kinds.scenario.worker.runner import Worker
+
+
+class Shared:
+    """What the steps of a scenario have in common: any attribute. Outer ones can be read."""
+
+    def __init__(self, outer: Optional[Shared] = None) -> None:
+        self.__dict__["_outer"] = outer
+
+    def __getattr__(self, name: str) -> Any:
+        outer = self.__dict__["_outer"]
+        while outer is not None:
+            if name in outer.__dict__:
+                return outer.__dict__[name]
+            outer = outer.__dict__["_outer"]
+        raise AttributeError(f"no step before this one has set 'shared.{name}'")
+
+
+class Told:
+    """What a step or hook may know of its scenario."""
+
+    def __init__(self, name: str, tags: Tuple[str, ...], feature: str) -> None:
+        self.name, self.tags, self.feature = name, tags, feature
+        self.outcome = ""
+
+
+class ScenarioRun:
+    """One scenario on its way."""
+
+    def __init__(
+        self, worker: Worker, path: str, feature: features.Feature,
+        scenario: features.Scenario, shared: Shared,
+    ) -> None:  # fmt: skip
+        self.worker, self.scenario = worker, scenario
+        self.file = os.path.join(worker.root, path)
+        self.address = f"{path}#{scenario.name}"
+        self.told = Told(scenario.name, scenario.tags, feature.name)
+        self.special: Dict[str, Any] = {"shared": Shared(shared), "scenario": self.told}
+        self.parts: List[Message] = []
+        self.number = 0
+
+    def run(self, problem: Message) -> None:
+        """Run hooks and steps; ``problem`` is what keeps it from starting."""
+        self.worker.channel.send({"type": "started", "address": self.address})
+        began = time.perf_counter()
+        wolfbane.steps.registry.keep = self.keep
+        try:
+            verdict = self.wrong() or problem or self.check() or self.perform()
+        finally:
+            wolfbane.steps.registry.keep = None
+        finished = {"type": "finished", "address": self.address, "parts": self.parts,
+                    "about": self.scenario.about}  # fmt: skip
+        self.worker.say_printed(self.address)
+        seconds = round(time.perf_counter() - began, 6)
+        self.worker.channel.send({**finished, "seconds": seconds, **(verdict or PASSED)})
+
+    def wrong(self) -> Message:
+        """What is wrong with the scenario as it is written."""
+        error = self.scenario.problem
+        if error is None:
+            return {}
+        frame = {"file": self.file, "line": error.line, "function": self.scenario.name}
+        return {"outcome": "errored", "message": str(error), "frames": [frame]}
+
+    def check(self) -> Message:
+        """Before anything runs: steps that nobody defined, or several, or whose values are wrong.
+
+        What is wrong with a step outweighs that another one is missing.
+        """
+        self.found: List[Tuple[Definition, Any]] = []
+        parts, undefined, wrong = [], [], []
+        for step in self.scenario.steps:
+            found = self.worker.book.find(step.kind, step.text)
+            parts.append(self.part(step, "skipped"))
+            if len(found.matches) == 1:
+                self.found.append(found.matches[0])
+                continue
+            if found.misfit:
+                wrong.append(found.misfit)
+            elif found.matches:
+                places = " and ".join(definition.place for definition, _ in found.matches)
+                wrong.append(f"'{step.text}' is defined more than once: {places}")
+            else:
+                undefined.append((step, found.nearest))
+            parts[-1]["outcome"] = "errored" if len(wrong) + len(undefined) > 0 else "skipped"
+            if not found.matches and not found.misfit:
+                parts[-1]["outcome"] = "blocked"
+        if not self.scenario.steps:
+            return {"outcome": "blocked", "message": "it has no step"}
+        if not (undefined or wrong):
+            return {}
+        self.parts = parts
+        outcome = "errored" if wrong else "blocked"
+        first = next(part for part in parts if part["outcome"] == outcome)
+        frames = [{"file": self.file, "line": first["line"], "function": first["name"]}]
+        message = wrong[0] if wrong else _to_define(undefined)
+        return {"outcome": outcome, "message": message, "frames": frames}
+
+    def perform(self) -> Message:
+        tags = self.scenario.tags
+        problem = self.worker.hooks("before", "scenario", self.special, tags)
+        for step, (definition, match) in zip(self.scenario.steps, self.found):
+            began = time.perf_counter()
+            part = self.part(step, "skipped")
+            self.number += 1
+            if not problem:
+                problem = self.step(step, definition, match)
+                part["outcome"] = problem.get("outcome", "passed")
+                part["seconds"] = round(time.perf_counter() - began, 6)
+                if problem:
+                    part["message"] = problem["message"]
+            self.parts.append(part)
+        self.number = 0
+        self.told.outcome = problem.get("outcome", "passed")
+        closing = self.worker.hooks("after", "scenario", self.special, tags)
+        return problem if problem and problem["outcome"] != "skipped" else closing or problem
+
+    def step(self, step: features.Step, definition: Definition, match: Any) -> Message:
+        rows = [list(row) for row in step.table]
+        special = {**self.special, "text": step.doc,
+                   "table": wolfbane.steps.Table(rows) if rows else None}  # fmt: skip
+        try:
+            finish(definition.call(match, special))
+        except BaseException as error:
+            if isinstance(error, SystemExit):
+                raise
+            outcome = "failed" if isinstance(error, AssertionError) else "errored"
+            problem = problem_of(error.with_traceback(_from_the_step_on(error)), outcome)
+            if problem["outcome"] != "skipped":
+                line = f"{step.keyword} {step.text}"
+                place = {"file": self.file, "line": step.line, "function": line}
+                problem["frames"] = [place, *problem["frames"]]
+                problem["message"] += f"\n\nin the step: {line}"
+            return problem
+        return {}
+
+    def part(self, step: features.Step, outcome: str) -> Message:
+        name = f"{step.keyword} {step.text}"
+        told = {"name": name, "outcome": outcome, "file": self.file, "line": step.line}
+        if step.table:
+            told["table"] = [list(row) for row in step.table]
+        if step.doc is not None:
+            told["text"] = step.doc
+        return told
+
+    def keep(self, name: str, ending: str, content: Union[str, bytes]) -> None:
+        """Send what a step attached. What is text goes as a text, for secrets in it are masked."""
+        told: Message = {"type": "evidence", "address": self.address, "kind": ending,
+                         "name": name, "part": self.number}  # fmt: skip
+        data = content.encode("utf-8", "replace") if isinstance(content, str) else content
+        try:
+            told["text"] = data.decode("utf-8")
+        except UnicodeDecodeError:
+            told["data"] = base64.b64encode(data).decode()
+        self.worker.channel.send(told)
+
+
+PASSED: Message = {"outcome": "passed"}
+
+
+def _to_define(undefined: List[Tuple[features.Step, str]]) -> str:
+    """The message about steps that nobody defined: the functions to write, each once."""
+    snippets: Dict[str, None] = {}
+    for step, nearest in undefined:
+        below = ["table"] * bool(step.table) + ["text"] * (step.doc is not None)
+        hint = f"# {nearest}\n" if nearest else ""
+        snippets[hint + snippet(step.kind, step.text, below)] = None
+    steps = "1 step is" if len(undefined) == 1 else f"{len(undefined)} steps are"
+    return f"{steps} not defined; define:\n\n{chr(10).join(snippets)}".rstrip()
+
+
+def finish(value: Any) -> None:
+    """See an asynchronous step or hook through to its end."""
+    if inspect.isawaitable(value):
+        import asyncio  # takes a while: only where a step is asynchronous
+
+        asyncio.run(_wait_for(value))
+
+
+async def _wait_for(value: Any) -> None:
+    await value
+
+
+def _from_the_step_on(error: BaseException) -> Optional[types.TracebackType]:
+    """The traceback without the lines of this worker that led to the step."""
+    own = os.path.dirname(os.path.abspath(__file__))
+    trace = error.__traceback__
+    while trace is not None and trace.tb_frame.f_code.co_filename.startswith(own):
+        trace = trace.tb_next
+    return trace or error.__traceback__

@@ -1,0 +1,84 @@
+"""Import every file of the steps folders, each once and with asserts that explain themselves."""
+
+from __future__ import annotations
+
+import importlib
+import importlib.machinery
+import importlib.util
+import os
+import sys
+from typing import Any, List, Optional
+
+from wolfbane.kinds.python.worker.asserts import compile_explained
+
+
+def load_steps(folders: List[str]) -> None:
+    """Import the files of these folders and of those in them. Raises whatever that raises.
+
+    They find each other as modules: a folder of steps is a place for imports.
+    """
+    inside = tuple(os.path.join(folder, "") for folder in folders)
+    details = (_Explained, importlib.machinery.SOURCE_SUFFIXES)
+    make_finder = importlib.machinery.FileFinder.path_hook(details)
+
+    def finder(path: str) -> Any:
+        if not os.path.join(path, "").startswith(inside):
+            raise ImportError("it holds no steps", path=path)
+        return make_finder(path)
+
+    sys.path_hooks.insert(0, finder)
+    for folder in folders:
+        sys.path_importer_cache.pop(folder, None)
+        for name in step_files(folder):
+            _load(folder, name)
+
+
+def step_files(folder: str) -> List[str]:
+    """The Python files below a folder, relative to it, in order."""
+    found = []
+    for place, folders, files in os.walk(folder):
+        folders[:] = [n for n in folders if not n.startswith(".") and n != "__pycache__"]
+        inner = os.path.relpath(place, folder)
+        names = [name for name in files if name.endswith(".py") and not name.startswith(".")]
+        found += [os.path.normpath(os.path.join(inner, name)) for name in names]
+    return sorted(found)
+
+
+def _load(folder: str, name: str) -> None:
+    """Import a file by its dotted name, or, where that means another one, by one of its own."""
+    path = os.path.join(folder, name)
+    parts = name[: -len(".py")].split(os.sep)
+    if parts[-1] == "__init__":
+        parts.pop()
+    if not parts:
+        return
+    dotted = ".".join(parts)
+    if all(part.isidentifier() for part in parts) and _origin(dotted) == path:
+        importlib.import_module(dotted)
+        return
+    own = f"steps:{path}"
+    loader = _Explained(own, path)
+    spec = importlib.util.spec_from_file_location(own, path, loader=loader)
+    assert spec is not None
+    module = importlib.util.module_from_spec(spec)
+    sys.modules[own] = module
+    loader.exec_module(module)
+
+
+def _origin(dotted: str) -> Optional[str]:
+    """The file that a dotted name means."""
+    if dotted in sys.modules:
+        return getattr(sys.modules[dotted], "__file__", None)
+    try:
+        spec = importlib.util.find_spec(dotted)
+    except ImportError:  # a name before the last dot means something else
+        return None
+    return spec.origin if spec else None
+
+
+class _Explained(importlib.machinery.SourceFileLoader):
+    """Compiles asserts so that they say what did not hold. Nothing of it is cached."""
+
+    def get_code(self, fullname: str) -> Any:
+        path = self.get_filename(fullname)
+        return compile_explained(self.get_data(path), path)

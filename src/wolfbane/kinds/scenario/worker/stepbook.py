@@ -1,0 +1,223 @@
+"""Which function a step means: patterns with typed holes, or regular expressions."""
+
+from __future__ import annotations
+
+import difflib
+import enum
+import inspect
+import os
+import re
+import typing
+from typing import Any, Dict, List, NamedTuple, Tuple
+
+from wolfbane.kinds.scenario.worker.step_patterns import TEXT, Kind, Pattern, PatternError, unquoted
+from wolfbane.steps import Registry
+
+SPECIAL = ("shared", "table", "text", "scenario")
+KINDS = ("given", "when", "then")
+_TRUE = ("yes", "true", "on")
+_BOOLEAN = Kind(
+    "yes|no|true|false|on|off", lambda text: text in _TRUE,
+    "is none of yes, no, true, false, on, off",
+)  # fmt: skip
+_INTEGER = Kind(r"[-+]?\d+", int, "is no whole number")
+_NUMBER = Kind(
+    r"[-+]?(?:\d+(?:[.,]\d+)?|[.,]\d+)", lambda text: float(text.replace(",", ".")), "is no number"
+)
+_VALUE = re.compile(r"\"[^\"]*\"|(?<!\S)'[^']*'(?!\w)|(?<![\w.])[-+]?\d+(?:\.\d+)?(?![\w.])")
+
+
+class BadStep(Exception):
+    """A step function that cannot be used; ``place`` is its file and line."""
+
+    def __init__(self, message: str, function: Any) -> None:
+        super().__init__(message)
+        self.place = place_of(function)
+
+
+class Definition:
+    """A step function, ready to be matched and called."""
+
+    def __init__(self, kind: str, pattern: Any, function: Any, book: StepBook) -> None:
+        self.kind, self.function = kind, function
+        self.parameters = inspect.signature(function).parameters
+        try:
+            hints = typing.get_type_hints(function)
+        except Exception:  # a name that is only there for type checkers
+            hints = {}
+        self.pattern = None
+        if isinstance(pattern, str):
+            try:
+                self.pattern = Pattern(pattern, lambda name: book.kind_of(hints.get(name, str)))
+            except PatternError as error:
+                raise BadStep(str(error), function) from None
+            self.regex, self.text = self.pattern.regex, pattern
+            self.kinds, optional = self.pattern.kinds, self.pattern.optional
+        else:
+            self.regex, self.text, optional = pattern, pattern.pattern, set()
+            self.kinds = {n: book.kind_of(hints.get(n, str)) for n in pattern.groupindex}
+        self._check(optional)
+
+    def _check(self, optional: typing.Set[str]) -> None:
+        """Holes are parameters and parameters holes. Raises BadStep."""
+        given = {*self.kinds, *SPECIAL}
+        for name, parameter in self.parameters.items():
+            plain = parameter.kind not in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD)
+            needed = plain and parameter.default is parameter.empty
+            if needed and name not in given:
+                words = f"parameter '{name}' is neither a hole nor one of {', '.join(SPECIAL)}"
+                raise BadStep(words, self.function)
+            if needed and name in optional:
+                words = f"parameter '{name}' needs a default: a step may leave its hole out"
+                raise BadStep(words, self.function)
+        for name in self.kinds:
+            if name not in self.parameters:
+                words = f"the hole '{name}' is no parameter of its function"
+                raise BadStep(words, self.function)
+
+    @property
+    def place(self) -> str:
+        """``FILE:LINE`` of the function."""
+        file, line = place_of(self.function)
+        return f"{os.path.relpath(file)}:{line}"
+
+    def call(self, match: Any, special: Dict[str, Any]) -> Any:
+        """Call the function with the values of its holes. A hole's own error is the step's."""
+        if self.pattern is not None:
+            values = self.pattern.values(match)
+        else:
+            values = {name: self.kinds[name].convert(_plain(self.kinds[name], text))
+                      for name, text in match.groupdict().items() if text is not None}  # fmt: skip
+        values.update((name, value) for name, value in special.items() if name not in values)
+        wanted = {name: values[name] for name in self.parameters if name in values}
+        return self.function(**wanted)
+
+
+def _plain(kind: Kind, text: str) -> str:
+    return unquoted(text) if kind.plain else text
+
+
+class Found(NamedTuple):
+    """The definitions that match a step, each with its match; or what may be meant."""
+
+    matches: List[Tuple[Definition, Any]]
+    misfit: str = ""
+    nearest: str = ""
+
+
+class StepBook:
+    """Every definition of a suite. A file that is imported by two names defines its steps once."""
+
+    def __init__(self, registry: Registry) -> None:
+        self._types = registry.types
+        self.hooks = _once(registry.hooks)
+        self.definitions = [
+            Definition(kind, pattern, function, self)
+            for kind, pattern, function in _once(registry.steps)
+        ]  # fmt: skip
+        self._found: Dict[Tuple[str, str], Found] = {}
+        self._nearest: Dict[str, str] = {}
+
+    def find(self, kind: str, text: str) -> Found:
+        """What a step means."""
+        key = (kind, text)
+        if key not in self._found:
+            matches = self._matches(kind, text)
+            self._found[key] = Found(matches) if matches else self._meant(kind, text)
+        return self._found[key]
+
+    def _matches(self, kind: str, text: str) -> List[Tuple[Definition, Any]]:
+        found = []
+        for definition in self.definitions:
+            match = definition.regex.fullmatch(text) if definition.kind in ("", kind) else None
+            if match:
+                found.append((definition, match))
+        return found
+
+    def _meant(self, kind: str, text: str) -> Found:
+        """A definition whose values do not fit, or the one with the nearest words."""
+        longest = sorted(self.definitions, key=lambda each: len(each.text), reverse=True)
+        for definition in longest:
+            if definition.pattern is None or definition.kind not in ("", kind):
+                continue
+            if said := definition.pattern.misfits(text):
+                where = f'the step "{definition.text}" of {definition.place}'
+                return Found([], f"{'; '.join(said)}: {where}")
+        for other in KINDS:
+            if matches := self._matches(other, text):
+                return Found([], "", f"{matches[0][0].place} defines it for {other}")
+        return Found([], "", self._nearest_to(text))
+
+    def _nearest_to(self, text: str) -> str:
+        words = _VALUE.sub("{}", text)
+        if words not in self._nearest:
+            known = {re.sub(r"[\"']?\{\w*\}[\"']?", "{}", d.text): d for d in self.definitions}
+            close = difflib.get_close_matches(words, known, 1, 0.7)
+            self._nearest[words] = (
+                f'the nearest is "{known[close[0]].text}", {known[close[0]].place}' if close else ""
+            )
+        return self._nearest[words]
+
+    def kind_of(self, kind: Any) -> Kind:
+        """What a hole with this annotation takes."""
+        if kind in self._types:
+            regex, convert = self._types[kind]
+            name = getattr(kind, "__name__", str(kind))
+            return Kind(regex, convert, f"is no {name} (as {regex})", plain=False)
+        if kind in (bool, int, float):
+            return {bool: _BOOLEAN, int: _INTEGER, float: _NUMBER}[kind]
+        if kind is str:
+            return TEXT
+        if isinstance(kind, type) and issubclass(kind, enum.Enum):
+            members = {str(member.value): member for member in kind}
+            misfit = f"is none of {', '.join(members)}"
+            members.update((member.name, member) for member in kind)
+            longest = sorted(members, key=len, reverse=True)
+            return Kind("|".join(map(re.escape, longest)), members.__getitem__, misfit)
+        return Kind(TEXT.regex, kind, TEXT.misfit)
+
+
+def _once(declared: List[Any]) -> List[Any]:
+    """Declarations of one place in a source, once each."""
+    found: Dict[Any, Any] = {}
+    for each in declared:
+        *words, function = each
+        found.setdefault((*words, place_of(function), function.__qualname__), each)
+    return list(found.values())
+
+
+def snippet(kind: str, text: str, below: List[str]) -> str:
+    """A function for a step that nobody defined, ready to be pasted.
+
+    ``below`` are the parameters for what stands below it: ``table`` or ``text``.
+    """
+    names: List[str] = []
+
+    def name(match: Any) -> str:
+        stem = "words" if match[0][0] in "\"'" else "number"
+        count = sum(1 for known in names if known.startswith(stem)) + 1
+        names.append(stem if count == 1 else f"{stem}{count}")
+        return f"{{{names[-1]}}}"
+
+    escaped = re.sub(r"([\\\[\]|])", r"\\\1", text)
+    pattern = _VALUE.sub(name, escaped).replace("\\", "\\\\").replace('"', '\\"')
+    typed = [
+        "shared",
+        *(f"{n}: {'str' if n.startswith('words') else 'float'}" for n in names),
+        *below,
+    ]
+    return (
+        f'@{kind}("{pattern}")\ndef {_identifier(text)}({", ".join(typed)}):\n'
+        '    raise NotImplementedError\n'
+    )  # fmt: skip
+
+
+def place_of(function: Any) -> Tuple[str, int]:
+    """The file and line of a function."""
+    code = inspect.unwrap(function).__code__
+    return code.co_filename, code.co_firstlineno
+
+
+def _identifier(text: str) -> str:
+    words = re.findall(r"[^\W\d_]+", _VALUE.sub("", text.lower()))
+    return "_".join(words[:6]) or "step"

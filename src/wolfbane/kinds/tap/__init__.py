@@ -1,0 +1,1 @@
+"""Kind ``tap``: programs that print TAP."""

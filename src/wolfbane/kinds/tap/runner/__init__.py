@@ -1,0 +1,1 @@
+"""The worker process of kind ``tap``. Runs in Wolfbane's own interpreter."""

@@ -1,0 +1,31 @@
+"""A worker's sign of life while something works that is no test."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from wolfbane.kinds.worker.channel import Channel
+
+INTERVAL = 0.25
+
+
+@contextmanager
+def heartbeat(channel: Channel, text: str) -> Iterator[None]:
+    """Say again and again, in a thread, what goes on."""
+    over = threading.Event()
+
+    def beat() -> None:
+        while True:
+            channel.send({"type": "progress", "text": text})
+            if over.wait(INTERVAL):
+                return
+
+    thread = threading.Thread(target=beat)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()

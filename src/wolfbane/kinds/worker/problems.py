@@ -1,0 +1,84 @@
+"""What a record keeps of an exception, and one outcome from all that befell a test."""
+
+from __future__ import annotations
+
+import os
+import traceback
+import unittest
+from typing import Any, List, Tuple, Type
+
+from wolfbane.kinds.worker.channel import Message
+from wolfbane.kinds.worker.placed import Placed
+
+_KINDS = os.path.dirname(os.path.dirname(os.path.abspath(__file__))) + os.sep
+_STEPS = os.path.join(os.path.dirname(os.path.dirname(_KINDS)), "steps.py")
+_SEVERITY = ("passed", "skipped", "todo", "failed", "errored")
+
+
+def verdict_of(news: List[Message], parts: List[Message]) -> Message:
+    """One outcome for a test from all that was reported of it: the gravest, first come."""
+    if not news:
+        skipped = bool(parts) and all(part["outcome"] == "skipped" for part in parts)
+        return {"outcome": "skipped" if skipped else "passed"}
+    verdict = dict(max(news, key=lambda item: _SEVERITY.index(item["outcome"])))
+    first = next((n for n in news if n["outcome"] in ("failed", "errored")), None)
+    if first is not None:
+        verdict = {**first, "outcome": verdict["outcome"]}
+        others = [n for n in news if n is not first and n["outcome"] in ("failed", "errored")]
+        for other in others[:20]:
+            verdict["message"] += f"\n\nand then {other['message']}"
+            verdict["trace"] += f"\n{other['trace']}"
+    return verdict
+
+
+def subtest_name(subtest: Any) -> str:
+    message = getattr(subtest, "_message", None)
+    if isinstance(message, str) and not getattr(subtest, "params", None):
+        return message
+    describe = getattr(subtest, "_subDescription", None)
+    return str(describe()) if callable(describe) else str(subtest)
+
+
+def problem_of(error: BaseException, outcome: str = "errored") -> Message:
+    """What a record keeps of an exception: its message, frames of the suite, whole trace."""
+    if isinstance(error, unittest.SkipTest):
+        return {"outcome": "skipped", "message": str(error)}
+    kind: Type[BaseException] = type(error)
+    try:
+        text = str(error)
+    except Exception as broken:
+        text = f"<its text raised {type(broken).__name__}>"
+    plain = (kind is AssertionError or isinstance(error, Placed)) and text
+    message = text if plain else f"{kind.__name__}: {text}" if text else kind.__name__
+    frames = [
+        {"file": frame.filename, "line": frame.lineno, "function": frame.name}
+        for frame, number in _frames(error)
+    ]
+    if isinstance(error, Placed):
+        file, line = error.place
+        frames = [{"file": file, "line": line, "function": "example"}]
+        return {"outcome": outcome, "message": text, "frames": frames, "trace": text}
+    try:
+        trace = "".join(traceback.format_exception(kind, error, error.__traceback__))
+    except Exception:
+        trace = message
+    return {"outcome": outcome, "message": message, "frames": frames, "trace": trace}
+
+
+def _frames(error: BaseException) -> List[Tuple[Any, int]]:
+    """Stack frames from the test on: without the runner's and the standard classes' own."""
+    steps = list(traceback.walk_tb(error.__traceback__))
+    summary = traceback.StackSummary.extract(iter(steps), lookup_lines=False)
+    kept = []
+    for (frame, number), entry in zip(steps, summary):
+        inside = (
+            entry.filename.startswith(_KINDS)
+            or entry.filename == _STEPS
+            or "importlib._bootstrap" in entry.filename
+        )
+        if not inside and "__unittest" not in frame.f_globals:
+            kept.append((entry, number))
+    if isinstance(error, SyntaxError) and error.filename and error.lineno:
+        entry = traceback.FrameSummary(error.filename, error.lineno, "<module>", lookup_line=False)
+        kept.append((entry, error.lineno))
+    return kept[-50:]

@@ -1,0 +1,1 @@
+"""Kind ``workflow``: Arazzo documents that drive an API."""

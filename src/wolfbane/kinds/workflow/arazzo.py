@@ -1,0 +1,147 @@
+"""Read and check Arazzo 1.0 documents: workflows over operations that OpenAPI describes."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache, cached_property
+from pathlib import Path
+from typing import Any
+
+from wolfbane.errors import Problem, did_you_mean
+from wolfbane.kinds.workflow.documents import Document, DocumentError, look_up, step
+
+_SCHEMA = Path(__file__).with_name("arazzo-1.0.json")
+
+
+class BadDocument(DocumentError):
+    """A document that breaks the standard, with every problem that was found."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        self.problems = problems
+        super().__init__("\n".join(map(str, problems)), problems[0].line)
+
+
+@dataclass(frozen=True)
+class Arazzo:
+    """A checked document. Everything of it is in ``data``, as it was written."""
+
+    name: str
+    document: Document
+
+    @property
+    def data(self) -> dict[str, Any]:
+        """The whole document."""
+        data: dict[str, Any] = self.document.data
+        return data
+
+    @cached_property
+    def workflows(self) -> dict[str, dict[str, Any]]:
+        """Workflows by their identifiers, in order."""
+        return {workflow["workflowId"]: workflow for workflow in self.data["workflows"]}
+
+    @cached_property
+    def sources(self) -> dict[str, dict[str, Any]]:
+        """Source descriptions by name."""
+        return {source["name"]: source for source in self.data["sourceDescriptions"]}
+
+    @cached_property
+    def positions(self) -> dict[str, int]:
+        """Where workflows stand in the list of them, by their identifiers."""
+        return {name: position for position, name in enumerate(self.workflows)}
+
+    def resolved(self, entry: dict[str, Any]) -> dict[str, Any]:
+        """A Reusable Object's component, with the value that overrides it. Raises KeyError."""
+        if "reference" not in entry:
+            return entry
+        names = entry["reference"].removeprefix("$").split(".")
+        found: dict[str, Any] = dict(look_up(self.data, "".join(map(step, names))))
+        return {**found, "value": entry["value"]} if "value" in entry else found
+
+    def depends_on(self, workflow: str) -> list[str]:
+        """The workflows of this document that have to run before."""
+        known = self.workflows
+        return [name for name in known[workflow].get("dependsOn", []) if name in known]
+
+    @cached_property
+    def circular(self) -> frozenset[str]:
+        """Workflows that depend on themselves, by whatever way round."""
+        return frozenset(name for name in self.workflows if name in self._reached(name))
+
+    def _reached(self, name: str) -> set[str]:
+        waiting, reached = [name], set[str]()
+        while waiting:
+            for needed in self.depends_on(waiting.pop()):
+                if needed not in reached:
+                    reached.add(needed)
+                    waiting.append(needed)
+        return reached
+
+
+def read(text: str, name: str, *, check: bool = True) -> Arazzo:
+    """Read a document and check its shape. Raises DocumentError, or BadDocument with every problem.
+
+    Without ``check`` the shape is known to be right. What the workflows mean is checked for each
+    of them, by ``workflow_checks``: what is wrong with one does not cost the others.
+    """
+    document = Document(text)
+    if not check:
+        return Arazzo(name, document)
+    problems = [
+        Problem(message, name, document.line(pointer), hint)
+        for pointer, message, hint in _shape_problems(document.data)
+    ]
+    if not problems:
+        problems = [
+            Problem(f"two workflows are named '{twin}'", name, document.line(pointer))
+            for pointer, twin in _twins(document.data["workflows"])
+        ]
+    if problems:
+        raise BadDocument(sorted(dict.fromkeys(problems), key=lambda problem: problem.line))
+    return Arazzo(name, document)
+
+
+Finding = tuple[str, str, str]
+
+
+@cache
+def _validator() -> Any:
+    from jsonschema import Draft202012Validator
+
+    return Draft202012Validator(json.loads(_SCHEMA.read_text(encoding="utf-8")))
+
+
+def _shape_problems(data: Any) -> Iterator[Finding]:
+    for error in _validator().iter_errors(data):
+        yield from _finding(error)
+
+
+def _finding(error: Any) -> Iterator[Finding]:
+    pointer = "".join(map(step, error.absolute_path))
+    place = pointer.rpartition("/")[2] or "the document"
+    if error.validator == "unevaluatedProperties":
+        known = list(error.schema.get("properties", {}))
+        for key in error.instance if isinstance(error.instance, dict) else ():
+            if key not in known and not key.startswith("x-"):
+                yield pointer + step(key), f"unknown field '{key}'", did_you_mean(key, known)
+    elif error.validator == "required":
+        missing = [key for key in error.validator_value if key not in error.instance]
+        for key in missing:
+            yield pointer, f"'{key}' is missing in {place}", ""
+    elif error.validator == "enum":
+        hint = did_you_mean(str(error.instance), map(str, error.validator_value))
+        yield pointer, f"'{place}' is '{error.instance}'", hint
+    elif error.validator == "pattern":
+        yield pointer, f"'{place}' is '{error.instance}', which is none", ""
+    else:
+        yield pointer, f"'{place}': {error.message}"[:300], ""
+
+
+def _twins(workflows: list[dict[str, Any]]) -> Iterator[tuple[str, str]]:
+    seen: set[str] = set()
+    for index, workflow in enumerate(workflows):
+        name = workflow["workflowId"]
+        if name in seen:
+            yield f"/workflows/{index}/workflowId", name
+        seen.add(name)

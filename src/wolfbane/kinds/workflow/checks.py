@@ -1,0 +1,238 @@
+"""What is wrong with a workflow of an Arazzo document: its steps, where they lead, its criteria."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+from wolfbane.errors import did_you_mean
+from wolfbane.kinds.workflow import conditions
+from wolfbane.kinds.workflow.documents import DocumentError
+from wolfbane.kinds.workflow.expressions import HOLE, BadExpression
+from wolfbane.kinds.workflow.extensions import (
+    CHECKS,
+    CONNECT,
+    CONTRACT,
+    READ,
+    UNTIL,
+    unknown_checks,
+)
+from wolfbane.kinds.workflow.names import input_names, name_problems
+from wolfbane.units import seconds
+
+if TYPE_CHECKING:
+    from wolfbane.kinds.workflow.document_set import Library
+
+Finding = tuple[str, str]
+"""A JSON Pointer into the document, and what is wrong there."""
+_WAYS = ("operationId", "operationPath", "workflowId")
+
+
+def workflow_problems(library: Library, index: int) -> Iterator[Finding]:
+    """Everything that is wrong with one workflow; reads the sources that it uses."""
+    workflow = library.document.data["workflows"][index]
+    place, name = f"/workflows/{index}", workflow["workflowId"]
+    for number, needed in enumerate(workflow.get("dependsOn", [])):
+        yield from _target(library, needed, f"{place}/dependsOn/{number}")
+    if name in library.document.circular:
+        yield f"{place}/dependsOn", f"workflow '{name}' depends on itself"
+    ids = [item["stepId"] for item in workflow["steps"]]
+    for number, item in enumerate(workflow["steps"]):
+        here = f"{place}/steps/{number}"
+        if item["stepId"] in ids[:number]:
+            yield f"{here}/stepId", f"two steps are named '{item['stepId']}'"
+        yield from _step_problems(library, item, ids, here)
+    for key in ("successActions", "failureActions", "parameters"):
+        yield from _entries(library, workflow.get(key, []), ids, f"{place}/{key}")
+    yield from name_problems(library, index)
+
+
+def _step_problems(
+    library: Library, item: dict[str, Any], ids: list[str], place: str
+) -> Iterator[Finding]:
+    ways = [way for way in _WAYS if way in item]
+    if len(ways) != 1:
+        words = f"step '{item['stepId']}' needs one of {', '.join(_WAYS)}"
+        yield place, words + (f", and has {', '.join(ways)}" if ways else "")
+    elif "workflowId" in item:
+        yield from _call(library, item, place)
+    else:
+        yield from _operation(library, item, place)
+    for key in ("parameters", "onSuccess", "onFailure"):
+        yield from _entries(library, item.get(key, []), ids, f"{place}/{key}")
+    yield from _criteria(item.get("successCriteria", []), f"{place}/successCriteria")
+    yield from _extensions(item, place)
+    yield from _template(item.get("requestBody", {}), f"{place}/requestBody/payload")
+
+
+def _operation(library: Library, item: dict[str, Any], place: str) -> Iterator[Finding]:
+    for index, entry in enumerate(item.get("parameters", [])):
+        if "reference" not in entry and "in" not in entry:
+            words = f"parameter '{entry['name']}' does not say where it goes ('in')"
+            yield f"{place}/parameters/{index}", words
+    try:
+        operation = library.operation(item)
+    except (ValueError, OSError) as error:
+        yield place, str(error)
+        return
+    schemes = operation.source.security_schemes
+    for name in dict.fromkeys(name for each in operation.security for name in each):
+        if name not in schemes:
+            words = f"operation '{operation.name}' asks for the security scheme '{name}', which"
+            hint = did_you_mean(name, schemes)
+            yield place, f"{words} its description does not define; {hint}".removesuffix("; ")
+
+
+def _call(library: Library, item: dict[str, Any], place: str) -> Iterator[Finding]:
+    """A step that calls a workflow: it has to be there, and to have the inputs that are given."""
+    target = item["workflowId"]
+    problems = list(_target(library, target, f"{place}/workflowId"))
+    yield from problems
+    if problems:
+        return
+    other, name = library.workflow(target)
+    known = input_names(other, name) if other is not library else None
+    described = other.document.workflows[name].get("inputs", {})
+    if isinstance(described, Mapping) and described.get("additionalProperties") is False:
+        known = set(described.get("properties", {}))
+    for index, entry in enumerate(item.get("parameters", [])):
+        given = entry.get("name", "")
+        if known is not None and given and given not in known:
+            words = f"workflow '{target}' has no input '{given}'; {did_you_mean(given, known)}"
+            yield f"{place}/parameters/{index}", words.removesuffix("; ")
+
+
+def _target(library: Library, target: str, place: str) -> Iterator[Finding]:
+    """A workflow that is named has to be there, in this document or in another."""
+    try:
+        library.workflow(target)
+    except DocumentError as error:
+        yield place, f"the document of '{target}' cannot be read: {error}"
+    except (ValueError, OSError) as error:
+        yield place, str(error)
+
+
+def _entries(
+    library: Library, entries: list[dict[str, Any]], ids: list[str], place: str
+) -> Iterator[Finding]:
+    """Parameters and actions, or references to them."""
+    for index, entry in enumerate(entries):
+        here = f"{place}/{index}"
+        try:
+            found = library.document.resolved(entry)
+        except (KeyError, TypeError):
+            yield here, _no_component(library, str(entry["reference"]))
+            continue
+        if "type" in found:
+            yield from _action(library, found, ids, here)
+
+
+def _no_component(library: Library, reference: str) -> str:
+    group, _, name = reference.removeprefix("$components.").partition(".")
+    known = library.document.data.get("components", {}).get(group, {})
+    words = f"there is no component '{reference}'; {did_you_mean(name, known)}"
+    return words.removesuffix("; ")
+
+
+def _action(
+    library: Library, action: dict[str, Any], ids: list[str], place: str
+) -> Iterator[Finding]:
+    targets = [key for key in ("workflowId", "stepId") if key in action]
+    name = action["name"]
+    if len(targets) > 1 or (action["type"] == "goto" and not targets):
+        yield place, f"action '{name}' of type {action['type']} needs one of workflowId, stepId"
+    if action["type"] == "end" and targets:
+        yield place, f"action '{name}' ends the workflow, so it has no {' or '.join(targets)}"
+    if "stepId" in action and action["stepId"] not in ids:
+        hint = did_you_mean(action["stepId"], ids)
+        words = f"there is no step '{action['stepId']}'; {hint}"
+        yield f"{place}/stepId", words.removesuffix("; ")
+    if "workflowId" in action:
+        yield from _target(library, action["workflowId"], f"{place}/workflowId")
+    yield from _criteria(action.get("criteria", []), f"{place}/criteria")
+
+
+def _criteria(entries: list[dict[str, Any]], place: str) -> Iterator[Finding]:
+    for index, entry in enumerate(entries):
+        yield from _criterion(entry, f"{place}/{index}")
+
+
+def _criterion(entry: dict[str, Any], place: str) -> Iterator[Finding]:
+    kind = entry.get("type", "simple")
+    kind = kind["type"] if isinstance(kind, dict) else kind
+    problem = _condition_problem(kind, entry["condition"])
+    if problem:
+        yield f"{place}/condition", problem
+    if kind != "simple" and "context" not in entry:
+        yield place, f"a criterion of type {kind} needs a 'context'"
+
+
+def _condition_problem(kind: str, text: str) -> str:
+    try:
+        if kind == "simple":
+            conditions.parse(text)
+        elif kind == "regex":
+            re.compile(text)
+        elif kind == "jsonpath":
+            from jsonpath_rfc9535 import JSONPathError
+            from jsonpath_rfc9535 import compile as compile_path
+
+            try:
+                compile_path(text)
+            except JSONPathError as error:
+                return f"not a JSONPath: {text}: {error}"
+        else:
+            from lxml import etree
+
+            etree.XPath(text)
+    except BadExpression as error:
+        return str(error)
+    except re.error as error:
+        return f"not a regular expression: {text}: {error}"
+    except Exception as error:  # lxml's XPathSyntaxError, without importing it for the others
+        return f"not an XPath: {text}: {error}"
+    return ""
+
+
+def _extensions(item: Mapping[str, Any], place: str) -> Iterator[Finding]:
+    """The fields that are Wolfbane's own."""
+    checks = item.get(CONTRACT, [])
+    if not isinstance(checks, list):
+        words = f"'{CONTRACT}' is a list of checks ({', '.join(CHECKS)}), empty for none"
+        yield f"{place}/{CONTRACT}", words
+    else:
+        yield from ((f"{place}/{CONTRACT}", words) for words in unknown_checks(checks))
+    for key in (READ, CONNECT):
+        try:
+            seconds(item.get(key, 1))
+        except ValueError as error:
+            yield f"{place}/{key}", f"'{key}': {error}"
+    until = item.get(UNTIL)
+    if isinstance(until, dict) and isinstance(until.get("condition"), str):
+        yield from _criterion(until, f"{place}/{UNTIL}")
+    elif isinstance(until, str):
+        yield from _criterion({"condition": until}, f"{place}/{UNTIL}")
+    elif until is not None:
+        yield f"{place}/{UNTIL}", f"'{UNTIL}' is a condition, or a criterion with a 'condition'"
+
+
+def _template(body: Mapping[str, Any], place: str) -> Iterator[Finding]:
+    """A text that is meant as JSON has to be JSON, whatever its expressions stand for."""
+    payload = body.get("payload")
+    if not isinstance(payload, str) or "json" not in body.get("contentType", "json"):
+        return
+    if problem := json_problem(HOLE.sub("0", payload)):
+        yield place, f"the payload is not valid JSON: {problem}"
+
+
+def json_problem(text: str) -> str:
+    """Why a text that begins as an object or an array is no JSON; nothing where it is."""
+    if text.lstrip()[:1] not in ("{", "["):
+        return ""
+    try:
+        json.loads(text)
+    except ValueError as error:
+        return str(error)
+    return ""

@@ -1,0 +1,245 @@
+"""Simple conditions of Arazzo 1.0 (section "Criterion Object"): comparisons of expressions."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from wolfbane.kinds.workflow.expressions import BadExpression, Expression, read
+
+Evaluate = Callable[[Expression], Any]
+
+_TOKENS = re.compile(
+    r"""\s*(?:
+      (?P<expression>\$[A-Za-z](?:[\w.\-]|(?<=\.)[!$%&'*+^`|~])*(?:\#(?:/(?:[^\s()=!<>&|\[\]]|~[01])*)*)?)
+    | (?P<number>-?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)
+    | (?P<text>'(?:[^']|'')*'|"[^"]*")
+    | (?P<word>true|false|null)\b
+    | (?P<sign>==|!=|<=|>=|&&|\|\||[<>!()\[\].])
+    | (?P<name>[A-Za-z_][\w\-]*)
+    )""",
+    re.X,
+)
+_BODY = re.compile(r"(\$(?:request|response)\.body)\.([\w.\-]+)")
+_COMPARISONS = ("==", "!=", "<", "<=", ">", ">=")
+
+
+@dataclass(frozen=True)
+class Value:
+    """A literal, or an expression with what is taken out of its value: ``.name``, ``[2]``."""
+
+    literal: Any = None
+    expression: Expression | None = None
+    path: tuple[str | int, ...] = ()
+
+
+@dataclass(frozen=True)
+class Compare:
+    """Two values and a sign; a condition that is one value alone has the sign ``""``."""
+
+    left: Value
+    sign: str = ""
+    right: Value = Value()
+
+
+@dataclass(frozen=True)
+class Logic:
+    """Parts joined by ``&&`` or ``||``, or one part after ``!``."""
+
+    sign: str
+    parts: tuple[Condition, ...]
+
+
+Condition = Compare | Logic
+
+
+def parse(text: str) -> Condition:
+    """Read a condition. Raises BadExpression with the place."""
+    return _Parser(text).whole()
+
+
+def holds(condition: Condition, evaluate: Evaluate) -> bool:
+    """Whether a condition is true. Texts are compared without regard to case, as the standard says.
+
+    Raises what ``evaluate`` raises, and TypeError for values that have no order.
+    """
+    if isinstance(condition, Logic):
+        if condition.sign == "!":
+            return not holds(condition.parts[0], evaluate)
+        every = condition.sign == "&&"
+        return (all if every else any)(holds(part, evaluate) for part in condition.parts)
+    left = value_of(condition.left, evaluate)
+    if not condition.sign:
+        return bool(left)
+    return _compare(left, condition.sign, value_of(condition.right, evaluate))
+
+
+def value_of(value: Value, evaluate: Evaluate) -> Any:
+    """The value itself; what is not there is None."""
+    if value.expression is None:
+        return value.literal
+    found = evaluate(value.expression)
+    for name in value.path:
+        if isinstance(found, dict):
+            found = found.get(str(name))
+        elif isinstance(found, list) and isinstance(name, int) and name < len(found):
+            found = found[name]
+        else:
+            return None
+    return found
+
+
+def actual_values(condition: Condition, evaluate: Evaluate) -> list[str]:
+    """What the expressions of a condition came to, for people: ``$statusCode is 404``."""
+    if isinstance(condition, Logic):
+        found = [words for part in condition.parts for words in actual_values(part, evaluate)]
+        return list(dict.fromkeys(found))
+    words = []
+    for value in (condition.left, condition.right):
+        if value.expression is not None:
+            path = "".join(f"[{p}]" if isinstance(p, int) else f".{p}" for p in value.path)
+            words.append(f"{value.expression}{path} is {value_of(value, evaluate)!r}")
+    return words
+
+
+def expressions_of(condition: Condition) -> Iterator[Expression]:
+    """Every expression that a condition compares."""
+    if isinstance(condition, Logic):
+        for part in condition.parts:
+            yield from expressions_of(part)
+        return
+    for value in (condition.left, condition.right):
+        if value.expression is not None:
+            yield value.expression
+
+
+def _compare(left: Any, sign: str, right: Any) -> bool:
+    if isinstance(left, str) and isinstance(right, str):
+        left, right = left.casefold(), right.casefold()
+    elif _is_number(left) != _is_number(right):
+        left, right = _as_number(left, right), _as_number(right, left)
+    if sign in ("==", "!="):
+        same = left == right and isinstance(left, bool) == isinstance(right, bool)
+        return same if sign == "==" else not same
+    if left is None or right is None or _is_number(left) != _is_number(right):
+        return False
+    if sign in ("<", "<="):
+        return bool(left < right) or (sign == "<=" and left == right)
+    return bool(left > right) or (sign == ">=" and left == right)
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
+
+
+def _as_number(value: Any, other: Any) -> Any:
+    """Text that reads as a number, beside a number: headers and parameters are texts."""
+    if isinstance(value, str) and _is_number(other):
+        try:
+            return float(value)
+        except ValueError:
+            return value
+    return value
+
+
+class _Parser:
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.tokens: list[tuple[str, str, int]] = []
+        at = 0
+        while text[at:].strip():
+            match = _TOKENS.match(text, at)
+            if match is None or match.lastgroup is None:
+                start = at + len(text[at:]) - len(text[at:].lstrip())
+                raise BadExpression(f"'{text[start]}' is not expected", text, start)
+            self.tokens.append(
+                (match.lastgroup, match[match.lastgroup], match.start(match.lastgroup))
+            )
+            at = match.end()
+        self.at = 0
+
+    def whole(self) -> Condition:
+        if not self.tokens:
+            raise BadExpression("the condition is empty", self.text, 0)
+        condition = self.logic("||")
+        if self.at < len(self.tokens):
+            self.fail(f"'{self.tokens[self.at][1]}' is not expected")
+        return condition
+
+    def fail(self, message: str) -> None:
+        place = self.tokens[self.at][2] if self.at < len(self.tokens) else len(self.text)
+        raise BadExpression(message, self.text, place)
+
+    def take(self, *signs: str) -> str:
+        if self.at < len(self.tokens) and self.tokens[self.at][1] in signs:
+            kind, text, _ = self.tokens[self.at]
+            if kind == "sign":
+                self.at += 1
+                return text
+        return ""
+
+    def logic(self, sign: str) -> Condition:
+        parts = [self.below(sign)]
+        while self.take(sign):
+            parts.append(self.below(sign))
+        return parts[0] if len(parts) == 1 else Logic(sign, tuple(parts))
+
+    def below(self, sign: str) -> Condition:
+        return self.logic("&&") if sign == "||" else self.single()
+
+    def single(self) -> Condition:
+        if self.take("!"):
+            return Logic("!", (self.single(),))
+        if self.take("("):
+            condition = self.logic("||")
+            if not self.take(")"):
+                self.fail("')' is missing")
+            return condition
+        left = self.value()
+        sign = self.take(*_COMPARISONS)
+        return Compare(left, sign, self.value()) if sign else Compare(left)
+
+    def value(self) -> Value:
+        if self.at >= len(self.tokens):
+            self.fail("a value is missing")
+        kind, text, place = self.tokens[self.at]
+        self.at += 1
+        if kind == "number":
+            return Value(float(text) if re.search("[.eE]", text) else int(text))
+        if kind == "text":
+            return Value(text[1:-1].replace("''", "'") if text[0] == "'" else text[1:-1])
+        if kind == "word":
+            return Value({"true": True, "false": False, "null": None}[text])
+        if kind == "expression":
+            body = _BODY.match(text)  # '.' also takes a property out of a value
+            text, inside = (body[1], body[2].split(".")) if body else (text, [])
+            try:
+                expression = read(text)
+            except BadExpression as error:
+                words = str(error).partition(":")[0]
+                raise BadExpression(words, self.text, place + error.position) from None
+            return Value(None, expression, (*inside, *self.path()))
+        self.at -= 1
+        self.fail(f"'{text}' is no value (a text stands in single quotes)")
+        raise AssertionError
+
+    def path(self) -> list[str | int]:
+        found: list[str | int] = []
+        while True:
+            if self.take("["):
+                kind, text, _ = self.tokens[self.at] if self.at < len(self.tokens) else ("", "", 0)
+                if kind != "number" or not text.isdecimal():
+                    self.fail("a number is missing")
+                self.at += 1
+                found.append(int(text))
+                if not self.take("]"):
+                    self.fail("']' is missing")
+            elif self.take("."):
+                if self.at >= len(self.tokens) or self.tokens[self.at][0] not in ("name", "word"):
+                    self.fail("a name is missing")
+                found.append(self.tokens[self.at][1])
+                self.at += 1
+            else:
+                return found

@@ -1,0 +1,174 @@
+"""The documents that workflows lean on: descriptions by name, operations, other workflows."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from wolfbane.errors import Problem, did_you_mean
+from wolfbane.files import read_regular
+from wolfbane.kinds.workflow import arazzo, openapi
+from wolfbane.kinds.workflow.arazzo import Arazzo, BadDocument
+from wolfbane.kinds.workflow.checks import workflow_problems
+from wolfbane.kinds.workflow.document_cache import DEFAULT, is_url, place_of
+from wolfbane.kinds.workflow.documents import Document, DocumentError
+from wolfbane.kinds.workflow.openapi import OpenAPI, Operation
+
+_BY_PATH = re.compile(r"\{\$sourceDescriptions\.([\w\-]+)\.url\}#(/.*)")
+
+
+class Unknown(ValueError):
+    """A name that a document uses and nothing has; the text says which, and what is near."""
+
+
+class Library:
+    """One Arazzo document with its sources, read when they are asked for."""
+
+    def __init__(
+        self, root: Path, path: str, *, check: bool = False, copies: str = DEFAULT
+    ) -> None:
+        self.root, self.path, self.copies = root, path, copies
+        self.files: dict[str, None] = {}
+        self._check = check
+        text = (root / path).read_text(encoding="utf-8-sig")
+        self.document: Arazzo = arazzo.read(text, path, check=check)
+        self._described: dict[str, OpenAPI] = {}
+        self._others: dict[str, Library] = {}
+
+    def description(self, name: str) -> OpenAPI:
+        """The OpenAPI description of that name. Raises Unknown, DocumentError or OSError."""
+        if name not in self._described:
+            place = self._place(name)
+            text = self._read(place)
+            address = (self.root / place).as_uri()
+            try:
+                self._described[name] = openapi.read(
+                    text, place, address, self._load, check=self._check
+                )
+            except BadDocument:
+                raise
+            except DocumentError as error:
+                raise BadDocument([Problem(str(error), place, error.line)]) from None
+        return self._described[name]
+
+    def other(self, name: str) -> Library:
+        """Another Arazzo document that is a source of this one."""
+        if name not in self._others:
+            place = self._place(name)
+            self.files[place] = None
+            self._others[name] = Library(
+                self.root, place, check=self._check, copies=self.copies
+            )  # fmt: skip
+        return self._others[name]
+
+    def _place(self, name: str) -> str:
+        sources = self.document.sources
+        if name not in sources:
+            raise Unknown(f"there is no source '{name}'; {did_you_mean(name, sources)}")
+        url = sources[name]["url"]
+        if is_url(url):
+            place_here = place_of(url, self.copies)
+            if not (self.root / place_here).is_file():
+                words = f"source '{name}' is at {url}, and there is no copy here yet"
+                raise Unknown(f"{words}: it is fetched with the next run")
+            return place_here
+        folder = (self.root / self.path).parent
+        place: Path = (folder / urlsplit(url).path).resolve()
+        try:
+            return place.relative_to(self.root.resolve()).as_posix()
+        except ValueError:
+            return str(place)
+
+    def _read(self, place: str) -> str:
+        self.files[place] = None
+        return read_regular(self.root / place).decode("utf-8-sig")
+
+    def _load(self, address: str) -> Document:
+        """A document that a description refers to."""
+        path = Path(urlsplit(address).path)
+        self.files[str(path)] = None
+        return Document(path.read_text(encoding="utf-8-sig"))
+
+    @property
+    def descriptions(self) -> list[OpenAPI]:
+        """Every OpenAPI source. What has no type is one, unless it is an Arazzo document."""
+        sources = self.document.sources.values()
+        return [self.description(s["name"]) for s in sources if s.get("type") != "arazzo"]
+
+    def read_sources(self) -> None:
+        """Read every source, and every operation of it.
+
+        Raises Unknown, DocumentError or OSError for one that is wrong.
+        """
+        for name, source in self.document.sources.items():
+            if source.get("type") == "arazzo":
+                self.other(name)
+            else:
+                _ = self.description(name).operations
+
+    def operation(self, step: Mapping[str, Any]) -> Operation:
+        """The operation that a step calls. Raises Unknown."""
+        if "operationPath" in step:
+            return self._by_path(step["operationPath"])
+        if "operationId" not in step:
+            raise Unknown(f"step '{step['stepId']}' calls no operation")
+        name = step["operationId"]
+        if name.startswith("$sourceDescriptions."):
+            source, _, name = name.removeprefix("$sourceDescriptions.").partition(".")
+            described = [self.description(source)]
+        else:
+            described = self.descriptions
+        found = [d.by_id[name] for d in described if name in d.by_id]
+        if not found:
+            known = [known for d in described for known in d.by_id]
+            hint = did_you_mean(name, known)
+            raise Unknown(f"there is no operation '{name}'; {hint}".removesuffix("; "))
+        if len(found) > 1:
+            names = ", ".join(operation.source.name for operation in found)
+            hint = f"write $sourceDescriptions.NAME.{name}"
+            raise Unknown(f"operation '{name}' is in several descriptions ({names}); {hint}")
+        return found[0]
+
+    def _by_path(self, text: str) -> Operation:
+        match = _BY_PATH.fullmatch(text)
+        if match is None:
+            words = "it is written {$sourceDescriptions.NAME.url}#/paths/~1PATH/METHOD"
+            raise Unknown(f"operationPath '{text}': {words}")
+        description = self.description(match[1])
+        if match[2] not in description.by_pointer:
+            hint = did_you_mean(match[2], description.by_pointer)
+            raise Unknown(f"there is no operation at {match[2]}; {hint}".removesuffix("; "))
+        return description.by_pointer[match[2]]
+
+    def workflow(self, name: str) -> tuple[Library, str]:
+        """Where a workflow is, here or in a source, and its identifier there. Raises Unknown."""
+        if name.startswith("$sourceDescriptions."):
+            source, _, inner = name.removeprefix("$sourceDescriptions.").partition(".")
+            library = self.other(source)
+        else:
+            library, inner = self, name
+        if inner not in library.document.workflows:
+            hint = did_you_mean(inner, library.document.workflows)
+            raise Unknown(f"there is no workflow '{inner}'; {hint}".removesuffix("; "))
+        return library, inner
+
+    @cached_property
+    def problems(self) -> dict[str, tuple[str, ...]]:
+        """What is wrong with each workflow, by its identifier, in words with file and line.
+
+        Reads every source that is used.
+        """
+        written = self.document.document
+        found = {}
+        for index, name in enumerate(self.document.workflows):
+            lines = {
+                f"{self.path}:{written.line(pointer)}: {words}": written.line(pointer)
+                for pointer, words in workflow_problems(self, index)
+            }
+            if lines:
+                found[name] = tuple(sorted(lines, key=lines.__getitem__))
+        return found

@@ -1,0 +1,142 @@
+"""Kind ``workflow``: Arazzo documents, run by Wolfbane itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import Any
+
+from wolfbane.errors import did_you_mean
+from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
+from wolfbane.kinds.documents import Fetched, Fetching
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.workflow.document_cache import is_url, place_of
+from wolfbane.kinds.workflow.document_set import Library, Unknown
+from wolfbane.kinds.workflow.documents import DocumentError
+from wolfbane.kinds.workflow.extensions import unknown_checks
+from wolfbane.kinds.workflow.fetching import fetch_documents
+from wolfbane.kinds.workflow.settings import Http, WorkflowSuite
+from wolfbane.kinds.workflow.workflow_tests import cases
+from wolfbane.model import Tag, Test, TestFile
+from wolfbane.toml_lines import Location
+from wolfbane.units import seconds, size
+
+
+class WorkflowKind(Kind[WorkflowSuite]):
+    """One test for each workflow, or for each row of its data; each step is a part."""
+
+    name = "workflow"
+    suite_type = WorkflowSuite
+    scan_is_exact = True
+    reads_values = True
+    keeps_limits = True
+    names_documents = True
+
+    def patterns(self, root: Path, suite: WorkflowSuite) -> Sequence[str]:
+        return ("*.arazzo.yaml", "*.arazzo.yml", "*.arazzo.json")
+
+    def scan(self, root: Path, suite: WorkflowSuite, path: str, source: bytes) -> TestFile | None:
+        try:
+            library = Library(root, path, check=True, copies=suite.http.copies)
+            library.read_sources()
+            found = cases(library)
+        except (DocumentError, Unknown, OSError, UnicodeDecodeError) as error:
+            return TestFile(path, suite.name, self.name, complete=False, error=str(error))
+        tests = [
+            Test(
+                suite.name, self.name, path, case.name, case.line, case.end,
+                tuple(Tag.parse(tag, "document") for tag in case.tags), needs=case.needs,
+            )
+            for case in found
+        ]  # fmt: skip
+        return TestFile(
+            path, suite.name, self.name, tuple(tests), divisible=False,
+            depends=tuple(library.files),
+        )  # fmt: skip
+
+    def worker(self, root: Path, suite: WorkflowSuite) -> WorkerCommand:
+        http = asdict(suite.http)
+        del http["documents_token"]
+        for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
+            http[key] = read(http[key])
+        for key in ("certificate", "key"):
+            http[key] = str(root / http[key]) if http[key] else ""
+        if isinstance(http["verify"], str):
+            http["verify"] = str(root / http["verify"])
+        command = own_process("wolfbane.kinds.workflow.runner")
+        return WorkerCommand(command, root / suite.folder, {"root": str(root), "http": http})
+
+    def runtime(self, root: Path, suite: WorkflowSuite) -> str:
+        import httpx
+
+        return f"httpx {httpx.__version__}"
+
+    def built(self, table: Mapping[str, Any]) -> WorkflowSuite:
+        return WorkflowSuite(**{**table, "http": Http(**table.get("http", {}))})
+
+    def wrong_settings(
+        self, root: Path, suite: WorkflowSuite, parameters: Collection[str]
+    ) -> Iterator[tuple[Location, str]]:
+        for key, problem in suite.http.wrong_limits(unfilled=True):
+            yield ("http", key), problem
+        for words in unknown_checks(suite.http.contract):
+            yield ("http", "contract"), words
+
+    def path_on_disk(self, suite: WorkflowSuite, path: str) -> str:
+        return place_of(path, suite.http.copies) if is_url(path) else path
+
+    def placeholders(self, suite: WorkflowSuite) -> Mapping[str, object]:
+        http = suite.http
+        return {"http": [http.base_url, http.proxy, http.security, http.documents_token]}
+
+    def filled(self, suite: WorkflowSuite, fill: Callable[[Any], Any]) -> WorkflowSuite:
+        return replace(suite, http=Http(**fill(asdict(suite.http))))
+
+    def wrong_when_filled(
+        self,
+        root: Path,
+        suite: WorkflowSuite,
+        files: Sequence[str],
+        filled: Sequence[WorkflowSuite],
+    ) -> Iterator[tuple[Location, str, str]]:
+        for each in filled:
+            yield from ((("http", key), words, "") for key, words in each.http.wrong_limits())
+        # Without this check a misspelled scheme would send every request without credentials.
+        known = _security_schemes(root, suite, files) if suite.http.security else None
+        for name in suite.http.security:
+            if known is not None and name not in known:
+                words = f"no description defines the security scheme '{name}'"
+                yield ("http", "security", name), words, did_you_mean(name, known)
+
+    def relocated(self, suite: WorkflowSuite, to: Relocation) -> WorkflowSuite:
+        return replace(suite, http=suite.http.relocated(to))
+
+    def fetch(
+        self, root: Path, suite: WorkflowSuite, files: Sequence[str], how: Fetching
+    ) -> Fetched:
+        return fetch_documents(root, suite, files, how)
+
+    def operations(
+        self, root: Path, suite: WorkflowSuite, path: str
+    ) -> Mapping[str, Sequence[str]]:
+        try:
+            library = Library(root, path, copies=suite.http.copies)
+            return {d.name: [o.name for o in d.operations] for d in library.descriptions}
+        except (DocumentError, Unknown, OSError):
+            return {}  # it was right when it ran; later changes do not matter here
+
+
+def _security_schemes(root: Path, suite: WorkflowSuite, files: Sequence[str]) -> set[str] | None:
+    """The schemes of all descriptions of a suite; None where one of them cannot be read."""
+    found: set[str] = set()
+    for path in files:
+        try:
+            for description in Library(root, path, copies=suite.http.copies).descriptions:
+                found.update(description.security_schemes)
+        except (DocumentError, Unknown, OSError):
+            return None  # that is reported with its file
+    return found
+
+
+KIND = WorkflowKind()

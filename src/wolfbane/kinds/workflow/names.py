@@ -1,0 +1,271 @@
+"""The names that a workflow's expressions use: every one has to be known in its document."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+from wolfbane.errors import did_you_mean
+from wolfbane.kinds.workflow import conditions, expressions
+from wolfbane.kinds.workflow.documents import DocumentError, look_up, step
+from wolfbane.kinds.workflow.expressions import BadExpression, Expression
+from wolfbane.kinds.workflow.rows import row_names
+
+if TYPE_CHECKING:
+    from wolfbane.kinds.workflow.document_set import Library
+
+Finding = tuple[str, str]
+"""A JSON Pointer into the document, and what is wrong there."""
+_DEEPEST = 10
+
+
+def name_problems(library: Library, index: int) -> Iterator[Finding]:
+    """Expressions of one workflow that are none, or that use a name that nothing has."""
+    names = _Names(library, index)
+    for place, found, nested in _used(library, index):
+        if isinstance(found, BadExpression):
+            yield place, str(found)
+        elif problem := names.problem(found, nested):
+            yield place, problem
+
+
+def input_names(library: Library, workflow: str) -> set[str] | None:
+    """The inputs that a workflow can have; None where its schema leaves them open.
+
+    Those of its schema and of its rows, and what steps of the same document give it.
+    """
+    described = library.document.workflows[workflow]
+    declared = declared_inputs(library, described.get("inputs", {}))
+    if declared is None:
+        return None
+    found = {*declared, *row_names(library, workflow)}
+    for other in library.document.workflows.values():
+        for item in other["steps"]:
+            if item.get("workflowId") == workflow:
+                found.update(entry["name"] for entry in given_entries(library, item))
+    return found
+
+
+def given_entries(library: Library, item: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
+    """The parameters of a step; a reference that leads nowhere is reported elsewhere."""
+    for entry in item.get("parameters", []):
+        try:
+            yield library.document.resolved(entry)
+        except (KeyError, TypeError):
+            continue
+
+
+def declared_inputs(library: Library, schema: Any, depth: int = 0) -> dict[str, Any] | None:
+    """The properties of a schema of inputs, through ``$ref`` and ``allOf``.
+
+    None where the schema can name inputs in ways that are not followed.
+    """
+    if not isinstance(schema, Mapping):
+        return {}
+    open_ended = any(key in schema for key in ("anyOf", "oneOf", "if", "patternProperties"))
+    if open_ended or depth > _DEEPEST:
+        return None
+    found: dict[str, Any] = {}
+    named = [_referred(library, schema["$ref"])] if "$ref" in schema else []
+    for part in (*named, *schema.get("allOf", [])):
+        inner = declared_inputs(library, part, depth + 1)
+        if inner is None:
+            return None
+        found.update(inner)
+    return {**found, **schema.get("properties", {})}
+
+
+def _referred(library: Library, reference: object) -> Any:
+    """The component that a schema of inputs refers to, empty where it is not there."""
+    name = str(reference).rpartition("/")[2]
+    return library.document.data.get("components", {}).get("inputs", {}).get(name, {})
+
+
+def _used(
+    library: Library, index: int
+) -> Iterator[tuple[str, Expression | BadExpression, str]]:  # fmt: skip
+    """Every expression of a workflow: its place, and the workflow that its step calls, if any."""
+    place = f"/workflows/{index}"
+    workflow = library.document.data["workflows"][index]
+    for here, found in _in_texts(workflow.get("outputs", {}), f"{place}/outputs"):
+        yield here, found, ""
+    for key in ("parameters", "successActions", "failureActions"):
+        for here, found in _in_entries(library, workflow.get(key, []), f"{place}/{key}"):
+            yield here, found, ""
+    for number, item in enumerate(workflow["steps"]):
+        for here, found in _in_step(library, item, f"{place}/steps/{number}"):
+            yield here, found, item.get("workflowId", "")
+
+
+Found = Iterator[tuple[str, Expression | BadExpression]]
+
+
+def _in_step(library: Library, item: Mapping[str, Any], place: str) -> Found:
+    for key in ("parameters", "onSuccess", "onFailure"):
+        yield from _in_entries(library, item.get(key, []), f"{place}/{key}")
+    yield from _in_criteria(item.get("successCriteria", []), f"{place}/successCriteria")
+    if "x-until" in item:
+        yield from _in_criteria([item["x-until"]], f"{place}/x-until", counted=False)
+    body = item.get("requestBody", {})
+    for key in ("payload", "x-file"):
+        yield from _in_value(body.get(key), f"{place}/requestBody/{key}")
+    for number, entry in enumerate(body.get("replacements", [])):
+        yield from _in_value(entry["value"], f"{place}/requestBody/replacements/{number}/value")
+    yield from _in_texts(item.get("outputs", {}), f"{place}/outputs")
+
+
+def _in_entries(library: Library, entries: list[dict[str, Any]], place: str) -> Found:
+    """Parameters and actions, or references to them; an unknown one is reported elsewhere."""
+    for index, entry in enumerate(entries):
+        try:
+            found = library.document.resolved(entry)
+        except (KeyError, TypeError):
+            continue
+        yield from _in_value(found.get("value"), f"{place}/{index}")
+        yield from _in_criteria(found.get("criteria", []), f"{place}/{index}/criteria")
+
+
+def _in_criteria(entries: list[Any], place: str, *, counted: bool = True) -> Found:
+    """Contexts, and what simple conditions name; a condition that is none is reported elsewhere."""
+    for index, entry in enumerate(entries):
+        here = f"{place}/{index}" if counted else place
+        criterion = entry if isinstance(entry, dict) else {"condition": entry}
+        if "context" in criterion:
+            yield f"{here}/context", _read(criterion["context"])
+        if criterion.get("type", "simple") == "simple":
+            try:
+                parsed = conditions.parse(criterion["condition"])
+            except BadExpression:
+                continue
+            for expression in conditions.expressions_of(parsed):
+                yield f"{here}/condition", expression
+
+
+def _in_texts(texts: Mapping[str, str], place: str) -> Found:
+    for name, text in texts.items():
+        yield place + step(name), _read(text)
+
+
+def _in_value(value: Any, place: str) -> Found:
+    for text in expressions.expressions_in(value):
+        yield place, _read(text)
+
+
+def _read(text: str) -> Expression | BadExpression:
+    try:
+        return expressions.read(text)
+    except BadExpression as error:
+        return error
+
+
+class _Names:
+    """What is known in one workflow."""
+
+    def __init__(self, library: Library, index: int) -> None:
+        self._library = library
+        self._workflow = library.document.data["workflows"][index]
+        self._steps = {item["stepId"]: item for item in self._workflow["steps"]}
+        self._inputs = input_names(library, self._workflow["workflowId"])
+
+    def problem(self, expression: Expression, nested: str) -> str:
+        """What is wrong with an expression's names. ``nested`` is the workflow of its step."""
+        head, names = expression.head, expression.names
+        if head == "inputs":
+            return _unknown(expression, "input", names, self._inputs)
+        if head == "outputs":
+            return self._output(expression, nested)
+        if head == "steps":
+            return self._of_step(expression)
+        if head == "workflows":
+            known = self._library.document.workflows
+            if names[0] not in known:
+                return _unknown(expression, "workflow", names[:1], known)
+            return self._of_workflow(expression, self._library, names[0], names[1:])
+        if head == "sourceDescriptions":
+            return self._of_source(expression)
+        if head == "components":
+            return self._component(expression)
+        return ""
+
+    def _output(self, expression: Expression, nested: str) -> str:
+        known: set[str] | None = set(self._workflow.get("outputs", {}))
+        if nested and known is not None:
+            called = self._outputs_of(nested)
+            known = None if called is None else known | called
+        return _unknown(expression, "output", expression.names, known)
+
+    def _of_step(self, expression: Expression) -> str:
+        name, *rest = expression.names
+        if name not in self._steps:
+            return _unknown(expression, "step", (name,), self._steps)
+        item = self._steps[name]
+        known: set[str] | None = set(item.get("outputs", {}))
+        if known is not None and "workflowId" in item:
+            called = self._outputs_of(item["workflowId"])
+            known = None if called is None else known | called
+        if len(rest) == 1:
+            return ""
+        return _unknown(expression, f"output of step '{name}'", tuple(rest[1:]), known)
+
+    def _outputs_of(self, workflow: str) -> set[str] | None:
+        """The outputs of a called workflow; None where it cannot be found, which is reported."""
+        try:
+            library, name = self._library.workflow(workflow)
+        except (ValueError, OSError):
+            return None
+        return set(library.document.workflows[name].get("outputs", {}))
+
+    def _of_workflow(
+        self, expression: Expression, library: Library, name: str, rest: tuple[str, ...]
+    ) -> str:
+        if len(rest) < 2:
+            return ""
+        if rest[0] == "inputs":
+            known = input_names(library, name)
+        else:
+            known = set(library.document.workflows[name].get("outputs", {}))
+        return _unknown(expression, f"{rest[0][:-1]} of workflow '{name}'", rest[1:], known)
+
+    def _of_source(self, expression: Expression) -> str:
+        """``$sourceDescriptions.NAME.url`` and the like, or a workflow of another document."""
+        name, *rest = expression.names
+        sources = self._library.document.sources
+        if name not in sources:
+            return _unknown(expression, "source description", (name,), sources)
+        if not rest or rest[0] in sources[name]:
+            return ""
+        try:
+            if sources[name].get("type") != "arazzo":
+                return _unknown(expression, f"field of source '{name}'", rest[:1], sources[name])
+            library = self._library.other(name)
+        except (DocumentError, ValueError, OSError):
+            return ""  # it is reported where it is used
+        known = library.document.workflows
+        if rest[0] not in known:
+            return _unknown(expression, f"workflow of source '{name}'", rest[:1], known)
+        if rest[1:2] not in ([], ["outputs"], ["inputs"]):
+            return f"{expression}: after a workflow comes 'inputs' or 'outputs'"
+        return self._of_workflow(expression, library, rest[0], tuple(rest[1:]))
+
+    def _component(self, expression: Expression) -> str:
+        """Every name of the way has to be there."""
+        held: Any = self._library.document.data.get("components", {})
+        for name in expression.names:
+            try:
+                held = look_up(held, step(name))
+            except KeyError:
+                known = held if isinstance(held, Mapping) else ()
+                return _unknown(expression, "component", (name,), known)
+        return ""
+
+
+def _unknown(
+    expression: Expression, what: str, names: Collection[str], known: Collection[str] | None
+) -> str:
+    """Words for a name that is not known; a name may hold dots, so a beginning is enough."""
+    parts = list(names)
+    if known is None or any(".".join(parts[: n + 1]) in known for n in range(len(parts))):
+        return ""
+    name = ".".join(parts)
+    hint = did_you_mean(name, known)
+    return f"{expression}: there is no {what} '{name}'" + (f"; {hint}" if hint else "")

@@ -1,0 +1,63 @@
+"""What comes after a step: the first success or failure action whose criteria hold."""
+
+from __future__ import annotations
+
+import email.utils
+import time
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from wolfbane.kinds.workflow.runner.criteria import check
+from wolfbane.kinds.workflow.runner.scope import Answer, Scope
+
+RETRIES = 1
+LONGEST_PAUSE = 120.0
+
+
+def next_action(
+    step: Mapping[str, Any],
+    workflow: Mapping[str, Any],
+    scope: Scope,
+    *,
+    succeeded: bool,
+    spent: Mapping[str, int],
+) -> dict[str, Any] | None:
+    """The action to take; None where the standard's own way is gone. ``spent`` counts retries.
+
+    A step's own actions come first, and take the place of the workflow's of the same name.
+    """
+    keys = ("onSuccess", "successActions") if succeeded else ("onFailure", "failureActions")
+    for action in _candidates(step.get(keys[0], []), workflow.get(keys[1], []), scope):
+        if not all(check(criterion, scope)[0] for criterion in action.get("criteria", [])):
+            continue
+        limit = action.get("retryLimit", RETRIES)
+        if action["type"] == "retry" and spent.get(action["name"], 0) >= limit:
+            continue
+        return action
+    return None
+
+
+def _candidates(own: list[Any], shared: list[Any], scope: Scope) -> Iterator[dict[str, Any]]:
+    names = set()
+    for entry in own:
+        action = scope.library.document.resolved(entry)
+        names.add(action["name"])
+        yield action
+    for entry in shared:
+        action = scope.library.document.resolved(entry)
+        if action["name"] not in names:
+            yield action
+
+
+def pause_before(action: Mapping[str, Any], answer: Answer | None) -> float:
+    """Seconds to wait before a retry: what the server asks for counts more than the document."""
+    asked = answer.headers.get("retry-after", "") if answer is not None else ""
+    seconds = float(action.get("retryAfter", 0))
+    if asked.strip().isdecimal():
+        seconds = float(asked)
+    elif asked:
+        try:
+            seconds = email.utils.parsedate_to_datetime(asked).timestamp() - time.time()
+        except ValueError:
+            pass
+    return min(max(seconds, 0.0), LONGEST_PAUSE)

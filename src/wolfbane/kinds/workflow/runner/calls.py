@@ -1,0 +1,106 @@
+"""From a step and its operation to a request: its address and its parameters."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import quote, urljoin, urlsplit
+
+from wolfbane.kinds.workflow import styles
+from wolfbane.kinds.workflow.openapi import Operation
+from wolfbane.kinds.workflow.runner.bodies import CannotCall, make_body
+from wolfbane.kinds.workflow.runner.scope import Call, Scope
+
+_HOLE = re.compile(r"\{([^{}]+)\}")
+
+
+def base_url(operation: Operation, given: str) -> str:
+    """What paths are put after: the setting, else the description's first server, filled."""
+    if given:
+        return given.rstrip("/")
+    server = operation.servers[0]
+    variables = server.get("variables", {})
+    url = _HOLE.sub(lambda hole: str(variables.get(hole[1], {}).get("default", "")), server["url"])
+    if urlsplit(url).scheme not in ("http", "https"):
+        joined = urljoin(operation.source.address, url)
+        if urlsplit(joined).scheme not in ("http", "https"):
+            words = f"the description's server is '{url}', no whole address"
+            raise CannotCall(f"{words}: give the suite's http.base_url")
+        url = joined
+    return url.rstrip("/")
+
+
+def make_call(
+    operation: Operation, step: Mapping[str, Any], shared: list[Any], scope: Scope, base: str
+) -> Call:
+    """The request of a step. ``shared`` are the workflow's parameters. Raises CannotCall."""
+    document = scope.library.document
+    values: dict[tuple[str, str], Any] = {}
+    for entry in (*shared, *step.get("parameters", [])):
+        parameter = document.resolved(entry)
+        place = parameter.get("in", "query")
+        values[place, parameter["name"]] = scope.value(parameter["value"])
+    for (place, name), described in operation.parameters.items():
+        missing = values.get((place, name)) is None
+        if missing and described.get("required"):
+            raise CannotCall(f"parameter '{name}' ({place}) has no value")
+    path = _path(operation, values)
+    query = [
+        _in_query(operation, name, value)
+        for (place, name), value in values.items()
+        if place == "query" and value is not None
+    ]
+    url = base + path + ("?" + "&".join(filter(None, query)) if any(query) else "")
+    headers = _headers(operation, values)
+    body, content = make_body(operation, step.get("requestBody"), scope, headers)
+    by_place = {
+        place: {name: value for (where, name), value in values.items() if where == place}
+        for place in ("query", "path")
+    }
+    return Call(
+        operation.method, url, headers, by_place["query"], by_place["path"], body, content
+    )  # fmt: skip
+
+
+def _path(operation: Operation, values: Mapping[tuple[str, str], Any]) -> str:
+    def filled(hole: re.Match[str]) -> str:
+        name = hole[1]
+        value = values.get(("path", name))
+        if value is None:
+            raise CannotCall(f"parameter '{name}' (path) has no value")
+        described = operation.parameters.get(("path", name), {"in": "path"})
+        if "content" in described:
+            return quote(json.dumps(value), safe="")
+        style, explode = styles.style_of(described)
+        return styles.in_path(name, value, style, explode=explode)
+
+    return _HOLE.sub(filled, operation.path)
+
+
+def _in_query(operation: Operation, name: str, value: Any) -> str:
+    described = operation.parameters.get(("query", name), {"in": "query"})
+    if "content" in described:
+        return f"{quote(name, safe='')}={quote(json.dumps(value), safe='')}"
+    style, explode = styles.style_of(described)
+    reserved = bool(described.get("allowReserved"))
+    return styles.in_query(name, value, style, explode=explode, allow_reserved=reserved)
+
+
+def _headers(operation: Operation, values: Mapping[tuple[str, str], Any]) -> dict[str, str]:
+    found = {}
+    cookies = []
+    for (place, name), value in values.items():
+        described = operation.parameters.get((place, name), {"in": place})
+        if value is None or place not in ("header", "cookie"):
+            continue
+        if "content" in described:
+            text = json.dumps(value)
+        elif place == "header":
+            text = styles.in_header(value, explode=styles.style_of(described)[1])
+        if place == "header":
+            found[name] = text
+        else:
+            cookies.append(styles.in_cookie(name, value, explode=styles.style_of(described)[1]))
+    return {**found, "Cookie": "; ".join(cookies)} if cookies else found

@@ -1,0 +1,216 @@
+"""Check every response against its description: status, type, headers, body."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urljoin
+
+from wolfbane.kinds.workflow.documents import step as pointer_step
+from wolfbane.kinds.workflow.extensions import CONTRACT
+from wolfbane.kinds.workflow.openapi import OpenAPI, Operation
+from wolfbane.kinds.workflow.runner.criteria import shortened
+from wolfbane.kinds.workflow.runner.scope import Answer, is_json
+
+_MOST = 5
+
+
+@dataclass(frozen=True)
+class Mismatch:
+    """What does not fit: which check, where in the response, what was expected and found."""
+
+    check: str
+    pointer: str
+    expected: str
+    found: str
+
+    def __str__(self) -> str:
+        place = f" at {self.pointer}" if self.pointer else ""
+        return f"{self.check}{place}: expected {self.expected}, found {self.found}"
+
+
+class Contract:
+    """The checks that are in force; validators are made once."""
+
+    def __init__(self, checks: Collection[str]) -> None:
+        self._given = checks
+        self._validators: dict[tuple[str, str], Any] = {}
+        self._registries: dict[str, Any] = {}
+
+    def mismatches(
+        self, operation: Operation, answer: Answer, step: Mapping[str, Any]
+    ) -> list[Mismatch]:
+        """Everything that does not fit, in words.
+
+        ``x-contract`` of the step, else of the operation, lists other checks than the suite's.
+        """
+        checks = step.get(CONTRACT, operation.data.get(CONTRACT, self._given))
+        if not checks:
+            return []
+        described = operation.response(answer.status)
+        if described is None:
+            known = ", ".join(operation.data.get("responses", {}))
+            status = str(answer.status)
+            return [Mismatch("status", "", f"one of {known}", status)] * ("status" in checks)
+        key, response = described
+        found: list[Mismatch] = []
+        if "headers" in checks:
+            found += self._headers(operation, key, response, answer)
+        content = response.get("content", {})
+        media = _media(content, answer.media_type)
+        if content and answer.content and not media:
+            words = answer.media_type or "no content type"
+            expected = " or ".join(content)
+            return [*found, *[Mismatch("type", "", expected, words)] * ("type" in checks)]
+        if media and "body" in checks and operation.method != "HEAD":
+            found += self._body(operation, key, media, content[media], answer)
+        return found
+
+    def _headers(
+        self, operation: Operation, key: str, response: Mapping[str, Any], answer: Answer
+    ) -> Iterator[Mismatch]:
+        for name, entry in response.get("headers", {}).items():
+            header = operation.source.resolved(entry)
+            value = answer.headers.get(name)
+            if name.lower() == "content-type":
+                continue
+            if value is None:
+                if header.get("required"):
+                    yield Mismatch("headers", name, "it to be there", "nothing")
+                continue
+            if "schema" not in header:
+                continue
+            place = f"{operation.pointer}/responses{pointer_step(key)}/headers"
+            place += f"{pointer_step(name)}/schema"
+            validator = self._validator(operation.source, place, header["schema"])
+            errors = list(validator.iter_errors(_typed(value, header["schema"])))
+            for error in errors[:1]:
+                yield Mismatch("headers", name, error.message, value)
+
+    def _body(
+        self, operation: Operation, key: str, media: str, described: Mapping[str, Any],
+        answer: Answer,
+    ) -> Iterator[Mismatch]:  # fmt: skip
+        if not is_json(answer.media_type):
+            return
+        try:
+            value = json.loads(answer.content)
+        except ValueError as broken:
+            yield Mismatch("body", "", "JSON", f"something else ({broken})")
+            return
+        if "schema" not in described:
+            return
+        place = (
+            f"{operation.pointer}/responses{pointer_step(key)}/content{pointer_step(media)}/schema"
+        )
+        validator = self._validator(operation.source, place, described["schema"])
+        for error in list(validator.iter_errors(value))[:_MOST]:
+            inmost = _inmost(error)
+            pointer = "".join(map(pointer_step, inmost.absolute_path)) or "/"
+            found = shortened(json.dumps(inmost.instance, ensure_ascii=False))
+            yield Mismatch("body", pointer, _expected(inmost), found)
+
+    def _validator(self, source: OpenAPI, place: str, schema: Any) -> Any:
+        """A validator of a schema, whose references are looked up in its description."""
+        key = (source.address, place)
+        if key not in self._validators:
+            self._validators[key] = self._made(source, schema)
+        return self._validators[key]
+
+    def _made(self, source: OpenAPI, schema: Any) -> Any:
+        if source.address not in self._registries:
+            self._registries[source.address] = _registry(source)
+        kind = _kind(source.version)
+        return kind(
+            _absolute(schema, source.address),
+            registry=self._registries[source.address],
+            format_checker=kind.FORMAT_CHECKER,
+        )
+
+
+def _kind(version: str) -> Any:
+    """The validator of a version's schemas; the older one's package is slow to import."""
+    if version == "3.1":
+        from jsonschema import Draft202012Validator
+
+        return Draft202012Validator
+    from openapi_schema_validator import OAS30ReadValidator
+
+    return OAS30ReadValidator
+
+
+def _registry(source: OpenAPI) -> Any:
+    """Looks references up in the description, and in the files that it refers to."""
+    import referencing
+    from referencing.exceptions import NoSuchResource
+    from referencing.jsonschema import DRAFT202012
+
+    resource: Any = referencing.Resource
+    registry: Any = referencing.Registry
+
+    def retrieve(uri: str) -> Any:
+        try:
+            return resource(contents=source.load(uri).data, specification=DRAFT202012)
+        except (OSError, ValueError):
+            raise NoSuchResource(uri) from None
+
+    whole = resource(contents=source.data, specification=DRAFT202012)
+    return registry(retrieve=retrieve).with_resource(source.address, whole)
+
+
+def _absolute(value: Any, base: str) -> Any:
+    """A schema with whole addresses in its references, for it is read on its own."""
+    if isinstance(value, Mapping):
+        return {
+            key: urljoin(base, item)
+            if key == "$ref" and isinstance(item, str)
+            else _absolute(item, base)
+            for key, item in value.items()
+        }
+    return [_absolute(item, base) for item in value] if isinstance(value, list) else value
+
+
+def _media(content: Mapping[str, Any], media_type: str) -> str:
+    """The described media type that is nearest: the same, ``type/*``, ``*/*``."""
+    by_name = {name.partition(";")[0].strip().lower(): name for name in content}
+    group = media_type.partition("/")[0] + "/*"
+    for candidate in (media_type, group, "*/*"):
+        if candidate in by_name:
+            return by_name[candidate]
+    return ""
+
+
+def _typed(value: str, schema: Mapping[str, Any]) -> Any:
+    """A header's text as the type that its schema has."""
+    kind = schema.get("type")
+    try:
+        if kind == "integer":
+            return int(value)
+        if kind == "number":
+            return float(value)
+    except ValueError:
+        return value
+    if kind == "boolean" and value in ("true", "false"):
+        return value == "true"
+    return [item.strip() for item in value.split(",")] if kind == "array" else value
+
+
+def _inmost(error: Any) -> Any:
+    """Of alternatives the one that came furthest says the most."""
+    while error.context:
+        error = max(error.context, key=lambda inner: len(inner.absolute_path))
+    return error
+
+
+def _expected(error: Any) -> str:
+    rule, value = error.validator, error.validator_value
+    if rule == "required":
+        missing = [name for name in value if name not in error.instance]
+        return "the fields " + ", ".join(missing) if len(missing) > 1 else f"a field '{missing[0]}'"
+    words = {"type": "type ", "enum": "one of ", "const": "", "format": "format ", "pattern": ""}
+    if rule in words:
+        shown = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+        return words[rule] + shown
+    return shortened(str(error.message))

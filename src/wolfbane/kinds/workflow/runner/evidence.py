@@ -1,0 +1,106 @@
+"""What a workflow leaves behind: an archive of its exchanges, and a command for each."""
+
+from __future__ import annotations
+
+import shlex
+from datetime import datetime, timedelta
+from typing import Any
+
+from wolfbane import __version__
+from wolfbane.formats import har
+from wolfbane.kinds.workflow.runner.scope import Answer, Call
+from wolfbane.kinds.workflow.runner.settings import Http
+
+_OWN = {"host", "accept", "accept-encoding", "connection", "user-agent", "content-length"}
+_LONGEST = 2000
+
+
+class Exchanges:
+    """The requests and answers of one attempt of one test, and bodies that are kept as files."""
+
+    def __init__(self) -> None:
+        self.entries: list[dict[str, Any]] = []
+        self.bodies: dict[str, bytes] = {}
+
+    def add(self, call: Call, answer: Answer | None, seconds: float, step: str) -> None:
+        """Keep one exchange that took so long and is over now; ``step`` is the step that made it.
+
+        Redirects on its way are exchanges of their own.
+        """
+        began = datetime.now().astimezone() - timedelta(seconds=seconds)
+        for asked, told in answer.hops if answer is not None else ():
+            self._put(asked, told, told.seconds, began, step)
+            began += timedelta(seconds=told.seconds)
+            seconds -= told.seconds
+        last = answer.asked if answer is not None and answer.hops else None
+        self._put(last or call, answer, max(seconds, 0.0), began, step)
+
+    def _put(
+        self, call: Call, answer: Answer | None, seconds: float, began: datetime, step: str
+    ) -> None:
+        told = None
+        if answer is not None:
+            told = {
+                "status": answer.status, "headers": answer.headers, "content": answer.content,
+                "http": answer.http,
+            }  # fmt: skip
+        at = began.isoformat(timespec="milliseconds")
+        self.entries.append(
+            har.entry(at, seconds, call.method, call.url, call.headers, call.content, told, step)
+        )
+
+    def archive(self) -> dict[str, Any]:
+        """All of it as HAR 1.2."""
+        return har.archive(self.entries, __version__)
+
+    def curl(self, call: Call, http: Http) -> str:
+        """A line for a POSIX shell that sends the same request, and what is missing in it.
+
+        A body that is long or no text is kept as a file: its mark stands for the file's path.
+        """
+        words = ["curl", "-i", *_method(call), *_connection(call, http)]
+        hidden = []
+        for name, value in call.headers.items():
+            if name.lower() not in _OWN:
+                shown = har.shown(name, value)
+                words += ["-H", f"{name}: {shown}"]
+                if shown != value:
+                    hidden.append(name)
+        if call.content:
+            words += ["--data-binary", self._data(call.content)]
+        line = shlex.join([*words, call.url])
+        if hidden:
+            line += f"\n(put in the value of {' and '.join(hidden)}: it is not shown here)"
+        return line
+
+    def _data(self, content: bytes) -> str:
+        if len(content) <= _LONGEST and not content.startswith(b"@"):
+            try:
+                return content.decode()
+            except UnicodeDecodeError:
+                pass
+        mark = f"<body {len(self.bodies) + 1} of this test>"
+        self.bodies[mark] = content
+        return f"@{mark}"
+
+
+def _method(call: Call) -> list[str]:
+    """The option for a method that does not follow from the rest."""
+    if call.method == "HEAD":
+        return ["-I"]
+    return [] if call.method == ("POST" if call.content else "GET") else ["-X", call.method]
+
+
+def _connection(call: Call, http: Http) -> list[str]:
+    """The options for brackets in the address, redirects, TLS and a proxy."""
+    words = ["-g"] if any(sign in call.url for sign in "[]{}") else []
+    words += ["-L"] if http.redirects else []
+    if http.verify is False:
+        words.append("-k")
+    elif isinstance(http.verify, str):
+        words += ["--cacert", http.verify]
+    if http.certificate:
+        words += ["--cert", http.certificate]
+    if http.key:
+        words += ["--key", http.key]
+    return [*words, "-x", http.proxy] if http.proxy else words

@@ -1,0 +1,65 @@
+"""Workflows that run inside of another one: what is wrong with them is known before any request."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from wolfbane.kinds.workflow.document_set import Library
+from wolfbane.kinds.workflow.names import declared_inputs, given_entries
+from wolfbane.kinds.workflow.runner.inputs import filled, required
+
+
+def problems_with(library: Library, workflow: str) -> list[str]:
+    """What is wrong with a workflow, and with all that run inside of it: file, line and words."""
+    reached = _reached(library, workflow)
+    return list(dict.fromkeys(p for here, name in reached for p in here.problems.get(name, ())))
+
+
+def lacking_inputs(library: Library, workflow: str, values: Mapping[str, Any]) -> list[str]:
+    """Words for each required input that a called workflow would lack."""
+    found: dict[str, None] = {}
+    for here, name in _reached(library, workflow):
+        for target, given, pointer in _calls(here, name):
+            other, inner = here.workflow(target)
+            schema = other.document.workflows[inner].get("inputs", {})
+            there = {*filled(declared_inputs(other, schema) or {}, values), *given}
+            line = here.document.document.line(pointer)
+            for needed in required(other, schema):
+                if needed not in there:
+                    words = f"workflow '{target}' needs the input '{needed}', and nothing fills it"
+                    found[f"{here.path}:{line}: {words}"] = None
+    return list(found)
+
+
+def _reached(library: Library, workflow: str) -> Iterator[tuple[Library, str]]:
+    """A workflow and all that run inside of it, each once; what is wrong leads no further."""
+    waiting, seen = [(library, workflow)], set[tuple[str, str]]()
+    while waiting:
+        here, name = waiting.pop()
+        if (here.path, name) not in seen:
+            seen.add((here.path, name))
+            yield here, name
+            if name not in here.problems:
+                waiting += [here.workflow(target) for target, _, _ in _calls(here, name)]
+
+
+def _calls(library: Library, workflow: str) -> Iterator[tuple[str, set[str], str]]:
+    """Workflows that run inside of a sound one: the name, the inputs that it gives, and where."""
+    described = library.document.workflows[workflow]
+    place = f"/workflows/{library.document.positions[workflow]}"
+    for number, needed in enumerate(described.get("dependsOn", [])):
+        if needed.startswith("$"):
+            yield needed, set(), f"{place}/dependsOn/{number}"
+    holders = [(described, place, ("successActions", "failureActions"))]
+    for number, item in enumerate(described["steps"]):
+        here = f"{place}/steps/{number}"
+        holders.append((item, here, ("onSuccess", "onFailure")))
+        if "workflowId" in item:
+            names = {entry["name"] for entry in given_entries(library, item)}
+            yield item["workflowId"], names, here
+    for holder, here, keys in holders:
+        for key in keys:
+            for action in map(library.document.resolved, holder.get(key, [])):
+                if "workflowId" in action:
+                    yield action["workflowId"], set(), f"{here}/{key}"

@@ -1,0 +1,86 @@
+"""A workflow's inputs: what its caller or row gives, parameters of the same name, defaults."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from typing import Any
+
+from wolfbane.kinds.workflow.document_set import Library
+from wolfbane.kinds.workflow.names import declared_inputs
+
+
+class BadInputs(ValueError):
+    """Inputs that nothing fills, or that do not fit."""
+
+
+def inputs_for(
+    library: Library, workflow: str, given: Mapping[str, Any], values: Mapping[str, Any]
+) -> dict[str, Any]:
+    """The inputs of a workflow: ``given`` first, then ``values`` of the workspace, then defaults.
+
+    Raises BadInputs with everything that is wrong.
+    """
+    schema = library.document.workflows[workflow].get("inputs", {})
+    declared = declared_inputs(library, schema) or {}
+    found = filled(declared, values)
+    for name, value in given.items():
+        found[name] = _typed(value, declared.get(name))
+    missing = [name for name in required(library, schema) if name not in found]
+    if missing:
+        words = ", ".join(f"'{name}'" for name in missing)
+        plural = "inputs" if len(missing) > 1 else "input"
+        raise BadInputs(
+            f"nothing fills the {plural} {words} of workflow '{workflow}': "
+            "give a parameter of that name"
+        )
+    _check(library, schema, {name: found[name] for name in declared if name in found})
+    return found
+
+
+def filled(declared: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
+    """The declared inputs that the workspace's values or their own defaults fill."""
+    found = {}
+    for name, entry in declared.items():
+        if name in values:
+            found[name] = _typed(values[name], entry)
+        elif isinstance(entry, Mapping) and "default" in entry:
+            found[name] = entry["default"]
+    return found
+
+
+def required(library: Library, schema: Any) -> list[str]:
+    """The inputs that a schema asks for, through a reference to a component."""
+    if not isinstance(schema, Mapping):
+        return []
+    found = list(schema.get("required", []))
+    if "$ref" in schema:
+        name = str(schema["$ref"]).rpartition("/")[2]
+        components = library.document.data.get("components", {})
+        found += components.get("inputs", {}).get(name, {}).get("required", [])
+    return found
+
+
+def _check(library: Library, schema: Any, found: dict[str, Any]) -> None:
+    if not schema:
+        return
+    from jsonschema import Draft202012Validator
+
+    inside = {"components": library.document.data.get("components", {}), "allOf": [schema]}
+    problems = [
+        f"input '{'/'.join(map(str, error.absolute_path)) or 'as a whole'}': {error.message}"
+        for error in Draft202012Validator(inside).iter_errors(found)
+    ]
+    if problems:
+        raise BadInputs("; ".join(problems))
+
+
+def _typed(value: Any, schema: Any) -> Any:
+    """A text of a table or a parameter as the type that the input has."""
+    kind = schema.get("type") if isinstance(schema, Mapping) else None
+    if not isinstance(value, str) or kind in (None, "string"):
+        return value
+    try:
+        return json.loads(value)
+    except ValueError:
+        return value

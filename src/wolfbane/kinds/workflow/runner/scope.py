@@ -1,0 +1,210 @@
+"""What runtime expressions see while a workflow runs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from wolfbane.kinds.workflow.document_set import Library
+from wolfbane.kinds.workflow.documents import look_up
+from wolfbane.kinds.workflow.expressions import Expression, evaluate_value
+
+
+@dataclass
+class Call:
+    """A request as it went out: its parts before they were put into an address."""
+
+    method: str
+    url: str
+    headers: dict[str, str]
+    query: dict[str, Any]
+    path: dict[str, Any]
+    body: Any = None
+    content: bytes = b""
+
+
+@dataclass
+class Answer:
+    """A response: ``content`` is what was read of it, ``hops`` the redirects that led to it."""
+
+    status: int
+    headers: Mapping[str, str]
+    content: bytes
+    seconds: float
+    url: str = ""
+    http: str = ""
+    hops: list[tuple[Call, Answer]] = field(default_factory=list)
+    asked: Call | None = None
+    """The request that this answers, where redirects led to another."""
+    reached: bool = True
+    """Whether what was waited for in a stream came before its end."""
+
+    def replace_content(self, content: bytes) -> None:
+        """Take in more of the body; its value is read anew."""
+        self.content = content
+        self.__dict__.pop("body", None)
+
+    @property
+    def media_type(self) -> str:
+        """The content type without its parameters, in lower case."""
+        return self.headers.get("content-type", "").partition(";")[0].strip().lower()
+
+    @property
+    def text(self) -> str:
+        """The body as text, by the charset that the content type names."""
+        _, _, rest = self.headers.get("content-type", "").lower().partition("charset=")
+        charset = rest.partition(";")[0].strip("\"' ") or "utf-8"
+        try:
+            return self.content.decode(charset, "replace")
+        except LookupError:
+            return self.content.decode("utf-8", "replace")
+
+    @cached_property
+    def body(self) -> Any:
+        """The value of a JSON body, else its text; None without one."""
+        if not self.content:
+            return None
+        if is_json(self.media_type) or not self.media_type:
+            import json
+
+            try:
+                return json.loads(self.content)
+            except ValueError:
+                return self.text
+        return self.text
+
+
+def is_json(media_type: str) -> bool:
+    """``application/json``, ``text/json``, or a type that ends with ``+json``."""
+    return media_type.endswith("+json") or media_type in ("application/json", "text/json")
+
+
+class Missing(ValueError):
+    """A value that a request or an output needs and nothing has; the text says which."""
+
+
+@dataclass
+class Scope:
+    """The values of one workflow in progress."""
+
+    library: Library
+    inputs: dict[str, Any]
+    workflows: dict[str, dict[str, Any]]
+    steps: dict[str, dict[str, Any]] = field(default_factory=dict)
+    outputs: dict[str, Any] = field(default_factory=dict)
+    call: Call | None = None
+    answer: Answer | None = None
+
+    def value(self, given: Any) -> Any:
+        """A value with its expressions worked out. Raises BadExpression, or Missing."""
+        return evaluate_value(given, self.required)
+
+    def values(self, texts: Mapping[str, str]) -> dict[str, Any]:
+        """Outputs by name. Those without a value are left out: a step that uses one fails."""
+        found = {}
+        for name, text in texts.items():
+            try:
+                found[name] = self.value(text)
+            except Missing:
+                continue
+        return found
+
+    def required(self, expression: Expression) -> Any:
+        """What an expression stands for. Raises Missing where there is nothing; null is a value."""
+        found = self._found(expression)
+        if found is _NOTHING:
+            raise Missing(f"{expression} has no value{self._why(expression)}")
+        return found
+
+    def evaluate(self, expression: Expression) -> Any:
+        """What an expression stands for; None where there is nothing, as criteria compare it."""
+        found = self._found(expression)
+        return None if found is _NOTHING else found
+
+    def _found(self, expression: Expression) -> Any:
+        found = self._head(expression)
+        if expression.pointer is None or found is _NOTHING:
+            return found
+        try:
+            return look_up(found, expression.pointer)
+        except KeyError:
+            return _NOTHING
+
+    def _why(self, expression: Expression) -> str:
+        head, names = expression.head, expression.names
+        if head == "inputs":
+            return f": nothing fills the input '{names[0]}' (a parameter, a row, a default)"
+        if head == "steps" and names[0] not in self.steps:
+            return f": step '{names[0]}' has not run"
+        if head == "steps":
+            return f": the answer of step '{names[0]}' did not give it"
+        if head == "workflows" and names[0] not in self.workflows:
+            return f": workflow '{names[0]}' has not run; list it in 'dependsOn', or call it"
+        if head == "response" and self.answer is not None:
+            return f": the answer to {self.answer.url} does not have it"
+        return ""
+
+    def _head(self, expression: Expression) -> Any:
+        head, names = expression.head, expression.names
+        if head in ("url", "method", "request"):
+            return self._of_call(head, names)
+        if head in ("statusCode", "response"):
+            return self._of_answer(head, names)
+        if head == "inputs":
+            return _inside(self.inputs, names)
+        if head == "outputs":
+            return _inside(self.outputs, names)
+        if head == "steps":
+            return _inside(self.steps.get(names[0], {}), names[2:])
+        if head == "workflows":
+            return _inside(self.workflows.get(names[0], {}), names[1:])
+        if head == "sourceDescriptions":
+            return self._of_source(names)
+        return _inside(self.library.document.data.get("components", {}), names)
+
+    def _of_source(self, names: tuple[str, ...]) -> Any:
+        """A field of a source description, or what a workflow of another document gave."""
+        ran = self.workflows.get(f"$sourceDescriptions.{'.'.join(names[:2])}")
+        if ran is not None:
+            return _inside(ran, names[2:])
+        return _inside(self.library.document.sources.get(names[0], {}), names[1:])
+
+    def _of_call(self, head: str, names: tuple[str, ...]) -> Any:
+        call = self.call
+        if call is None:
+            return _NOTHING
+        if head != "request":
+            return call.url if head == "url" else call.method
+        if names[0] == "header":
+            wanted = names[1].lower()
+            return next((v for k, v in call.headers.items() if k.lower() == wanted), _NOTHING)
+        if names[0] == "body":
+            return _NOTHING if call.body is None else call.body
+        return (call.query if names[0] == "query" else call.path).get(names[1], _NOTHING)
+
+    def _of_answer(self, head: str, names: tuple[str, ...]) -> Any:
+        if self.answer is None:
+            return _NOTHING
+        if head == "statusCode":
+            return self.answer.status
+        if names[0] == "header":
+            return self.answer.headers.get(names[1].lower(), _NOTHING)
+        return self.answer.body if self.answer.content else _NOTHING
+
+
+_NOTHING: Any = object()
+"""What an expression stands for where there is nothing: null in an answer is a value."""
+
+
+def _inside(value: Any, names: tuple[str, ...]) -> Any:
+    """What is under these names, one in the other; a name may hold dots itself."""
+    for index, name in enumerate(names):
+        if not isinstance(value, dict):
+            return _NOTHING
+        rest = ".".join(names[index:])
+        if rest in value:
+            return value[rest]
+        value = value.get(name, _NOTHING)
+    return value

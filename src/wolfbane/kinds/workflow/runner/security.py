@@ -1,0 +1,122 @@
+"""Show who is asking: apiKey, basic, bearer, and client credentials of OAuth 2 (RFC 6749)."""
+
+from __future__ import annotations
+
+import base64
+import json
+import time
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import quote, urlencode, urljoin
+
+from wolfbane.kinds.workflow.openapi import Operation
+from wolfbane.kinds.workflow.runner.bodies import CannotCall
+from wolfbane.kinds.workflow.runner.calls import base_url
+from wolfbane.kinds.workflow.runner.scope import Call
+from wolfbane.kinds.workflow.runner.sending import NoAnswer, Sender
+
+_EARLY = 30.0
+
+
+class Security:
+    """Puts on each request what its operation asks for, from the suite's ``http.security``."""
+
+    def __init__(self, given: Mapping[str, Any], sender: Sender, base: str) -> None:
+        self._given, self._sender, self._base = given, sender, base
+        self._tokens: dict[tuple[str, str], tuple[str, float]] = {}
+
+    def put_on(self, call: Call, operation: Operation) -> None:
+        """Meet the first alternative for which everything is given. Raises CannotCall.
+
+        What the workflow sets itself stays. Without values for any alternative the request
+        goes out as it is: that it is refused may be what is tested.
+        """
+        schemes = operation.source.data.get("components", {}).get("securitySchemes", {})
+        for alternative in operation.security:
+            known = {name: operation.source.resolved(schemes.get(name, {})) for name in alternative}
+            if all(name in self._given or _needs_nothing(s) for name, s in known.items()):
+                for name, scheme in known.items():
+                    self._put(call, operation, name, scheme, alternative[name])
+                return
+
+    def _put(
+        self, call: Call, operation: Operation, name: str, scheme: Mapping[str, Any],
+        scopes: list[str],
+    ) -> None:  # fmt: skip
+        kind = scheme.get("type")
+        given = self._given.get(name)
+        if kind == "apiKey":
+            self._key(call, scheme, str(given))
+        elif kind == "http" and str(scheme.get("scheme")).lower() == "basic":
+            user, password = _pair(name, given, "user", "password")
+            text = base64.b64encode(f"{user}:{password}".encode()).decode()
+            _set(call, "Authorization", f"Basic {text}")
+        elif kind == "http":
+            word = str(scheme.get("scheme", "bearer")).capitalize()
+            _set(call, "Authorization", f"{word} {given}")
+        elif kind in ("oauth2", "openIdConnect"):
+            token = given
+            if isinstance(given, Mapping):
+                token = self._granted(operation, name, scheme, given, scopes)
+            _set(call, "Authorization", f"Bearer {token}")
+
+    @staticmethod
+    def _key(call: Call, scheme: Mapping[str, Any], value: str) -> None:
+        name = str(scheme["name"])
+        if scheme["in"] == "header":
+            _set(call, name, value)
+        elif scheme["in"] == "query":
+            sign = "&" if "?" in call.url else "?"
+            call.url += f"{sign}{quote(name, safe='')}={quote(value, safe='')}"
+        else:
+            pair = f"{name}={quote(value, safe='')}"
+            before = call.headers.get("Cookie")
+            call.headers["Cookie"] = f"{before}; {pair}" if before else pair
+
+    def _granted(
+        self, operation: Operation, name: str, scheme: Mapping[str, Any],
+        given: Mapping[str, Any], scopes: list[str],
+    ) -> str:  # fmt: skip
+        """A token by client credentials (RFC 6749, section 4.4), kept until nearly its end."""
+        flow = scheme.get("flows", {}).get("clientCredentials")
+        if flow is None:
+            words = f"security '{name}' has no flow of client credentials"
+            raise CannotCall(f"{words}: give it a token instead")
+        scope = " ".join(scopes)
+        token, until = self._tokens.get((name, scope), ("", 0.0))
+        if token and time.monotonic() < until:
+            return token
+        client, secret = _pair(name, given, "client_id", "client_secret")
+        pair = f"{quote(client, safe='')}:{quote(secret, safe='')}"
+        headers = {
+            "Content-Type": "application/x-www-form-urlencoded",
+            "Authorization": f"Basic {base64.b64encode(pair.encode()).decode()}",
+        }
+        form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
+        url = urljoin(f"{base_url(operation, self._base)}/", str(flow["tokenUrl"]))
+        ask = Call("POST", url, headers, {}, {}, form, urlencode(form).encode())
+        try:
+            answer = self._sender.send(ask)
+            told = json.loads(answer.content)
+            token = str(told["access_token"])
+        except (NoAnswer, ValueError, KeyError, TypeError) as error:
+            raise CannotCall(f"security '{name}': no token from {url}: {error}") from None
+        self._tokens[name, scope] = (
+            token, time.monotonic() + float(told.get("expires_in", 3600)) - _EARLY
+        )  # fmt: skip
+        return token
+
+
+def _needs_nothing(scheme: Mapping[str, Any]) -> bool:
+    return scheme.get("type") == "mutualTLS"  # the certificate is the suite's, for all requests
+
+
+def _set(call: Call, name: str, value: str) -> None:
+    if not any(header.lower() == name.lower() for header in call.headers):
+        call.headers[name] = value
+
+
+def _pair(name: str, given: Any, first: str, second: str) -> tuple[str, str]:
+    if not isinstance(given, Mapping) or first not in given or second not in given:
+        raise CannotCall(f"security '{name}' needs {{ {first} = ..., {second} = ... }}")
+    return str(given[first]), str(given[second])

@@ -1,0 +1,300 @@
+"""Run one workflow: its steps, where they lead, and what is found on the way."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from wolfbane.kinds.workflow.arazzo import Arazzo
+from wolfbane.kinds.workflow.document_set import Library, Unknown
+from wolfbane.kinds.workflow.extensions import CONNECT, READ, UNTIL
+from wolfbane.kinds.workflow.openapi import BadReference, Operation
+from wolfbane.kinds.workflow.runner.actions import next_action, pause_before
+from wolfbane.kinds.workflow.runner.bodies import CannotCall
+from wolfbane.kinds.workflow.runner.calls import base_url, make_call
+from wolfbane.kinds.workflow.runner.contract import Contract
+from wolfbane.kinds.workflow.runner.criteria import check, shortened, words_of
+from wolfbane.kinds.workflow.runner.evidence import Exchanges
+from wolfbane.kinds.workflow.runner.inputs import BadInputs, inputs_for
+from wolfbane.kinds.workflow.runner.scope import Answer, Call, Scope
+from wolfbane.kinds.workflow.runner.security import Security
+from wolfbane.kinds.workflow.runner.sending import NoAnswer, OutOfTime, Patience, Sender
+from wolfbane.kinds.workflow.runner.tokens import Tokens
+from wolfbane.units import seconds
+
+MOST_STEPS = 1000
+DEEPEST = 20
+Part = dict[str, Any]
+
+
+class WentWrong(Exception):
+    """A step did not do what it should. ``outcome`` is failed, errored or timed out."""
+
+    def __init__(self, outcome: str, message: str, line: int = 0) -> None:
+        self.outcome, self.line = outcome, line
+        super().__init__(message)
+
+
+@dataclass
+class Tools:
+    """What all workflows of a suite share."""
+
+    sender: Sender
+    security: Security
+    contract: Contract
+    base_url: str
+    tokens: Tokens
+    values: Mapping[str, Any]
+    covered: Counter[tuple[str, str, str, str]] = field(default_factory=Counter)
+
+
+@dataclass
+class WorkflowEnd:
+    """How a workflow ended: its outputs, what went wrong, and its last request and answer."""
+
+    outputs: dict[str, Any]
+    problem: WentWrong | None = None
+    call: Call | None = None
+    answer: Answer | None = None
+
+
+class WorkflowRun:
+    """One workflow of a document with its inputs. ``parts`` and ``exchanges`` are filled."""
+
+    def __init__(
+        self,
+        library: Library,
+        name: str,
+        inputs: dict[str, Any],
+        workflows: dict[str, dict[str, Any]],
+        tools: Tools,
+        exchanges: Exchanges,
+        depth: int = 0,
+    ) -> None:
+        self.document: Arazzo = library.document
+        self.workflow = self.document.workflows[name]
+        self.scope = Scope(library, inputs, workflows)
+        self.tools, self.exchanges, self.depth = tools, exchanges, depth
+        self.parts: list[Part] = []
+        self._index = self.document.positions[name]
+        self._positions = {s["stepId"]: n for n, s in enumerate(self.workflow["steps"])}
+        self._retried: dict[str, Counter[str]] = {}
+
+    def run(self) -> WorkflowEnd:
+        """Take the steps in order, or as their actions say."""
+        position, taken = 0, 0
+        problem: WentWrong | None = None
+        while position < len(self.workflow["steps"]):
+            taken += 1
+            if taken > MOST_STEPS:
+                problem = WentWrong("errored", f"it went on for {MOST_STEPS:,} steps")
+                break
+            try:
+                problem, following = self._take(position)
+            except (WentWrong, NoAnswer, Unknown, OSError, ValueError) as error:
+                problem = _as_problem(error)
+                break
+            if following is None:
+                break
+            position = following
+        if problem is None:
+            self.scope.outputs.update(self.scope.values(self.workflow.get("outputs", {})))
+        return WorkflowEnd(self.scope.outputs, problem, self.scope.call, self.scope.answer)
+
+    def _take(self, position: int) -> tuple[WentWrong | None, int | None]:
+        """One step: what went wrong, and the position of the next (None: the workflow is over)."""
+        step = self.workflow["steps"][position]
+        part, problem = self._step(step, position)
+        self.parts.append(part)
+        if problem is not None and problem.outcome == "timed out":
+            return problem, None
+        spent = self._retried.setdefault(step["stepId"], Counter())
+        action = next_action(
+            step, self.workflow, self.scope, succeeded=problem is None, spent=spent
+        )
+        if action is None:
+            return problem, position + 1 if problem is None else None
+        if action["type"] == "end":
+            return problem, None
+        if action["type"] == "retry":
+            spent[action["name"]] += 1
+            part["outcome"] = "skipped"
+            part["message"] = f"retried ({action['name']}): {problem}"
+            self.tools.sender.pause(pause_before(action, self.scope.answer))
+            return self._on_the_way(action) or problem, position
+        if problem is not None:
+            part["message"] = f"handled ({action['name']}): {problem}"
+        if "stepId" in action:
+            return None, self._positions[action["stepId"]]
+        ended = self.other(action["workflowId"], {})
+        self.scope.outputs.update(ended.outputs)
+        return ended.problem, None
+
+    def _on_the_way(self, action: Mapping[str, Any]) -> WentWrong | None:
+        """What a retry names runs before the step is tried again."""
+        if "workflowId" in action:
+            return self.other(action["workflowId"], {}).problem
+        if "stepId" in action:
+            position = self._positions[action["stepId"]]
+            part, problem = self._step(self.workflow["steps"][position], position)
+            self.parts.append(part)
+            return problem
+        return None
+
+    def _step(self, step: Mapping[str, Any], position: int) -> tuple[Part, WentWrong | None]:
+        began = time.perf_counter()
+        part: Part = {"name": step["stepId"], "outcome": "passed", "parts": []}
+        self.scope.call = self.scope.answer = None
+        problem: WentWrong | None = None
+        try:
+            if "workflowId" in step:
+                self._nested(step, part)
+            else:
+                self._request(step, part)
+                self._outputs(step)
+        except (WentWrong, Unknown, CannotCall, BadReference, NoAnswer, ValueError) as error:
+            problem = _as_problem(error)
+        if problem is not None:
+            line = self.document.document.line(f"/workflows/{self._index}/steps/{position}")
+            problem.line = problem.line or line
+            part.update(outcome=problem.outcome, message=str(problem), line=line)
+            part["file"] = self.document.name
+            problem = WentWrong(problem.outcome, f"step {step['stepId']}: {problem}", problem.line)
+        part["seconds"] = round(time.perf_counter() - began, 6)
+        return part, problem
+
+    def _request(self, step: Mapping[str, Any], part: Part) -> None:
+        operation = self.scope.library.operation(dict(step))
+        call = make_call(
+            operation, step, self.workflow.get("parameters", []), self.scope,
+            base_url(operation, self.tools.base_url),
+        )  # fmt: skip
+        self.tools.security.put_on(call, operation)
+        self.scope.call = call
+        part["name"] = f"{step['stepId']}: {call.method} {call.url}"
+        began = time.perf_counter()
+        try:
+            self.scope.answer = answer = self.tools.sender.send(call, self._patience(step))
+        except NoAnswer:
+            seconds = time.perf_counter() - began
+            self.exchanges.add(call, None, seconds, step["stepId"])
+            raise
+        part["name"] += f" {answer.status}"
+        self.exchanges.add(call, answer, answer.seconds, step["stepId"])
+        self.tools.tokens.look_at(operation, call, answer)
+        self._covered(operation, answer)
+        self._judge(step, part, operation, call, answer)
+
+    def _patience(self, step: Mapping[str, Any]) -> Patience:
+        """How long the request of a step may take; its own words come before the suite's."""
+        http, until = self.tools.sender.http, step.get(UNTIL)
+        return Patience(
+            seconds(step.get(CONNECT, http.connect)),
+            seconds(step.get(READ, http.read)),
+            None if until is None else self._until(_criterion(until)),
+        )
+
+    def _until(self, criterion: Mapping[str, Any]) -> Callable[[Answer], bool]:
+        def reached(answer: Answer) -> bool:
+            self.scope.answer = answer
+            return check(criterion, self.scope)[0]
+
+        return reached
+
+    def _covered(self, operation: Operation, answer: Answer) -> None:
+        key = (operation.source.name, operation.name, str(answer.status), answer.media_type)
+        self.tools.covered[key] += 1
+
+    def _judge(
+        self, step: Mapping[str, Any], part: Part, operation: Operation, call: Call, answer: Answer
+    ) -> None:
+        """Criteria and contract; raises WentWrong with everything that does not hold."""
+        problems = self._criteria(step, part, answer)
+        if not answer.reached:
+            problems.insert(0, f"{words_of(_criterion(step[UNTIL]))}: the answer ended before")
+        for mismatch in self.tools.contract.mismatches(operation, answer, step):
+            name, message = f"contract: {mismatch.check}", str(mismatch)
+            part["parts"].append({"name": name, "outcome": "failed", "message": message})
+            problems.append(f"contract, {mismatch}")
+        if problems:
+            words = [f"{call.method} {call.url} answered {answer.status}", *problems]
+            if answer.content:
+                words.append(f"body: {shortened(answer.text)}")
+            line = self.exchanges.curl(call, self.tools.sender.http)
+            words.append(f"to repeat it: {line}")
+            raise WentWrong("failed", "\n".join(words))
+
+    def _criteria(self, step: Mapping[str, Any], part: Part, answer: Answer | None) -> list[str]:
+        criteria = step.get("successCriteria")
+        if criteria is None:
+            if answer is not None and answer.status >= 400:
+                return [f"without criteria a status below 400 was expected, not {answer.status}"]
+            return []
+        problems = []
+        for criterion in criteria:
+            held, said = check(criterion, self.scope)
+            told = {"name": words_of(criterion), "outcome": "passed" if held else "failed"}
+            if not held:
+                told["message"] = said
+                problems.append(f"{words_of(criterion)} does not hold: {said}")
+            elif said:
+                told["name"] += f"  ({said})"
+            part["parts"].append(told)
+        return problems
+
+    def _nested(self, step: Mapping[str, Any], part: Part) -> None:
+        inputs = {
+            parameter["name"]: self.scope.value(parameter["value"])
+            for parameter in map(self.document.resolved, step.get("parameters", []))
+        }
+        part["name"] = f"{step['stepId']}: workflow {step['workflowId']}"
+        ended = self.other(step["workflowId"], inputs, part["parts"])
+        if ended.problem is not None:
+            raise ended.problem
+        self.scope.steps[step["stepId"]] = dict(ended.outputs)
+        self.scope.call, self.scope.answer = ended.call, ended.answer
+        before, self.scope.outputs = self.scope.outputs, ended.outputs
+        try:
+            problems = self._criteria({"successCriteria": [], **step}, part, None)
+            if problems:
+                raise WentWrong("failed", "\n".join(problems))
+            self._outputs(step)
+        finally:
+            self.scope.outputs = before
+
+    def other(
+        self, name: str, inputs: dict[str, Any], parts: list[Part] | None = None
+    ) -> WorkflowEnd:
+        """Run another workflow, here or in another document."""
+        if self.depth >= DEEPEST:
+            raise WentWrong("errored", f"workflows call each other more than {DEEPEST} deep")
+        library, inner = self.scope.library.workflow(name)
+        try:
+            whole = inputs_for(library, inner, inputs, self.tools.values)
+        except BadInputs as error:
+            raise WentWrong("errored", str(error)) from None
+        course = WorkflowRun(
+            library, inner, whole, self.scope.workflows, self.tools, self.exchanges, self.depth + 1
+        )
+        ended = course.run()
+        (self.parts if parts is None else parts).extend(course.parts)
+        self.scope.workflows[name] = {"inputs": whole, "outputs": ended.outputs}
+        return ended
+
+    def _outputs(self, step: Mapping[str, Any]) -> None:
+        outputs = self.scope.steps.setdefault(step["stepId"], {})
+        outputs.update(self.scope.values(step.get("outputs", {})))
+
+
+def _criterion(until: Any) -> Mapping[str, Any]:
+    """What a stream is read until: a condition, or a whole criterion."""
+    return until if isinstance(until, Mapping) else {"condition": until}
+
+
+def _as_problem(error: Exception) -> WentWrong:
+    if isinstance(error, WentWrong):
+        return error
+    return WentWrong("timed out" if isinstance(error, OutOfTime) else "errored", str(error))

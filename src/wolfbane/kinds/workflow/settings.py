@@ -1,0 +1,72 @@
+"""The settings of suites of kind ``workflow``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, ClassVar, Self
+
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.suite import STRICT, Suite
+from wolfbane.kinds.workflow.document_cache import DEFAULT
+from wolfbane.kinds.workflow.extensions import CHECKS
+from wolfbane.units import seconds, size
+
+
+@dataclass(frozen=True)
+class Http:
+    """``[suite.http]``: how the requests of workflows are sent, and what is checked of answers.
+
+    ``security`` is by name of security scheme. ``contract`` lists the checks in force.
+    ``headers`` go with every request. ``body_limit`` is the longest body of an answer, in bytes.
+    ``secret_fields`` name fields, headers and cookies of answers that hand out secrets.
+    """
+
+    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
+
+    base_url: str = ""
+    headers: dict[str, str] = field(default_factory=dict)
+    security: dict[str, str | dict[str, str]] = field(default_factory=dict)
+    verify: bool | str = True
+    certificate: str = ""
+    key: str = ""
+    proxy: str = ""
+    connect: float | str = 5.0
+    read: float | str = 30.0
+    redirects: int = 10
+    body_limit: int | str = 32 << 20
+    copies: str = DEFAULT
+    documents_token: str = ""
+    secret_fields: list[str] = field(default_factory=list)
+    contract: list[str] = field(default_factory=lambda: list(CHECKS))
+
+    def relocated(self, to: Relocation) -> Self:
+        """The settings as an outer workspace has to write their paths."""
+        return replace(
+            self,
+            certificate=to.path(self.certificate),
+            key=to.path(self.key),
+            verify=to.path(self.verify) if isinstance(self.verify, str) else self.verify,
+            copies=to.path(self.copies),
+        )
+
+    def wrong_limits(self, *, unfilled: bool = False) -> Iterator[tuple[str, str]]:
+        """Keys and messages of limits that are not valid.
+
+        ``unfilled`` accepts a value with a parameter in it.
+        """
+        for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
+            value = getattr(self, key)
+            if unfilled and isinstance(value, str) and "{" in value:
+                continue
+            try:
+                read(value)
+            except ValueError as error:
+                yield key, f"'{key}': {error}"
+
+
+@dataclass(frozen=True)
+class WorkflowSuite(Suite):
+    """A suite of Arazzo documents; ``http`` says how their requests are sent."""
+
+    http: Http = field(default_factory=Http)

@@ -1,0 +1,97 @@
+"""The tests of an Arazzo document: a workflow each, or one for every row of its data."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from wolfbane.kinds.workflow.arazzo import Arazzo
+from wolfbane.kinds.workflow.document_set import Library, Unknown
+from wolfbane.kinds.workflow.documents import DocumentError
+from wolfbane.kinds.workflow.extensions import TAGS
+from wolfbane.kinds.workflow.rows import rows_of
+
+
+@dataclass(frozen=True)
+class Case:
+    """One test: a workflow, with the inputs that its row gives. ``needs`` are names of others."""
+
+    name: str
+    workflow: str
+    line: int
+    end: int
+    row: Mapping[str, Any] = field(default_factory=dict)
+    tags: tuple[str, ...] = ()
+    needs: tuple[str, ...] = ()
+
+
+def cases(library: Library, *, lines: bool = True) -> list[Case]:
+    """Every test of a document, in order. Raises DocumentError or OSError for bad rows.
+
+    Without ``lines`` their places and tags are not looked up: those who run them know them.
+    """
+    document = library.document
+    plain: dict[str, list[Case]] = {}
+    tags: tuple[str, ...]
+    written = document.document
+    last = len(written.text.splitlines())
+    for index, (name, workflow) in enumerate(document.workflows.items()):
+        line, end, tags = 0, 0, ()
+        if lines:
+            line = written.line(f"/workflows/{index}")
+            following = written.line(f"/workflows/{index + 1}")
+            end = following - 1 if following > line else last
+            tags = tuple(dict.fromkeys(_tags(library, workflow)))
+        rows = rows_of(library, name)
+        if rows is None:
+            plain[name] = [Case(name, name, line, end, tags=tags)]
+        else:
+            names = _names(rows)
+            plain[name] = [
+                Case(f"{name} / {own}", name, line, end, row, tags) for own, row in zip(names, rows)
+            ]
+    return [
+        Case(case.name, case.workflow, case.line, case.end, case.row, case.tags, needs)
+        for name, members in plain.items()
+        for needs in [_needs(document, name, plain)]
+        for case in members
+    ]
+
+
+def _needs(document: Arazzo, name: str, members: Mapping[str, list[Case]]) -> tuple[str, ...]:
+    """The tests that those of a workflow depend on. A circle is a problem of its workflows."""
+    if name in document.circular:
+        return ()
+    return tuple(case.name for needed in document.depends_on(name) for case in members[needed])
+
+
+def _tags(library: Library, workflow: Mapping[str, Any]) -> Iterator[str]:
+    """Those of document, workflow and steps, and of the operations that the steps call."""
+    yield from _listed(library.document.data)
+    yield from _listed(workflow)
+    for step in workflow["steps"]:
+        yield from _listed(step)
+        if "workflowId" not in step:
+            try:
+                operation = library.operation(step)
+            except (Unknown, DocumentError, OSError):
+                continue  # said when the document is checked
+            yield from map(str, operation.data.get("tags", []))
+
+
+def _listed(holder: Mapping[str, Any]) -> list[str]:
+    tags = holder.get(TAGS, [])
+    return [tags] if isinstance(tags, str) else [str(tag) for tag in tags]
+
+
+def _names(rows: list[dict[str, Any]]) -> list[str]:
+    """Rows by their ``name``, where they have one, else by number; never two the same."""
+    seen: Counter[str] = Counter()
+    names = []
+    for number, row in enumerate(rows, 1):
+        name = str(row.get("name") or f"row {number}").replace(" / ", "/").strip()
+        seen[name] += 1
+        names.append(name if seen[name] == 1 else f"{name} ({seen[name]})")
+    return names
