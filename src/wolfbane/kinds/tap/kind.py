@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import json
-import shutil
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from wolfbane.kinds.contract import Kind, Missing, WorkerCommand, own_process
-from wolfbane.kinds.python.interpreters import default_interpreter
+from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
+from wolfbane.kinds.executable.starting import start_options, whole_file
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.tap.settings import TapSuite
-from wolfbane.model import Test, TestFile
+from wolfbane.model import TestFile
 
 AUTHOR_TESTS = "xt"
 """By custom of Perl's authors: tests that only a release needs."""
-_BY_SUFFIX = {".t": "perl", ".pl": "perl", ".sh": "sh", ".tcl": "tclsh"}
 
 
 class TapKind(Kind[TapSuite]):
@@ -31,34 +28,19 @@ class TapKind(Kind[TapSuite]):
         return ("*.t",)
 
     def scan(self, root: Path, suite: TapSuite, path: str, source: bytes) -> TestFile | None:
-        lines = source.count(b"\n") + 1
-        test = Test(suite.name, self.name, path, "", line=1, end=lines)
-        return TestFile(path, suite.name, self.name, (test,), divisible=False)
+        return whole_file(suite, path, source)
 
     def inputs(self, root: Path, suite: TapSuite) -> Sequence[str]:
         return [f"{path}/**/{name}" for path in _library(suite) for name in ("*.pm", "*.pl")]
 
     def worker(self, root: Path, suite: TapSuite) -> WorkerCommand:
-        interpreters: dict[str, list[str]] = {}
-        for suffix, given in suite.interpreters.items():
-            interpreters[suffix] = [given] if isinstance(given, str) else list(given)
-            program = interpreters[suffix][0]
-            if not shutil.which(program) and not (root / program).exists():
-                raise Missing(f"there is no interpreter '{program}' for {suffix} files")
+        options = start_options(root, suite)
+        options["perl_path"] = [str(root / path) for path in _perl_path(root, suite)]
         command = own_process("wolfbane.kinds.tap.runner")
-        told = {
-            "interpreters": interpreters,
-            "defaults": {**_BY_SUFFIX, ".py": default_interpreter(root, suite.folder)},
-            "perl_path": [str(root / path) for path in _perl_path(root, suite)],
-        }
-        return WorkerCommand(command, root / suite.folder, told)
+        return WorkerCommand(command, root / suite.folder, options)
 
     def relocated(self, suite: TapSuite, to: Relocation) -> TapSuite:
-        interpreters: dict[str, str | list[str]] = {}
-        for suffix, given in suite.interpreters.items():
-            program, *arguments = [given] if isinstance(given, str) else given
-            interpreters[suffix] = [to.program(program), *arguments]
-        return replace(suite, interpreters=interpreters, import_path=to.paths(suite.import_path))
+        return suite.relocated(to)
 
     def owns_name(self, name: str) -> bool:
         return name.endswith(".t")

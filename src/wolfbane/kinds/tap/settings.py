@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from typing import Self
 
-from wolfbane.kinds.suite import Suite
+from wolfbane.kinds.executable.settings import ExecutableSuite
+from wolfbane.kinds.relocation import Relocation
 
 
 @dataclass(frozen=True)
-class TapSuite(Suite):
-    """A suite of programs that print TAP.
+class TapSuite(ExecutableSuite):
+    """A suite of programs that print TAP. ``import_path`` has folders for Perl's modules."""
 
-    ``interpreters`` are by suffix: a program, or a program and its arguments. ``import_path``
-    holds folders that Perl looks for modules in first.
-    """
-
-    interpreters: dict[str, str | list[str]] = field(default_factory=dict)
     import_path: list[str] = field(default_factory=list)
+
+    def relocated(self, to: Relocation) -> Self:
+        """The suite as an outer workspace has to write its paths."""
+        return replace(super().relocated(to), import_path=to.paths(self.import_path))

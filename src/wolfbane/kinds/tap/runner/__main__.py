@@ -1,131 +1,52 @@
-"""The worker for suites of kind ``tap``: runs programs that print TAP, one after the other.
-
-Runs under Wolfbane's own interpreter.
-"""
+"""The worker process of kind ``tap``: runs programs that print TAP, one after the other."""
 
 from __future__ import annotations
 
 import os
 import re
-import selectors
-import shlex
-import shutil
 import signal
-import subprocess
-import sys
-import time
 from collections.abc import Mapping
-from typing import IO, Any
 
 from wolfbane.formats.tap.parser import Document, Point, Reader
-from wolfbane.kinds.worker.channel import Channel, Message, connect
+from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve
+from wolfbane.kinds.worker.channel import Channel, Message
 
-KEPT = 1 << 20
-FLOOD = 100 << 20
-SEND_EVERY = 0.02
 _FAILED_AT = re.compile(
     r"#\s+Failed (?:\(TODO\) )?test(?: '(?P<name>.*?)')?(?:\s+#)?"
     r"\s+at (?P<file>\S.*?) line (?P<line>\d+)"
 )
 
 
-def main() -> None:
-    """Serve requests until Wolfbane closes the channel."""
-    channel, options, requests = connect(f"TAP, by Python {sys.version.split()[0]}")
-    for request in requests:
-        if request["type"] == "collect":
-            for path in request["files"]:
-                channel.send({"type": "collecting", "file": path})
-                channel.hold({"type": "test", "address": path})
-                channel.send({"type": "collected", "file": path, "divisible": False})
-        elif request["type"] == "run":
-            _Program(channel, options, request["file"]).run()
-            channel.send({"type": "ran", "file": request["file"]})
+class _TapRun(ProgramRun):
+    """A program whose points are read as they come."""
 
-
-class _Program:
     def __init__(self, channel: Channel, options: Message, path: str) -> None:
-        self.channel, self.path = channel, path
-        file = os.path.join(options["root"], path)
-        inside = os.path.relpath(file)
-        self.file = file if inside.startswith("..") else inside
-        self.interpreters: dict[str, list[str]] = options["interpreters"]
-        self.defaults: dict[str, str] = options["defaults"]
+        super().__init__(channel, options, path)
         self.perl_path: list[str] = options["perl_path"]
         self.reader = Reader()
         self.errors = ""
-        self.printed = 0
         self.buffer = b""
-        self.unsent: list[str] = []
         self.told = 0
-        self.last_sent = 0.0
 
-    def run(self) -> None:
-        self.channel.send({"type": "started", "address": self.path})
-        began = time.perf_counter()
-        try:
-            command = command_line(self.file, self.interpreters, self.defaults)
-            process = subprocess.Popen(
-                with_perl_path(command, self.perl_path), stdin=subprocess.DEVNULL,
-                stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-                env=with_perl_libraries(os.environ, self.perl_path),
-            )  # fmt: skip
-        except OSError as error:
-            verdict: Message = {"outcome": "blocked", "message": f"it cannot be started: {error}"}
-        else:
-            flooded = self.follow(process)
-            self.send_news()
-            document = self.reader.finish()
-            locate(document.points, self.errors)
-            verdict = judge(document, process.returncode)
-            if flooded:
-                verdict = {"outcome": "errored", "message": f"it printed over {FLOOD >> 20} MiB"}
-            verdict["parts"] = [part(point) for point in document.points[self.told :]]
-        seconds = round(time.perf_counter() - began, 6)
-        finished = {"type": "finished", "address": self.path, "seconds": seconds}
-        self.channel.send({**finished, **verdict})
+    def command(self) -> list[str]:
+        return with_perl_path(super().command(), self.perl_path)
 
-    def follow(self, process: subprocess.Popen[bytes]) -> bool:
-        """Read both streams as they come, until the program has ended; True after a flood."""
-        with selectors.DefaultSelector() as selector:
-            assert process.stdout is not None and process.stderr is not None
-            selector.register(process.stdout, selectors.EVENT_READ, self.take_tap)
-            selector.register(process.stderr, selectors.EVENT_READ, self.take_errors)
-            while selector.get_map() and self.printed <= FLOOD:
-                ready = selector.select(0.05)
-                if not ready:
-                    self.send_news()
-                    if process.poll() is not None:
-                        break  # a child it left behind may hold the streams open for ever
-                for key, _ in sorted(ready, key=lambda item: item[0].data != self.take_tap):
-                    stream: Any = key.fileobj
-                    if not self.read(stream, key.data):
-                        selector.unregister(stream)
-        if self.printed > FLOOD:
-            process.kill()
-        if self.buffer:
-            self.take_tap(b"\n")
-        process.wait()
-        process.stdout.close()
-        process.stderr.close()
-        return self.printed > FLOOD
+    def variables(self) -> Mapping[str, str]:
+        return with_perl_libraries(os.environ, self.perl_path)
 
-    def read(self, stream: IO[bytes], take: Any) -> bool:
-        data = os.read(stream.fileno(), 1 << 16)
-        self.printed += len(data)
-        if data:
-            take(data)
-            if self.printed <= KEPT:
-                self.unsent.append(data.decode("utf-8", "replace"))
-            if time.monotonic() - self.last_sent > SEND_EVERY:
-                self.send_news()
-        return bool(data)
+    def judged(self, code: int) -> Message:
+        if self.buffer:  # the last line has no end
+            self.take_output(b"\n")
+        document = self.reader.finish()
+        locate(document.points, self.errors)
+        parts = [part(point) for point in document.points[self.told :]]
+        return {**judge(document, code), "parts": parts}
 
-    def send_news(self) -> None:
-        """Send what came since the last time, so that a program that hangs is not mute.
+    def send_parts(self) -> None:
+        """Points are sent once nothing can be added to them.
 
-        Points are sent once nothing can be added to them: up to the first that failed, whose
-        place may only be known from the error stream, and never the newest.
+        That is up to the first that failed, whose place may only be known from the error stream,
+        and never the newest.
         """
         points, start = self.reader.document.points, self.told
         while self.told < len(points) - 1 and points[self.told].ok:
@@ -133,13 +54,8 @@ class _Program:
         if self.told > start:
             parts = [part(point) for point in points[start : self.told]]
             self.channel.hold({"type": "parts", "address": self.path, "parts": parts})
-        if self.unsent:
-            message = {"type": "output", "address": self.path, "stream": "both"}
-            self.channel.send({**message, "text": "".join(self.unsent)})
-        self.unsent = []
-        self.last_sent = time.monotonic()
 
-    def take_tap(self, data: bytes) -> None:
+    def take_output(self, data: bytes) -> None:
         self.buffer += data
         *lines, self.buffer = self.buffer.split(b"\n")
         if len(self.buffer) > KEPT:
@@ -150,32 +66,6 @@ class _Program:
     def take_errors(self, data: bytes) -> None:
         if len(self.errors) < KEPT:
             self.errors += data.decode("utf-8", "replace")
-
-
-def command_line(
-    file: str, interpreters: dict[str, list[str]], defaults: dict[str, str]
-) -> list[str]:
-    """How to start a program: the suite's map, its ``#!`` line, its ending, or by itself."""
-    suffix = os.path.splitext(file)[1]
-    with open(file, "rb") as source:
-        first = source.readline(512)
-    shebang = shlex.split(first[2:].decode("utf-8", "replace")) if first[:2] == b"#!" else []
-    if shebang and os.path.basename(shebang[0]) == "env":
-        shebang = [word for word in shebang[1:] if word != "-S"]
-    name = os.path.basename(shebang[0]) if shebang else ""
-    mapped = interpreters.get(suffix)
-    if mapped:
-        same = name and os.path.basename(mapped[0]) == name
-        return [*mapped, *(shebang[1:] if same else []), file]
-    if shebang:
-        found = shebang[0] if os.path.exists(shebang[0]) else shutil.which(name)
-        if not found:
-            raise OSError(f"its interpreter '{shebang[0]}' is not here")
-        return [found, *shebang[1:], file]
-    compiled = first.startswith(b"\x7fELF")
-    if compiled or suffix not in defaults:
-        return [os.path.abspath(file)]
-    return [defaults[suffix], file]
 
 
 def with_perl_path(command: list[str], paths: list[str]) -> list[str]:
@@ -254,4 +144,4 @@ def part(point: Point) -> Message:
 
 
 if __name__ == "__main__":
-    main()
+    serve("TAP", _TapRun)

@@ -1,0 +1,1 @@
+"""What kinds share whose tests are whole files that are executed."""

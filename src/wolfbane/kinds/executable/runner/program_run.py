@@ -1,0 +1,164 @@
+"""The worker process of suites whose files are executed: start one, follow it, report it.
+
+Runs in Wolfbane's own interpreter.
+"""
+
+from __future__ import annotations
+
+import os
+import selectors
+import shlex
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Mapping
+from typing import IO, Any
+
+from wolfbane.kinds.worker.channel import Channel, Message, connect
+
+KEPT = 1 << 20
+"""Bytes of what a program prints that are kept."""
+FLOOD = 100 << 20
+"""Bytes after which a program that prints without end is stopped."""
+SEND_EVERY = 0.02
+"""Seconds between two messages about what a program prints."""
+
+
+class ProgramRun:
+    """One program on its way. What it prints is sent along, so that one that hangs is not mute."""
+
+    def __init__(self, channel: Channel, options: Message, path: str) -> None:
+        self.channel, self.options, self.path = channel, options, path
+        file = os.path.join(options["root"], path)
+        inside = os.path.relpath(file)
+        self.file = file if inside.startswith("..") else inside
+        self.printed = 0
+        self.unsent: list[str] = []
+        self.last_sent = 0.0
+
+    def run(self) -> None:
+        """Run the program to its end, and send its result."""
+        self.channel.send({"type": "started", "address": self.path})
+        began = time.perf_counter()
+        try:
+            process = subprocess.Popen(
+                self.command(), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE, env=self.variables(),
+            )  # fmt: skip
+        except OSError as error:
+            verdict: Message = {"outcome": "blocked", "message": f"it cannot be started: {error}"}
+        else:
+            self.follow(process)
+            self.send_news()
+            verdict = self.judged(process.returncode)
+            if self.printed > FLOOD:
+                verdict["outcome"] = "errored"
+                verdict["message"] = f"it printed over {FLOOD >> 20} MiB"
+        seconds = round(time.perf_counter() - began, 6)
+        finished = {"type": "finished", "address": self.path, "seconds": seconds}
+        self.channel.send({**finished, **verdict})
+
+    def judged(self, code: int) -> Message:
+        """The outcome, by the exit code and what was printed; a negative code is a signal."""
+        raise NotImplementedError
+
+    def command(self) -> list[str]:
+        """How to start the program. Raises OSError where its interpreter is not here."""
+        return command_line(self.file, self.options["interpreters"], self.options["defaults"])
+
+    def variables(self) -> Mapping[str, str]:
+        """The program's environment variables."""
+        return os.environ
+
+    def take_output(self, data: bytes) -> None:
+        """What came on standard output."""
+
+    def take_errors(self, data: bytes) -> None:
+        """What came on standard error."""
+
+    def send_parts(self) -> None:
+        """Send the parts that are known by now."""
+
+    def follow(self, process: subprocess.Popen[bytes]) -> None:
+        """Read both streams as they come, until the program has ended or floods them."""
+        with selectors.DefaultSelector() as selector:
+            assert process.stdout is not None and process.stderr is not None
+            selector.register(process.stdout, selectors.EVENT_READ, self.take_output)
+            selector.register(process.stderr, selectors.EVENT_READ, self.take_errors)
+            while selector.get_map() and self.printed <= FLOOD:
+                ready = selector.select(0.05)
+                if not ready:
+                    self.send_news()
+                    if process.poll() is not None:
+                        break  # a child it left behind may hold the streams open for ever
+                for key, _ in sorted(ready, key=lambda item: item[0].data != self.take_output):
+                    stream: Any = key.fileobj
+                    if not self.read(stream, key.data):
+                        selector.unregister(stream)
+        if self.printed > FLOOD:
+            process.kill()
+        process.wait()
+        process.stdout.close()
+        process.stderr.close()
+
+    def read(self, stream: IO[bytes], take: Any) -> bool:
+        """Take what a stream has; whether there may be more."""
+        data = os.read(stream.fileno(), 1 << 16)
+        self.printed += len(data)
+        if data:
+            take(data)
+            if self.printed <= KEPT:
+                self.unsent.append(data.decode("utf-8", "replace"))
+            if time.monotonic() - self.last_sent > SEND_EVERY:
+                self.send_news()
+        return bool(data)
+
+    def send_news(self) -> None:
+        """Send what came since the last time."""
+        self.send_parts()
+        if self.unsent:
+            message = {"type": "output", "address": self.path, "stream": "both"}
+            self.channel.send({**message, "text": "".join(self.unsent)})
+        self.unsent = []
+        self.last_sent = time.monotonic()
+
+
+def serve(what: str, run_type: type[ProgramRun]) -> None:
+    """Serve requests until Wolfbane closes the channel. Each file is one test."""
+    channel, options, requests = connect(f"{what}, by Python {sys.version.split()[0]}")
+    for request in requests:
+        if request["type"] == "collect":
+            for path in request["files"]:
+                channel.send({"type": "collecting", "file": path})
+                channel.hold({"type": "test", "address": path})
+                channel.send({"type": "collected", "file": path, "divisible": False})
+        elif request["type"] == "run":
+            run_type(channel, options, request["file"]).run()
+            channel.send({"type": "ran", "file": request["file"]})
+
+
+def command_line(
+    file: str, interpreters: dict[str, list[str]], defaults: dict[str, str]
+) -> list[str]:
+    """How to start a program: the suite's map, its ``#!`` line, its ending, or by itself."""
+    suffix = os.path.splitext(file)[1]
+    with open(file, "rb") as source:
+        first = source.readline(512)
+    shebang = shlex.split(first[2:].decode("utf-8", "replace")) if first[:2] == b"#!" else []
+    if shebang and os.path.basename(shebang[0]) == "env":
+        shebang = [word for word in shebang[1:] if word != "-S"]
+    name = os.path.basename(shebang[0]) if shebang else ""
+    mapped = interpreters.get(suffix)
+    if mapped:
+        same = name and os.path.basename(mapped[0]) == name
+        return [*mapped, *(shebang[1:] if same else []), file]
+    if shebang:
+        found = shebang[0] if os.path.exists(shebang[0]) else shutil.which(name)
+        if not found:
+            raise OSError(f"its interpreter '{shebang[0]}' is not here")
+        return [found, *shebang[1:], file]
+    compiled = first.startswith(b"\x7fELF")
+    if compiled or suffix not in defaults:
+        return [os.path.abspath(file)]
+    return [defaults[suffix], file]

@@ -1,0 +1,29 @@
+"""The settings of suites whose files are executed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Self
+
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.suite import Suite
+
+
+@dataclass(frozen=True)
+class ExecutableSuite(Suite):
+    """``interpreters`` are by suffix: a program, or a program and its arguments."""
+
+    interpreters: dict[str, str | list[str]] = field(default_factory=dict)
+
+    def commands(self) -> dict[str, list[str]]:
+        """The interpreters by suffix, each as a list of arguments."""
+        given = self.interpreters.items()
+        return {suffix: [one] if isinstance(one, str) else list(one) for suffix, one in given}
+
+    def relocated(self, to: Relocation) -> Self:
+        """The suite as an outer workspace has to write its interpreters."""
+        moved: dict[str, str | list[str]] = {
+            suffix: [to.program(program), *arguments]
+            for suffix, (program, *arguments) in self.commands().items()
+        }
+        return replace(self, interpreters=moved)

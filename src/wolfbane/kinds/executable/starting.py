@@ -1,0 +1,32 @@
+"""How files are found and started whose suites may name interpreters."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import Any
+
+from wolfbane.kinds.contract import Missing
+from wolfbane.kinds.executable.settings import ExecutableSuite
+from wolfbane.kinds.python.interpreters import default_interpreter
+from wolfbane.model import Test, TestFile
+
+BY_SUFFIX = {".t": "perl", ".pl": "perl", ".sh": "sh", ".tcl": "tclsh"}
+"""What runs a file that has no ``#!`` line. Python's own is found for each project."""
+
+
+def whole_file(suite: ExecutableSuite, path: str, source: bytes) -> TestFile:
+    """A file that is one test."""
+    lines = source.count(b"\n") + 1
+    test = Test(suite.name, suite.kind, path, "", line=1, end=lines)
+    return TestFile(path, suite.name, suite.kind, (test,), divisible=False)
+
+
+def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
+    """What a worker needs to start files. Raises Missing where an interpreter is not here."""
+    commands = suite.commands()
+    for suffix, (program, *_) in commands.items():
+        if not shutil.which(program) and not (root / program).exists():
+            raise Missing(f"there is no interpreter '{program}' for {suffix} files")
+    defaults = {**BY_SUFFIX, ".py": default_interpreter(root, suite.folder)}
+    return {"interpreters": commands, "defaults": defaults}
