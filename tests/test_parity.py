@@ -226,6 +226,19 @@ command = ["python3", "server.py", "{port}"]
         "t/crash.t",
         "t/high.t:3",
     ),
+    "program": Sample(
+        {
+            "t/high.sh": "# tags: smoke\ntrue\n",
+            "t/low.sh": "echo low water; exit 1\n",
+            "t/hang.sh": "exec sleep 60\n",
+            "t/crash.sh": "kill -9 $$\n",
+        },
+        "t/high.sh",
+        "t/low.sh",
+        "t/hang.sh",
+        "t/crash.sh",
+        "t/high.sh:1",
+    ),
 }
 ALL = tuple(SAMPLES)
 OWN_CODE = tuple(kind for kind, sample in SAMPLES.items() if sample.crash)

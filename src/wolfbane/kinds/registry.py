@@ -18,6 +18,7 @@ KINDS = (
     "scenario",
     "workflow",
     "bridge",
+    "program",
 )
 """One line for each kind: the name of its package, and of the kind in settings."""
 

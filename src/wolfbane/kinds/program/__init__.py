@@ -1,0 +1,1 @@
+"""Kind ``program``: executables and scripts, judged by their exit codes."""

@@ -1,0 +1,46 @@
+"""Kind ``program``: any executable or script; a file is a test, judged by its exit code."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
+from wolfbane.kinds.executable.starting import BY_SUFFIX, start_options, whole_file
+from wolfbane.kinds.program.settings import ProgramSuite
+from wolfbane.kinds.relocation import Relocation
+from wolfbane.model import TestFile
+
+
+class ProgramKind(Kind[ProgramSuite]):
+    """A file is a test if it is named in the settings, may be executed, or has an interpreter."""
+
+    name = "program"
+    suite_type = ProgramSuite
+    scan_is_exact = True
+
+    def patterns(self, root: Path, suite: ProgramSuite) -> Sequence[str]:
+        return ("*",)
+
+    def scan(self, root: Path, suite: ProgramSuite, path: str, source: bytes) -> TestFile | None:
+        suffix = Path(path).suffix
+        started_by_suffix = suffix in suite.interpreters or suffix in (*BY_SUFFIX, ".py")
+        if not (path in suite.paths or started_by_suffix or os.access(root / path, os.X_OK)):
+            return None
+        return whole_file(suite, path, source)
+
+    def worker(self, root: Path, suite: ProgramSuite) -> WorkerCommand:
+        options = {**start_options(root, suite), "arguments": suite.arguments}
+        return WorkerCommand(
+            own_process("wolfbane.kinds.program.runner"), root / suite.folder, options
+        )
+
+    def runtime(self, root: Path, suite: ProgramSuite) -> str:
+        return "programs"
+
+    def relocated(self, suite: ProgramSuite, to: Relocation) -> ProgramSuite:
+        return suite.relocated(to)
+
+
+KIND = ProgramKind()

@@ -1,0 +1,1 @@
+"""The worker process of kind ``program``. Runs in Wolfbane's own interpreter."""

@@ -1,0 +1,55 @@
+"""Runs programs one after the other, and judges each by its exit code.
+
+The codes are those that build tools have long used for tests: 0 is success, 77 says that the
+test was skipped, and 99 that something broke before the test could decide.
+"""
+
+from __future__ import annotations
+
+import signal
+
+from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve
+from wolfbane.kinds.worker.channel import Channel, Message
+
+SKIPPED = 77
+ERRORED = 99
+MESSAGE_LINES = 20
+"""Lines of what a program printed last that make the message of its failure."""
+
+
+class _Run(ProgramRun):
+    """A program whose last lines say why it failed or was skipped."""
+
+    def __init__(self, channel: Channel, options: Message, path: str) -> None:
+        super().__init__(channel, options, path)
+        self.output, self.errors = b"", b""
+
+    def command(self) -> list[str]:
+        return [*super().command(), *self.options["arguments"]]
+
+    def take_output(self, data: bytes) -> None:
+        self.output = (self.output + data)[-KEPT:]
+
+    def take_errors(self, data: bytes) -> None:
+        self.errors = (self.errors + data)[-KEPT:]
+
+    def judged(self, code: int) -> Message:
+        if code == 0:
+            return {"outcome": "passed"}
+        if code < 0:
+            name = signal.Signals(-code).name
+            return {"outcome": "crashed", "message": f"the program was ended by {name}"}
+        words = _last_lines(self.errors) or _last_lines(self.output)
+        if code == SKIPPED:
+            return {"outcome": "skipped", "message": words}
+        outcome = "errored" if code == ERRORED else "failed"
+        return {"outcome": outcome, "message": f"exit code {code}\n{words}".strip()}
+
+
+def _last_lines(data: bytes) -> str:
+    lines = data.decode("utf-8", "replace").rstrip().splitlines()
+    return "\n".join(lines[-MESSAGE_LINES:])
+
+
+if __name__ == "__main__":
+    serve("programs", _Run)

@@ -1,0 +1,82 @@
+"""Suites of kind program: a file is a test, judged by its exit code."""
+
+from __future__ import annotations
+
+import pytest
+
+PROGRAMS = {
+    "opens": ('#!/bin/sh\n# tags: category=billing\necho "$@"\n', "passed", ""),
+    "no-crane.sh": ("echo no crane today; exit 77\n", "skipped", "no crane today"),
+    "stuck.sh": ("echo log; echo the gate is stuck >&2; exit 99\n", "errored",
+                 "exit code 99\nthe gate is stuck"),
+    "low.py": ("import sys\nprint(sys.argv[1:])\nsys.exit(3)\n", "failed",
+               "exit code 3\n['--quay', 'north']"),
+    "killed.sh": ("kill -9 $$\n", "crashed", "the program was ended by SIGKILL"),
+    "strict.rule": ("false\necho never\n", "failed", "exit code 1"),
+    "slow.sh": ("echo waiting; exec sleep 600\n", "timed out", "it ran longer than 2 s"),
+}  # fmt: skip
+
+
+@pytest.fixture
+def gates(folder):
+    for name, (text, _, _) in PROGRAMS.items():
+        folder.file(f"checks/{name}", text, mode=0o755 if text.startswith("#!") else 0o644)
+    folder.file("checks/notes.txt", "not a program\n")
+    folder.write(
+        wolfbane_toml="""
+        [[suite]]
+        name = "gates"
+        kind = "program"
+        paths = ["checks"]
+        arguments = ["--quay", "north"]
+        interpreters = { ".rule" = ["sh", "-e"] }
+        timeout = "2s"
+        """
+    )
+    return folder
+
+
+def test_the_exit_code_decides(gates):
+    run = gates.run("-j", "4")
+    assert run.outcomes == {f"checks/{name}": o for name, (_, o, _) in PROGRAMS.items()}, run.out
+    for name, (_, _, words) in PROGRAMS.items():
+        assert run.results[f"checks/{name}"]["message"] == words
+    assert run.results["checks/slow.sh"]["output"] == "waiting\n"
+    assert run.results["checks/opens"]["output"] == "--quay north\n"
+
+
+def test_the_selection_is_that_of_every_kind(gates):
+    assert list(gates.run("--tag", "category=billing").outcomes) == ["checks/opens"]
+    assert list(gates.run("checks/low.py:2").outcomes) == ["checks/low.py"]
+    skipped = gates.run("--file", "no-crane.sh")
+    assert skipped.code == 3 and "nothing was run: every chosen test was\nskipped" in skipped.out
+
+
+def test_a_named_file_is_always_a_test(folder):
+    folder.file("tools/gauge", "#!/bin/sh\nexit 0\n")
+    folder.write(
+        wolfbane_toml="""
+        [[suite]]
+        name = "gauge"
+        kind = "program"
+        paths = ["tools/gauge"]
+        """
+    )
+    assert folder.run().outcomes == {"tools/gauge": "passed"}
+
+
+@pytest.mark.parametrize("kind", ["tap", "program"])
+def test_an_interpreter_that_is_missing_blocks_its_suite(folder, kind):
+    folder.file("checks/a.rule", "true\n")
+    folder.write(
+        wolfbane_toml=f"""
+        [[suite]]
+        name = "gates"
+        kind = "{kind}"
+        paths = ["checks/a.rule"]
+        interpreters = {{ ".rule" = "no-such-shell" }}
+        """
+    )
+    run = folder.run()
+    assert run.outcomes == {"checks/a.rule": "blocked"} and run.code == 4
+    assert "there is no interpreter 'no-such-shell' for .rule files" in run.out
