@@ -20,7 +20,7 @@ from wolfbane.browsers.capabilities import Wanted
 from wolfbane.browsers.drivers import BrowserDriver, W3CDriver, value_of
 from wolfbane.browsers.failures import CannotOpen
 from wolfbane.browsers.finding import installed
-from wolfbane.execution.processes import Family
+from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.settings import Settings, Suite, Workspace
 
 COUNT = 400
@@ -104,9 +104,9 @@ async def sessions(broker: Broker, engine: str) -> None:
 
 async def main() -> None:
     """Every engine that is here."""
-    with tempfile.TemporaryDirectory() as place, Family() as family:
+    with tempfile.TemporaryDirectory() as place, ProcessGroup() as group:
         workspace = Workspace(Path(place), Settings(), None)
-        broker = Broker(workspace, family, "failures", visible=False, tell=lambda command: None)
+        broker = Broker(workspace, group, "failures", visible=False, tell=lambda command: None)
         await broker.open()
         for engine in ("chromium", "firefox", "webkit"):
             try:

@@ -14,6 +14,8 @@ import jsonschema
 import pytest
 
 from conftest import present
+from wolfbane.workers.channel import read_message
+from wolfbane.workers.protocol import ProgressMessage, schema
 
 HOME = Path(__file__).parent.parent
 KINDS = HOME / "src" / "wolfbane" / "kinds"
@@ -287,6 +289,28 @@ class Talk:
         self.server.close()
         self.process.kill()
         self.process.wait()
+
+
+def test_the_schema_is_made_from_the_types():
+    assert json.loads(json.dumps(schema())) == SCHEMA, "run docs/schemas.py"
+
+
+@pytest.mark.parametrize(("line", "words"), [
+    ('{"type": "finished", "address": "a", "outcome": "pased"}', "Invalid enum value 'pased'"),
+    ('{"type": "started"}', "missing required field `address`"),
+    ('{"type": "evidence", "address": "a", "kind": "txt"}', "either 'text' or 'data'"),
+    ('{"type": "sung"}', "Invalid value 'sung'"),
+    ("[]", "Expected `object`"),
+    ("low water", "malformed"),
+])  # fmt: skip
+def test_what_is_wrong_with_a_message(line, words):
+    with pytest.raises(ValueError, match=words):
+        read_message(line.encode())
+
+
+def test_half_a_character_becomes_a_visible_escape():
+    message = read_message(b'{"type": "progress", "text": "\\ud800"}')
+    assert message == ProgressMessage(text="\\ud800")
 
 
 @pytest.fixture(params=SPOKEN)

@@ -48,11 +48,11 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
     wolfbane bridge check bridges/ledger.toml
     wolfbane bridge check bridges/ledger.toml --env local --set house=north
     """
-    from wolfbane.execution.bridge_check import check_bridge
-    from wolfbane.execution.doctor import State
+    from wolfbane.app.bridge_check import check_bridge
     from wolfbane.kinds.bridge.settings import BridgeSuite
     from wolfbane.reports.doctor import print_findings
     from wolfbane.reports.style import make_console
+    from wolfbane.workspace.diagnosis import State
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)

@@ -27,7 +27,8 @@ def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None
     wolfbane browsers
     wolfbane browsers --open
     """
-    from wolfbane.execution.browser_check import browsers_of, look_for, open_each
+    from wolfbane.app.browser_check import open_each
+    from wolfbane.browsers.status import browsers_of, look_for
     from wolfbane.reports.browsers import browser_table, problem_lines
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.style import make_console

@@ -12,8 +12,8 @@ from wolfbane.cli.commands import Command
 from wolfbane.cli.selection_options import workspace_option
 
 if TYPE_CHECKING:
-    from wolfbane.execution.doctor import Finding
     from wolfbane.inventory import Inventory
+    from wolfbane.workspace.diagnosis import Finding
 
 
 @click.command("doctor", cls=Command)
@@ -34,10 +34,11 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
     wolfbane doctor
     wolfbane doctor --as json
     """
-    from wolfbane.execution.doctor import State, look_over
+    from wolfbane.app.doctor import look_over
     from wolfbane.inventory import open_inventory
     from wolfbane.reports.doctor import as_json, print_findings
     from wolfbane.reports.style import make_console
+    from wolfbane.workspace.diagnosis import State
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
@@ -53,7 +54,7 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
 def _presets(inventory: Inventory) -> Iterator[Finding]:
     """Presets that cannot be run any more, or that choose by words nobody uses."""
     from wolfbane.cli.preset_checks import Checked, check_run_arguments
-    from wolfbane.execution.doctor import Finding, State
+    from wolfbane.workspace.diagnosis import Finding, State
     from wolfbane.workspace.presets import all_presets
 
     for name in all_presets(inventory.workspace):

@@ -54,8 +54,8 @@ def command(select: Callable[[], Selected], address: str) -> None:
 
 def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
     """Which function each step of a test means, as its suite's worker says."""
+    from wolfbane.app.step_listing import list_steps
     from wolfbane.environments import resolve
-    from wolfbane.execution.step_listing import list_steps
     from wolfbane.reports.explained import step_rows
 
     workspace = inventory.workspace

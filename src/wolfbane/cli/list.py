@@ -78,7 +78,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
 def _collect(selected: Selected, environment: Environment) -> None:
     from wolfbane.cores import available_cores
     from wolfbane.execution.options import Options
-    from wolfbane.execution.run import Session
+    from wolfbane.execution.session import Session
     from wolfbane.results.runs import new_run
 
     known = selected.newest.known({environment.label: environment.name})

@@ -18,7 +18,7 @@ from wolfbane.cores import available_cores
 from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.execution.options import Options
 from wolfbane.execution.recorded import run_recorded
-from wolfbane.execution.run import Session
+from wolfbane.execution.session import Session
 from wolfbane.inventory.documents import keep_with_run
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import at

@@ -47,7 +47,7 @@ def command(
     wolfbane steps --unused
     wolfbane steps --suite rules --as json
     """
-    from wolfbane.execution.step_listing import list_steps
+    from wolfbane.app.step_listing import list_steps
     from wolfbane.inventory import open_inventory
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.steps import as_json, near_duplicates, step_table

@@ -17,8 +17,8 @@ from wolfbane.environments.convert import convert
 from wolfbane.environments.environment import HOLE, Environment, Value
 from wolfbane.environments.mask import Mask
 from wolfbane.environments.ports import free_ports
+from wolfbane.environments.service_plans import Surroundings
 from wolfbane.environments.sources import STRUCTURED, from_source, is_source, read_values
-from wolfbane.environments.surroundings import Surroundings
 from wolfbane.errors import InputError, Problem, did_you_mean, nearest
 from wolfbane.workspace.settings import Parameter, Workspace
 from wolfbane.workspace.vocabulary import ENV_WORDS

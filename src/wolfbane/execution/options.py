@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wolfbane.execution.building import CHANGED
+from wolfbane.execution.setup.builds import CHANGED
 
 
 @dataclass(frozen=True)

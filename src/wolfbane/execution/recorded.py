@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from wolfbane.execution.run import Session
+from wolfbane.execution.session import Session
 from wolfbane.results.journal import Journal
 from wolfbane.results.newest import Newest
 from wolfbane.results.record import Record, RecordKeeper

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from wolfbane.execution.preparing import Prepared
+from wolfbane.execution.setup.preparation import Prepared
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Discrepancy, Result, Test, TestFile

@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from typing import Any
 
-from wolfbane.events import Event, Exercised, TestRetried
+from wolfbane.events import Event, TestRetried
 from wolfbane.execution.batch_run import AFTER_CRASH, BatchRun
-from wolfbane.execution.channel import Message
-from wolfbane.execution.pool import Pool, Slot
-from wolfbane.execution.retrying import Retries
-from wolfbane.execution.worker import End, Worker
+from wolfbane.execution.findings import Findings
+from wolfbane.execution.retries import Retries
+from wolfbane.execution.run_context import RunContext
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan, once_more
-from wolfbane.workspace.settings import Workspace
+from wolfbane.workers.pool import Slot
+from wolfbane.workers.protocol import (
+    ClosedMessage,
+    Ending,
+    FinishedMessage,
+    OutputMessage,
+    WorkerMessage,
+    ending,
+)
+from wolfbane.workers.worker import End, Worker
 
 Place = tuple[str, str, str, str]
 
@@ -27,8 +34,7 @@ class Scheduler:
 
     def __init__(
         self,
-        pool: Pool,
-        workspace: Workspace,
+        context: RunContext,
         timeout: float | None,
         tell: Callable[[Event], None],
         finished: Callable[[Result, bool], None],
@@ -37,14 +43,10 @@ class Scheduler:
         *,
         retry_at_once: bool = False,
     ) -> None:
-        self.pool, self.workspace, self.timeout = pool, workspace, timeout
-        self.files = files
-        self.met: dict[str, dict[str, Test]] = {}
-        self.missed: dict[str, set[str]] = {}
-        self.covered: Counter[Exercised] = Counter()
-        self.damage: list[tuple[str, tuple[str, ...]]] = []
-        self.tell, self.finished = tell, finished
-        self.maker = pool.maker
+        self.context, self.timeout, self.files = context, timeout, files
+        self.findings = Findings()
+        self._pool, self._workspace = context.pool, context.workspace
+        self._tell, self._finished = tell, finished
         self.queue: list[Batch] = []
         self._again: list[Batch] = []
         self._kept: dict[Place, list[Test]] = {}
@@ -52,10 +54,18 @@ class Scheduler:
         self._retries, self._at_once = retries, retry_at_once
         self.unrun = 0
 
+    def tell(self, event: Event) -> None:
+        """An event of the run."""
+        self._tell(event)
+
+    def finished(self, result: Result, extra: bool) -> None:
+        """A result that nobody planned (``extra``), or the last one of a test."""
+        self._finished(result, extra)
+
     async def carry_out(self, plan: Plan) -> int:
         """Run every batch; returns how many tests were not run since the run was stopped."""
         self.queue = list(plan.batches)
-        await self.pool.each(self._work)
+        await self._pool.each(self._work)
         left = [test for batch in self.queue if not batch.fresh for test in batch.tests]
         for batch in (*self.queue, *self._again):
             if batch.fresh:
@@ -65,10 +75,10 @@ class Scheduler:
     def give_up(self, tests: Iterable[Test]) -> None:
         """Tests that were to run again, and did not any more, end as they last did."""
         for test in tests:
-            self.finished(self._retries.given_up(test), False)
+            self._finished(self._retries.given_up(test), False)
 
     async def _work(self, slot: Slot) -> None:
-        while not self.pool.stopping:
+        while not self._pool.stopping:
             if not self.queue and self._again:
                 self.queue.append(self._again.pop(0))
             if not self.queue:
@@ -90,9 +100,9 @@ class Scheduler:
             return
         attempt = self._retries.again(test, result)
         if attempt is None:
-            self.finished(self._retries.whole(result), False)
+            self._finished(self._retries.whole(result), False)
             return
-        self.tell(TestRetried(attempt))
+        self._tell(TestRetried(attempt))
         if any(other.needs for other in batch.tests):
             kept.append(test)
         else:
@@ -117,34 +127,34 @@ class Scheduler:
         return self._handed.setdefault(_place(batch), {})
 
     async def _close_all(self, slot: Slot) -> None:
-        for suite, worker in slot.running(self.workspace.suites):
-            if find_kind(suite.kind).has_closing_hooks and not self.pool.stopping:
+        for suite, worker in slot.running(self._workspace.suites):
+            if find_kind(suite.kind).has_closing_hooks and not self._pool.stopping:
                 await self._close(suite, worker, slot.target)
                 if worker.dead:
                     await slot.drop(suite.name)
 
     async def _close(self, suite: Suite, worker: Worker, target: str) -> None:
         """Have a worker run what comes after all of its tests."""
-        limit = self.timeout or self.workspace.limit(suite)
+        limit = self.timeout or self._workspace.limit(suite)
         printed: list[str] = []
 
-        def told(path: str, name: str, message: Message, output: str) -> None:
+        def report(path: str, name: str, end: Ending, output: str) -> None:
             test = Test(suite.name, suite.kind, path, name, exact=True, target=target)
-            result = self.maker.make(test, message, output)
-            self.finished(replace(result, again=("--suite", suite.name)), True)
+            result = self.context.results.make(test, end, output)
+            self._finished(replace(result, again=("--suite", suite.name)), True)
 
-        def listen(message: Message) -> None:
-            if message["type"] == "output":
-                printed.append(str(message["text"]))
-            elif message["type"] == "finished":
-                path, _, name = str(message["address"]).partition("#")
-                told(path, name, message, "".join(printed))
+        def listen(message: WorkerMessage) -> None:
+            if isinstance(message, OutputMessage):
+                printed.append(message.text)
+            elif isinstance(message, FinishedMessage):
+                path, _, name = message.address.partition("#")
+                report(path, name, message, "".join(printed))
 
-        ending = await worker.ask({"type": "close"}, "closed", listen, limit)
-        if ending.end not in (End.DONE, End.STOPPED):
-            words = f"while its last hooks ran: {ending.words or ending.end.value}"
-            message = {"outcome": AFTER_CRASH[ending.end], "message": words}
-            told(suite.paths[0], "after run", message, worker.printed())
+        close = await worker.ask({"type": "close"}, ClosedMessage, listen, limit)
+        if close.end not in (End.DONE, End.STOPPED):
+            words = f"while its last hooks ran: {close.words or close.end.value}"
+            end = ending(AFTER_CRASH[close.end], words)
+            report(suite.paths[0], "after run", end, worker.printed())
 
     def _next(self, slot: Slot) -> Batch:
         """The first batch whose file this slot has loaded, else one that no other slot has.
@@ -153,7 +163,7 @@ class Scheduler:
         """
         ready = [b for b in self.queue if b.target == slot.target]
         ready = ready or [b for b in self.queue if b.target == self.queue[0].target]
-        others = [other for other in self.pool.slots if other is not slot]
+        others = [other for other in self._pool.slots if other is not slot]
         free = None
         for batch in ready:
             place = batch.suite, batch.path, batch.browser

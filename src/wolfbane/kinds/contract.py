@@ -12,6 +12,7 @@ from typing import Any, ClassVar, Generic, TypeVar
 from wolfbane.kinds.documents import Fetched, Fetching
 from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.steps import StepLine
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
 from wolfbane.toml_lines import Location
@@ -27,15 +28,6 @@ class WorkerCommand:
     arguments: Sequence[str]
     folder: Path
     options: Mapping[str, Any] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class StepLine:
-    """A step of a test, as its source has it."""
-
-    keyword: str
-    text: str
-    line: int
 
 
 class Missing(Exception):

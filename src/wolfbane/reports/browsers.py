@@ -6,12 +6,12 @@ from collections.abc import Iterator, Sequence
 
 from rich.text import Text
 
-from wolfbane.execution.browser_check import Found
+from wolfbane.browsers.status import BrowserStatus
 from wolfbane.reports.layout import Column
 from wolfbane.reports.text import visible
 
 
-def browser_table(browsers: Sequence[Found]) -> list[Column]:
+def browser_table(browsers: Sequence[BrowserStatus]) -> list[Column]:
     """One line each: name, engine, version, window, who uses it, and whether it is here."""
     here = [
         Text("no", "mark") if f.problem else Text("opened" if f.opened else "yes", "dark_cyan")
@@ -27,7 +27,7 @@ def browser_table(browsers: Sequence[Found]) -> list[Column]:
     ]
 
 
-def problem_lines(browsers: Sequence[Found]) -> Iterator[Text]:
+def problem_lines(browsers: Sequence[BrowserStatus]) -> Iterator[Text]:
     """What is wrong, and what to do about it."""
     for found in browsers:
         if found.problem:

@@ -9,10 +9,10 @@ from dataclasses import asdict
 
 from rich.text import Text
 
-from wolfbane.execution.doctor import Finding, State
 from wolfbane.reports.layout import NARROWEST, wrapped
 from wolfbane.reports.style import Page
 from wolfbane.reports.text import many, visible
+from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.settings import Workspace
 
 _STYLES = {State.OK: "dark_cyan", State.WARNING: "bold khaki1", State.MISSING: "bold indian_red1",

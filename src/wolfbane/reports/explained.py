@@ -7,8 +7,7 @@ from datetime import date
 
 from rich.text import Text
 
-from wolfbane.execution.step_listing import StepDefinition, StepListing
-from wolfbane.kinds.contract import StepLine
+from wolfbane.kinds.steps import StepDefinition, StepLine, StepListing
 from wolfbane.model import Outcome, Test, variant
 from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, in_line, visible

@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict
 
-from wolfbane.execution.step_listing import StepDefinition, StepListing
+from wolfbane.kinds.steps import StepDefinition, StepListing
 from wolfbane.reports.layout import Column
 from wolfbane.reports.text import visible
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path, PurePosixPath
 from typing import Any
 
-from wolfbane.kinds.contract import Kind, StepLine, WorkerCommand
+from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots
 from wolfbane.kinds.python.interpreters import python_worker, runtime
@@ -15,6 +15,7 @@ from wolfbane.kinds.python.project import interpreter_lines, source_folder
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.scenario.settings import ScenarioSuite
 from wolfbane.kinds.scenario.worker.feature import FeatureError, read
+from wolfbane.kinds.steps import StepLine
 from wolfbane.model import Block, Tag, Test, TestFile
 
 STEPS = "steps"

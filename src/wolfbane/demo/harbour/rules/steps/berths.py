@@ -41,7 +41,7 @@ def plan(taken):
     boxes = "".join(
         f'<rect x="{10 + 90 * n}" y="10" width="80" height="{10 * length}" rx="6" '
         f'fill="{"#2f7f86" if name == taken else "#dfe9ea"}"/>'
-        f'<text x="{50 + 90 * n}" y="40" font-family="sans-serif" text-anchor="middle" '
+        f'<text x="{50 + 90 * n}" y="40" font-group="sans-serif" text-anchor="middle" '
         f'fill="{"#fff" if name == taken else "#333"}">'
         f"{name}: {length} m</text>"
         for n, (name, (length, _)) in enumerate(BERTHS.items())

@@ -9,10 +9,9 @@ from pathlib import Path
 from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
-from wolfbane.execution.doctor import Finding, State
 from wolfbane.execution.options import Options
 from wolfbane.execution.recorded import run_recorded
-from wolfbane.execution.run import Session
+from wolfbane.execution.session import Session
 from wolfbane.inventory import open_inventory
 from wolfbane.kinds.bridge.file import read_bridge
 from wolfbane.kinds.bridge.settings import BridgeSuite
@@ -20,6 +19,7 @@ from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.results.newest import Known, Newest
 from wolfbane.results.runs import new_run
 from wolfbane.selection import Choice, Term, all_of, any_of
+from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.settings import Workspace
 
 SOME = 10

@@ -8,8 +8,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from wolfbane.execution.processes import Family
 from wolfbane.exits import how_it_ended
+from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.probes import Probe
 
 PAUSE = 0.05
@@ -20,7 +20,7 @@ LONGEST_PAUSE = 0.5
 class Prober:
     """Where probes are made: ``variables`` and ``folder`` are for probes that are commands."""
 
-    family: Family
+    group: ProcessGroup
     folder: Path
     variables: Mapping[str, str]
     given_up: Callable[[], bool]
@@ -53,7 +53,7 @@ class Prober:
     async def _command(self, probe: Probe) -> str:
         member = "probe"
         try:
-            process = self.family.start(
+            process = self.group.start(
                 probe.target, self.folder, self.variables, Path("/dev/null"), member
             )
         except OSError as error:
@@ -62,7 +62,7 @@ class Prober:
             while process.poll() is None:
                 await asyncio.sleep(PAUSE)
         finally:
-            self.family.end(process, member)
+            self.group.end(process, member)
         return how_it_ended(process.returncode) if process.returncode else ""
 
 

@@ -16,7 +16,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from wolfbane.execution import watchdog
+from wolfbane.workers import watchdog
 
 if TYPE_CHECKING:
     import psutil
@@ -25,7 +25,7 @@ MARKER = watchdog.MARKER
 _SET_CHILD_SUBREAPER = 36  # linux/prctl.h
 
 
-class Family:
+class ProcessGroup:
     """All processes of one run. Each carries a mark in its environment that children inherit.
 
     A test may clear the environment of what it starts. So each member has a session of its own,
@@ -45,7 +45,7 @@ class Family:
         self._starting = threading.Lock()
         self._adopts = False
 
-    def __enter__(self) -> Family:
+    def __enter__(self) -> ProcessGroup:
         self._adopts = _adopt_orphans(True)
         self._members.update(_children())  # whoever imports Wolfbane may have some of its own
         # Without site it starts in a fifth of the time. It imports only if it has to act.

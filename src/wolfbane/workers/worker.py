@@ -13,11 +13,19 @@ from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from wolfbane.execution.channel import ChannelServer, Connection, Message
-from wolfbane.execution.processes import Family
 from wolfbane.exits import how_it_ended
 from wolfbane.kinds.contract import WorkerCommand
 from wolfbane.model import NESTED
+from wolfbane.workers.channel import ChannelServer, Connection, Request, Unreadable
+from wolfbane.workers.process_group import ProcessGroup
+from wolfbane.workers.protocol import (
+    FinishedMessage,
+    HelloMessage,
+    Message,
+    StartedMessage,
+    WorkerMessage,
+    WrongMessage,
+)
 
 if TYPE_CHECKING:
     from wolfbane.browsers.worker_endpoints import WorkerEndpoint
@@ -56,7 +64,7 @@ class Worker:
     def __init__(
         self,
         server: ChannelServer,
-        family: Family,
+        group: ProcessGroup,
         member: str,
         command: WorkerCommand,
         environment: Mapping[str, str],
@@ -69,22 +77,22 @@ class Worker:
         self._farewell = farewell
         self.loaded: set[str] = set()
         self.dead = False
-        self._server, self._family, self._member = server, family, member
+        self._server, self._group, self._member = server, group, member
         self._capture = capture
         self._connection: Connection | None = None
         self._ready: asyncio.Future[RequestEnd] | None = None
-        self._listen: Callable[[Message], None] = lambda message: None
+        self._listen: Callable[[WorkerMessage], None] = lambda message: None
         self._last_word = time.monotonic()
         self._running: dict[str, float] = {}
         self._exited_at: float | None = None
         self._aborted_at: float | None = None
         self._limit = START_LIMIT
-        self._until = ""
+        self._until: type[Message] = HelloMessage
         self._token = server.expect(self._hear)
         self._greeting = {
             **command.options, "type": "options", "root": str(root), "capture": str(capture)
         }  # fmt: skip
-        self.process: subprocess.Popen[bytes] = family.start(
+        self.process: subprocess.Popen[bytes] = group.start(
             command.arguments,
             command.folder,
             {**environment, "WOLFBANE_CHANNEL": server.address, "WOLFBANE_TOKEN": self._token},
@@ -104,12 +112,12 @@ class Worker:
 
     async def ask(
         self,
-        request: Message | None,
-        until: str,
-        listen: Callable[[Message], None],
+        request: Request | None,
+        until: type[Message],
+        listen: Callable[[WorkerMessage], None],
         limit: float,
     ) -> RequestEnd:
-        """Send a request and wait for the message of type ``until``; others go to ``listen``.
+        """Send a request and wait for a message of the type ``until``. ``listen`` hears all.
 
         ``limit`` is the longest silence, in seconds. ``None`` waits for the hello.
         """
@@ -141,7 +149,7 @@ class Worker:
         self._server.forget(self._token)
         if self._farewell is not None:
             self._farewell()
-        self._family.end(self.process, self._member)
+        self._group.end(self.process, self._member)
         with contextlib.suppress(OSError):
             self._capture.unlink()
 
@@ -180,7 +188,7 @@ class Worker:
         except OSError:
             return 0
 
-    def _hear(self, connection: Connection, message: Message) -> None:
+    def _hear(self, connection: Connection, message: WorkerMessage | Unreadable) -> None:
         if self.dead or self._aborted_at is not None:
             return
         self._last_word = time.monotonic()
@@ -189,20 +197,20 @@ class Worker:
             self._connection = connection
             if first:
                 connection.send(self._greeting)
-        kind = message["type"]
-        if kind == "nonsense":
-            self._fail(End.NONSENSE, f"it sent something that is no message: {message['text']}")
+        if isinstance(message, Unreadable):
+            words = f"it sent something that is no message: {message.text} ({message.problem})"
+            self._fail(End.NONSENSE, words)
             return
-        if kind == "started":
-            self._running[str(message.get("address", ""))] = self._last_word
-        elif kind == "finished":
-            self._over(str(message.get("address", "")))
+        if isinstance(message, StartedMessage):
+            self._running[message.address] = self._last_word
+        elif isinstance(message, FinishedMessage):
+            self._over(message.address)
         try:
             self._listen(message)
-        except (KeyError, TypeError, ValueError) as error:
-            self._fail(End.NONSENSE, f"its message '{kind}' is not right: {error!r}")
+        except WrongMessage as error:
+            self._fail(End.NONSENSE, f"its last message is not right: {error}")
             return
-        if kind == self._until and self._ready is not None and not self._ready.done():
+        if isinstance(message, self._until) and self._ready and not self._ready.done():
             self._ready.set_result(RequestEnd(End.DONE))
 
     def _over(self, address: str) -> None:
@@ -233,6 +241,6 @@ class Worker:
             current = self._slowest[0]
         seconds = time.monotonic() - self._running[current] if current else 0.0
         outcome = RequestEnd(end, current, words, seconds)
-        self._family.end(self.process, self._member)
+        self._group.end(self.process, self._member)
         if self._ready is not None and not self._ready.done():
             self._ready.set_result(outcome)

@@ -4,16 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
-from wolfbane.execution.building import BuildFailure
-from wolfbane.execution.channel import Message
-from wolfbane.execution.pool import Pool, Slot, Unstartable
-from wolfbane.execution.results import ResultMaker
-from wolfbane.execution.worker import End
+from wolfbane.execution.result_builder import ResultBuilder
+from wolfbane.execution.run_context import RunContext
+from wolfbane.execution.setup.builds import BuildFailure
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Tag, Test, TestFile
+from wolfbane.workers.launcher import Unstartable
+from wolfbane.workers.pool import Slot
+from wolfbane.workers.protocol import (
+    CollectedMessage,
+    Ending,
+    ProgressMessage,
+    TestMessage,
+    WorkerMessage,
+    WrongMessage,
+    ending,
+)
+from wolfbane.workers.worker import End, RequestEnd
 from wolfbane.workspace.settings import Workspace
 
 _NAMED = "a test is named after a secret, and names are written everywhere"
@@ -28,7 +37,7 @@ class Collected:
 
 
 def blocked_by_build(
-    maker: ResultMaker,
+    builder: ResultBuilder,
     workspace: Workspace,
     files: Sequence[TestFile],
     failures: Mapping[str, BuildFailure],
@@ -47,14 +56,13 @@ def blocked_by_build(
         failure = failures[file.suite]
         output = "" if file.suite in told else failure.output
         told.add(file.suite)
-        message = {"outcome": Outcome.BLOCKED, "message": failure.message}
-        results.append(maker.make(_whole(file, target), message, output))
+        end = ending(Outcome.BLOCKED, failure.message)
+        results.append(builder.make(_whole(file, target), end, output))
     return results
 
 
 async def collect(
-    pool: Pool,
-    workspace: Workspace,
+    context: RunContext,
     files: Sequence[TestFile],
     times: Mapping[str, float],
     timeout: float | None,
@@ -69,8 +77,8 @@ async def collect(
     """
     collected = Collected(files=[file for file in files if is_known(file)])
     for file in (file for file in files if file.lost):
-        message = {"outcome": Outcome.ERRORED, "message": file.error}
-        collected.broken.append(pool.maker.make(_whole(file, target), message, ""))
+        end = ending(Outcome.ERRORED, file.error)
+        collected.broken.append(context.results.make(_whole(file, target), end, ""))
     known = {file.path for file in collected.files}
     waiting = [file for file in files if file.path not in known and not file.lost]
     waiting.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
@@ -79,15 +87,15 @@ async def collect(
     async def work(slot: Slot) -> None:
         nonlocal done
         await slot.turn_to(target)
-        while waiting and not pool.stopping:
+        while waiting and not context.pool.stopping:
             file = waiting.pop()
-            suite = workspace.suite(file.suite)
-            await _one(slot, workspace, file, timeout, collected, building)
+            suite = context.workspace.suite(file.suite)
+            await _one(slot, context, file, timeout, collected, building)
             slot.release(suite)
             done += 1
             told(done)
 
-    await pool.each(work)
+    await context.pool.each(work)
     order = {file.path: index for index, file in enumerate(files)}
     collected.files.sort(key=lambda file: order[file.path])
     collected.broken.sort(key=lambda result: order[result.path])
@@ -104,67 +112,78 @@ def is_known(file: TestFile) -> bool:
 
 async def _one(
     slot: Slot,
-    workspace: Workspace,
+    context: RunContext,
     file: TestFile,
     timeout: float | None,
     into: Collected,
     progress: Callable[[str, str], None],
 ) -> None:
-    suite = workspace.suite(file.suite)
+    suite = context.workspace.suite(file.suite)
     tests: list[Test] = []
-    answer: Message = {}
+    answers: list[CollectedMessage] = []
 
-    def listen(message: Message) -> None:
-        if message["type"] == "test":
-            test = _test(file, message)
-            if slot.pool.telltale(test.name) != test.name:
-                answer.update(outcome=Outcome.ERRORED, message=f"{_NAMED}: {test.name}")
-            tests.append(test)
-        elif message["type"] == "collected":
-            answer.update(message)
-        elif message["type"] == "progress":
-            progress(file.suite, str(message["text"]))
+    def listen(message: WorkerMessage) -> None:
+        if isinstance(message, TestMessage):
+            tests.append(_test(file, message))
+        elif isinstance(message, CollectedMessage):
+            answers.append(message)
+        elif isinstance(message, ProgressMessage):
+            progress(file.suite, message.text)
 
-    limit = timeout or workspace.limit(suite)
+    def broken(end: Ending, output: str = "") -> None:
+        into.broken.append(context.results.make(_whole(file, slot.target), end, output))
+
+    limit = timeout or context.workspace.limit(suite)
     try:
         worker = await slot.worker(suite, _first_browser(suite))
     except Unstartable as error:
-        if not slot.pool.stopping:
-            into.broken.append(_broken(slot, file, Outcome.BLOCKED, str(error)))
+        if not context.pool.stopping:
+            broken(ending(Outcome.BLOCKED, str(error)))
         return
     slot.expect(suite, _first_browser(suite))
     request = {"type": "collect", "files": [file.path]}
-    outcome = await worker.ask(request, "collected", listen, limit)
-    if outcome.end is End.STOPPED:
+    done = await worker.ask(request, CollectedMessage, listen, limit)
+    if done.end is End.STOPPED:
         return
-    if outcome.end is not End.DONE:
-        words = f"while the file was loaded: {outcome.words or outcome.end.value}"
-        if outcome.end is End.TIMED_OUT:
-            words = f"not loaded within {limit:g} s"
-        ended = {End.TIMED_OUT: Outcome.TIMED_OUT, End.CRASHED: Outcome.CRASHED}
-        kind = ended.get(outcome.end, Outcome.ERRORED)
-        into.broken.append(_broken(slot, file, kind, words, worker.printed()))
+    if done.end is not End.DONE:
+        broken(_lost(done, limit), worker.printed())
         await slot.drop(suite.name)
-    elif "outcome" in answer:
-        problem = {**answer, "message": answer.get("message", "")}
-        output = str(answer.get("output", ""))
-        into.broken.append(
-            slot.pool.maker.make(_whole(file, slot.target), problem, output)
-        )  # fmt: skip
-        words = str(answer.get("message", "")) or str(answer["outcome"])
-        into.files.append(replace(file, error=words))
-    else:
-        worker.loaded.add(file.path)
-        into.files.append(
-            replace(
-                file,
-                tests=tuple(tests),
-                exact=True,
-                divisible=bool(answer.get("divisible", False)),
-                depends=tuple(str(p) for p in answer.get("depends", ()) if p != file.path),
-                error="",
-            )
+        return
+    [answer] = answers
+    secret = next((test.name for test in tests if context.names_a_secret(test.name)), "")
+    if secret or answer.outcome:
+        end = ending(Outcome.ERRORED, f"{_NAMED}: {secret}") if secret else _failure(answer)
+        broken(end, answer.output)
+        into.files.append(replace(file, error=end.message or end.outcome))
+        return
+    worker.loaded.add(file.path)
+    into.files.append(
+        replace(
+            file,
+            tests=tuple(tests),
+            exact=True,
+            divisible=answer.divisible,
+            depends=tuple(path for path in answer.depends if path != file.path),
+            error="",
         )
+    )
+
+
+def _lost(done: RequestEnd, limit: float) -> Ending:
+    """A file whose worker ended while it was loaded."""
+    words = f"while the file was loaded: {done.words or done.end.value}"
+    if done.end is End.TIMED_OUT:
+        words = f"not loaded within {limit:g} s"
+    outcomes = {End.TIMED_OUT: Outcome.TIMED_OUT, End.CRASHED: Outcome.CRASHED}
+    return ending(outcomes.get(done.end, Outcome.ERRORED), words)
+
+
+def _failure(answer: CollectedMessage) -> Ending:
+    """Why a file could not be loaded."""
+    assert answer.outcome is not None
+    return Ending(
+        outcome=answer.outcome, message=answer.message, trace=answer.trace, frames=answer.frames
+    )
 
 
 def _first_browser(suite: Suite) -> str:
@@ -172,32 +191,26 @@ def _first_browser(suite: Suite) -> str:
     return suite.browsers[0] if suite.browsers else ""
 
 
-def _test(file: TestFile, message: Mapping[str, Any]) -> Test:
-    address = str(message["address"])
+def _test(file: TestFile, message: TestMessage) -> Test:
+    address = message.address
     if address != file.path and not address.startswith(f"{file.path}#"):
-        raise ValueError(f"{address} is not in the file that was asked for")
-    tags = tuple(Tag.parse(str(tag), "attribute") for tag in message.get("tags", ()))
+        raise WrongMessage(f"{address} is not in the file that was asked for")
     return Test(
         suite=file.suite,
         kind=file.kind,
         path=file.path,
         name=address[len(file.path) + 1 :],
-        line=int(message.get("line", 0)),
-        end=int(message.get("end", 0)),
-        tags=tags,
-        group=str(message.get("group", "")),
+        line=message.line or 0,
+        end=message.end or 0,
+        tags=tuple(Tag.parse(tag, "attribute") for tag in message.tags),
+        group=message.group,
         exact=True,
-        blocked=str(message.get("blocked", "")),
-        focused=bool(message.get("focused", False)),
-        called=str(message.get("called", "")),
+        blocked=message.blocked,
+        focused=message.focused,
+        called=message.called,
     )
 
 
 def _whole(file: TestFile, target: str) -> Test:
     """The file itself in the place of a test, for what befell it as a whole."""
     return Test(file.suite, file.kind, file.path, "", exact=True, target=target)
-
-
-def _broken(slot: Slot, file: TestFile, outcome: Outcome, words: str, output: str = "") -> Result:
-    message = {"outcome": outcome, "message": words}
-    return slot.pool.maker.make(_whole(file, slot.target), message, output)

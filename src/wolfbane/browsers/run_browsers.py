@@ -5,12 +5,12 @@ from __future__ import annotations
 import asyncio
 import io
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Any
 
 from wolfbane.browsers.evidence_policy import FAILURES
+from wolfbane.browsers.status import look_for
 from wolfbane.events import Commanded, Event
-from wolfbane.execution.browser_check import look_for
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Evidence, Outcome, Test
 from wolfbane.planning import Plan
@@ -30,7 +30,7 @@ _FRAME = 800
 Keep = Callable[[str, str, str | bytes], Evidence]
 
 
-class Browsing:
+class RunBrowsers:
     """Everything about browsers in one run. Nothing is imported for suites without any."""
 
     def __init__(
@@ -94,20 +94,19 @@ class Browsing:
         return found
 
     async def judged(
-        self, endpoint: WorkerEndpoint, test: Test, message: Mapping[str, object], keep: Keep
-    ) -> tuple[Mapping[str, object], list[Evidence]]:
-        """A test's ending in the light of what its browser says, and the evidence of it."""
-        outcome = Outcome(str(message["outcome"]))
+        self, endpoint: WorkerEndpoint, test: Test, outcome: Outcome, message: str, keep: Keep
+    ) -> tuple[Outcome, str, list[Evidence]]:
+        """A test's outcome and message, corrected by what its browser says, and its evidence."""
         bad = outcome.is_bad or outcome is Outcome.BLOCKED
         left = await endpoint.finish(test.place, bad=bad)
         if bad:
-            message = _explained(message, left)
+            outcome, message = _explained(outcome, message, left)
         kept = [
             keep(test.address, kind, content)
             for label, seen in left.seen
             for kind, content in _evidence(label, seen)
         ]
-        return message, kept
+        return outcome, message, kept
 
     @property
     def versions(self) -> dict[str, str]:
@@ -124,14 +123,13 @@ class Browsing:
             await self._broker.close()
 
 
-def _explained(message: Mapping[str, object], left: Left) -> Mapping[str, object]:
-    words = [str(message.get("message", "")), *left.waited]
-    outcome = message["outcome"]
+def _explained(outcome: Outcome, message: str, left: Left) -> tuple[Outcome, str]:
+    words = [message, *left.waited]
     if left.unopened:
         outcome, words = Outcome.BLOCKED, [left.unopened]
     elif left.lost:
         outcome, words = Outcome.ERRORED, [left.lost, *words]
-    return {**message, "outcome": outcome, "message": "\n".join(filter(None, words))}
+    return outcome, "\n".join(filter(None, words))
 
 
 def _evidence(label: str, seen: SessionEvidence) -> Iterable[tuple[str, str | bytes]]:

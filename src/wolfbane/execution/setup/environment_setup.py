@@ -7,36 +7,37 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from wolfbane.environments import Environment
 from wolfbane.events import Event
-from wolfbane.execution.pool import Pool
-from wolfbane.execution.probing import Prober
-from wolfbane.execution.services import Services
+from wolfbane.execution.result_builder import ResultBuilder
+from wolfbane.execution.run_context import RunContext
+from wolfbane.execution.setup.probes import Prober
+from wolfbane.execution.setup.services import Services
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
+from wolfbane.workers.protocol import ending
 from wolfbane.workspace.probes import PATIENCE
-from wolfbane.workspace.settings import Workspace
 
 
-class Surroundings:
+class EnvironmentSetup:
     """What the suites of a run have around them, for each of its environments."""
 
-    def __init__(self, pool: Pool, workspace: Workspace, tell: Callable[[Event], None]) -> None:
-        self._pool, self._workspace = pool, workspace
+    def __init__(self, context: RunContext, tell: Callable[[Event], None]) -> None:
+        self._context, self._workspace = context, context.workspace
         self._services = [
             Services(
                 environment,
-                pool.family,
-                workspace.root,
-                pool.folder,
+                context.launcher.group,
+                self._workspace.root,
+                context.folder,
                 tell,
-                pool.mask,
-                lambda: pool.stopping,
+                context.mask,
+                lambda: context.pool.stopping,
             )
-            for environment in pool.environments.values()
+            for environment in context.environments.values()
         ]
 
     async def prepare(self, suites: Sequence[Suite]) -> dict[tuple[str, str], str]:
         """Why suites are blocked, by label of environment and name of suite."""
-        pairs = zip(self._pool.environments.values(), self._services)
+        pairs = zip(self._context.environments.values(), self._services)
         found = await asyncio.gather(*(self._one(*pair, suites) for pair in pairs))
         return {place: why for part in found for place, why in part.items()}
 
@@ -57,13 +58,13 @@ class Surroundings:
         return blocked
 
     async def _down(self, environment: Environment) -> str:
-        pool = self._pool
-        folder = self._workspace.root
-        prober = Prober(pool.family, folder, environment.exports, lambda: pool.stopping)
+        context, folder = self._context, self._workspace.root
+        group, pool = context.launcher.group, context.pool
+        prober = Prober(group, folder, environment.exports, lambda: pool.stopping)
         waits = [prober.wait(probe, PATIENCE) for probe in environment.probes]
         whys = [why for why in await asyncio.gather(*waits) if why]
         name = environment.name or "the environment"
-        return pool.mask(f"{name} is not ready: {'; '.join(whys)}") if whys else ""
+        return context.mask(f"{name} is not ready: {'; '.join(whys)}") if whys else ""
 
     def ended(self) -> list[str]:
         """Services that ended by themselves meanwhile."""
@@ -75,7 +76,7 @@ class Surroundings:
 
 
 def blocked_tests(
-    pool: Pool,
+    builder: ResultBuilder,
     files: Iterable[TestFile],
     chosen: Sequence[Test],
     blocked: Mapping[str, str],
@@ -86,7 +87,7 @@ def blocked_tests(
     for test in chosen:
         by_path.setdefault(test.path, []).append(test)
     return [
-        pool.maker.make(test, {"outcome": Outcome.BLOCKED, "message": blocked[file.suite]}, "")
+        builder.make(test, ending(Outcome.BLOCKED, blocked[file.suite]), "")
         for file in files
         for test in by_path.get(file.path)
         or [Test(file.suite, file.kind, file.path, "", target=target)]

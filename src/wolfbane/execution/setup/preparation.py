@@ -7,20 +7,21 @@ from dataclasses import dataclass, field
 from types import TracebackType
 
 from wolfbane.events import Building, Collecting, Event
-from wolfbane.execution.building import Builder
-from wolfbane.execution.collecting import (
+from wolfbane.execution.run_context import RunContext
+from wolfbane.execution.setup.builds import Builder
+from wolfbane.execution.setup.collection import (
     blocked_by_build,
     collect,
     is_known,
 )
-from wolfbane.execution.pool import Pool
-from wolfbane.execution.surroundings import Surroundings, blocked_tests
+from wolfbane.execution.setup.environment_setup import EnvironmentSetup, blocked_tests
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.in_play import files_to_ask, suites_in_play
 from wolfbane.inventory.kind_settings import check_kind_settings
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.selection import Choice, choose, may_match
+from wolfbane.workers.protocol import ending
 
 
 @dataclass
@@ -46,15 +47,15 @@ class Preparation:
         inventory: Inventory,
         choice: Choice,
         status: Mapping[str, str],
-        pool: Pool,
+        context: RunContext,
         tell: Callable[[Event], None],
     ) -> None:
         self._inventory, self._choice, self._status = inventory, choice, status
-        self._pool, self._tell = pool, tell
+        self._context, self._tell = context, tell
         self._workspace = inventory.workspace
-        self._targets = list(pool.environments)
+        self._targets = list(context.environments)
         self._told: set[tuple[str, str]] = set()
-        self.surroundings = Surroundings(pool, self._workspace, tell)
+        self.environment_setup = EnvironmentSetup(context, tell)
 
     async def __aenter__(self) -> Preparation:
         return self
@@ -65,7 +66,7 @@ class Preparation:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        await self.surroundings.close()
+        await self.environment_setup.close()
 
     async def prepare(
         self,
@@ -80,18 +81,18 @@ class Preparation:
 
         Raises InputError where settings name what the documents of a suite do not have.
         """
-        check_kind_settings(self._inventory, self._in_play(), self._pool.environments.values())
-        builder = Builder(self._workspace, self._pool, build, self._tell)
+        check_kind_settings(self._inventory, self._in_play(), self._context.environments.values())
+        builder = Builder(self._context, build, self._tell)
         await builder.build(self._in_play() if start else self._to_be_asked())
         if builder.ran:
             self._inventory.rescan()
         prepared = Prepared(stale=builder.stale)
-        blocked = await self.surroundings.prepare(self._in_play()) if start else {}
+        blocked = await self.environment_setup.prepare(self._in_play()) if start else {}
         for target in self._targets:
             files = self._asked(target)
             unbuilt = [file for file in files if file.suite in builder.failures]
             prepared.broken += blocked_by_build(
-                self._pool.maker, self._workspace, unbuilt, builder.failures, target
+                self._context.results, self._workspace, unbuilt, builder.failures, target
             )
             files = [file for file in files if file.suite not in builder.failures]
             why = {suite: words for (label, suite), words in blocked.items() if label == target}
@@ -106,10 +107,10 @@ class Preparation:
 
     def _without_browsers(self, prepared: Prepared) -> None:
         """Tests whose browser is not here are blocked, not run."""
-        why = self._pool.browsing.absent({test.browser for test in prepared.chosen})
-        maker = self._pool.maker
+        why = self._context.browsers.absent({test.browser for test in prepared.chosen})
+        builder = self._context.results
         prepared.broken += [
-            maker.make(test, {"outcome": Outcome.BLOCKED, "message": why[test.browser]}, "")
+            builder.make(test, ending(Outcome.BLOCKED, why[test.browser]), "")
             for test in prepared.chosen
             if test.browser in why
         ]
@@ -142,7 +143,7 @@ class Preparation:
             return []
         verdict = choose(self._choice, self._inventory.tests_at(target), self._status)
         stuck = [file for file in files if file.suite in why]
-        return blocked_tests(self._pool, stuck, verdict.chosen, why, target)
+        return blocked_tests(self._context.results, stuck, verdict.chosen, why, target)
 
     def _with_needs(self, chosen: Sequence[Test], target: str, into: Prepared) -> list[Test]:
         """The chosen tests, each after those that it needs, chosen or not."""
@@ -186,8 +187,7 @@ class Preparation:
             self._tell(Collecting(done, total))
 
         collected = await collect(
-            self._pool, self._workspace, files, times, timeout, told,
-            self._building, target,
+            self._context, files, times, timeout, told, self._building, target
         )  # fmt: skip
         self._inventory.collected(collected.files)
         verdict = choose(self._choice, self._inventory.tests_at(target), self._status)

@@ -11,7 +11,8 @@ from pathlib import Path
 
 from wolfbane.environments import Environment
 from wolfbane.events import Building, Event
-from wolfbane.execution.pool import Pool
+from wolfbane.execution.run_context import RunContext
+from wolfbane.execution.setup.build_command import run_build_command
 from wolfbane.files import read_regular, write_whole
 from wolfbane.inventory.files import suite_files
 from wolfbane.kinds.suite import Suite
@@ -33,11 +34,10 @@ class BuildFailure:
 class Builder:
     """Runs the ``build`` commands of suites. ``when`` is ALWAYS, CHANGED or NEVER."""
 
-    def __init__(
-        self, workspace: Workspace, pool: Pool, when: str, tell: Callable[[Event], None]
-    ) -> None:
-        self._workspace, self._pool, self._when, self._tell = workspace, pool, when, tell
-        self._path = workspace.results / NAME
+    def __init__(self, context: RunContext, when: str, tell: Callable[[Event], None]) -> None:
+        self._context, self._when, self._tell = context, when, tell
+        self._workspace = context.workspace
+        self._path = self._workspace.results / NAME
         self._built = _read(self._path)
         self.failures: dict[str, BuildFailure] = {}
         self.stale: list[str] = []
@@ -46,9 +46,9 @@ class Builder:
     async def build(self, suites: Iterable[Suite]) -> None:
         """Build what is not up to date; what fails is in ``failures``, by suite."""
         for suite in suites:
-            if not suite.build or self._pool.stopping:
+            if not suite.build or self._context.pool.stopping:
                 continue
-            mark = build_mark(self._workspace, suite, self._pool.first)
+            mark = build_mark(self._workspace, suite, self._context.launcher.first)
             fresh = bool(suite.inputs) and self._built.get(suite.name) == mark
             if self._when == NEVER:
                 if not fresh:
@@ -61,7 +61,8 @@ class Builder:
         self._built.pop(suite.name, None)
         for number, command in enumerate(suite.build, 1):
             self._tell(Building(suite.name, command))
-            code, output = await self._pool.command(suite, command, f"build-{suite.name}.{number}")
+            member = f"build-{suite.name}.{number}"
+            code, output = await run_build_command(self._context, suite, command, member)
             if code:
                 said = f"its build failed: {command} ({code})"
                 self.failures[suite.name] = BuildFailure(said, output[-KEPT:])

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from wolfbane import __version__
 from wolfbane.browsers.finding import has_screen
+from wolfbane.browsers.run_browsers import PROTOCOL, RunBrowsers
 from wolfbane.environments import Environment, Mask
 from wolfbane.errors import NothingChosen
 from wolfbane.events import (
@@ -23,15 +24,12 @@ from wolfbane.events import (
     Target,
     TestFinished,
 )
-from wolfbane.execution.browsing import PROTOCOL, Browsing
-from wolfbane.execution.building import NEVER
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.masked import masked
 from wolfbane.execution.options import Options
-from wolfbane.execution.pool import Pool
-from wolfbane.execution.preparing import Preparation, Prepared
 from wolfbane.execution.quarantined import held_in
-from wolfbane.execution.retrying import Retries
+from wolfbane.execution.retries import Retries
+from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_warnings import (
     of_damage,
     of_the_choice,
@@ -41,6 +39,8 @@ from wolfbane.execution.run_warnings import (
     of_what_is_prepared,
 )
 from wolfbane.execution.scheduler import Scheduler
+from wolfbane.execution.setup.builds import NEVER
+from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
@@ -86,7 +86,7 @@ class Session:
         self._unplanned: list[Result] = []
         self._focused: list[str] = []
         self._interrupted = False
-        self._pool: Pool | None = None
+        self._context: RunContext | None = None
 
     def listen(self, listener: Listener) -> None:
         """Have every event of the run told to a listener."""
@@ -100,7 +100,8 @@ class Session:
         """Work out what would run, and run none of it. Raises NothingChosen."""
 
         async def collected() -> Plan:
-            async with self._new_pool(folder) as pool, self._preparation(pool) as preparation:
+            context = self._new_context(folder)
+            async with context.pool, self._preparation(context) as preparation:
                 prepared = await self._prepared(preparation, start=False)
             self.broken = prepared.broken
             if not prepared.chosen and not prepared.broken:
@@ -120,8 +121,8 @@ class Session:
         began = time.monotonic()
         asyncio.get_running_loop().add_signal_handler(signal.SIGINT, self._interrupt)
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, self._interrupt)
-        async with self._new_pool(folder) as pool, self._preparation(pool) as preparation:
-            self._pool = pool
+        context = self._context = self._new_context(folder)
+        async with context.pool, self._preparation(context) as preparation:
             prepared = await self._prepared(preparation)
             if not prepared.chosen and not prepared.broken and not self._interrupted:
                 raise self._nothing_chosen()
@@ -131,21 +132,21 @@ class Session:
             for result in prepared.broken:
                 self._finished(result)
             runner = Scheduler(
-                pool, self.workspace, self.options.timeout, self._tell, self._finished,
+                context, self.options.timeout, self._tell, self._finished,
                 self.inventory.files, Retries(self.workspace, self.options.retries),
                 retry_at_once=self.options.retry_at_once,
             )  # fmt: skip
-            await pool.browsing.plan(pool.family, plan, self.options.jobs)
+            await context.browsers.plan(context.launcher.group, plan, self.options.jobs)
             unrun = await runner.carry_out(plan)
-            for covered in coverage(self.inventory, runner.covered):
+            for covered in coverage(self.inventory, runner.findings.covered):
                 self._tell(covered)
-            await pool.finish()
+            await context.pool.finish()
             ended = (
-                *preparation.surroundings.ended(), *pool.browsing.said(),
+                *preparation.environment_setup.ended(), *context.browsers.said(),
                 *of_what_came_back(self.workspace, self._unplanned),
-                *of_damage(runner.damage),
+                *of_damage(runner.findings.damage),
             )  # fmt: skip
-        self.inventory.learn(runner.met, runner.missed)
+        self.inventory.learn(runner.findings.met, runner.findings.missed)
         self.inventory.save()
         seconds = time.monotonic() - began
         code, reason = verdict(
@@ -154,7 +155,7 @@ class Session:
             flaky_fails=self.options.flaky_fails, interrupted=self._interrupted,
         )  # fmt: skip
         counts = {str(outcome): count for outcome, count in self.counts.items()}
-        browsers = pool.browsing.versions
+        browsers = context.browsers.versions
         apart = {str(outcome): count for outcome, count in self.set_apart.items()}
         held = [test for test in plan.tests if test.address in self._held]
         lately = dict(self._lately(held)) if held else {}
@@ -165,19 +166,19 @@ class Session:
         )
         return code
 
-    def _new_pool(self, folder: Path) -> Pool:
+    def _new_context(self, folder: Path) -> RunContext:
         options = self.options
-        browsing = Browsing(
+        browsers = RunBrowsers(
             self.workspace, options.evidence, visible=options.visible,
             tell=self._tell if PROTOCOL in options.log else None,
         )  # fmt: skip
-        return Pool(
-            self.workspace, folder, options.jobs, self.environments, browsing, self._mask,
+        return RunContext(
+            self.workspace, self.environments, folder, browsers, self._mask, options.jobs,
             no_build=options.build == NEVER,
         )  # fmt: skip
 
-    def _preparation(self, pool: Pool) -> Preparation:
-        return Preparation(self.inventory, self.choice, self.known.status, pool, self._tell)
+    def _preparation(self, context: RunContext) -> Preparation:
+        return Preparation(self.inventory, self.choice, self.known.status, context, self._tell)
 
     async def _prepared(self, preparation: Preparation, *, start: bool = True) -> Prepared:
         options = self.options
@@ -278,16 +279,16 @@ class Session:
             self._unplanned.append(result)
         self._tell(TestFinished(result, extra))
         limit = self.options.stop_after
-        if limit and bad_ones(self.counts) >= limit and self._pool:
-            self._pool.stop()
+        if limit and bad_ones(self.counts) >= limit and self._context:
+            self._context.pool.stop()
 
     def _interrupt(self) -> None:
         """Once: end the workers, keep and print what ran. Twice: end at once."""
         if self._interrupted:
             raise KeyboardInterrupt
         self._interrupted = True
-        if self._pool is not None:
-            self._pool.stop()
+        if self._context is not None:
+            self._context.pool.stop()
 
     def _tell(self, event: Event) -> None:
         shown = masked(event, self._mask)

@@ -16,11 +16,11 @@ from typing import BinaryIO
 
 from wolfbane.environments import Environment, ServicePlan
 from wolfbane.events import Event, Starting
-from wolfbane.execution.ports import listeners, ports_of, strangers
-from wolfbane.execution.probing import Prober
-from wolfbane.execution.processes import Family
+from wolfbane.execution.setup.ports import listeners, ports_of, strangers
+from wolfbane.execution.setup.probes import Prober
 from wolfbane.exits import how_it_ended
 from wolfbane.model import at
+from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.probes import START_PATIENCE
 
 STOP_PATIENCE = 2.0
@@ -83,14 +83,14 @@ class Services:
     def __init__(
         self,
         environment: Environment,
-        family: Family,
+        group: ProcessGroup,
         root: Path,
         folder: Path,
         tell: Callable[[Event], None],
         mask: Callable[[str], str],
         stopping: Callable[[], bool],
     ) -> None:
-        self._environment, self._family = environment, family
+        self._environment, self._group = environment, group
         self._root, self._folder = root, folder
         self._tell, self._mask, self._stopping = tell, mask, stopping
         self._running: list[_Running] = []
@@ -115,7 +115,7 @@ class Services:
         log = Log(self._folder / f"service-{name}.log", self._mask)
         member = f"service-{name}"
         try:
-            process = self._family.start(
+            process = self._group.start(
                 plan.command, plan.folder, plan.variables, log.writing, member
             )
         except OSError as error:
@@ -129,7 +129,7 @@ class Services:
         def given_up() -> bool:
             return process.poll() is not None or self._stopping()
 
-        prober = Prober(self._family, plan.folder, plan.variables, given_up)
+        prober = Prober(self._group, plan.folder, plan.variables, given_up)
         waits = [prober.wait(probe, START_PATIENCE) for probe in plan.probes]
         whys = await asyncio.gather(*waits)
         if process.poll() is not None and not self._stopping():
@@ -155,7 +155,7 @@ class Services:
             limit = time.monotonic() + STOP_PATIENCE
             while one.process.poll() is None and time.monotonic() < limit:
                 await asyncio.sleep(_TICK)
-            self._family.end(one.process, one.member)
+            self._group.end(one.process, one.member)
             one.log.close()
         self._running.clear()
 

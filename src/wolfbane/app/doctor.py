@@ -6,43 +6,23 @@ import asyncio
 import shutil
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
-from enum import StrEnum
 
+from wolfbane.browsers.status import look_for
 from wolfbane.environments import Environment, resolve
 from wolfbane.errors import InputError
-from wolfbane.execution.browser_check import look_for
-from wolfbane.execution.building import stale_builds
-from wolfbane.execution.probing import Prober
-from wolfbane.execution.processes import Family
+from wolfbane.execution.setup.builds import stale_builds
+from wolfbane.execution.setup.probes import Prober
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.unclaimed import in_words, unclaimed
 from wolfbane.kinds.contract import Missing
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.selection import parse, term_counts
+from wolfbane.workers.process_group import ProcessGroup
+from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.probes import PATIENCE
 
 SHOWN = 3
-
-
-class State(StrEnum):
-    """How a thing was found. ``missing`` keeps a suite from running, ``wrong`` has to be mended."""
-
-    OK = "ok"
-    WARNING = "warning"
-    MISSING = "missing"
-    WRONG = "wrong"
-
-
-@dataclass(frozen=True)
-class Finding:
-    """One thing that was looked at, and the way to mend it."""
-
-    about: str
-    state: State
-    message: str
-    mend: str = ""
 
 
 def look_over(inventory: Inventory) -> Iterator[Finding]:
@@ -115,10 +95,10 @@ def _environments(inventory: Inventory) -> Iterator[Finding]:
 async def _look_at(inventory: Inventory, environments: Iterable[Environment]) -> list[Finding]:
     workspace = inventory.workspace
     default = workspace.settings.workspace.env
-    with Family() as family:
+    with ProcessGroup() as group:
 
         async def one(environment: Environment) -> list[Finding]:
-            prober = Prober(family, workspace.root, environment.exports, lambda: False)
+            prober = Prober(group, workspace.root, environment.exports, lambda: False)
             ports = {str(port) for port in environment.ports.values()}
             own = [
                 p for p in environment.probes if not any(s in t for t in p.target for s in ports)

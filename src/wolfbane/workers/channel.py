@@ -6,11 +6,29 @@ import asyncio
 import json
 import secrets
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
-Message = dict[str, Any]
-Handler = Callable[["Connection", Message], None]
+import msgspec
+
+from wolfbane.workers.protocol import HelloMessage, WorkerMessage
+
+Request = dict[str, Any]
+"""What Wolfbane asks a worker, as a JSON object."""
 LONGEST_LINE = 64 << 20
+"""Bytes of a line without an end, after which a worker is taken for broken."""
+_DECODER: msgspec.json.Decoder[WorkerMessage] = msgspec.json.Decoder(WorkerMessage)
+
+
+@dataclass(frozen=True)
+class Unreadable:
+    """A line that is no message of the protocol: its beginning, and what is wrong with it."""
+
+    text: str
+    problem: str
+
+
+Handler = Callable[["Connection", "WorkerMessage | Unreadable"], None]
 
 
 class Connection(asyncio.Protocol):
@@ -30,17 +48,17 @@ class Connection(asyncio.Protocol):
         self._buffer += data
         if b"\n" not in data:
             if len(self._buffer) > LONGEST_LINE:
-                self._nonsense("a line without an end")
+                self._unreadable("a line without an end", "it is too long")
             return
         *lines, rest = bytes(self._buffer).split(b"\n")
         self._buffer = bytearray(rest)
         for line in lines:
             self._line(line)
 
-    def send(self, message: Message) -> None:
+    def send(self, message: Request) -> None:
         """Send one message, if the worker is still there."""
         if self._transport is not None and not self._transport.is_closing():
-            self._transport.write(json.dumps(message).encode() + b"\n")
+            self._transport.write(msgspec.json.encode(message) + b"\n")
 
     def close(self) -> None:
         """Close the channel: a worker ends when it sees this."""
@@ -49,14 +67,10 @@ class Connection(asyncio.Protocol):
 
     def _line(self, line: bytes) -> None:
         try:
-            message = json.loads(line)
-            if not isinstance(message, dict) or not isinstance(message.get("type"), str):
-                raise ValueError("no message")
-        except (ValueError, RecursionError):
-            self._nonsense(line[:200].decode("utf-8", "replace"))
+            message = read_message(line)
+        except (ValueError, RecursionError) as error:
+            self._unreadable(line[:200].decode("utf-8", "replace"), str(error))
             return
-        if rb"\ud" in line or rb"\uD" in line:
-            message = _without_surrogates(message)
         if self._handler is None:
             self._handler = self._server.admit(message)
             if self._handler is None:
@@ -64,9 +78,9 @@ class Connection(asyncio.Protocol):
                 return
         self._handler(self, message)
 
-    def _nonsense(self, text: str) -> None:
+    def _unreadable(self, text: str, problem: str) -> None:
         if self._handler is not None:
-            self._handler(self, {"type": "nonsense", "text": text})
+            self._handler(self, Unreadable(text, problem))
         else:
             self.close()
 
@@ -101,9 +115,19 @@ class ChannelServer:
         """Admit that worker no more."""
         self._handlers.pop(token, None)
 
-    def admit(self, hello: Message) -> Handler | None:
+    def admit(self, hello: WorkerMessage) -> Handler | None:
         """The handler of a worker that says hello with its token, else None."""
-        return self._handlers.get(str(hello.get("token"))) if hello["type"] == "hello" else None
+        return self._handlers.get(hello.token) if isinstance(hello, HelloMessage) else None
+
+
+def read_message(line: bytes) -> WorkerMessage:
+    """A message from its line. Raises ValueError where it is none of the protocol's."""
+    if rb"\ud" in line or rb"\uD" in line:  # half a character may be among these escapes
+        message: WorkerMessage = msgspec.convert(
+            _without_surrogates(json.loads(line)), WorkerMessage
+        )
+        return message
+    return _DECODER.decode(line)
 
 
 def _without_surrogates(value: Any) -> Any:

@@ -6,18 +6,17 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
 from wolfbane.model import Discrepancy, Evidence, Excerpt, Frame, Outcome, Part, Result, Test
+from wolfbane.workers.protocol import AttemptData, Ending, FrameData, PartData
 
-OUTCOMES = {str(o): o for o in Outcome if o is not Outcome.FLAKY}
 BEFORE, AFTER = 3, 2
 LONGEST_TEXT = 1 << 18
 LONGEST_LINE = 300
 MANY_PARTS = 250_000
 
 
-class ResultMaker:
+class ResultBuilder:
     """Builds results: secrets masked, places relative, and an excerpt of the source.
 
     ``environments`` are the names of environments by the targets of tests.
@@ -33,33 +32,30 @@ class ResultMaker:
     def make(
         self,
         test: Test,
-        message: Mapping[str, Any],
+        ending: Ending,
         output: str,
         parts: Sequence[Part] = (),
         evidence: Sequence[Evidence] = (),
         began: float = 0.0,
         worker: int = 0,
     ) -> Result:
-        """The result of one attempt, ``parts`` told ahead of its last message included.
-
-        Raises KeyError or ValueError where the message is wrong.
-        """
-        frames = tuple(self._frame(frame) for frame in message.get("frames", ()))
-        told = [*parts, *self.parts(message.get("parts", ()))][:MANY_PARTS]
+        """The result of one attempt, with ``parts`` that were sent ahead of its last message."""
+        frames = tuple(self._frame(frame) for frame in ending.frames)
+        all_parts = [*parts, *self.parts(ending.parts)][:MANY_PARTS]
         whole = Result(
             address=test.address,
             suite=test.suite,
             kind=test.kind,
             path=test.path,
             name=test.name,
-            outcome=OUTCOMES[message["outcome"]],
-            seconds=float(message.get("seconds", 0.0)),
-            message=self._text(message.get("message", "")),
-            trace=self._text(message.get("trace", "")),
+            outcome=Outcome(ending.outcome),
+            seconds=ending.seconds,
+            message=self._text(ending.message),
+            trace=self._text(ending.trace),
             frames=frames,
             excerpt=self._excerpt(frames, test.path) if frames else None,
             output=self._text(output),
-            parts=tuple(told),
+            parts=tuple(all_parts),
             tags=tuple(tag.text for tag in test.tags),
             browser=test.browser,
             target=test.target,
@@ -67,22 +63,18 @@ class ResultMaker:
             evidence=tuple(evidence),
             began=began,
             worker=worker,
-            account=Discrepancy(message.get("account", "")),
-            about=tuple(
-                (self._mask(str(title)), self._text(words))
-                for title, words in message.get("about", ())
-            ),
+            account=Discrepancy(ending.account),
+            about=tuple((self._mask(title), self._text(words)) for title, words in ending.about),
         )
-        return self._after(whole, message["attempts"]) if message.get("attempts") else whole
+        return self._after(whole, ending.attempts) if ending.attempts else whole
 
-    def _after(self, result: Result, attempts: Sequence[Mapping[str, Any]]) -> Result:
+    def _after(self, result: Result, attempts: Sequence[AttemptData]) -> Result:
         """A result with the attempts before it that were made where nobody of us looked on."""
         earlier = tuple(
             Result(
                 result.address, result.suite, result.kind, result.path, result.name,
-                OUTCOMES[told["outcome"]], float(told.get("seconds", 0.0)),
-                self._text(told.get("message", "")), self._text(told.get("trace", "")),
-                output=self._text(told.get("output", "")), tags=result.tags,
+                Outcome(told.outcome), told.seconds, self._text(told.message),
+                self._text(told.trace), output=self._text(told.output), tags=result.tags,
                 browser=result.browser, target=result.target,
                 environment=result.environment, attempt=number,
             )
@@ -92,32 +84,28 @@ class ResultMaker:
         outcome = Outcome.FLAKY if flaky else result.outcome
         return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)
 
-    def parts(self, told: Iterable[Mapping[str, Any]]) -> list[Part]:
-        """Parts as a worker tells them. Raises KeyError or ValueError where one is wrong."""
+    def parts(self, told: Iterable[PartData]) -> list[Part]:
+        """Parts of a test, as a worker reports them."""
         return [self._part(part) for part in told]
 
-    def _frame(self, frame: Mapping[str, Any]) -> Frame:
-        return Frame(
-            self._relative(str(frame["file"])), int(frame["line"] or 0), str(frame["function"])
-        )
+    def _frame(self, frame: FrameData) -> Frame:
+        return Frame(self._relative(frame.file), frame.line or 0, frame.function)
 
-    def _part(self, part: Mapping[str, Any]) -> Part:
-        if len(part) == 2:  # by far the most: a part that passed, of which there is no more to say
-            return Part(self._mask(str(part["name"])), OUTCOMES[part["outcome"]])
+    def _part(self, part: PartData) -> Part:
         return Part(
-            name=self._mask(str(part["name"])),
-            outcome=OUTCOMES[part["outcome"]],
-            message=self._text(part.get("message", "")),
-            seconds=float(part.get("seconds", 0.0)),
-            file=self._relative(str(part.get("file", ""))),
-            line=int(part.get("line", 0)),
-            parts=tuple(self.parts(part.get("parts", ()))),
-            table=tuple(tuple(self._mask(str(c)) for c in row) for row in part.get("table", ())),
-            text=self._text(part.get("text", "")),
+            name=self._mask(part.name),
+            outcome=Outcome(part.outcome),
+            message=self._text(part.message),
+            seconds=part.seconds,
+            file=self._relative(part.file),
+            line=part.line,
+            parts=tuple(self.parts(part.parts)),
+            table=tuple(tuple(map(self._mask, row)) for row in part.table),
+            text=self._text(part.text),
         )
 
-    def _text(self, text: object) -> str:
-        return _limited(self._mask(str(text)))
+    def _text(self, text: str) -> str:
+        return _limited(self._mask(text)) if text else ""
 
     def _relative(self, file: str) -> str:
         return file.removeprefix(self._start)

@@ -1,0 +1,1 @@
+"""What commands do, without a terminal."""

@@ -1,0 +1,44 @@
+"""Open each browser that is here once."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterable
+from dataclasses import replace
+
+from wolfbane.browsers.failures import CannotOpen, WebDriverError
+from wolfbane.browsers.status import BrowserStatus
+from wolfbane.workers.process_group import ProcessGroup
+from wolfbane.workspace.settings import Workspace
+
+
+def open_each(workspace: Workspace, found: Iterable[BrowserStatus]) -> list[BrowserStatus]:
+    """Open each browser that is here once, and see what it says of itself."""
+    return asyncio.run(_open_each(workspace, list(found)))
+
+
+async def _open_each(workspace: Workspace, found: list[BrowserStatus]) -> list[BrowserStatus]:
+    import aiohttp
+
+    from wolfbane.browsers.browser_pool import BrowserPool
+    from wolfbane.browsers.capabilities import Wanted
+    from wolfbane.browsers.programs import Programs
+
+    checked = []
+    with ProcessGroup() as group:
+        async with aiohttp.ClientSession() as client:
+            opener = BrowserPool(Programs(group), workspace, client, visible=False)
+            for each in found:
+                if each.problem:
+                    checked.append(each)
+                    continue
+                try:
+                    driver = await opener.take(each.name, Wanted())
+                except (CannotOpen, WebDriverError, OSError) as error:
+                    checked.append(replace(each, problem=str(error)))
+                    continue
+                told = str(driver.granted.get("browserVersion", each.version))
+                checked.append(replace(each, version=told, opened=True))
+                await driver.close()
+            await opener.close()
+    return checked

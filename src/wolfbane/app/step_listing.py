@@ -1,0 +1,75 @@
+"""Ask the workers of scenario suites which steps there are, and where each is used."""
+
+from __future__ import annotations
+
+import asyncio
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+
+from wolfbane.browsers.run_browsers import RunBrowsers
+from wolfbane.environments import Environment, Mask
+from wolfbane.execution.run_context import RunContext
+from wolfbane.inventory import Inventory
+from wolfbane.kinds.steps import StepDefinition, StepListing, StepUse
+from wolfbane.kinds.suite import Suite
+from wolfbane.workers.launcher import Unstartable
+from wolfbane.workers.pool import Pool
+from wolfbane.workers.protocol import ListedMessage, StepMessage, WorkerMessage
+from wolfbane.workers.worker import End
+from wolfbane.workspace.settings import Workspace
+
+
+def list_steps(
+    inventory: Inventory, suites: Sequence[Suite], environment: Environment,
+    files: Sequence[str] = (),
+) -> StepListing:  # fmt: skip
+    """The steps of these suites, and their uses in these files, else in all files of theirs."""
+    return asyncio.run(_list(inventory, suites, environment, files))
+
+
+async def _list(
+    inventory: Inventory, suites: Sequence[Suite], environment: Environment, files: Sequence[str]
+) -> StepListing:
+    listing, workspace = StepListing(), inventory.workspace
+    mask = Mask(environment.secrets)
+    with tempfile.TemporaryDirectory() as folder:
+        context = RunContext(
+            workspace, [environment], Path(folder), RunBrowsers(workspace), mask, jobs=1
+        )
+        async with context.pool:
+            for suite in suites:
+                own = [f.path for f in inventory.files.values() if f.suite == suite.name]
+                await _ask(context.pool, workspace, suite, [*files] or own, listing)
+    return listing
+
+
+async def _ask(
+    pool: Pool, workspace: Workspace, suite: Suite, files: list[str], into: StepListing
+) -> None:
+    """Ask one suite's worker; what it says goes into the listing."""
+
+    def listen(message: WorkerMessage) -> None:
+        if isinstance(message, StepMessage):
+            uses = tuple(StepUse(*use) for use in message.uses)
+            definition = StepDefinition(
+                suite.name, message.kind, message.pattern, message.file, message.line,
+                message.function, uses,
+            )  # fmt: skip
+            into.definitions.append(definition)
+        elif isinstance(message, ListedMessage):
+            into.undefined += [StepUse(*use) for use in message.undefined]
+            if message.message:
+                into.problems.append(f"suite {suite.name}: {message.message}")
+
+    try:
+        worker = await pool.slots[0].worker(suite, suite.browsers[0] if suite.browsers else "")
+    except Unstartable as error:
+        into.problems.append(f"suite {suite.name}: {error}")
+        return
+    ending = await worker.ask(
+        {"type": "steps", "files": files}, ListedMessage, listen, workspace.limit(suite)
+    )
+    if ending.end is not End.DONE:
+        words = ending.words or ending.end.value
+        into.problems.append(f"suite {suite.name}: its steps could not be listed: {words}")

@@ -1,0 +1,24 @@
+"""Files with an environment's values, for suites that read a file rather than variables."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from wolfbane.environments.environment import Environment
+
+
+class ValuesFiles:
+    """Writes them when they are first needed. They go with their folder at the run's end."""
+
+    def __init__(self, folder: Path, environments: Sequence[Environment]) -> None:
+        self._folder, self._environments = folder, list(environments)
+
+    def path(self, environment: Environment, form: str) -> Path:
+        """The file with an environment's values, which nobody else may read."""
+        number = self._environments.index(environment)
+        path = self._folder / f"values-{number}.{form}"
+        if not path.exists():
+            path.touch(mode=0o600)
+            path.write_text(environment.as_file(form), encoding="utf-8")
+        return path

@@ -1,0 +1,46 @@
+"""Files that tests leave behind, kept in the run's folder."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from pathlib import Path
+
+from wolfbane.model import Evidence
+
+_ENDINGS = {
+    "screenshot": "png", "page": "html", "console": "console.txt", "protocol": "protocol.txt",
+    "filmstrip": "gif",
+}  # fmt: skip
+
+
+class EvidenceFiles:
+    """Numbers and writes them, with secrets masked in texts."""
+
+    def __init__(self, root: Path, folder: Path, mask: Callable[[str], str]) -> None:
+        self._root, self._folder, self._mask = root, folder, mask
+        self._count = 0
+
+    def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
+        """Write what a test left behind.
+
+        Where that cannot be done its path names nothing, and reports say so.
+        """
+        folder = self._folder / "evidence"
+        self._count += 1
+        name = re.sub(r"[^\w.-]+", "-", address.rpartition("#")[2] or address).strip("-")[:60]
+        path = folder / f"{self._count:04}-{name}.{_ENDINGS.get(kind, kind)}"
+        if isinstance(content, str):
+            content = self._mask(content).encode()
+        try:
+            folder.mkdir(exist_ok=True)
+            path.write_bytes(content)
+        except OSError:
+            path.unlink(missing_ok=True)
+        return Evidence(kind, path.relative_to(self._folder).as_posix())
+
+    def place(self, evidence: Evidence) -> str:
+        """Where a kept file is: from the workspace's root, if it is inside of it."""
+        path = self._folder / evidence.path
+        inside = path.is_relative_to(self._root)
+        return str(path.relative_to(self._root) if inside else path)

@@ -1,0 +1,72 @@
+"""What workers send about tests before these end."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from typing import Any
+
+import msgspec
+
+from wolfbane.execution.run_context import RunContext
+from wolfbane.model import Evidence, Part, Result, Test
+from wolfbane.workers.protocol import Ending, EvidenceMessage, OutputMessage, PartsMessage
+
+
+class PendingOutput:
+    """Output, parts and kept files by the address of a test, until its result takes them."""
+
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
+        self._output: dict[str, list[str]] = {}
+        self._parts: dict[str, list[Part]] = {}
+        self._evidence: dict[str, list[Evidence]] = {}
+        self._marks: dict[str, dict[str, str]] = {}
+
+    def add_output(self, message: OutputMessage) -> None:
+        """Something that a test printed."""
+        self._output.setdefault(message.address, []).append(message.text)
+
+    def add_parts(self, message: PartsMessage) -> None:
+        """Parts of a test that have ended."""
+        parts = self._context.results.parts(message.parts)
+        self._parts.setdefault(message.address, []).extend(parts)
+
+    def add_evidence(self, message: EvidenceMessage) -> None:
+        """A file that a test left; its ``mark`` stands for it in what the test says."""
+        context, address = self._context, message.address
+        kept = context.evidence.keep(address, message.kind, message.content)
+        kept = replace(kept, name=context.mask(message.name), part=message.part)
+        self._evidence.setdefault(address, []).append(kept)
+        if message.mark:
+            place = context.evidence.place(kept)
+            self._marks.setdefault(address, {})[message.mark] = place
+
+    def result(
+        self, test: Test, end: Ending, printed: str, began: float, worker: int,
+        kept: Iterable[Evidence],
+    ) -> Result:  # fmt: skip
+        """The result of a test that ended, with everything that was sent ahead of it.
+
+        ``printed`` are last words of its worker, ``kept`` files that its browser left.
+        """
+        place = test.place
+        output = "".join(self._output.pop(place, ())) + printed
+        parts = self._parts.pop(place, ())
+        evidence = [*self._evidence.pop(place, ()), *kept]
+        if marks := self._marks.pop(place, None):
+            end = msgspec.convert(_with_paths(msgspec.to_builtins(end), marks), Ending)
+        return self._context.results.make(test, end, output, parts, evidence, began, worker)
+
+
+def _with_paths(value: Any, marks: Mapping[str, str]) -> Any:
+    """What a test told, with paths of kept files in the place of their marks."""
+    if isinstance(value, str):
+        for mark, path in marks.items():
+            value = value.replace(mark, path)
+        return value
+    if isinstance(value, list | tuple):
+        return [_with_paths(item, marks) for item in value]
+    if isinstance(value, Mapping):
+        return {key: _with_paths(item, marks) for key, item in value.items()}
+    return value

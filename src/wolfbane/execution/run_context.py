@@ -1,0 +1,48 @@
+"""What all parts of one run share."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+from wolfbane.browsers.run_browsers import RunBrowsers
+from wolfbane.environments import Environment, Mask
+from wolfbane.execution.evidence_files import EvidenceFiles
+from wolfbane.execution.result_builder import ResultBuilder
+from wolfbane.workers.launcher import WorkerLauncher
+from wolfbane.workers.pool import Pool
+from wolfbane.workspace.settings import Workspace
+
+_SHORTEST_IN_NAMES = 6
+"""Characters of a secret that is no word which tests may be named with by chance."""
+
+
+class RunContext:
+    """The workspace, the environments, the pool, and what makes results of messages.
+
+    ``folder`` is the run's own. ``mask`` hides secrets in every text.
+    """
+
+    def __init__(
+        self, workspace: Workspace, environments: Sequence[Environment], folder: Path,
+        browsers: RunBrowsers, mask: Mask, jobs: int, *, no_build: bool = False,
+    ) -> None:  # fmt: skip
+        self.workspace, self.folder, self.browsers, self.mask = workspace, folder, browsers, mask
+        self.launcher = WorkerLauncher(workspace, environments, browsers, no_build=no_build)
+        self.environments = self.launcher.environments
+        self.pool = Pool(self.launcher, jobs)
+        names = {label: label or each.name for label, each in self.environments.items()}
+        self.results = ResultBuilder(workspace.root, mask, names)
+        self.evidence = EvidenceFiles(workspace.root, folder, mask)
+        secrets = (s for each in environments for s in each.secrets)
+        self._long_secrets = Mask(s for s in secrets if len(s) >= _SHORTEST_IN_NAMES)
+        self._began = time.monotonic()
+
+    def names_a_secret(self, name: str) -> bool:
+        """Whether a test's name holds a secret: names cannot be masked, for they are chosen by."""
+        return self._long_secrets(name) != name
+
+    def began(self, seconds: float) -> float:
+        """When something that took so long, and is over now, began: in seconds of the run."""
+        return round(max(time.monotonic() - self._began - seconds, 0.0), 3)

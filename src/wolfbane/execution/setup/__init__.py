@@ -1,0 +1,1 @@
+"""Everything before the first test: builds, services, probes, and collecting tests."""

@@ -1,0 +1,36 @@
+"""Runs a build command of a suite."""
+
+from __future__ import annotations
+
+import asyncio
+
+from wolfbane.execution.run_context import RunContext
+from wolfbane.exits import how_it_ended
+from wolfbane.kinds.suite import Suite
+
+_LOOK_EVERY = 0.025
+"""Seconds between two looks whether the command has ended or the run is stopped."""
+
+
+async def run_build_command(
+    context: RunContext, suite: Suite, command: str, member: str
+) -> tuple[str, str]:
+    """Run a shell command for a suite; returns how it failed (or nothing) and its output."""
+    group, pool = context.launcher.group, context.pool
+    member = member.replace("/", "-")
+    printed = group.scratch / f"{member}.out"
+    process = group.start(
+        ["/bin/sh", "-c", command],
+        context.workspace.root / suite.folder,
+        context.launcher.variables(suite),
+        printed,
+        member,
+    )
+    while process.poll() is None and not pool.stopping:
+        await asyncio.sleep(_LOOK_EVERY)
+    stopped = process.poll() is None
+    group.end(process, member)
+    output = printed.read_text(encoding="utf-8", errors="replace")
+    printed.unlink()
+    code = process.returncode
+    return "stopped" if stopped else how_it_ended(code) if code else "", output

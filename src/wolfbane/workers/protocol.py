@@ -1,0 +1,283 @@
+"""The messages of the worker protocol, as types.
+
+The channel reads and checks each line that a worker sends once, so the rest of Wolfbane works with
+these classes. ``docs/worker-protocol.md`` explains them, and ``docs/worker-protocol.schema.json``
+is made from them by :func:`schema`.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+import msgspec
+
+from wolfbane.model import Outcome
+
+PROTOCOL = 1
+"""The version that a worker says in its hello."""
+
+WorkerOutcome = Literal[
+    "passed", "failed", "errored", "timed out", "crashed", "blocked", "skipped", "todo"
+]
+"""Outcomes that a worker can report. Whether a test is flaky, only Wolfbane can know."""
+Address = Annotated[str, msgspec.Meta(min_length=1)]
+Line = Annotated[int, msgspec.Meta(ge=1)]
+Seconds = Annotated[float, msgspec.Meta(ge=0)]
+Use = tuple[str, int, str]
+"""A step in a scenario: file, line and text."""
+
+
+class WrongMessage(Exception):
+    """A message has the right shape, but makes no sense here. The text says why."""
+
+
+class FrameData(msgspec.Struct, frozen=True):
+    """One call of a stack: a place in a source file."""
+
+    file: str
+    line: int | None
+    function: str
+
+
+class PartData(msgspec.Struct, frozen=True):
+    """A subtest, point or step of a test. ``table`` holds rows of cells."""
+
+    name: str
+    outcome: WorkerOutcome
+    message: str = ""
+    seconds: Seconds = 0.0
+    file: str = ""
+    line: int = 0
+    parts: tuple[PartData, ...] = ()
+    table: tuple[tuple[str, ...], ...] = ()
+    text: str = ""
+
+
+class AttemptData(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """An attempt that the runtime made by itself, before the one that counts."""
+
+    outcome: WorkerOutcome
+    seconds: Seconds = 0.0
+    message: str = ""
+    trace: str = ""
+    output: str = ""
+
+
+class Ending(msgspec.Struct, frozen=True, kw_only=True):
+    """How a test ended. ``about`` are headings above it, each with its description.
+
+    ``account`` is for bridges: ``added`` for a test that nobody knew, ``unasked`` for one that
+    was not chosen, ``missing`` for one that no result came back of.
+    """
+
+    outcome: WorkerOutcome
+    seconds: Seconds = 0.0
+    message: str = ""
+    trace: str = ""
+    frames: tuple[FrameData, ...] = ()
+    parts: tuple[PartData, ...] = ()
+    attempts: tuple[AttemptData, ...] = ()
+    account: Literal["", "added", "unasked", "missing"] = ""
+    about: tuple[tuple[str, str], ...] = ()
+
+
+def ending(outcome: Outcome, message: str, seconds: float = 0.0) -> Ending:
+    """How a test ended, where Wolfbane itself says so and no worker does."""
+    return msgspec.convert(
+        {"outcome": outcome.value, "message": message, "seconds": seconds}, Ending
+    )
+
+
+class Message(msgspec.Struct, frozen=True, kw_only=True, tag_field="type"):
+    """What a worker says."""
+
+
+class HelloMessage(Message, frozen=True, tag="hello"):
+    """The first message of a worker."""
+
+    protocol: int
+    token: str
+    runtime: str
+
+
+class ProgressMessage(Message, frozen=True, tag="progress", forbid_unknown_fields=True):
+    """The worker makes something before it can answer. The time limit starts anew."""
+
+    text: str
+
+
+class CollectingMessage(Message, frozen=True, tag="collecting", forbid_unknown_fields=True):
+    """A file is being loaded."""
+
+    file: str
+
+
+class TestMessage(Message, frozen=True, tag="test", forbid_unknown_fields=True):
+    """One test that a file holds, or that came up inside of another one while it ran.
+
+    ``called`` is what its source calls it, where that is not the last part of its name.
+    """
+
+    address: Address
+    line: Line | None = None
+    end: Line | None = None
+    tags: tuple[str, ...] = ()
+    group: str = ""
+    blocked: str = ""
+    focused: bool = False
+    called: str = ""
+
+
+class CollectedMessage(Message, frozen=True, tag="collected", forbid_unknown_fields=True):
+    """The tests of a file are complete, or, with an ``outcome``, it cannot be loaded.
+
+    ``depends`` are other files of the workspace that decide which tests there are.
+    """
+
+    file: str
+    divisible: bool
+    depends: tuple[str, ...] = ()
+    outcome: WorkerOutcome | None = None
+    message: str = ""
+    trace: str = ""
+    frames: tuple[FrameData, ...] = ()
+    output: str = ""
+
+
+class StartedMessage(Message, frozen=True, tag="started", forbid_unknown_fields=True):
+    """A test begins. Its time limit counts from here."""
+
+    address: Address
+
+
+class OutputMessage(Message, frozen=True, tag="output", forbid_unknown_fields=True):
+    """Something that a test printed."""
+
+    address: Address
+    text: str
+    stream: Literal["both", "out", "err"] = "both"
+
+
+class PartsMessage(Message, frozen=True, tag="parts", forbid_unknown_fields=True):
+    """Parts of a test that have ended, ahead of those in its last message."""
+
+    address: Address
+    parts: tuple[PartData, ...]
+
+
+class EvidenceMessage(Message, frozen=True, tag="evidence", forbid_unknown_fields=True):
+    """A file that a test leaves behind, with the ending ``kind``.
+
+    Its content is ``text``, or bytes in ``data`` (base64 in JSON). ``part`` is the number of the
+    part that left it, from 1. ``mark`` stands for the file's path in what the test says.
+    """
+
+    address: Address
+    kind: Annotated[str, msgspec.Meta(pattern="^[a-z0-9]+$")]
+    text: str | None = None
+    data: bytes | None = None
+    mark: str = ""
+    name: str = ""
+    part: Annotated[int, msgspec.Meta(ge=0)] = 0
+
+    def __post_init__(self) -> None:
+        """Raises ValueError, which the decoder reports with the line."""
+        if (self.text is None) == (self.data is None):
+            raise ValueError("evidence has either 'text' or 'data'")
+
+    @property
+    def content(self) -> str | bytes:
+        """A text, in which secrets are masked, or bytes."""
+        return self.text if self.text is not None else self.data or b""
+
+
+class HandedMessage(Message, frozen=True, tag="handed", forbid_unknown_fields=True):
+    """What a test gives to those that depend on it. Wolfbane does not look into it."""
+
+    address: Address
+    value: dict[str, Any]
+
+
+class DamageMessage(Message, frozen=True, tag="damage", forbid_unknown_fields=True):
+    """What a test changed in its process and left so."""
+
+    address: Address
+    left: tuple[str, ...]
+    lasting: bool
+
+
+class SecretMessage(Message, frozen=True, tag="secret", forbid_unknown_fields=True):
+    """A text that is masked in everything from now on."""
+
+    text: str
+
+
+class CoveredMessage(Message, frozen=True, tag="covered", forbid_unknown_fields=True):
+    """An operation of an API was called so many times."""
+
+    source: str
+    operation: str
+    status: str
+    media: str
+    count: Annotated[int, msgspec.Meta(ge=1)]
+
+
+class FinishedMessage(Ending, tag_field="type", tag="finished", frozen=True, kw_only=True,
+                      forbid_unknown_fields=True):  # fmt: skip
+    """A test ended."""
+
+    address: Address
+
+
+class RanMessage(Message, frozen=True, tag="ran", forbid_unknown_fields=True):
+    """A request is done, the file's closing hooks included.
+
+    ``spoiled``: a test left the process in a state that would cost the tests after it.
+    """
+
+    file: str
+    spoiled: bool = False
+
+
+class StepMessage(Message, frozen=True, tag="step", forbid_unknown_fields=True):
+    """A step definition, and the steps of scenarios that use it."""
+
+    kind: Literal["", "given", "when", "then"]
+    pattern: str
+    file: str
+    line: int
+    function: str
+    uses: tuple[Use, ...]
+
+
+class ListedMessage(Message, frozen=True, tag="listed", forbid_unknown_fields=True):
+    """The steps are complete. ``undefined`` are steps that nobody defined.
+
+    ``message`` says why the steps could not be listed.
+    """
+
+    undefined: tuple[Use, ...]
+    message: str = ""
+
+
+class ClosedMessage(Message, frozen=True, tag="closed", forbid_unknown_fields=True):
+    """The hooks that run after all tests have run."""
+
+
+WorkerMessage = (
+    HelloMessage | ProgressMessage | CollectingMessage | TestMessage | CollectedMessage
+    | StartedMessage | OutputMessage | PartsMessage | EvidenceMessage | HandedMessage
+    | DamageMessage | SecretMessage | CoveredMessage | FinishedMessage | RanMessage | StepMessage
+    | ListedMessage | ClosedMessage
+)  # fmt: skip
+"""Everything that a worker can say."""
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema of what a worker says, with a description from each docstring."""
+    made = msgspec.json.schema(WorkerMessage)
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "What a worker says: one object a line",
+        **made,
+    }
