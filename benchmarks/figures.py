@@ -263,13 +263,13 @@ with httpx.Client() as client:
 
 def printing() -> None:
     """What a crate's test prints is read once: four times as much takes four times as long."""
-    from wolfbane.kinds.cargo.runner.libtest import Reader, TestEnding
+    from wolfbane.kinds.cargo.runner.libtest import LibtestReader, TestEnding
 
     def read(text: str) -> float:
         def ignore(told: str | TestEnding) -> None: ...
 
         whole = f"\nrunning 1 test\ntest a ... {text}ok\n\ntest result: ok."
-        reader, piece = Reader(["a"], ignore, ignore), 1 << 16
+        reader, piece = LibtestReader(["a"], ignore, ignore), 1 << 16
         began = time.perf_counter()
         for start in range(0, len(whole), piece):
             reader.feed(whole[start : start + piece])

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from conftest import present
 from wolfbane.kinds.cargo.runner.crates import doc_filters
-from wolfbane.kinds.cargo.runner.libtest import Reader
+from wolfbane.kinds.cargo.runner.libtest import LibtestReader
 
 pytestmark = pytest.mark.skipif(not present("cargo"), reason="there is no Rust toolchain")
 
@@ -235,7 +235,7 @@ def test_the_reader_takes_text_in_any_pieces(size):
         "\n\nfailures:\n    b::c\n\ntest result: FAILED. 1 passed\n\n"
     )
     ended = []
-    reader = Reader(["a", "b::c", "d"], lambda name: None, ended.append)
+    reader = LibtestReader(["a", "b::c", "d"], lambda name: None, ended.append)
     for start in range(0, len(text), size):
         reader.feed(text[start : start + size])
     reader.finish()
@@ -272,7 +272,7 @@ _PRINTED = st.lists(
 def test_what_programs_print_is_read_the_same_in_any_pieces(first, second, sizes):
     def read(pieces):
         told = []
-        reader = Reader(["a", "b"], told.append, told.append)
+        reader = LibtestReader(["a", "b"], told.append, told.append)
         for piece in pieces:
             reader.feed(piece)
         return [*told, reader.finish(), reader.details]

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from lxml import etree, html
 
 from wolfbane.events import Quarantined, RunFinished, RunStarted
-from wolfbane.formats.tap.parser import Reader
+from wolfbane.formats.tap.parser import TapReader
 from wolfbane.model import Outcome, Part, Result
 from wolfbane.reports.formats import NAMES
 from wolfbane.reports.written import render
@@ -78,7 +78,7 @@ def test_every_format_tells_the_same():
         result("e", Outcome.FAILED, "known"),
     ]
     made = {name: render(name, record(rows, held=["p.py#e"])).decode() for name in NAMES}
-    reader = Reader()
+    reader = TapReader()
     for line in made["tap"].splitlines():
         reader.feed(line)
     points = reader.finish().points
@@ -132,7 +132,7 @@ def test_hostile_texts_are_harmless(text):
 def test_every_format_can_be_read_back(rows):
     made = record([result(name, outcome, message) for name, message, outcome in rows])
     assert len(list(csv.reader(io.StringIO(render("csv", made).decode())))) == len(rows) + 1
-    reader = Reader()
+    reader = TapReader()
     for line in render("tap", made).decode().split("\n"):
         reader.feed(line)
     assert len(reader.finish().points) == len(rows)

@@ -9,11 +9,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wolfbane.formats.tap.parser import Reader
+from wolfbane.formats.tap.parser import TapReader
 
 
 def read(text):
-    reader = Reader()
+    reader = TapReader()
     for line in text.splitlines():
         reader.feed(line)
     return reader.finish()

@@ -82,8 +82,8 @@ class Test:
 
     ``focused``: its source says that only this one should run. ``target`` is the label of the
     environment that it runs against, where a run has several. ``needs`` are the names of tests
-    of the same file that have to run before. ``called`` is what its source calls it, where that is
-    not the last part of its name: others may be called the same.
+    of the same file that have to run before. ``source_name`` is what its source calls it, where
+    that is not the last part of its name: others may be called the same.
     """
 
     suite: str
@@ -100,20 +100,20 @@ class Test:
     browser: str = ""
     target: str = ""
     needs: tuple[str, ...] = ()
-    called: str = ""
+    source_name: str = ""
 
     @property
-    def place(self) -> str:
+    def worker_address(self) -> str:
         """What workers call it: ``PATH#NAME``, or the path where the file is the test."""
         return f"{self.path}#{self.name}" if self.name else self.path
 
     @property
     def address(self) -> str:
         """The stable name: ``PATH#NAME @BROWSER @TARGET``, what does not apply left out."""
-        return variant(self.place, self.browser, self.target)
+        return variant(self.worker_address, self.browser, self.target)
 
     @property
-    def around(self) -> Iterator[str]:
+    def ancestors(self) -> Iterator[str]:
         """The names of what this test is nested in, innermost first."""
         name = self.name
         while NESTED in name:

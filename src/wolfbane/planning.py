@@ -125,7 +125,7 @@ def _joined(batches: Sequence[Batch], together: Mapping[str, str], jobs: int) ->
 
 
 def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:
-    seconds = sum(times.get(test.address, times.get(test.place, GUESS)) for test in tests)
+    seconds = sum(times.get(test.address, times.get(test.worker_address, GUESS)) for test in tests)
     first = tests[0]
     return Batch(first.suite, first.path, tuple(tests), seconds, first.target, first.browser)
 

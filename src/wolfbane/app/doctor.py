@@ -14,7 +14,7 @@ from wolfbane.execution.setup.builds import stale_builds
 from wolfbane.execution.setup.probes import Prober
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.unclaimed import in_words, unclaimed
-from wolfbane.kinds.contract import Missing
+from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.selection import parse, term_counts
@@ -42,7 +42,7 @@ def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
     try:
         engine.worker(inventory.workspace.root, suite)
         runtime = engine.runtime(inventory.workspace.root, suite)
-    except (Missing, OSError) as error:
+    except (MissingRuntime, OSError) as error:
         mend = "install it, or name another one in the suite's settings"
         yield Finding(about, State.MISSING, str(error), "" if "(install" in str(error) else mend)
     else:

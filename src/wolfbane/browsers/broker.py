@@ -12,7 +12,7 @@ from aiohttp import web
 from wolfbane.browsers.bidi import pass_through
 from wolfbane.browsers.browser_pool import BrowserPool, variables_of
 from wolfbane.browsers.capabilities import Wanted
-from wolfbane.browsers.command_log import Command
+from wolfbane.browsers.command_log import BrowserCommand
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.programs import Programs, Starter
 from wolfbane.browsers.worker_endpoints import WorkerEndpoint
@@ -28,7 +28,7 @@ class Broker:
 
     def __init__(
         self, workspace: Workspace, starter: Starter, keep: str, *, visible: bool,
-        tell: Callable[[Command], None],
+        tell: Callable[[BrowserCommand], None],
     ) -> None:  # fmt: skip
         self._workspace, self._keep, self._tell = workspace, keep, tell
         self._starter, self._visible = starter, visible

@@ -16,7 +16,7 @@ _HOLE = re.compile(r"\{(\w+)\}")
 
 
 @dataclass(frozen=True)
-class Command:
+class BrowserCommand:
     """A command that was carried out. ``at`` is in seconds since the session began."""
 
     session: str
@@ -31,7 +31,7 @@ class Command:
         return f"{self.sentence}: {self.answer}, {self.seconds * 1000:.0f} ms"
 
 
-class Names:
+class ElementNames:
     """What elements were found by, to name them by that."""
 
     def __init__(self) -> None:
@@ -51,7 +51,7 @@ class Names:
 
 
 def sentence(
-    endpoint: Endpoint, places: Mapping[str, str], body: Mapping[str, Any], names: Names,
+    endpoint: Endpoint, places: Mapping[str, str], body: Mapping[str, Any], names: ElementNames,
     *, private: bool = False,
 ) -> str:  # fmt: skip
     """What a command does. ``private``: do not show what it types."""
@@ -73,7 +73,7 @@ def sentence(
     return _HOLE.sub(word, endpoint.words)
 
 
-def answer(endpoint: Endpoint, status: int, value: Any, names: Names) -> str:
+def answer(endpoint: Endpoint, status: int, value: Any, names: ElementNames) -> str:
     """What came back, shortly; the error where it failed."""
     if status >= 400:
         told = value if isinstance(value, Mapping) else {}
@@ -105,7 +105,7 @@ def shortened(text: str, longest: int = _LONGEST) -> str:
     return f"{text[:half]} ... {text[-half:]}"
 
 
-def _named(value: Any, names: Names) -> Any:
+def _named(value: Any, names: ElementNames) -> Any:
     if isinstance(value, Mapping):
         if ELEMENT in value:
             return names[str(value[ELEMENT])]

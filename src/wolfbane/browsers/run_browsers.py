@@ -18,7 +18,7 @@ from wolfbane.workspace.settings import Workspace
 
 if TYPE_CHECKING:
     from wolfbane.browsers.broker import Broker
-    from wolfbane.browsers.command_log import Command
+    from wolfbane.browsers.command_log import BrowserCommand
     from wolfbane.browsers.programs import Starter
     from wolfbane.browsers.sessions import SessionEvidence
     from wolfbane.browsers.snapshots import Snapshot
@@ -53,7 +53,7 @@ class RunBrowsers:
                 self._broker = broker
         return self._broker
 
-    def _hear(self, command: Command) -> None:
+    def _hear(self, command: BrowserCommand) -> None:
         if self._tell is not None:
             self._tell(
                 Commanded(
@@ -98,7 +98,7 @@ class RunBrowsers:
     ) -> tuple[Outcome, str, list[Evidence]]:
         """A test's outcome and message, corrected by what its browser says, and its evidence."""
         bad = outcome.is_bad or outcome is Outcome.BLOCKED
-        left = await endpoint.finish(test.place, bad=bad)
+        left = await endpoint.finish(test.worker_address, bad=bad)
         if bad:
             outcome, message = _explained(outcome, message, left)
         kept = [

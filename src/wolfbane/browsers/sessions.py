@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from wolfbane.browsers.command_log import Command, Names, answer, sentence
+from wolfbane.browsers.command_log import BrowserCommand, ElementNames, answer, sentence
 from wolfbane.browsers.drivers import BrowserDriver, Reply, value_of
 from wolfbane.browsers.endpoints import Endpoint, find
 from wolfbane.browsers.evidence_policy import ALL, OFF
@@ -27,7 +27,7 @@ _MISSING = "no such element"
 class SessionEvidence:
     """What one test left behind in one session."""
 
-    commands: list[Command] = field(default_factory=list)
+    commands: list[BrowserCommand] = field(default_factory=list)
     snapshots: list[Snapshot] = field(default_factory=list)
     frames: list[bytes] = field(default_factory=list)
     waited: str = ""
@@ -52,7 +52,7 @@ class _Failing:
         return self.method, self.path, self.body
 
 
-class Session:
+class BrowserSession:
     """One session. Commands come one at a time."""
 
     def __init__(
@@ -61,7 +61,7 @@ class Session:
         browser: str,
         number: int,
         keep: str,
-        tell: Callable[[Command], None],
+        tell: Callable[[BrowserCommand], None],
     ) -> None:
         self.driver, self.browser, self.opened = driver, browser, time.monotonic()
         self.label = f"{browser} {number}"
@@ -70,7 +70,7 @@ class Session:
         self.lost = self._doing = ""
         self.over = False
         self._keep, self._tell = keep, tell
-        self._names = Names()
+        self._names = ElementNames()
         self._failing: _Failing | None = None
         self._private: dict[str, bool] = {}
         self.lock = asyncio.Lock()
@@ -113,7 +113,7 @@ class Session:
     ) -> None:
         """Remember a command, and tell of it."""
         now = time.monotonic()
-        command = Command(
+        command = BrowserCommand(
             self.label, test, began - self.opened, now - began, words, status,
             answer(endpoint, status, value, self._names),
         )  # fmt: skip

@@ -10,12 +10,12 @@ from dataclasses import dataclass, field
 
 from wolfbane.browsers.browser_pool import BrowserPool
 from wolfbane.browsers.capabilities import wanted
-from wolfbane.browsers.command_log import Command
+from wolfbane.browsers.command_log import BrowserCommand
 from wolfbane.browsers.drivers import value_of
 from wolfbane.browsers.endpoints import find
 from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
-from wolfbane.browsers.sessions import Session, SessionEvidence
+from wolfbane.browsers.sessions import BrowserSession, SessionEvidence
 
 
 @dataclass
@@ -32,15 +32,15 @@ class WorkerEndpoint:
     """One worker's. Sessions that it ends live on until the test is judged, to be looked at."""
 
     def __init__(
-        self, browser: str, opener: BrowserPool, keep: str, tell: Callable[[Command], None]
+        self, browser: str, opener: BrowserPool, keep: str, tell: Callable[[BrowserCommand], None]
     ) -> None:
         self.token = secrets.token_urlsafe(24)
         self.browser = browser
         self.current = ""
         self.said: dict[str, None] = {}
-        self.sessions: dict[str, Session] = {}
+        self.sessions: dict[str, BrowserSession] = {}
         self._opener, self._keep, self._tell = opener, keep, tell
-        self._ended: list[Session] = []
+        self._ended: list[BrowserSession] = []
         self._count = 0
         self._trouble: dict[str, str] = {}
         self._closed = False
@@ -51,7 +51,7 @@ class WorkerEndpoint:
         """The worker begins a test."""
         self.current = test
 
-    async def open(self, body: object) -> Session:
+    async def open(self, body: object) -> BrowserSession:
         """A new session, fresh and for this worker alone. Raises WebDriverError."""
         try:
             want = wanted(self.browser, self._opener.browser(self.browser), body)
@@ -84,7 +84,7 @@ class WorkerEndpoint:
                 self._opener.release(driver)
                 raise WebDriverError("session not created", str(error)) from None
         self._count += 1
-        session = Session(driver, self.browser, self._count, self._keep, self._tell)
+        session = BrowserSession(driver, self.browser, self._count, self._keep, self._tell)
         session.opened, session.opened_in = began, test
         session.record(*find("POST", "")[:1], "open a session", 200, None, began, self.current)
         self.sessions[driver.session] = session
@@ -97,7 +97,7 @@ class WorkerEndpoint:
                 self.said[f"{session.opened_in} left its session open; it was closed"] = None
                 self._opener.release(self.sessions.pop(name).driver, self._looking)
 
-    async def end(self, session: Session) -> None:
+    async def end(self, session: BrowserSession) -> None:
         """The suite ended a session: it is gone for the suite, and stays for a look."""
         self.sessions.pop(session.driver.session, None)
         began = time.monotonic()
@@ -129,7 +129,7 @@ class WorkerEndpoint:
         return left
 
     async def _look(
-        self, session: Session, seen: SessionEvidence, test: str, left: Left, *, bad: bool
+        self, session: BrowserSession, seen: SessionEvidence, test: str, left: Left, *, bad: bool
     ) -> None:
         left.lost = left.lost or session.lost
         if bad or self._keep == ALL:

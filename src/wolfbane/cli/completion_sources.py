@@ -21,7 +21,7 @@ Complete = Callable[[click.Context, click.Parameter, str], list[str]]
 MOST = 200
 
 
-class _Place:
+class _CompletionFolder:
     """The workspace's folder and its settings as they are written."""
 
     def __init__(self, ctx: click.Context) -> None:
@@ -76,9 +76,9 @@ def of_field(name: str) -> Complete:
         if name == "file":
             return paths(ctx, param, incomplete)
         if name == "name":
-            return _Place(ctx).words("names", incomplete)
+            return _CompletionFolder(ctx).words("names", incomplete)
         return _last_of_list(
-            ctx, param, incomplete, lambda start: _values(_Place(ctx), name, start)
+            ctx, param, incomplete, lambda start: _values(_CompletionFolder(ctx), name, start)
         )
 
     return complete
@@ -88,7 +88,7 @@ def expressions(ctx: click.Context, param: click.Parameter, incomplete: str) -> 
     """The last term of an expression; tag keys in use are fields, too."""
     from wolfbane.selection import FIELDS
 
-    place = _Place(ctx)
+    place = _CompletionFolder(ctx)
     keys = {tag.partition("=")[0] for tag in place.words("tags", "") if "=" in tag}
 
     def values(ctx: click.Context, field: str, start: str) -> list[str]:
@@ -101,7 +101,7 @@ def expressions(ctx: click.Context, param: click.Parameter, incomplete: str) -> 
     return expression([*FIELDS, *sorted(keys)], values, incomplete, ctx)
 
 
-def _values(place: _Place, field: str, start: str) -> list[str]:
+def _values(place: _CompletionFolder, field: str, start: str) -> list[str]:
     if field == "kind":
         return _starting(KINDS, start)
     if field == "status":
@@ -125,7 +125,7 @@ def _values(place: _Place, field: str, start: str) -> list[str]:
 
 def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Test files a folder at a time; after ``FILE#`` the addresses in it."""
-    place = _Place(ctx)
+    place = _CompletionFolder(ctx)
     inside = os.path.relpath(Path.cwd(), place.root)
     before = "" if inside == "." or inside.startswith("..") else f"{inside}/"
     if "#" in incomplete:
@@ -146,7 +146,7 @@ def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[s
 
 def environments(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Environments, or several with commas between."""
-    names = list(_Place(ctx).table("env"))
+    names = list(_CompletionFolder(ctx).table("env"))
     return _last_of_list(ctx, param, incomplete, lambda start: _starting(names, start))
 
 
@@ -154,14 +154,16 @@ def parameters(ctx: click.Context, param: click.Parameter, incomplete: str) -> l
     """Names of parameters."""
     from wolfbane.workspace.dotted import with_dotted_names
 
-    return _starting(with_dotted_names(_Place(ctx).settings).get("param", {}), incomplete)
+    return _starting(
+        with_dotted_names(_CompletionFolder(ctx).settings).get("param", {}), incomplete
+    )
 
 
 def settings(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """``KEY=`` of parameters; the values of those that have a choice."""
     from wolfbane.workspace.dotted import with_dotted_names
 
-    declared = with_dotted_names(_Place(ctx).settings).get("param", {})
+    declared = with_dotted_names(_CompletionFolder(ctx).settings).get("param", {})
     key, equals, value = incomplete.partition("=")
     if not equals:
         return [f"{name}=" for name in _starting(declared, key)]
@@ -173,7 +175,7 @@ def presets(ctx: click.Context, param: click.Parameter, incomplete: str) -> list
     """Presets of the workspace and of the user."""
     from wolfbane.workspace.presets import personal_file
 
-    names = list(_Place(ctx).table("preset"))
+    names = list(_CompletionFolder(ctx).table("preset"))
     try:
         own = tomllib.loads(personal_file().read_text(encoding="utf-8"))
         names += own.get("preset", {})
@@ -184,6 +186,6 @@ def presets(ctx: click.Context, param: click.Parameter, incomplete: str) -> list
 
 def runs(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Recorded runs, the newest first."""
-    folder = _Place(ctx).results / "runs"
+    folder = _CompletionFolder(ctx).results / "runs"
     names = sorted((path.name for path in folder.glob("*")), reverse=True)
     return _starting(["last", "previous", *names], incomplete)

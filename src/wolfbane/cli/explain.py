@@ -88,11 +88,15 @@ def _find(inventory: Inventory, address: str) -> list[Test]:
     for matches in (
         _at_line(inventory, address),
         [test for test in tests if at(test)],
-        [test for test in tests if test.address.endswith(address) or test.place.endswith(address)],
+        [
+            test
+            for test in tests
+            if test.address.endswith(address) or test.worker_address.endswith(address)
+        ],
         [test for test in tests if test.address == address.rpartition(" @")[0]],
-        [test for test in tests if test.place == address.rpartition(" @")[0]],
+        [test for test in tests if test.worker_address == address.rpartition(" @")[0]],
     ):
-        places = list(dict.fromkeys(test.place for test in matches))
+        places = list(dict.fromkeys(test.worker_address for test in matches))
         if len(places) == 1:
             return matches
         if places:

@@ -14,7 +14,7 @@ TICK = 0.1
 """Seconds that are waited for a key."""
 
 
-class Keys:
+class KeyReader:
     """Reads standard input a character at a time; as a context, it leaves the terminal as it was.
 
     Input that is no terminal is read so, too; where it ends, no more keys come.
@@ -25,7 +25,7 @@ class Keys:
         self._terminal = sys.stdin.isatty()
         self._over = False
 
-    def __enter__(self) -> Keys:
+    def __enter__(self) -> KeyReader:
         if self._terminal:
             import termios
 

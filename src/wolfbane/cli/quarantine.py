@@ -52,7 +52,7 @@ def add_entry(
     wolfbane quarantine add page/map --name crane --because 'slow to wake'
     """
     from wolfbane.inventory.empty import nothing_chosen
-    from wolfbane.results.quarantine import NAME, Entry, add
+    from wolfbane.results.quarantine import NAME, QuarantineEntry, add
     from wolfbane.selection import choose
 
     selected = select()
@@ -67,7 +67,7 @@ def add_entry(
         raise InputError(Problem(f"--until {until} is past already"))
     if not because.strip():
         raise InputError(Problem("--because is empty: say why"))
-    entry = Entry(expression, because, date.today(), until, owner, ticket)
+    entry = QuarantineEntry(expression, because, date.today(), until, owner, ticket)
     add(selected.inventory.workspace.root, entry)
     click.echo(f"quarantined in {NAME}: {expression}")
     for test in tests[:STABLE]:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.before_run import RunRequest, make_ready
-from wolfbane.cli.keys import Keys
+from wolfbane.cli.keys import KeyReader
 from wolfbane.cli.running import carry_out
 from wolfbane.cli.saved_files import SavedFiles
 from wolfbane.cli.selection_options import Selected
@@ -53,7 +53,7 @@ class Watch:
             raise InputError(Problem(f"files cannot be watched: {saved.trouble}"))
         try:
             self._say_what_is_watched()
-            with Keys() as keys:
+            with KeyReader() as keys:
                 while (key := keys.pressed()) != "q":
                     self._act(key, keys)
                     if changed := saved.changed():
@@ -63,7 +63,7 @@ class Watch:
         finally:
             saved.stop()
 
-    def _act(self, key: str, keys: Keys) -> None:
+    def _act(self, key: str, keys: KeyReader) -> None:
         if key == "a":
             self._run()
         elif key == "f":

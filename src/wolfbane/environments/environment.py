@@ -19,7 +19,7 @@ HOLE = re.compile(r"\{\{|\}\}|\{([\w.-]+)\}")
 
 
 @dataclass(frozen=True)
-class Value:
+class ParameterValue:
     """One parameter's value and where it came from. ``text`` is what suites are given."""
 
     name: str
@@ -58,7 +58,7 @@ class Environment:
     """
 
     name: str = ""
-    values: Mapping[str, Value] = field(default_factory=dict)
+    values: Mapping[str, ParameterValue] = field(default_factory=dict)
     exports: Mapping[str, str] = field(default_factory=dict)
     ports: Mapping[str, int] = field(default_factory=dict)
     probes: Sequence[Probe] = ()

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.environments.convert import convert
-from wolfbane.environments.environment import HOLE, Environment, Value
+from wolfbane.environments.environment import HOLE, Environment, ParameterValue
 from wolfbane.environments.mask import Mask
 from wolfbane.environments.ports import free_ports
 from wolfbane.environments.service_plans import Surroundings
@@ -44,7 +44,7 @@ class Resolution:
         self.file = workspace.file.name if workspace.file else ""
         self.problems: list[Problem] = []
         self.raw: dict[str, _Raw] = {}
-        self.values: dict[str, Value] = {}
+        self.values: dict[str, ParameterValue] = {}
         self.ports: dict[str, int] = {}
         self.with_port: set[str] = set()
         self.faulty: set[str] = set()
@@ -204,7 +204,7 @@ class Resolution:
         else:
             if name in self.with_port:
                 origin += ", with a port that is free now"
-            self.values[name] = Value(name, value, origin, parameter.secret)
+            self.values[name] = ParameterValue(name, value, origin, parameter.secret)
 
     def filled(self, raw: object, name: str, above: tuple[str, ...]) -> object:
         if isinstance(raw, list):

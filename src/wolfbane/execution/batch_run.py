@@ -93,7 +93,7 @@ class BatchRun:
         self._limit = owner.timeout or workspace.limit(self._suite)
         self._kind = find_kind(self._suite.kind)
         self._silence = self._limit + (GRACE if self._kind.keeps_limits else 0.0)
-        self._left: dict[str, Test] = {test.place: test for test in batch.tests}
+        self._left: dict[str, Test] = {test.worker_address: test for test in batch.tests}
         self._planned = frozenset(self._left)
         self._pending = PendingOutput(self._context)
         self._endpoint: WorkerEndpoint | None = None
@@ -163,7 +163,7 @@ class BatchRun:
             for test in self._left.values():
                 chosen.setdefault(test.path, []).append(test.name)
             files = self._owner.files
-            known = {p: [(t.name, t.group, t.called) for t in files[p].tests] for p in chosen}
+            known = {p: [(t.name, t.group, t.source_name) for t in files[p].tests] for p in chosen}
             request.update(chosen=chosen, known=known, browser=self._batch.browser)
         if self._kind.tests_hold_tests:
             inner = self._owner.files[self._batch.path].tests
@@ -171,7 +171,7 @@ class BatchRun:
             request["without"] = [
                 test.name
                 for test in inner
-                if test.name not in outer and any(name in outer for name in test.around)
+                if test.name not in outer and any(name in outer for name in test.ancestors)
             ]
         return request
 
@@ -216,7 +216,7 @@ class BatchRun:
         """A test that came up inside of another one: remembered for the next time."""
         test = self._extra(address)
         chosen = {other.name: other for other in self._batch.tests}
-        outer = next((chosen[name] for name in test.around if name in chosen), test)
+        outer = next((chosen[name] for name in test.ancestors if name in chosen), test)
         known = self._left.get(address)
         test = replace(known or test, line=line, tags=outer.tags, exact=True)
         self._owner.findings.met.setdefault(test.path, {})[test.name] = test
@@ -243,7 +243,7 @@ class BatchRun:
         """Arguments that choose the tests around a hook: its class or group, file or suite."""
         others = [other.name for other in self._batch.tests if other.path == test.path]
         browser = ("--browser", test.browser) if test.browser else ()
-        for name in (test.name, *test.around):
+        for name in (test.name, *test.ancestors):
             if any(other == name or other.startswith(f"{name}{NESTED}") for other in others):
                 group = replace(test, name=name).address
                 return () if name == test.name else (group,)
@@ -257,7 +257,7 @@ class BatchRun:
         for address, test in list(self._left.items()):
             if not test.exact:
                 self._owner.findings.missed.setdefault(test.path, set()).add(test.name)
-                if any(name in chosen for name in test.around):
+                if any(name in chosen for name in test.ancestors):
                     del self._left[address]
         self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
 
@@ -283,9 +283,9 @@ class BatchRun:
         self, test: Test, end: Ending, printed: str, began: float, kept: Iterable[Evidence] = ()
     ) -> None:
         result = self._pending.result(test, end, printed, began, self._slot.number, kept)
-        if test.place not in self._planned and test.place not in self._met:
+        if test.worker_address not in self._planned and test.worker_address not in self._met:
             result = replace(result, again=self._again(test))
-        if test.place in self._planned:
+        if test.worker_address in self._planned:
             self._owner.ended(test, result, self._batch)
         elif not (self._batch.fresh and self._suite_path):  # a launcher may run more, again
             self._owner.finished(result, True)
@@ -315,7 +315,7 @@ class BatchRun:
             words += " (after its last test: in a closing hook)"
         self._end(test, ending(outcome, words, round(lost.seconds, 6)), printed)
         for address in list(self._left):
-            if test.place.startswith(f"{address}{NESTED}"):
+            if test.worker_address.startswith(f"{address}{NESTED}"):
                 words = f"it was ended while '{test.name}' ran inside of it"
                 self._end(self._left.pop(address), ending(outcome, words))
         if self._lost_in_vain == IN_VAIN:

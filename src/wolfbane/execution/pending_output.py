@@ -50,7 +50,7 @@ class PendingOutput:
 
         ``printed`` are last words of its worker, ``kept`` files that its browser left.
         """
-        place = test.place
+        place = test.worker_address
         output = "".join(self._output.pop(place, ())) + printed
         parts = self._parts.pop(place, ())
         evidence = [*self._evidence.pop(place, ()), *kept]

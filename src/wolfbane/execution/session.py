@@ -45,7 +45,7 @@ from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.inventory.unclaimed import unclaimed
-from wolfbane.kinds.contract import Missing
+from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Discrepancy, Outcome, Result, Test, variant
 from wolfbane.planning import Plan, make_plan
@@ -252,7 +252,7 @@ class Session:
             suite = self.workspace.suite(name)
             try:
                 found[name] = find_kind(suite.kind).runtime(self.workspace.root, suite)
-            except Missing as missing:
+            except MissingRuntime as missing:
                 found[name] = str(missing)
         return found
 

@@ -19,7 +19,7 @@ class FormatError(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class ReportedTest:
     """One test of a report.
 
     ``group`` is what the test is nested in as the report calls it (a class), ``suite`` the
@@ -40,7 +40,7 @@ class Entry:
     output: str = ""
     properties: tuple[tuple[str, str], ...] = ()
     attachments: tuple[str, ...] = ()
-    earlier: tuple[Entry, ...] = ()
+    earlier: tuple[ReportedTest, ...] = ()
     parts: tuple[Part, ...] = ()
     address: str = ""
     suite_file: str = ""
@@ -54,7 +54,7 @@ class Entry:
         return tuple(value for name, value in self.properties if name == "tag")
 
 
-def address_of(entry: Entry) -> str:
+def address_of(entry: ReportedTest) -> str:
     """An address for an entry that nothing else is known of: ``FILE#GROUP / NAME``."""
     if entry.address:
         return entry.address

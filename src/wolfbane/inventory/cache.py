@@ -154,7 +154,7 @@ def _written(file: TestFile) -> _Entry:
         "warnings": file.warnings,
         "guessed": [t.name for t in file.tests if file.exact and not t.exact],
         "needs": {t.name: t.needs for t in file.tests if t.needs},
-        "called": {t.name: t.called for t in file.tests if t.called},
+        "called": {t.name: t.source_name for t in file.tests if t.source_name},
         "focused": [t.name for t in file.tests if t.focused],
         "blocks": [[block.name, block.start, block.end] for block in file.blocks],
         "tests": [
@@ -190,7 +190,7 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
                 exact=exact and t.name not in guessed,
                 focused=t.name in focused,
                 needs=tuple(needs.get(t.name, ())),
-                called=entry["called"].get(t.name, ""),
+                source_name=entry["called"].get(t.name, ""),
             )
             for t in tests
         )

@@ -193,7 +193,7 @@ def _merge(scanned: TestFile, exact: TestFile) -> TestFile:
     if find_kind(exact.kind).tests_hold_tests:
         names = {test.name for test in tests}
         inside = [test for test in scanned.tests if test.name not in names]
-        tests += [test for test in inside if any(name in names for name in test.around)]
+        tests += [test for test in inside if any(name in names for name in test.ancestors)]
         tests = _nested_order(tests)
     depends = tuple(dict.fromkeys((*scanned.depends, *exact.depends)))
     return replace(
@@ -206,7 +206,7 @@ def _nested_order(tests: Sequence[Test]) -> list[Test]:
     inside: dict[str, list[Test]] = {}
     names = {test.name for test in tests}
     for test in tests:
-        outer = next((name for name in test.around if name in names), "")
+        outer = next((name for name in test.ancestors if name in names), "")
         inside.setdefault(outer, []).append(test)
 
     def walk(outer: str) -> Iterator[Test]:

@@ -94,7 +94,7 @@ def _end_of_head(lines: Sequence[str]) -> int:
 
 
 def _tagged(test: Test, lines: Mapping[str, int], comments: Sequence[_Comment]) -> Test:
-    starts = {test.line, *(lines.get(name, -1) for name in test.around)}
+    starts = {test.line, *(lines.get(name, -1) for name in test.ancestors)}
     tags = list(test.tags)
     for comment in comments:
         if not comment.targets or not starts.isdisjoint(comment.targets) or not test.name:

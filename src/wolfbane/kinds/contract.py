@@ -30,7 +30,7 @@ class WorkerCommand:
     options: Mapping[str, Any] = field(default_factory=dict)
 
 
-class Missing(Exception):
+class MissingRuntime(Exception):
     """Something that a suite needs is not installed here: the suite is blocked.
 
     The text says what is missing.
@@ -188,11 +188,11 @@ class Kind(ABC, Generic[S]):
 
     @abstractmethod
     def worker(self, root: Path, suite: S) -> WorkerCommand:
-        """How to start a worker. Raises Missing where the runtime is not installed."""
+        """How to start a worker. Raises MissingRuntime where the runtime is not installed."""
 
     @abstractmethod
     def runtime(self, root: Path, suite: S) -> str:
-        """The runtime's name and version, for people. Raises Missing."""
+        """The runtime's name and version, for people. Raises MissingRuntime."""
 
     def result_path(self, suite: S) -> str:
         """The path for results that belong to no file of a request. Empty where there are none.

@@ -7,7 +7,7 @@ import subprocess
 from functools import cache
 from pathlib import Path
 
-from wolfbane.kinds.contract import Missing
+from wolfbane.kinds.contract import MissingRuntime
 
 _PATIENCE = 60
 
@@ -15,13 +15,13 @@ _PATIENCE = 60
 def find_program(root: Path, given: str, default: str, what: str) -> str:
     """A program that the settings name (a path from the workspace, or a command), else the default.
 
-    Raises Missing, with ``what`` it is and how to have it.
+    Raises MissingRuntime, with ``what`` it is and how to have it.
     """
     wanted = given or default
     local = root / wanted
     found = str(local) if given and local.is_file() else shutil.which(wanted)
     if not found:
-        raise Missing(
+        raise MissingRuntime(
             f"there is no {what} '{wanted}' (install {default}, or set the suite's '{default}')"
         )
     return found
@@ -29,11 +29,11 @@ def find_program(root: Path, given: str, default: str, what: str) -> str:
 
 @cache
 def version_line(program: str, what: str) -> str:
-    """What a program says to ``--version``. Raises Missing where it does not start."""
+    """What a program says to ``--version``. Raises MissingRuntime where it does not start."""
     try:
         run = subprocess.run(
             [program, "--version"], capture_output=True, text=True, timeout=_PATIENCE, check=True
         )
     except (OSError, subprocess.SubprocessError) as error:
-        raise Missing(f"the {what} '{program}' does not start: {error}") from None
+        raise MissingRuntime(f"the {what} '{program}' does not start: {error}") from None
     return run.stdout.strip()

@@ -12,13 +12,13 @@ from wolfbane.model import Outcome, Test, variant
 from wolfbane.reports.style import STYLES
 from wolfbane.reports.text import clock, in_line, visible
 from wolfbane.results.newest import Newest
-from wolfbane.results.quarantine import Entry
+from wolfbane.results.quarantine import QuarantineEntry
 from wolfbane.selection import Choice, choose
 from wolfbane.selection.reasons import Reason, reasons
 
 
 def explained(
-    variants: Sequence[Test], choice: Choice, newest: Newest, quarantine: Entry | None
+    variants: Sequence[Test], choice: Choice, newest: Newest, quarantine: QuarantineEntry | None
 ) -> list[tuple[str, Text | str]]:
     """The facts, then each part of the selection with its verdict.
 
@@ -28,7 +28,7 @@ def explained(
     status = newest.overall().status
     test = next(iter(choose(choice, variants, status).chosen), variants[0])
     rows: list[tuple[str, Text | str]] = []
-    rows.append(("test", Text(in_line(test.place), style="bold")))
+    rows.append(("test", Text(in_line(test.worker_address), style="bold")))
     rows.append(("suite", f"{test.suite}, of kind {test.kind}"))
     if test.line:
         end = f" to {test.end}" if test.end > test.line else ""
@@ -96,7 +96,7 @@ def _last_runs(variants: Sequence[Test], newest: Newest) -> Iterator[Text]:
         yield Text("never run here")
 
 
-def _quarantined(entry: Entry) -> Text:
+def _quarantined(entry: QuarantineEntry) -> Text:
     line = Text(f"since {entry.since}: {visible(entry.because)}", style="khaki1")
     if entry.until:
         over = entry.is_over(date.today())

@@ -15,14 +15,14 @@ from wolfbane.reports.layout import rule
 from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import in_line, many, visible
 from wolfbane.results.history import TestHistory
-from wolfbane.results.quarantine import Entry
+from wolfbane.results.quarantine import QuarantineEntry
 
 
 @dataclass(frozen=True)
 class Held:
     """An entry with the tests that it holds, as they ended lately."""
 
-    entry: Entry
+    entry: QuarantineEntry
     histories: tuple[TestHistory, ...]
 
     @property

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
-from wolfbane.formats.reported import Entry, address_of
+from wolfbane.formats.reported import ReportedTest, address_of
 from wolfbane.model import NESTED, Outcome
 from wolfbane.results.store import TestEnd
 
@@ -21,7 +21,7 @@ _ABOUT_ONE_RUN = frozenset(
 _WORD = re.compile("[A-Z]?[a-z]+|[A-Z]+")
 
 
-def addresses(entries: Sequence[Entry]) -> list[str]:
+def addresses(entries: Sequence[ReportedTest]) -> list[str]:
     """One for each entry, in their order. Those of tests do not depend on that order.
 
     ``FILE#GROUP / NAME``, and where several have that, whatever tells them apart: the suite, its
@@ -54,19 +54,19 @@ def _same(found: Sequence[str]) -> Iterator[list[int]]:
     yield from (numbers for numbers in members.values() if len(numbers) > 1)
 
 
-def _suite(entry: Entry) -> str:
+def _suite(entry: ReportedTest) -> str:
     return entry.suite
 
 
-def _file(entry: Entry) -> str:
+def _file(entry: ReportedTest) -> str:
     return entry.suite_file
 
 
-def _host(entry: Entry) -> str:
+def _host(entry: ReportedTest) -> str:
     return entry.host
 
 
-def _with(address: str, word: str, told_apart_by: Callable[[Entry], str]) -> str:
+def _with(address: str, word: str, told_apart_by: Callable[[ReportedTest], str]) -> str:
     if not word:
         return address
     if told_apart_by is _suite:
@@ -75,7 +75,7 @@ def _with(address: str, word: str, told_apart_by: Callable[[Entry], str]) -> str
     return f"{address} ({word})"
 
 
-def _properties(entries: Sequence[Entry]) -> dict[str, list[str]]:
+def _properties(entries: Sequence[ReportedTest]) -> dict[str, list[str]]:
     """Short properties that differ between entries, by name, each with all of their values.
 
     Those of the tests themselves come first, then those of their suites.

@@ -27,7 +27,7 @@ _HEAD = """\
 
 
 @dataclass(frozen=True)
-class Entry:
+class QuarantineEntry:
     """Tests that an expression matches, why, since when, and until when."""
 
     match: str
@@ -48,23 +48,23 @@ class Entry:
         return (today - self.since).days
 
 
-_KEYS = [item.name for item in fields(Entry) if item.name not in ("line", "file")]
+_KEYS = [item.name for item in fields(QuarantineEntry) if item.name not in ("line", "file")]
 
 
 class Quarantine:
     """The entries of a workspace, and which tests they hold."""
 
-    def __init__(self, entries: Sequence[Entry]) -> None:
+    def __init__(self, entries: Sequence[QuarantineEntry]) -> None:
         self.entries = list(entries)
-        self._matchers: list[tuple[Entry, Callable[[Test], bool]]] = [
+        self._matchers: list[tuple[QuarantineEntry, Callable[[Test], bool]]] = [
             (entry, Matcher(parse(entry.match))) for entry in entries
         ]
 
-    def entry(self, test: Test) -> Entry | None:
+    def entry(self, test: Test) -> QuarantineEntry | None:
         """The first entry that holds a test."""
         return next((entry for entry, matches in self._matchers if matches(test)), None)
 
-    def empty(self, tests: Sequence[Test]) -> list[Entry]:
+    def empty(self, tests: Sequence[Test]) -> list[QuarantineEntry]:
         """Entries that hold none of these tests any more."""
         return [entry for entry, matches in self._matchers if not any(map(matches, tests))]
 
@@ -83,7 +83,7 @@ def read_quarantine(workspace: Workspace) -> Quarantine:
     return Quarantine(entries)
 
 
-def read_entries(root: Path) -> list[Entry]:
+def read_entries(root: Path) -> list[QuarantineEntry]:
     """The entries of the file in a folder, if there is one. Raises InputError with problems."""
     path = root / NAME
     try:
@@ -107,7 +107,7 @@ def read_entries(root: Path) -> list[Entry]:
         wrong = list(_problems(table, partial(_line, lines, place)))
         problems += wrong
         if not wrong:
-            entries.append(Entry(**table, line=line))
+            entries.append(QuarantineEntry(**table, line=line))
     if problems:
         raise InputError(*problems)
     return entries
@@ -135,7 +135,7 @@ def _problems(table: Mapping[str, Any], line: Callable[..., int]) -> Iterable[Pr
         yield Problem(str(error), NAME, line("match"))
 
 
-def add(root: Path, entry: Entry) -> None:
+def add(root: Path, entry: QuarantineEntry) -> None:
     """Put an entry at the end of the file. Raises InputError where it is there already."""
     import tomlkit
 

@@ -12,7 +12,7 @@ import orjson
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.formats.ctrf.reader import read_ctrf
-from wolfbane.formats.reported import Entry, FormatError
+from wolfbane.formats.reported import FormatError, ReportedTest
 from wolfbane.formats.tap.reader import read_tap
 from wolfbane.formats.xunit.reader import XunitReader
 from wolfbane.model import Outcome
@@ -52,7 +52,7 @@ def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[TestEnd]]:
     return _run(path, began, entries, suite, reason)
 
 
-def _xunit(path: Path) -> tuple[str, list[Entry]]:
+def _xunit(path: Path) -> tuple[str, list[ReportedTest]]:
     reader, entries = XunitReader(), []
     with path.open("rb") as file:
         while data := file.read(PIECE):
@@ -82,7 +82,7 @@ def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[TestEnd]]:
 
 
 def _run(
-    path: Path, began: str, entries: list[Entry], suite: str, reason: str
+    path: Path, began: str, entries: list[ReportedTest], suite: str, reason: str
 ) -> tuple[RunEntry, list[TestEnd]]:
     when = _time(began) or datetime.fromtimestamp(path.stat().st_mtime).astimezone()
     ended = [

@@ -100,7 +100,7 @@ def _focused(chosen: Sequence[Test], left_out: Counter[str]) -> Verdict:
         test
         for test in chosen
         if test.path not in paths
-        or any((test.path, name) in focused for name in (test.name, *test.around))
+        or any((test.path, name) in focused for name in (test.name, *test.ancestors))
     ]
     if len(kept) < len(chosen):
         left_out[FOCUS] = len(chosen) - len(kept)

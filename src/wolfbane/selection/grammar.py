@@ -112,15 +112,15 @@ def field_terms(name: str, values: Iterable[str]) -> Expression:
 
     Raises ExpressionError for a value that cannot be read.
     """
-    return any_of(_Parser(value, only_field=name).values_only() for value in values)
+    return any_of(_ExpressionParser(value, only_field=name).values_only() for value in values)
 
 
 def parse(text: str) -> Expression:
     """Read an expression. Raises ExpressionError that points at the place."""
-    return _Parser(text).whole()
+    return _ExpressionParser(text).whole()
 
 
-class _Parser:
+class _ExpressionParser:
     def __init__(self, text: str, only_field: str = "") -> None:
         self.text = text
         self.only_field = only_field

@@ -159,7 +159,7 @@ def _without_variant(value: str, test: Test) -> Iterator[str]:
 
 
 def _is_at(test: Test, value: str) -> bool:
-    if value in (test.place, test.path) or test.place.startswith(f"{value} / "):
+    if value in (test.worker_address, test.path) or test.worker_address.startswith(f"{value} / "):
         return True
     place = _LINE.fullmatch(value)
     if place is None or place[1] != test.path:

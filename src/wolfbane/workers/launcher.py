@@ -9,7 +9,7 @@ from types import TracebackType
 from wolfbane.browsers.run_browsers import RunBrowsers
 from wolfbane.environments import Environment
 from wolfbane.environments.values_files import ValuesFiles
-from wolfbane.kinds.contract import Missing, WorkerCommand
+from wolfbane.kinds.contract import MissingRuntime, WorkerCommand
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workers.channel import ChannelServer
@@ -82,7 +82,7 @@ class WorkerLauncher:
                 {**variables, **place}, capture, self._workspace.root, endpoint,
                 lambda: self.browsers.dismiss(endpoint, suite),
             )  # fmt: skip
-        except (Missing, OSError) as error:
+        except (MissingRuntime, OSError) as error:
             raise self.give_up(suite, target, str(error)) from None
 
     def give_up(self, suite: Suite, target: str, why: str) -> Unstartable:

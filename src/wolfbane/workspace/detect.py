@@ -26,7 +26,7 @@ class Detected:
 
 
 @dataclass(frozen=True, order=True)
-class _Place:
+class _SuitePlace:
     """What a suite is made for: a project (the folder of a manifest; "." is the root's), a folder
     directly in it, and a kind. A suite of a project below the root takes all of its folders.
     """
@@ -48,7 +48,7 @@ def detect(root: Path) -> Detected:
         file.rpartition("/")[0] for file in tree.files
         if file.rpartition("/")[2] in _MANIFESTS and "/" in file
     }  # fmt: skip
-    found: dict[_Place, list[str]] = {}
+    found: dict[_SuitePlace, list[str]] = {}
     for kind, file in test_files(root, tree.files):
         place = _place(kind, file, projects)
         around = [other.folder for other in found if other.kind == kind]
@@ -66,18 +66,18 @@ def detect(root: Path) -> Detected:
     return Detected(suites, tuple(tree.workspaces))
 
 
-def _place(kind: str, file: str, projects: set[str]) -> _Place:
+def _place(kind: str, file: str, projects: set[str]) -> _SuitePlace:
     folder = file.rpartition("/")[0]
     if find_kind(kind).manifest:
-        return _Place(folder or ".", folder or ".", kind)
+        return _SuitePlace(folder or ".", folder or ".", kind)
     while folder and folder not in projects:
         folder = folder.rpartition("/")[0]
     if folder:
-        return _Place(folder, folder, kind)
-    return _Place(".", file.partition("/")[0] if "/" in file else ".", kind)
+        return _SuitePlace(folder, folder, kind)
+    return _SuitePlace(".", file.partition("/")[0] if "/" in file else ".", kind)
 
 
-def _suite(root: Path, tree: Tree, place: _Place, name: str, files: Sequence[str]) -> Suite:
+def _suite(root: Path, tree: Tree, place: _SuitePlace, name: str, files: Sequence[str]) -> Suite:
     kind = find_kind(place.kind)
     paths = [place.folder] if kind.manifest else _paths(place, files)
     inside = [each for each in tree.workspaces if any(_is_inside(each, path) for path in paths)]
@@ -89,7 +89,7 @@ def _suite(root: Path, tree: Tree, place: _Place, name: str, files: Sequence[str
     return suite
 
 
-def _paths(place: _Place, files: Sequence[str]) -> list[str]:
+def _paths(place: _SuitePlace, files: Sequence[str]) -> list[str]:
     """The folders of a project that hold its test files, and globs for those in its own folder."""
     start = "" if place.project == "." else f"{place.project}/"
     glob = find_kind(place.kind).glob_for

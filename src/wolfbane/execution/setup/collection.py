@@ -207,7 +207,7 @@ def _test(file: TestFile, message: TestMessage) -> Test:
         exact=True,
         blocked=message.blocked,
         focused=message.focused,
-        called=message.called,
+        source_name=message.called,
     )
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import ijson
 
-from wolfbane.formats.reported import LONGEST, Entry, FormatError
+from wolfbane.formats.reported import LONGEST, FormatError, ReportedTest
 from wolfbane.model import NESTED, Outcome, Part
 
 _STATUSES = {
@@ -32,7 +32,7 @@ class CtrfReader:
         self._events: Any = ijson.sendable_list()
         self._parser = ijson.parse_coro(self._events, use_float=True)
 
-    def feed(self, data: bytes) -> list[Entry]:
+    def feed(self, data: bytes) -> list[ReportedTest]:
         """The entries that ended in this piece."""
         try:
             self._parser.send(data)
@@ -40,7 +40,7 @@ class CtrfReader:
             raise FormatError(f"is not JSON: {_first_line(error)}") from None
         return list(self._taken())
 
-    def close(self) -> list[Entry]:
+    def close(self) -> list[ReportedTest]:
         """The document is over."""
         try:
             self._parser.close()
@@ -51,7 +51,7 @@ class CtrfReader:
             raise FormatError("is no CTRF report: it has no results.tests")
         return entries
 
-    def _taken(self) -> Iterator[Entry]:
+    def _taken(self) -> Iterator[ReportedTest]:
         """What the events so far tell of whole tests."""
         for place, event, value in self._events:
             if self._test is not None:
@@ -70,7 +70,7 @@ class CtrfReader:
                 self.began = _moment(value)
         self._events.clear()
 
-    def _made(self, test: Any) -> Entry:
+    def _made(self, test: Any) -> ReportedTest:
         number = self._count
         self._count += 1
         try:
@@ -80,7 +80,7 @@ class CtrfReader:
             raise FormatError(words) from None
 
 
-def read_ctrf(data: bytes) -> tuple[str, list[Entry]]:
+def read_ctrf(data: bytes) -> tuple[str, list[ReportedTest]]:
     """When the run began, if the report has it, and the tests of a document. Raises FormatError."""
     reader = CtrfReader()
     entries = reader.feed(data) + reader.close()
@@ -98,7 +98,7 @@ def _first_line(error: Exception) -> str:
     return str(error.args[0] if error.args else error).strip().partition("\n")[0]
 
 
-def _entry(test: Mapping[str, Any]) -> Entry:
+def _entry(test: Mapping[str, Any]) -> ReportedTest:
     name, status = str(test["name"]), test["status"]
     if status not in _STATUSES:
         raise ValueError(f"its status is {status!r}")
@@ -114,7 +114,7 @@ def _entry(test: Mapping[str, Any]) -> Entry:
     told = [("tag", str(tag)) for tag in test.get("tags", ())]
     told += [(key, str(test[key])) for key in ("browser", "device") if test.get(key)]
     suite = test.get("suite", "")
-    return Entry(
+    return ReportedTest(
         name=name,
         outcome=outcome,
         suite=NESTED.join(map(str, suite)) if isinstance(suite, list) else str(suite),
@@ -133,8 +133,8 @@ def _entry(test: Mapping[str, Any]) -> Entry:
     )
 
 
-def _attempt(name: str, told: Mapping[str, Any]) -> Entry:
-    return Entry(
+def _attempt(name: str, told: Mapping[str, Any]) -> ReportedTest:
+    return ReportedTest(
         name, _STATUSES[told["status"]], seconds=float(told.get("duration", 0)) / 1000,
         message=str(told.get("message", "")), detail=str(told.get("trace", "")),
     )  # fmt: skip

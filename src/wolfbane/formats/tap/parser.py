@@ -45,7 +45,7 @@ class Point:
 
 
 @dataclass
-class Document:
+class TapDocument:
     """A whole TAP stream: its points, its plan and everything that is wrong with it."""
 
     version: int = 12
@@ -57,13 +57,13 @@ class Document:
     seen_any: bool = False
 
 
-class Reader:
+class TapReader:
     """Feed it lines; it keeps a ``document``. Lines that are not TAP are stray and harmless."""
 
     def __init__(self) -> None:
-        self.document = Document()
+        self.document = TapDocument()
         self._yaml_indent: str | None = None
-        self._nested: Reader | None = None
+        self._nested: TapReader | None = None
         self._plan_is_last = False
         self._strict = False
 
@@ -76,7 +76,7 @@ class Reader:
             return None
         if line.startswith(_NESTED) and not line.startswith(_NESTED + _NESTED + " "):
             if self._nested is None:
-                self._nested = Reader()
+                self._nested = TapReader()
             self._nested.feed(line[len(_NESTED) :])
             return None
         if point := _POINT.match(line):  # the line that broke off a YAML block
@@ -85,7 +85,7 @@ class Reader:
             self._stray(line)
         return None
 
-    def finish(self) -> Document:
+    def finish(self) -> TapDocument:
         """Check the counts once the stream has ended."""
         document, problems = self.document, self.document.problems
         if self._yaml_indent is not None:

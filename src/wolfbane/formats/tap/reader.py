@@ -6,19 +6,19 @@ from collections.abc import Iterable
 
 import yaml
 
-from wolfbane.formats.reported import Entry, FormatError
-from wolfbane.formats.tap.parser import Point, Reader
+from wolfbane.formats.reported import FormatError, ReportedTest
+from wolfbane.formats.tap.parser import Point, TapReader
 from wolfbane.model import Outcome, Part
 
 _OURS = {str(outcome): outcome for outcome in Outcome}
 
 
-def read_tap(lines: Iterable[str]) -> tuple[list[Entry], str]:
+def read_tap(lines: Iterable[str]) -> tuple[list[ReportedTest], str]:
     """The tests of a stream, and why it was bailed out, if it was.
 
     Raises FormatError where it is cut short or no TAP at all.
     """
-    reader = Reader()
+    reader = TapReader()
     for line in lines:
         reader.feed(line)
     document = reader.finish()
@@ -31,7 +31,7 @@ def read_tap(lines: Iterable[str]) -> tuple[list[Entry], str]:
     return entries, f"bailed out: {document.bail_out}".rstrip(": ") if bailed_out else ""
 
 
-def entry_of(point: Point) -> Entry:
+def entry_of(point: Point) -> ReportedTest:
     """A point as a test, with its subtest as parts and what its YAML block says."""
     told = _told(point.diagnostics)
     outcome = _OURS.get(str(told.get("outcome", "")), Outcome(point.outcome))
@@ -40,7 +40,7 @@ def entry_of(point: Point) -> Entry:
     if not message and outcome.is_bad:
         message = comments.lstrip("# ").partition("\n")[0]
     tags = told.get("tags")
-    return Entry(
+    return ReportedTest(
         name=point.name,
         outcome=outcome,
         file=point.file,

@@ -13,7 +13,7 @@ import re
 from dataclasses import dataclass, field
 from xml.parsers import expat
 
-from wolfbane.formats.reported import Entry, FormatError, Text
+from wolfbane.formats.reported import FormatError, ReportedTest, Text
 from wolfbane.model import NESTED, Outcome
 
 _SEVERITY = {"failure": Outcome.FAILED, "error": Outcome.ERRORED}
@@ -43,10 +43,12 @@ class _Attempt:
     trace: Text = field(default_factory=Text)
     output: Text = field(default_factory=Text)
 
-    def entry(self, name: str) -> Entry:
+    def entry(self, name: str) -> ReportedTest:
         detail = str(self.trace).strip("\n") or str(self.text).strip("\n")
         message = self.message or detail.strip().partition("\n")[0]
-        return Entry(name, self.outcome, message=message, detail=detail, output=str(self.output))
+        return ReportedTest(
+            name, self.outcome, message=message, detail=detail, output=str(self.output)
+        )
 
 
 @dataclass
@@ -94,10 +96,10 @@ class XunitReader:
         self._case: _Case | None = None
         self._text: Text | None = None
         self._property = ""
-        self._made: list[Entry] = []
+        self._made: list[ReportedTest] = []
         self._wide: bool | None = None
 
-    def feed(self, data: bytes) -> list[Entry]:
+    def feed(self, data: bytes) -> list[ReportedTest]:
         """The entries that ended in this piece."""
         if self._wide is None and data:
             self._wide = data.startswith(_WIDE)
@@ -188,7 +190,7 @@ class XunitReader:
                 case.attachments.append(said)
         self._text = None
 
-    def _entry(self, case: _Case) -> Entry:
+    def _entry(self, case: _Case) -> ReportedTest:
         told = case.attributes
         name = told.get("name", "")
         properties = dict(case.properties)
@@ -196,7 +198,7 @@ class XunitReader:
         attempts = [attempt.entry(name) for attempt in case.bad]
         outcome, message = _judged(case, attempts)
         output = str(case.output)
-        return Entry(
+        return ReportedTest(
             name=name,
             outcome=outcome,
             group=told.get("classname", ""),
@@ -218,7 +220,7 @@ class XunitReader:
         )
 
 
-def _judged(case: _Case, attempts: list[Entry]) -> tuple[Outcome, str]:
+def _judged(case: _Case, attempts: list[ReportedTest]) -> tuple[Outcome, str]:
     """A case's outcome and its message: an error outweighs a failure."""
     if case.bad:
         worst = next((n for n, bad in enumerate(case.bad) if bad.outcome is Outcome.ERRORED), 0)

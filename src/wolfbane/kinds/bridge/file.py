@@ -17,20 +17,20 @@ from wolfbane.kinds.bridge.checks import wrong_meaning
 from wolfbane.kinds.bridge.tables import (
     Bridge,
     Find,
-    Keys,
     LinePattern,
     Listing,
-    Names,
+    ListingKeys,
+    NamesTable,
     Query,
-    Reading,
+    ReadTable,
     Run,
 )
 from wolfbane.toml_lines import Location, line_index, line_of
 
 _TABLES: dict[Location, type[Any]] = {
     (): Bridge, ("find",): Find, ("find", "lines"): LinePattern, ("find", "query"): Query,
-    ("find", "listing"): Listing, ("find", "listing", "keys"): Keys,
-    ("run",): Run, ("run", "names"): Names, ("read",): Reading,
+    ("find", "listing"): Listing, ("find", "listing", "keys"): ListingKeys,
+    ("run",): Run, ("run", "names"): NamesTable, ("read",): ReadTable,
 }  # fmt: skip
 _WAYS: dict[str, type[Any]] = {"lines": LinePattern, "query": Query, "listing": Listing}
 
@@ -89,10 +89,10 @@ def _built(data: dict[str, Any]) -> Bridge:
         if key in find:
             told = dict(find[key])
             if "keys" in told:
-                told["keys"] = Keys(**told["keys"])
+                told["keys"] = ListingKeys(**told["keys"])
             find[key] = table(**told)
-    run = {**data["run"], "names": Names(**data["run"]["names"])}
-    return Bridge(data["about"], Find(**find), Run(**run), Reading(**data["read"]))
+    run = {**data["run"], "names": NamesTable(**data["run"]["names"])}
+    return Bridge(data["about"], Find(**find), Run(**run), ReadTable(**data["read"]))
 
 
 def _checked(path: Path, data: dict[str, Any], lines: dict[Location, int]) -> Bridge:

@@ -11,7 +11,7 @@ from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
 from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.kinds.bridge.tables import TOGETHER, Bridge
-from wolfbane.kinds.contract import Kind, Missing, WorkerCommand, own_process
+from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import NESTED, Block, Tag, Test, TestFile
 from wolfbane.toml_lines import Location
@@ -49,7 +49,7 @@ class BridgeKind(Kind[BridgeSuite]):
                 suite.name, self.name, path, item.whole_name, item.line, item.end,
                 tuple(Tag.parse(tag, "source") for tag in item.all_tags if tag),
                 group=item.outer.whole_name if item.outer else "",
-                called=item.name if item.number > 1 or NESTED in item.name else "",
+                source_name=item.name if item.number > 1 or NESTED in item.name else "",
             )
             for item in items if item.is_test
         ]  # fmt: skip
@@ -66,11 +66,11 @@ class BridgeKind(Kind[BridgeSuite]):
         try:
             _items(bridge, b"")
         except CannotFind as error:
-            raise Missing(str(error)) from None
+            raise MissingRuntime(str(error)) from None
         program = bridge.run.command[0]
         folder = root / suite.folder
         if not shutil.which(program) and not (folder / program).is_file():
-            raise Missing(f"there is no launcher '{program}' ({suite.bridge})")
+            raise MissingRuntime(f"there is no launcher '{program}' ({suite.bridge})")
         command = own_process("wolfbane.kinds.bridge.runner")
         return WorkerCommand(command, folder, {"bridge": asdict(bridge), "place": suite.bridge})
 

@@ -43,7 +43,7 @@ class Query:
 
 
 @dataclass(frozen=True)
-class Keys:
+class ListingKeys:
     """``[find.listing.keys]``: where the objects of a JSON list say what, if under other names."""
 
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
@@ -71,7 +71,7 @@ class Listing:
     format: Literal["names", "json", "tap"]
     pattern: str = r"^\s*(?P<name>.*\S)"
     items: str = "$[*]"
-    keys: Keys = field(default_factory=Keys)
+    keys: ListingKeys = field(default_factory=ListingKeys)
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,7 @@ class Find:
 
 
 @dataclass(frozen=True)
-class Names:
+class NamesTable:
     """``[run.names]``: how the launcher gets the names of tests to run.
 
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
@@ -120,7 +120,7 @@ class Run:
     __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     command: list[str]
-    names: Names
+    names: NamesTable
     per: Literal["test", "file", "batch", "suite"] = "file"
     env: dict[str, str] = field(default_factory=dict)
     passed: list[int] = field(default_factory=lambda: [0])
@@ -128,7 +128,7 @@ class Run:
 
 
 @dataclass(frozen=True)
-class Reading:
+class ReadTable:
     """``[read]``: what the launcher leaves behind or prints, and how entries name their tests.
 
     ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
@@ -160,4 +160,4 @@ class Bridge:
     about: str
     find: Find
     run: Run
-    read: Reading
+    read: ReadTable

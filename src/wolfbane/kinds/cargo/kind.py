@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
 from wolfbane.kinds.cargo.settings import CargoSuite
-from wolfbane.kinds.contract import Kind, Missing, WorkerCommand, own_process
+from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process
 from wolfbane.kinds.programs import find_program, version_line
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import Block, Test, TestFile
@@ -75,13 +75,13 @@ class CargoKind(Kind[CargoSuite]):
 
 
 def _manifest(root: Path, suite: CargoSuite) -> Path:
-    """The manifest nearest to the suite's first path, at it or above. Raises Missing."""
+    """The manifest nearest to the suite's first path, at it or above. Raises MissingRuntime."""
     place = PurePosixPath(suite.paths[0].partition("*")[0].rstrip("/") or ".")
     for folder in (place, *place.parents):
         manifest = root / folder / _MANIFEST
         if manifest.is_file():
             return manifest
-    raise Missing(f"there is no {_MANIFEST} at or above '{suite.paths[0]}'")
+    raise MissingRuntime(f"there is no {_MANIFEST} at or above '{suite.paths[0]}'")
 
 
 def _toolchain(root: Path, suite: CargoSuite) -> str:

@@ -29,7 +29,7 @@ _DOC_EXAMPLE = re.compile(rb"^[ \t]*(?://[/!]|\*)[^\n]*```|#!?\[doc", re.M)
 
 
 @dataclass(frozen=True)
-class Declared:
+class RustItem:
     """A test function or a module: names nested with `` / ``, lines counted from 1."""
 
     name: str
@@ -39,18 +39,18 @@ class Declared:
 
 
 @dataclass(frozen=True)
-class Source:
+class RustSource:
     """What a file declares; ``documented`` where its documentation may hold examples.
 
     ``generated``: a macro may make tests here, which only the compiled program shows.
     """
 
-    declared: list[Declared]
+    declared: list[RustItem]
     documented: bool
     generated: bool
 
 
-def read(source: bytes) -> Source | None:
+def read(source: bytes) -> RustSource | None:
     """Read a file's test functions; None where it holds neither tests nor examples."""
     documented = _DOC_EXAMPLE.search(source) is not None
     may_generate = b"!" in source or b"#[" in source
@@ -61,7 +61,7 @@ def read(source: bytes) -> Source | None:
     generated = may_generate and _has_macros(tree)
     if not (documented or generated) and all(item.is_module for item in declared):
         return None
-    return Source(declared, documented, generated)
+    return RustSource(declared, documented, generated)
 
 
 @cache
@@ -69,7 +69,7 @@ def _parser() -> Parser:
     return Parser(Language(language()))
 
 
-def _inside(node: Node, prefix: str) -> Iterator[Declared]:
+def _inside(node: Node, prefix: str) -> Iterator[RustItem]:
     attributes: list[Node] = []
     for item in node.named_children:
         if item.type == "attribute_item":
@@ -81,10 +81,10 @@ def _inside(node: Node, prefix: str) -> Iterator[Declared]:
         line, end = first.start_point[0] + 1, item.end_point[0] + 1
         if item.type == "mod_item" and (body := item.child_by_field_name("body")):
             name = _named(item, prefix)
-            yield Declared(name, True, line, end)
+            yield RustItem(name, True, line, end)
             yield from _inside(body, name)
         elif item.type == "function_item" and any(_TEST.match(a.text or b"") for a in attributes):
-            yield Declared(_named(item, prefix), False, line, end)
+            yield RustItem(_named(item, prefix), False, line, end)
         attributes = []
 
 

@@ -6,7 +6,7 @@ import shutil
 from pathlib import Path
 from typing import Any
 
-from wolfbane.kinds.contract import Missing
+from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.executable.settings import ExecutableSuite
 from wolfbane.kinds.python.interpreters import default_interpreter
 from wolfbane.model import Test, TestFile
@@ -23,10 +23,13 @@ def whole_file(suite: ExecutableSuite, path: str, source: bytes) -> TestFile:
 
 
 def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
-    """What a worker needs to start files. Raises Missing where an interpreter is not here."""
+    """What a worker needs to start files.
+
+    Raises MissingRuntime where an interpreter is not installed.
+    """
     commands = suite.commands()
     for suffix, (program, *_) in commands.items():
         if not shutil.which(program) and not (root / program).exists():
-            raise Missing(f"there is no interpreter '{program}' for {suffix} files")
+            raise MissingRuntime(f"there is no interpreter '{program}' for {suffix} files")
     defaults = {**BY_SUFFIX, ".py": default_interpreter(root, suite.folder)}
     return {"interpreters": commands, "defaults": defaults}

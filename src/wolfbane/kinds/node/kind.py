@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from wolfbane.files import is_file
-from wolfbane.kinds.contract import HOME, Kind, Missing, WorkerCommand
+from wolfbane.kinds.contract import HOME, Kind, MissingRuntime, WorkerCommand
 from wolfbane.kinds.detection import holds
 from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.node.settings import NodeSuite
@@ -122,18 +122,18 @@ def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], boo
 
 
 def _runtime(root: Path, suite: NodeSuite) -> str:
-    """The runtime's program, new enough. Raises Missing."""
+    """The runtime's program, new enough. Raises MissingRuntime."""
     found = find_program(root, suite.node, "node", _WHAT)
     version = _version(found)
     if int(version.partition(".")[0]) < _OLDEST:
-        raise Missing(f"'{found}' is Node.js {version}; {_OLDEST} or newer is needed")
+        raise MissingRuntime(f"'{found}' is Node.js {version}; {_OLDEST} or newer is needed")
     return found
 
 
 def _version(program: str) -> str:
     said = version_line(program, _WHAT).removeprefix("v")
     if not re.match(r"\d+\.", said):
-        raise Missing(f"'{program}' is no {_WHAT}: it says its version is '{said}'")
+        raise MissingRuntime(f"'{program}' is no {_WHAT}: it says its version is '{said}'")
     return said
 
 

@@ -41,7 +41,7 @@ _SKIPS = re.compile(rb"\bskip\s*:\s*(?!false\b)")
 
 
 @dataclass
-class Declared:
+class JavaScriptItem:
     """A test or suite in the source: names nested with `` / ``, lines counted from 1."""
 
     name: str
@@ -49,7 +49,7 @@ class Declared:
     line: int
     end: int
     call: Node
-    parent: Declared | None
+    parent: JavaScriptItem | None
     repeats: Counter[str] = field(default_factory=Counter)
     closed: bool = False
 
@@ -61,20 +61,20 @@ class Declared:
 
 
 @dataclass
-class Source:
+class JavaScriptSource:
     """What a file declares; ``dynamic`` where running it may declare other tests than these."""
 
-    declared: list[Declared]
+    declared: list[JavaScriptItem]
     dynamic: bool
 
 
-def read(source: bytes, *, global_words: bool) -> Source | None:
+def read(source: bytes, *, global_words: bool) -> JavaScriptSource | None:
     """Read a file's declarations; None where it uses no test module and no such words."""
-    words = _Words(source.decode("utf-8", "replace"), global_words)
+    words = _CalledWords(source.decode("utf-8", "replace"), global_words)
     if not words.known:
         return None
     parser, query = _grammar()
-    reader = _Reader(words)
+    reader = _JavaScriptReader(words)
     for _, captures in QueryCursor(query).matches(parser.parse(source).root_node):
         passed = captures.get("passed")
         if passed:
@@ -86,7 +86,7 @@ def read(source: bytes, *, global_words: bool) -> Source | None:
         reader.take(call, captures)
     if global_words and not reader.declared and not reader.dynamic:
         return None
-    return Source(reader.declared, reader.dynamic)
+    return JavaScriptSource(reader.declared, reader.dynamic)
 
 
 @cache
@@ -95,7 +95,7 @@ def _grammar() -> tuple[Parser, Query]:
     return Parser(javascript), Query(javascript, _QUERY)
 
 
-class _Words:
+class _CalledWords:
     """Which words of a file mean a test, a suite, or the test module as a whole."""
 
     def __init__(self, text: str, global_words: bool) -> None:
@@ -140,13 +140,13 @@ class _Words:
         return "test" if inside_test and member == "test" else ""
 
 
-class _Reader:
-    def __init__(self, words: _Words) -> None:
+class _JavaScriptReader:
+    def __init__(self, words: _CalledWords) -> None:
         self.words = words
         self.calls: list[tuple[Node, dict[str, list[Node]]]] = []
-        self.declared: list[Declared] = []
+        self.declared: list[JavaScriptItem] = []
         self.dynamic = False
-        self._open: list[Declared] = []
+        self._open: list[JavaScriptItem] = []
         self._repeats: Counter[str] = Counter()
 
     def take(self, call: Node, captures: dict[str, list[Node]]) -> None:
@@ -171,7 +171,7 @@ class _Reader:
         label = f"{title} ({repeats[title]})" if repeats[title] > 1 else title
         line, end = call.start_point[0] + 1, call.end_point[0] + 1
         name = f"{place} / {label}" if place else label
-        item = Declared(name, kind == "suite", line, end, call, parent)
+        item = JavaScriptItem(name, kind == "suite", line, end, call, parent)
         options = next((node for node in given if node.type == "object"), None)
         skips = member == "skip" or (options is not None and _SKIPS.search(options.text or b""))
         if item.is_suite and skips:
@@ -180,7 +180,7 @@ class _Reader:
         self._open.append(item)
 
 
-def _depends_on_running(call: Node, parent: Declared | None) -> bool:
+def _depends_on_running(call: Node, parent: JavaScriptItem | None) -> bool:
     """Whether something between a call and the suite around it decides if it is made."""
     end = parent.call if parent else None
     node = call.parent

@@ -11,7 +11,7 @@ import warnings
 from functools import cache
 from pathlib import Path
 
-from wolfbane.kinds.contract import HOME, Missing, WorkerCommand
+from wolfbane.kinds.contract import HOME, MissingRuntime, WorkerCommand
 from wolfbane.kinds.python.project import project_python
 from wolfbane.kinds.python.settings import InterpretedSuite
 
@@ -24,7 +24,7 @@ def parse_source(source: bytes) -> ast.Module:
 
 
 def python_worker(root: Path, suite: InterpretedSuite, module: str) -> WorkerCommand:
-    """How to start a worker for Python that runs a module of ours. Raises Missing."""
+    """How to start a worker for Python that runs a module of ours. Raises MissingRuntime."""
     options = {
         "top": suite.modules_from,
         "import_path": suite.import_path,
@@ -35,7 +35,7 @@ def python_worker(root: Path, suite: InterpretedSuite, module: str) -> WorkerCom
 
 
 def interpreter(root: Path, suite: InterpretedSuite) -> str:
-    """The interpreter that a suite runs on. Raises Missing."""
+    """The interpreter that a suite runs on. Raises MissingRuntime."""
     return _itself(_named(root, suite), root / suite.folder)
 
 
@@ -45,7 +45,7 @@ def default_interpreter(root: Path, folder: str) -> str:
 
 
 def runtime(root: Path, suite: InterpretedSuite) -> str:
-    """``Python 3.11.7 (/usr/bin/python3)``. Raises Missing where it does not start.
+    """``Python 3.11.7 (/usr/bin/python3)``. Raises MissingRuntime where it does not start.
 
     The path is from the workspace if it is in there, and from ``~`` if it is at home.
     """
@@ -57,13 +57,13 @@ def runtime(root: Path, suite: InterpretedSuite) -> str:
 
 
 def _named(root: Path, suite: InterpretedSuite) -> str:
-    """The program that the settings name, or that is taken without. Raises Missing."""
+    """The program that the settings name, or that is taken without. Raises MissingRuntime."""
     if not suite.python:
         return _default(root, suite.folder)
     local = root / suite.python
     found = str(local) if local.exists() else shutil.which(suite.python)
     if not found:
-        raise Missing(f"there is no Python interpreter '{suite.python}'")
+        raise MissingRuntime(f"there is no Python interpreter '{suite.python}'")
     return found
 
 
@@ -88,7 +88,10 @@ def _itself(python: str, folder: Path) -> str:
 
 @cache
 def _ask(python: str, folder: Path) -> tuple[str, str]:
-    """The version of an interpreter, and its own path. Raises Missing where it does not start."""
+    """The version of an interpreter, and its own path.
+
+    Raises MissingRuntime where it does not start.
+    """
     code = "import platform, sys; print(platform.python_version(), sys.executable)"
     try:
         run = subprocess.run(
@@ -96,6 +99,6 @@ def _ask(python: str, folder: Path) -> tuple[str, str]:
             timeout=30, check=True,
         )  # fmt: skip
     except (OSError, subprocess.SubprocessError) as error:
-        raise Missing(f"the Python interpreter '{python}' does not start: {error}") from None
+        raise MissingRuntime(f"the Python interpreter '{python}' does not start: {error}") from None
     version, _, path = run.stdout.strip().partition(" ")
     return version, path or python

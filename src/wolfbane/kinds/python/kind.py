@@ -49,7 +49,7 @@ class PythonKind(Kind[PythonSuite]):
             tree = parse_source(source)
         except (SyntaxError, ValueError) as error:
             return TestFile(path, suite.name, self.name, complete=False, error=str(error))
-        reader = _Reader(tree, suite.name, path)
+        reader = _ModuleReader(tree, suite.name, path)
         dynamic = _LOOKS_DYNAMIC.search(source) is not None
         if (
             not reader.tests
@@ -102,7 +102,7 @@ class PythonKind(Kind[PythonSuite]):
         return [] if suite.import_path else ['# import_path = ["src"]       # put before all else']
 
 
-class _Reader:
+class _ModuleReader:
     """Walks one module's classes and functions."""
 
     def __init__(self, tree: ast.Module, suite: str, path: str) -> None:

@@ -5,10 +5,12 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from functools import lru_cache
+from typing import Any
 
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.workflow import conditions
+from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.expressions import HOLE, BadExpression
 from wolfbane.kinds.workflow.extensions import (
@@ -22,15 +24,30 @@ from wolfbane.kinds.workflow.extensions import (
 from wolfbane.kinds.workflow.names import input_names, name_problems
 from wolfbane.units import seconds
 
-if TYPE_CHECKING:
-    from wolfbane.kinds.workflow.document_set import Library
-
 Finding = tuple[str, str]
 """A JSON Pointer into the document, and what is wrong there."""
 _WAYS = ("operationId", "operationPath", "workflowId")
 
 
-def workflow_problems(library: Library, index: int) -> Iterator[Finding]:
+@lru_cache(maxsize=64)
+def document_problems(library: DocumentSet) -> dict[str, tuple[str, ...]]:
+    """What is wrong with each workflow, by its identifier, in words with file and line.
+
+    Reads every source that is used.
+    """
+    written = library.document.document
+    found = {}
+    for index, name in enumerate(library.document.workflows):
+        lines = {
+            f"{library.path}:{written.line(pointer)}: {words}": written.line(pointer)
+            for pointer, words in workflow_problems(library, index)
+        }
+        if lines:
+            found[name] = tuple(sorted(lines, key=lines.__getitem__))
+    return found
+
+
+def workflow_problems(library: DocumentSet, index: int) -> Iterator[Finding]:
     """Everything that is wrong with one workflow; reads the sources that it uses."""
     workflow = library.document.data["workflows"][index]
     place, name = f"/workflows/{index}", workflow["workflowId"]
@@ -50,7 +67,7 @@ def workflow_problems(library: Library, index: int) -> Iterator[Finding]:
 
 
 def _step_problems(
-    library: Library, item: dict[str, Any], ids: list[str], place: str
+    library: DocumentSet, item: dict[str, Any], ids: list[str], place: str
 ) -> Iterator[Finding]:
     ways = [way for way in _WAYS if way in item]
     if len(ways) != 1:
@@ -67,7 +84,7 @@ def _step_problems(
     yield from _template(item.get("requestBody", {}), f"{place}/requestBody/payload")
 
 
-def _operation(library: Library, item: dict[str, Any], place: str) -> Iterator[Finding]:
+def _operation(library: DocumentSet, item: dict[str, Any], place: str) -> Iterator[Finding]:
     for index, entry in enumerate(item.get("parameters", [])):
         if "reference" not in entry and "in" not in entry:
             words = f"parameter '{entry['name']}' does not say where it goes ('in')"
@@ -85,7 +102,7 @@ def _operation(library: Library, item: dict[str, Any], place: str) -> Iterator[F
             yield place, f"{words} its description does not define; {hint}".removesuffix("; ")
 
 
-def _call(library: Library, item: dict[str, Any], place: str) -> Iterator[Finding]:
+def _call(library: DocumentSet, item: dict[str, Any], place: str) -> Iterator[Finding]:
     """A step that calls a workflow: it has to be there, and to have the inputs that are given."""
     target = item["workflowId"]
     problems = list(_target(library, target, f"{place}/workflowId"))
@@ -104,7 +121,7 @@ def _call(library: Library, item: dict[str, Any], place: str) -> Iterator[Findin
             yield f"{place}/parameters/{index}", words.removesuffix("; ")
 
 
-def _target(library: Library, target: str, place: str) -> Iterator[Finding]:
+def _target(library: DocumentSet, target: str, place: str) -> Iterator[Finding]:
     """A workflow that is named has to be there, in this document or in another."""
     try:
         library.workflow(target)
@@ -115,7 +132,7 @@ def _target(library: Library, target: str, place: str) -> Iterator[Finding]:
 
 
 def _entries(
-    library: Library, entries: list[dict[str, Any]], ids: list[str], place: str
+    library: DocumentSet, entries: list[dict[str, Any]], ids: list[str], place: str
 ) -> Iterator[Finding]:
     """Parameters and actions, or references to them."""
     for index, entry in enumerate(entries):
@@ -129,7 +146,7 @@ def _entries(
             yield from _action(library, found, ids, here)
 
 
-def _no_component(library: Library, reference: str) -> str:
+def _no_component(library: DocumentSet, reference: str) -> str:
     group, _, name = reference.removeprefix("$components.").partition(".")
     known = library.document.data.get("components", {}).get(group, {})
     words = f"there is no component '{reference}'; {did_you_mean(name, known)}"
@@ -137,7 +154,7 @@ def _no_component(library: Library, reference: str) -> str:
 
 
 def _action(
-    library: Library, action: dict[str, Any], ids: list[str], place: str
+    library: DocumentSet, action: dict[str, Any], ids: list[str], place: str
 ) -> Iterator[Finding]:
     targets = [key for key in ("workflowId", "stepId") if key in action]
     name = action["name"]

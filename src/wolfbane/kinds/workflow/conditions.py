@@ -27,7 +27,7 @@ _COMPARISONS = ("==", "!=", "<", "<=", ">", ">=")
 
 
 @dataclass(frozen=True)
-class Value:
+class Operand:
     """A literal, or an expression with what is taken out of its value: ``.name``, ``[2]``."""
 
     literal: Any = None
@@ -39,9 +39,9 @@ class Value:
 class Compare:
     """Two values and a sign; a condition that is one value alone has the sign ``""``."""
 
-    left: Value
+    left: Operand
     sign: str = ""
-    right: Value = Value()
+    right: Operand = Operand()
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ Condition = Compare | Logic
 
 def parse(text: str) -> Condition:
     """Read a condition. Raises BadExpression with the place."""
-    return _Parser(text).whole()
+    return _ConditionParser(text).whole()
 
 
 def holds(condition: Condition, evaluate: Evaluate) -> bool:
@@ -76,7 +76,7 @@ def holds(condition: Condition, evaluate: Evaluate) -> bool:
     return _compare(left, condition.sign, value_of(condition.right, evaluate))
 
 
-def value_of(value: Value, evaluate: Evaluate) -> Any:
+def value_of(value: Operand, evaluate: Evaluate) -> Any:
     """The value itself; what is not there is None."""
     if value.expression is None:
         return value.literal
@@ -144,7 +144,7 @@ def _as_number(value: Any, other: Any) -> Any:
     return value
 
 
-class _Parser:
+class _ConditionParser:
     def __init__(self, text: str) -> None:
         self.text = text
         self.tokens: list[tuple[str, str, int]] = []
@@ -201,17 +201,17 @@ class _Parser:
         sign = self.take(*_COMPARISONS)
         return Compare(left, sign, self.value()) if sign else Compare(left)
 
-    def value(self) -> Value:
+    def value(self) -> Operand:
         if self.at >= len(self.tokens):
             self.fail("a value is missing")
         kind, text, place = self.tokens[self.at]
         self.at += 1
         if kind == "number":
-            return Value(float(text) if re.search("[.eE]", text) else int(text))
+            return Operand(float(text) if re.search("[.eE]", text) else int(text))
         if kind == "text":
-            return Value(text[1:-1].replace("''", "'") if text[0] == "'" else text[1:-1])
+            return Operand(text[1:-1].replace("''", "'") if text[0] == "'" else text[1:-1])
         if kind == "word":
-            return Value({"true": True, "false": False, "null": None}[text])
+            return Operand({"true": True, "false": False, "null": None}[text])
         if kind == "expression":
             body = _BODY.match(text)  # '.' also takes a property out of a value
             text, inside = (body[1], body[2].split(".")) if body else (text, [])
@@ -220,7 +220,7 @@ class _Parser:
             except BadExpression as error:
                 words = str(error).partition(":")[0]
                 raise BadExpression(words, self.text, place + error.position) from None
-            return Value(None, expression, (*inside, *self.path()))
+            return Operand(None, expression, (*inside, *self.path()))
         self.at -= 1
         self.fail(f"'{text}' is no value (a text stands in single quotes)")
         raise AssertionError

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -13,7 +12,6 @@ from wolfbane.errors import Problem, did_you_mean
 from wolfbane.files import read_regular
 from wolfbane.kinds.workflow import arazzo, openapi
 from wolfbane.kinds.workflow.arazzo import Arazzo, BadDocument
-from wolfbane.kinds.workflow.checks import workflow_problems
 from wolfbane.kinds.workflow.document_cache import DEFAULT, is_url, place_of
 from wolfbane.kinds.workflow.documents import Document, DocumentError
 from wolfbane.kinds.workflow.openapi import OpenAPI, Operation
@@ -25,7 +23,7 @@ class Unknown(ValueError):
     """A name that a document uses and nothing has; the text says which, and what is near."""
 
 
-class Library:
+class DocumentSet:
     """One Arazzo document with its sources, read when they are asked for."""
 
     def __init__(
@@ -37,7 +35,7 @@ class Library:
         text = (root / path).read_text(encoding="utf-8-sig")
         self.document: Arazzo = arazzo.read(text, path, check=check)
         self._described: dict[str, OpenAPI] = {}
-        self._others: dict[str, Library] = {}
+        self._others: dict[str, DocumentSet] = {}
 
     def description(self, name: str) -> OpenAPI:
         """The OpenAPI description of that name. Raises Unknown, DocumentError or OSError."""
@@ -55,12 +53,12 @@ class Library:
                 raise BadDocument([Problem(str(error), place, error.line)]) from None
         return self._described[name]
 
-    def other(self, name: str) -> Library:
+    def other(self, name: str) -> DocumentSet:
         """Another Arazzo document that is a source of this one."""
         if name not in self._others:
             place = self._place(name)
             self.files[place] = None
-            self._others[name] = Library(
+            self._others[name] = DocumentSet(
                 self.root, place, check=self._check, copies=self.copies
             )  # fmt: skip
         return self._others[name]
@@ -144,7 +142,7 @@ class Library:
             raise Unknown(f"there is no operation at {match[2]}; {hint}".removesuffix("; "))
         return description.by_pointer[match[2]]
 
-    def workflow(self, name: str) -> tuple[Library, str]:
+    def workflow(self, name: str) -> tuple[DocumentSet, str]:
         """Where a workflow is, here or in a source, and its identifier there. Raises Unknown."""
         if name.startswith("$sourceDescriptions."):
             source, _, inner = name.removeprefix("$sourceDescriptions.").partition(".")
@@ -155,20 +153,3 @@ class Library:
             hint = did_you_mean(inner, library.document.workflows)
             raise Unknown(f"there is no workflow '{inner}'; {hint}".removesuffix("; "))
         return library, inner
-
-    @cached_property
-    def problems(self) -> dict[str, tuple[str, ...]]:
-        """What is wrong with each workflow, by its identifier, in words with file and line.
-
-        Reads every source that is used.
-        """
-        written = self.document.document
-        found = {}
-        for index, name in enumerate(self.document.workflows):
-            lines = {
-                f"{self.path}:{written.line(pointer)}: {words}": written.line(pointer)
-                for pointer, words in workflow_problems(self, index)
-            }
-            if lines:
-                found[name] = tuple(sorted(lines, key=lines.__getitem__))
-        return found

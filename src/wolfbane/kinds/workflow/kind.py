@@ -12,7 +12,7 @@ from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
 from wolfbane.kinds.documents import Fetched, Fetching
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.workflow.document_cache import is_url, place_of
-from wolfbane.kinds.workflow.document_set import Library, Unknown
+from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
 from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.extensions import unknown_checks
 from wolfbane.kinds.workflow.fetching import fetch_documents
@@ -38,7 +38,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
 
     def scan(self, root: Path, suite: WorkflowSuite, path: str, source: bytes) -> TestFile | None:
         try:
-            library = Library(root, path, check=True, copies=suite.http.copies)
+            library = DocumentSet(root, path, check=True, copies=suite.http.copies)
             library.read_sources()
             found = cases(library)
         except (DocumentError, Unknown, OSError, UnicodeDecodeError) as error:
@@ -121,7 +121,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
         self, root: Path, suite: WorkflowSuite, path: str
     ) -> Mapping[str, Sequence[str]]:
         try:
-            library = Library(root, path, copies=suite.http.copies)
+            library = DocumentSet(root, path, copies=suite.http.copies)
             return {d.name: [o.name for o in d.operations] for d in library.descriptions}
         except (DocumentError, Unknown, OSError):
             return {}  # it was right when it ran; later changes do not matter here
@@ -132,7 +132,7 @@ def _security_schemes(root: Path, suite: WorkflowSuite, files: Sequence[str]) ->
     found: set[str] = set()
     for path in files:
         try:
-            for description in Library(root, path, copies=suite.http.copies).descriptions:
+            for description in DocumentSet(root, path, copies=suite.http.copies).descriptions:
                 found.update(description.security_schemes)
         except (DocumentError, Unknown, OSError):
             return None  # that is reported with its file

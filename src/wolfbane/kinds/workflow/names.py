@@ -3,23 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.workflow import conditions, expressions
+from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.documents import DocumentError, look_up, step
 from wolfbane.kinds.workflow.expressions import BadExpression, Expression
 from wolfbane.kinds.workflow.rows import row_names
-
-if TYPE_CHECKING:
-    from wolfbane.kinds.workflow.document_set import Library
 
 Finding = tuple[str, str]
 """A JSON Pointer into the document, and what is wrong there."""
 _DEEPEST = 10
 
 
-def name_problems(library: Library, index: int) -> Iterator[Finding]:
+def name_problems(library: DocumentSet, index: int) -> Iterator[Finding]:
     """Expressions of one workflow that are none, or that use a name that nothing has."""
     names = _Names(library, index)
     for place, found, nested in _used(library, index):
@@ -29,7 +27,7 @@ def name_problems(library: Library, index: int) -> Iterator[Finding]:
             yield place, problem
 
 
-def input_names(library: Library, workflow: str) -> set[str] | None:
+def input_names(library: DocumentSet, workflow: str) -> set[str] | None:
     """The inputs that a workflow can have; None where its schema leaves them open.
 
     Those of its schema and of its rows, and what steps of the same document give it.
@@ -46,7 +44,7 @@ def input_names(library: Library, workflow: str) -> set[str] | None:
     return found
 
 
-def given_entries(library: Library, item: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
+def given_entries(library: DocumentSet, item: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
     """The parameters of a step; a reference that leads nowhere is reported elsewhere."""
     for entry in item.get("parameters", []):
         try:
@@ -55,7 +53,7 @@ def given_entries(library: Library, item: Mapping[str, Any]) -> Iterator[dict[st
             continue
 
 
-def declared_inputs(library: Library, schema: Any, depth: int = 0) -> dict[str, Any] | None:
+def declared_inputs(library: DocumentSet, schema: Any, depth: int = 0) -> dict[str, Any] | None:
     """The properties of a schema of inputs, through ``$ref`` and ``allOf``.
 
     None where the schema can name inputs in ways that are not followed.
@@ -75,14 +73,14 @@ def declared_inputs(library: Library, schema: Any, depth: int = 0) -> dict[str, 
     return {**found, **schema.get("properties", {})}
 
 
-def _referred(library: Library, reference: object) -> Any:
+def _referred(library: DocumentSet, reference: object) -> Any:
     """The component that a schema of inputs refers to, empty where it is not there."""
     name = str(reference).rpartition("/")[2]
     return library.document.data.get("components", {}).get("inputs", {}).get(name, {})
 
 
 def _used(
-    library: Library, index: int
+    library: DocumentSet, index: int
 ) -> Iterator[tuple[str, Expression | BadExpression, str]]:  # fmt: skip
     """Every expression of a workflow: its place, and the workflow that its step calls, if any."""
     place = f"/workflows/{index}"
@@ -100,7 +98,7 @@ def _used(
 Found = Iterator[tuple[str, Expression | BadExpression]]
 
 
-def _in_step(library: Library, item: Mapping[str, Any], place: str) -> Found:
+def _in_step(library: DocumentSet, item: Mapping[str, Any], place: str) -> Found:
     for key in ("parameters", "onSuccess", "onFailure"):
         yield from _in_entries(library, item.get(key, []), f"{place}/{key}")
     yield from _in_criteria(item.get("successCriteria", []), f"{place}/successCriteria")
@@ -114,7 +112,7 @@ def _in_step(library: Library, item: Mapping[str, Any], place: str) -> Found:
     yield from _in_texts(item.get("outputs", {}), f"{place}/outputs")
 
 
-def _in_entries(library: Library, entries: list[dict[str, Any]], place: str) -> Found:
+def _in_entries(library: DocumentSet, entries: list[dict[str, Any]], place: str) -> Found:
     """Parameters and actions, or references to them; an unknown one is reported elsewhere."""
     for index, entry in enumerate(entries):
         try:
@@ -161,7 +159,7 @@ def _read(text: str) -> Expression | BadExpression:
 class _Names:
     """What is known in one workflow."""
 
-    def __init__(self, library: Library, index: int) -> None:
+    def __init__(self, library: DocumentSet, index: int) -> None:
         self._library = library
         self._workflow = library.document.data["workflows"][index]
         self._steps = {item["stepId"]: item for item in self._workflow["steps"]}
@@ -216,7 +214,7 @@ class _Names:
         return set(library.document.workflows[name].get("outputs", {}))
 
     def _of_workflow(
-        self, expression: Expression, library: Library, name: str, rest: tuple[str, ...]
+        self, expression: Expression, library: DocumentSet, name: str, rest: tuple[str, ...]
     ) -> str:
         if len(rest) < 2:
             return ""

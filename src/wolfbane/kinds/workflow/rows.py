@@ -5,16 +5,14 @@ from __future__ import annotations
 import csv
 import io
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.documents import Document, DocumentError
 from wolfbane.kinds.workflow.extensions import ROWS
 
-if TYPE_CHECKING:
-    from wolfbane.kinds.workflow.document_set import Library
 
-
-def rows_of(library: Library, workflow: str) -> list[dict[str, Any]] | None:
+def rows_of(library: DocumentSet, workflow: str) -> list[dict[str, Any]] | None:
     """The rows of a workflow, None where it has none. Raises DocumentError for bad ones."""
     document = library.document
     given = document.workflows[workflow].get(ROWS)
@@ -35,7 +33,7 @@ def rows_of(library: Library, workflow: str) -> list[dict[str, Any]] | None:
     return given
 
 
-def row_names(library: Library, workflow: str) -> set[str]:
+def row_names(library: DocumentSet, workflow: str) -> set[str]:
     """The columns of a workflow's rows. Rows that cannot be read have none."""
     try:
         rows = rows_of(library, workflow)

@@ -8,14 +8,14 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wolfbane.kinds.workflow.arazzo import Arazzo
-from wolfbane.kinds.workflow.document_set import Library, Unknown
+from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
 from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.extensions import TAGS
 from wolfbane.kinds.workflow.rows import rows_of
 
 
 @dataclass(frozen=True)
-class Case:
+class WorkflowTest:
     """One test: a workflow, with the inputs that its row gives. ``needs`` are names of others."""
 
     name: str
@@ -27,13 +27,13 @@ class Case:
     needs: tuple[str, ...] = ()
 
 
-def cases(library: Library, *, lines: bool = True) -> list[Case]:
+def cases(library: DocumentSet, *, lines: bool = True) -> list[WorkflowTest]:
     """Every test of a document, in order. Raises DocumentError or OSError for bad rows.
 
     Without ``lines`` their places and tags are not looked up: those who run them know them.
     """
     document = library.document
-    plain: dict[str, list[Case]] = {}
+    plain: dict[str, list[WorkflowTest]] = {}
     tags: tuple[str, ...]
     written = document.document
     last = len(written.text.splitlines())
@@ -46,28 +46,31 @@ def cases(library: Library, *, lines: bool = True) -> list[Case]:
             tags = tuple(dict.fromkeys(_tags(library, workflow)))
         rows = rows_of(library, name)
         if rows is None:
-            plain[name] = [Case(name, name, line, end, tags=tags)]
+            plain[name] = [WorkflowTest(name, name, line, end, tags=tags)]
         else:
             names = _names(rows)
             plain[name] = [
-                Case(f"{name} / {own}", name, line, end, row, tags) for own, row in zip(names, rows)
+                WorkflowTest(f"{name} / {own}", name, line, end, row, tags)
+                for own, row in zip(names, rows)
             ]
     return [
-        Case(case.name, case.workflow, case.line, case.end, case.row, case.tags, needs)
+        WorkflowTest(case.name, case.workflow, case.line, case.end, case.row, case.tags, needs)
         for name, members in plain.items()
         for needs in [_needs(document, name, plain)]
         for case in members
     ]
 
 
-def _needs(document: Arazzo, name: str, members: Mapping[str, list[Case]]) -> tuple[str, ...]:
+def _needs(
+    document: Arazzo, name: str, members: Mapping[str, list[WorkflowTest]]
+) -> tuple[str, ...]:
     """The tests that those of a workflow depend on. A circle is a problem of its workflows."""
     if name in document.circular:
         return ()
     return tuple(case.name for needed in document.depends_on(name) for case in members[needed])
 
 
-def _tags(library: Library, workflow: Mapping[str, Any]) -> Iterator[str]:
+def _tags(library: DocumentSet, workflow: Mapping[str, Any]) -> Iterator[str]:
     """Those of document, workflow and steps, and of the operations that the steps call."""
     yield from _listed(library.document.data)
     yield from _listed(workflow)

@@ -19,7 +19,7 @@ _PARTS = 500
 _NUMBER = {outcome: number for number, outcome in enumerate(ORDER)}
 
 
-class _Words:
+class _WordTable:
     """Texts by number, each kept once."""
 
     def __init__(self) -> None:
@@ -37,7 +37,7 @@ def index(
     results: Sequence[Result], held: Container[str], pointed: Sequence[str]
 ) -> dict[str, Any]:
     """The rows. Columns are in the order that ``rows.js`` says."""
-    paths, suites, browsers, targets, tags = (_Words() for _ in range(5))
+    paths, suites, browsers, targets, tags = (_WordTable() for _ in range(5))
     rows, messages = [], {}
     for number, r in enumerate(results):
         rows.append([

@@ -18,7 +18,7 @@ _NOISE = re.compile(
 
 
 @dataclass(frozen=True)
-class Group:
+class FailureGroup:
     """Failures that look like one. ``common`` says what they share; one alone shares nothing."""
 
     results: tuple[Result, ...]
@@ -30,13 +30,13 @@ class Group:
         return self.results[0]
 
 
-def grouped(results: Sequence[Result]) -> list[Group]:
+def grouped(results: Sequence[Result]) -> list[FailureGroup]:
     """Group by the first line of the message, what is left by innermost place; largest first."""
     groups, single = _split(results, _message)
-    found = [Group(tuple(members), "the same message") for members in groups]
+    found = [FailureGroup(tuple(members), "the same message") for members in groups]
     groups, single = _split(single, _place)
-    found += [Group(tuple(m), f"the same place, {_place(m[0])}") for m in groups]
-    found += [Group((result,)) for result in single]
+    found += [FailureGroup(tuple(m), f"the same place, {_place(m[0])}") for m in groups]
+    found += [FailureGroup((result,)) for result in single]
     return sorted(found, key=lambda group: -len(group.results))
 
 

@@ -24,9 +24,9 @@ from wolfbane.kinds.bridge.runner.calls import (
 )
 from wolfbane.kinds.bridge.runner.launching import LauncherEnd, launch
 from wolfbane.kinds.bridge.runner.listing import Lister
-from wolfbane.kinds.bridge.runner.reading import Reading
+from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.runner.reports import SCRATCH, Reports, alone_at
-from wolfbane.kinds.bridge.runner.result_matching import Accounts, LauncherCall, Verdict
+from wolfbane.kinds.bridge.runner.result_matching import Accounts, LauncherCall, LauncherVerdict
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.worker.heartbeat import heartbeat
 
@@ -48,7 +48,7 @@ def main() -> None:
 class _Live:
     """Reads a launcher's output while it prints, if that is what tells of its tests."""
 
-    def __init__(self, reading: Reading | None) -> None:
+    def __init__(self, reading: ReportReading | None) -> None:
         self._reading = reading
         self._trouble = ""
 
@@ -121,7 +121,7 @@ class _Chosen:
         asked = LauncherCall(tests, self.place, self._others, self._names_of_others, named)
         accounts = Accounts(self.channel, self.bridge, asked)
         reports = Reports(read, scratch) if read["report"] else None
-        live = _Live(None if reports else Reading(read, accounts.take, live=True))
+        live = _Live(None if reports else ReportReading(read, accounts.take, live=True))
         limit = self.limit * len(tests)
         began = time.perf_counter()
         try:
@@ -135,7 +135,7 @@ class _Chosen:
             trouble = reports.read(accounts.take)
         late = f"the launcher ran longer than {limit:g} s" if ended.late else ""
         seconds = time.perf_counter() - began
-        accounts.close(Verdict(ended.code, late, trouble, ended.output, seconds))
+        accounts.close(LauncherVerdict(ended.code, late, trouble, ended.output, seconds))
 
     def _launched(
         self, tests: Sequence[Called], scratch: str, limit: float, live: _Live

@@ -8,7 +8,7 @@ from base64 import b64encode
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
-from wolfbane.formats.reported import Entry
+from wolfbane.formats.reported import ReportedTest
 from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.model import Outcome, Part
 
@@ -32,7 +32,9 @@ class Teller:
         """Parts of a test have ended, of which there will be more to tell."""
         self._channel.send({"type": "parts", "address": address, "parts": parts})
 
-    def tell(self, address: str, account: str, entry: Entry, file: str, seconds: float) -> None:
+    def tell(
+        self, address: str, account: str, entry: ReportedTest, file: str, seconds: float
+    ) -> None:
         """All that an entry says of a test, which is in ``file`` if the entry does not say it."""
         self._start(address)
         if entry.output:
@@ -82,7 +84,7 @@ class Teller:
         self._channel.hold(told)
 
 
-def ended(entry: Entry) -> Message:
+def ended(entry: ReportedTest) -> Message:
     """How an entry ended, with the attempts that its launcher made before."""
     flaky = entry.outcome is Outcome.FLAKY
     told: Message = {"outcome": "passed" if flaky else str(entry.outcome)}
@@ -101,7 +103,7 @@ def part_told(part: Part) -> Message:
     return told
 
 
-def _place(entry: Entry, file: str) -> tuple[str, int] | None:
+def _place(entry: ReportedTest, file: str) -> tuple[str, int] | None:
     """Where it says that it failed: by its line, or where its text names the test's own file."""
     if entry.line:
         return (os.path.abspath(entry.file) if entry.file else file), entry.line
@@ -114,7 +116,7 @@ def _place(entry: Entry, file: str) -> tuple[str, int] | None:
     return (file, int(told[1])) if told else None
 
 
-def _attempt(entry: Entry) -> Message:
+def _attempt(entry: ReportedTest) -> Message:
     return {
         "outcome": str(entry.outcome), "seconds": entry.seconds, "message": entry.message,
         "trace": entry.detail, "output": entry.output,

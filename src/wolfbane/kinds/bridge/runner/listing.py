@@ -14,8 +14,7 @@ import orjson
 
 from wolfbane.exits import how_it_ended
 from wolfbane.formats.reported import FormatError
-from wolfbane.formats.tap.parser import Point
-from wolfbane.formats.tap.parser import Reader as TapReader
+from wolfbane.formats.tap.parser import Point, TapReader
 from wolfbane.kinds.bridge.runner.calls import filled
 from wolfbane.kinds.bridge.runner.launching import launch
 from wolfbane.kinds.worker.channel import Channel, Message

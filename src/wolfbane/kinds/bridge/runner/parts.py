@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from wolfbane.formats.reported import Entry
+from wolfbane.formats.reported import ReportedTest
 from wolfbane.kinds.bridge.runner.emitter import Teller, ended, part_told
 from wolfbane.kinds.worker.channel import Message
 from wolfbane.model import NESTED, Outcome, Part
@@ -29,11 +29,11 @@ class Naming:
         """Whether a test's own entry may come before or after those of its parts."""
         return self._pattern is not None
 
-    def of(self, entry: Entry) -> str:
+    def of(self, entry: ReportedTest) -> str:
         """What the launcher calls the test of an entry."""
         return self._called(entry, entry.name, entry.suite)
 
-    def outer(self, entry: Entry, called: str) -> Sequence[tuple[str, str]]:
+    def outer(self, entry: ReportedTest, called: str) -> Sequence[tuple[str, str]]:
         """The tests that an entry may be a part of, and its name there: the likeliest first.
 
         By the pattern, or since a suite of the report that it is in is called as a test.
@@ -47,7 +47,7 @@ class Naming:
             found.append((self._called(entry, around[depth], suite), part))
         return found
 
-    def _called(self, entry: Entry, name: str, suite: str) -> str:
+    def _called(self, entry: ReportedTest, name: str, suite: str) -> str:
         fields = {"name": name, "group": entry.group, "suite": suite, "file": entry.file}
         return self._template.format(**fields)
 
@@ -57,10 +57,10 @@ class Gathered:
     """What a report said of one test so far: its own entry, if it has one, and its parts."""
 
     account: str
-    own: Entry | None = None
-    parts: list[tuple[str, Entry]] = field(default_factory=list)
+    own: ReportedTest | None = None
+    parts: list[tuple[str, ReportedTest]] = field(default_factory=list)
 
-    def whole(self) -> Entry:
+    def whole(self) -> ReportedTest:
         """One entry for all: it is as bad as its worst part, and took as long as they all took."""
         rows = [entry for _, entry in self.parts]
         entries = [self.own, *rows] if self.own else rows
@@ -87,7 +87,7 @@ class Gathered:
         return replace(own, outcome=worst, message=words, line=bad[0].line)
 
 
-def part_of(name: str, entry: Entry) -> Part:
+def part_of(name: str, entry: ReportedTest) -> Part:
     """An entry as a part, with all that it says of how it ended."""
     said = f"{entry.message}\n{entry.detail}".strip()
     if entry.detail.startswith(entry.message):
@@ -97,7 +97,7 @@ def part_of(name: str, entry: Entry) -> Part:
     return Part(name, outcome, "flaky" if flaky else said, entry.seconds, "", entry.line)
 
 
-def _best(entries: Sequence[Entry]) -> Outcome:
+def _best(entries: Sequence[ReportedTest]) -> Outcome:
     """Passed, unless none of them was run."""
     left_out = all(entry.outcome in _LEFT_OUT for entry in entries)
     return entries[0].outcome if left_out else Outcome.PASSED
@@ -111,9 +111,9 @@ class FileParts:
         self._waiting: list[Message] = []
         self.total = self._failed = self._ran = 0
         self._first: Part | None = None
-        self._flaky: Entry | None = None
+        self._flaky: ReportedTest | None = None
 
-    def add(self, name: str, entry: Entry) -> None:
+    def add(self, name: str, entry: ReportedTest) -> None:
         """One more has ended."""
         part = part_of(name or self._address, entry)
         self._first = self._first or part

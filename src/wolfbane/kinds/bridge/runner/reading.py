@@ -11,18 +11,18 @@ from typing import Any
 import orjson
 
 from wolfbane.formats.ctrf.reader import CtrfReader
-from wolfbane.formats.reported import Entry, FormatError, Text
-from wolfbane.formats.tap.parser import Reader as TapReader
+from wolfbane.formats.reported import FormatError, ReportedTest, Text
+from wolfbane.formats.tap.parser import TapReader
 from wolfbane.formats.tap.reader import entry_of
 from wolfbane.formats.xunit.reader import XunitReader
 from wolfbane.model import Outcome
 
 _OUTCOMES = {str(outcome): outcome for outcome in Outcome}
 _JUDGED = (("failed", Outcome.FAILED), ("skipped", Outcome.SKIPPED), ("passed", Outcome.PASSED))
-Take = Callable[[Entry], None]
+Take = Callable[[ReportedTest], None]
 
 
-class Reading:
+class ReportReading:
     """Reads one stream in the bridge's format. All calls raise FormatError.
 
     ``live``: it is read while it is written, so that what came between two entries tells how
@@ -40,7 +40,7 @@ class Reading:
         self._rest = b""
         self._output = read["output"]
         self._said = Text()
-        self._waiting: Entry | None = None
+        self._waiting: ReportedTest | None = None
         self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
 
     def feed(self, data: bytes) -> None:
@@ -67,11 +67,11 @@ class Reading:
                 self._close_tap()
             self._flush()
 
-    def _tell(self, entries: Iterable[Entry]) -> None:
+    def _tell(self, entries: Iterable[ReportedTest]) -> None:
         for entry in entries:
             self._take(self._timed(entry))
 
-    def _timed(self, entry: Entry) -> Entry:
+    def _timed(self, entry: ReportedTest) -> ReportedTest:
         took = self._since_the_last()
         return replace(entry, seconds=took) if took and not entry.seconds else entry
 
@@ -129,18 +129,18 @@ class Reading:
         document = self._tap.finish()
         self._tell_points(len(document.points))
         if document.skip_reason is not None and not document.points:
-            self._take(Entry("", Outcome.SKIPPED, message=document.skip_reason))
+            self._take(ReportedTest("", Outcome.SKIPPED, message=document.skip_reason))
         if document.bail_out is not None:
             raise FormatError(f"it bailed out: {document.bail_out}")
         if document.problems:
             raise FormatError(document.problems[0])
 
 
-def _event(line: str) -> Entry:
+def _event(line: str) -> ReportedTest:
     """A line of JSON: ``name`` and ``outcome``, and what else there is to say."""
     try:
         told = orjson.loads(line)
-        return Entry(
+        return ReportedTest(
             str(told["name"]), _OUTCOMES[told["outcome"]], group=str(told.get("group", "")),
             file=str(told.get("file", "")), line=int(told.get("line", 0)),
             seconds=float(told.get("seconds", 0)), message=str(told.get("message", "")),
@@ -151,13 +151,13 @@ def _event(line: str) -> Entry:
         raise FormatError(words) from None
 
 
-def _matched(match: re.Match[str], outcome: Outcome) -> Entry:
+def _matched(match: re.Match[str], outcome: Outcome) -> ReportedTest:
     told = {key: value or "" for key, value in match.groupdict().items()}
     try:
         seconds = float(told.get("seconds") or 0)
     except ValueError:
         seconds = 0.0
-    return Entry(
+    return ReportedTest(
         told["name"], outcome, group=told.get("group", ""), file=told.get("file", ""),
         seconds=seconds, message=told.get("message", ""),
     )  # fmt: skip

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from wolfbane.formats.reported import Entry, FormatError
-from wolfbane.kinds.bridge.runner.reading import Reading
+from wolfbane.formats.reported import FormatError, ReportedTest
+from wolfbane.kinds.bridge.runner.reading import ReportReading
 
 PIECE = 1 << 20
 SCRATCH = "{scratch}"
@@ -38,7 +38,7 @@ class Reports:
         self._grows = read["format"] in _GROWING
         self._before = {path: self._seen(path) for path in self._matching()}
 
-    def read(self, take: Callable[[Entry], None]) -> str:
+    def read(self, take: Callable[[ReportedTest], None]) -> str:
         """Take the entries that were written since; what is wrong with them, if anything is."""
         found = False
         try:
@@ -107,9 +107,11 @@ def alone_at(report: str) -> Iterator[None]:
         os.close(folder)
 
 
-def _read_file(path: str, start: int, read: dict[str, Any], take: Callable[[Entry], None]) -> None:
+def _read_file(
+    path: str, start: int, read: dict[str, Any], take: Callable[[ReportedTest], None]
+) -> None:
     """Read a report in pieces, from its byte ``start``. Raises OSError and FormatError."""
-    reading = Reading(read, take)
+    reading = ReportReading(read, take)
     try:
         with Path(path).open("rb") as file:
             file.seek(start)

@@ -11,7 +11,7 @@ from fnmatch import fnmatch
 from typing import Any
 
 from wolfbane.exits import how_it_ended
-from wolfbane.formats.reported import Entry
+from wolfbane.formats.reported import ReportedTest
 from wolfbane.kinds.bridge.runner.calls import Called
 from wolfbane.kinds.bridge.runner.emitter import Teller
 from wolfbane.kinds.bridge.runner.parts import FileParts, Gathered, Naming
@@ -20,7 +20,7 @@ from wolfbane.model import Outcome
 
 
 @dataclass(frozen=True)
-class Verdict:
+class LauncherVerdict:
     """How a call as a whole ended. ``ended`` says why it had to be, ``trouble`` what of reading."""
 
     code: int
@@ -72,7 +72,7 @@ class Accounts:
         files = self._run["names"]["how"] == "files"
         self._parts = FileParts(self._teller, self._place) if files else None
 
-    def take(self, entry: Entry) -> None:
+    def take(self, entry: ReportedTest) -> None:
         """An entry: of a test that was asked for, of a part of one, or of one nobody knew."""
         called = self._naming.of(entry)
         self._bad |= entry.outcome.is_bad
@@ -88,7 +88,7 @@ class Accounts:
         elif address:
             self._tell(address, account, entry)
 
-    def _is_part(self, entry: Entry, called: str) -> bool:
+    def _is_part(self, entry: ReportedTest, called: str) -> bool:
         """Keep an entry with the test that it is a part of, if there is one."""
         path = self._path(entry)
         for name, part in self._naming.outer(entry, called):
@@ -108,11 +108,11 @@ class Accounts:
                 return True
         return False
 
-    def _is_left_out(self, entry: Entry) -> bool:
+    def _is_left_out(self, entry: ReportedTest) -> bool:
         """Whether it only says that something was not chosen."""
         return entry.outcome is Outcome.SKIPPED and self._asked.by_name
 
-    def _tell(self, address: str, account: str, entry: Entry) -> None:
+    def _tell(self, address: str, account: str, entry: ReportedTest) -> None:
         seconds = entry.seconds
         if self._alone and not seconds:  # a report need not say it
             seconds = round(time.perf_counter() - self._began, 6)
@@ -125,7 +125,7 @@ class Accounts:
             for waiting in self._left.values():
                 waiting[:] = [test for test in waiting if test.address != address]
 
-    def _address(self, entry: Entry, known_as: str) -> tuple[str, str]:
+    def _address(self, entry: ReportedTest, known_as: str) -> tuple[str, str]:
         """Of the test that waits under this name: in the entry's file, and there by its number.
 
         Else one that ran ``unasked``, or is ``added``. None for what only says that something
@@ -146,7 +146,7 @@ class Accounts:
         again = f" ({number})" if number > 1 else ""
         return f"{path or self._place}#{known_as}{again}", "added"
 
-    def _path(self, entry: Entry) -> str:
+    def _path(self, entry: ReportedTest) -> str:
         """The path of the entry's file, or nothing where several are possible.
 
         Another test file is never taken for one of these: it may have tests of the same names.
@@ -163,7 +163,7 @@ class Accounts:
         path = address.partition("#")[0]
         return next((file for file, known in self._paths.items() if known == path), "")
 
-    def close(self, verdict: Verdict) -> None:
+    def close(self, verdict: LauncherVerdict) -> None:
         """What has no entry is an error; so is an exit code that says something else."""
         self._tell_gathered()
         code, known = verdict.code, (*self._run["passed"], *self._run["failed"])
@@ -185,7 +185,7 @@ class Accounts:
         elif wrong := why or self._disagreement(code, strange):
             self._teller.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
 
-    def _close_file(self, parts: FileParts, verdict: Verdict, strange: str) -> None:
+    def _close_file(self, parts: FileParts, verdict: LauncherVerdict, strange: str) -> None:
         parts.flush()
         wrong = verdict.ended or verdict.trouble
         wrong = wrong or ("" if parts.total else strange or "no result came back")

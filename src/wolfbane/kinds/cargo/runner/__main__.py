@@ -22,7 +22,7 @@ from wolfbane.kinds.cargo.runner.crates import (
     doc_filters,
     environment,
 )
-from wolfbane.kinds.cargo.runner.libtest import Reader, TestEnding, failure, verdict
+from wolfbane.kinds.cargo.runner.libtest import LibtestReader, TestEnding, failure, verdict
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.worker.heartbeat import heartbeat
 
@@ -33,7 +33,7 @@ _COMPILES = "its documentation is compiled when it runs, and --no-build compiles
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
     channel, options, requests = connect(f"cargo, by Python {sys.version.split()[0]}")
-    worker = _Worker(channel, options)
+    worker = _CargoWorker(channel, options)
     for request in requests:
         if request["type"] == "collect":
             for path in request["files"]:
@@ -42,7 +42,7 @@ def main() -> None:
             worker.run(request["file"], request["names"])
 
 
-class _Worker:
+class _CargoWorker:
     def __init__(self, channel: Channel, options: Message) -> None:
         self.channel = channel
         self.root: str = options["root"]
@@ -157,7 +157,7 @@ class _Worker:
             self.channel.hold({"type": "started", "address": address})
             self.finish(address, verdict(test), seconds)
 
-        reader = Reader(by_given, lambda name: None, ended)
+        reader = LibtestReader(by_given, lambda name: None, ended)
         ignored = ["--include-ignored"] if self.ignored else []
         command = self.toolchain.command("--doc", "--", "--test-threads=1", *ignored, *filters)
         self.follow(command, self.crate.root, dict(os.environ), reader)
@@ -172,7 +172,7 @@ class _Worker:
             self.finish(address, {**problem, "frames": [frame]}, seconds)
 
     def follow(
-        self, command: Sequence[str], folder: str, variables: dict[str, str], reader: Reader
+        self, command: Sequence[str], folder: str, variables: dict[str, str], reader: LibtestReader
     ) -> int:
         """Run a program and read what it prints as it comes; returns its exit code."""
         with subprocess.Popen(
@@ -207,7 +207,7 @@ class _Course:
     """Tests of one program, through as many processes as it takes: a crash costs only its test."""
 
     def __init__(
-        self, worker: _Worker, path: str, program: Program, tests: Sequence[Compiled]
+        self, worker: _CargoWorker, path: str, program: Program, tests: Sequence[Compiled]
     ) -> None:
         self.worker, self.path, self.program = worker, path, program
         self.left = {test.given: test for test in tests}
@@ -218,7 +218,7 @@ class _Course:
             before = len(self.left)
             ignored = ["--include-ignored"] if self.worker.ignored else []
             fixed = ["--exact", "--test-threads=1", "--nocapture", *ignored]
-            reader = Reader(self.left, self.start, self.end)
+            reader = LibtestReader(self.left, self.start, self.end)
             command = [self.program.path, *fixed, *self.left]
             variables = environment(self.program)
             code = self.worker.follow(command, self.program.package, variables, reader)

@@ -59,7 +59,7 @@ class TestEnding:
     reason: str = ""
 
 
-class Reader:
+class LibtestReader:
     """Feed it text as it comes; it calls back when tests begin and end.
 
     What was looked through once is not looked through again: a test may print without end. So the

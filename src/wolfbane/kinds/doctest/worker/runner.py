@@ -9,7 +9,7 @@ import traceback
 import unittest
 from typing import Any, Dict, List, Optional, Tuple
 
-from wolfbane.kinds.python.worker.loading import Found, Library, import_file
+from wolfbane.kinds.python.worker.loading import LoadedTest, TestLoader, import_file
 from wolfbane.kinds.python.worker.runner import serve
 from wolfbane.kinds.worker.placed import ExampleFailed, MalformedExamples
 
@@ -32,7 +32,7 @@ class _Malformed(doctest.DocTest):
         return MalformedExamples(message, (str(self.filename), line))
 
 
-class _Parser(doctest.DocTestParser):
+class _ExampleParser(doctest.DocTestParser):
     """Reads examples; a text that is malformed becomes a test that says so."""
 
     def get_doctest(
@@ -91,7 +91,7 @@ class _Runner(doctest.DocTestRunner):
         self.told.append((example, _difference(example, f"raised {raised}\n")))
 
 
-class ExampleLibrary(Library):
+class ExampleLibrary(TestLoader):
     """Finds docstrings with examples in modules, and takes a text file as one test."""
 
     def __init__(self, root: str, options: Dict[str, Any]) -> None:
@@ -100,7 +100,7 @@ class ExampleLibrary(Library):
         for name in options.get("options", []):
             self.flags |= doctest.OPTIONFLAGS_BY_NAME[name]
 
-    def _load(self, path: str) -> Dict[str, Found]:
+    def _load(self, path: str) -> Dict[str, LoadedTest]:
         file = os.path.join(self.root, path)
         top = self.use(path)
         self.divisible[path] = True
@@ -110,12 +110,12 @@ class ExampleLibrary(Library):
             text = source.read()
         if path.endswith(".md"):  # a closing fence is not what an example prints
             text = re.sub(r"(?m)^[ \t]*(?:```|~~~).*$", "", text)
-        test = _Parser().get_doctest(text, {"__name__": "__main__"}, path, file, 0)
+        test = _ExampleParser().get_doctest(text, {"__name__": "__main__"}, path, file, 0)
         return {"": self._made(test, "")} if _holds_any(test) else {}
 
-    def _in_module(self, file: str, top: str) -> Dict[str, Found]:
+    def _in_module(self, file: str, top: str) -> Dict[str, LoadedTest]:
         module = import_file(file, top)
-        finder = doctest.DocTestFinder(parser=_Parser(), exclude_empty=True)
+        finder = doctest.DocTestFinder(parser=_ExampleParser(), exclude_empty=True)
         found = {}
         for test in sorted(finder.find(module)):
             if _holds_any(test):
@@ -125,8 +125,8 @@ class ExampleLibrary(Library):
                 found[name] = self._made(test, name)
         return found
 
-    def _made(self, test: doctest.DocTest, name: str) -> Found:
-        found = Found(ExamplesTest(test, name, self.flags), name, str(test.filename))
+    def _made(self, test: doctest.DocTest, name: str) -> LoadedTest:
+        found = LoadedTest(ExamplesTest(test, name, self.flags), name, str(test.filename))
         found.group = name
         found.line = (test.lineno or 0) + 1
         return found

@@ -40,11 +40,11 @@ class _Finder:
         if spec is None or not spec.origin or os.path.realpath(spec.origin) not in _files:
             return None
         if type(spec.loader) is importlib.machinery.SourceFileLoader:
-            spec.loader = _Loader(spec.loader.name, spec.loader.path)
+            spec.loader = _AssertLoader(spec.loader.name, spec.loader.path)
         return spec
 
 
-class _Loader(importlib.machinery.SourceFileLoader):
+class _AssertLoader(importlib.machinery.SourceFileLoader):
     def get_code(self, fullname: str) -> Optional[CodeType]:
         with open(self.path, "rb") as source:
             data = source.read()

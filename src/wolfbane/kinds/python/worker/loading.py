@@ -14,7 +14,7 @@ from typing import Any, Callable, Dict, Iterable, Iterator, List, Optional, Set
 from wolfbane.kinds.python.worker.asserts import install_loader
 
 
-class Found:
+class LoadedTest:
     """A test that can be run, with its name inside its file and what is known of it."""
 
     def __init__(self, case: unittest.TestCase, name: str, file: str) -> None:
@@ -55,7 +55,7 @@ class _Loader(unittest.TestLoader):
         return suite
 
 
-class Library:
+class TestLoader:
     """Loads files on demand and hands out each test once by its address."""
 
     def __init__(self, root: str, options: Dict[str, Any]) -> None:
@@ -66,7 +66,7 @@ class Library:
         self.loader = _Loader()
         self.loader.suiteClass = unittest.TestSuite
         self._packages: Dict[str, List[unittest.TestCase]] = {}
-        self._found: Dict[str, Dict[str, Found]] = {}
+        self._found: Dict[str, Dict[str, LoadedTest]] = {}
         self.divisible: Dict[str, bool] = {}
         self._started_in = os.getcwd()
 
@@ -81,7 +81,7 @@ class Library:
         sys.path[:] = [p for p in order if not (p in known or known.add(p))]  # type: ignore[func-returns-value]
         return top
 
-    def tests(self, path: str) -> Dict[str, Found]:
+    def tests(self, path: str) -> Dict[str, LoadedTest]:
         """The tests of a file by name. Raises whatever importing it raises."""
         if path not in self._found:
             self._found[path] = self._load(path)
@@ -95,7 +95,7 @@ class Library:
         inside = [os.path.relpath(file, self.root) for file in files if file]
         return sorted(path for path in inside if not path.startswith(os.pardir))
 
-    def take(self, path: str, name: str) -> Optional[Found]:
+    def take(self, path: str, name: str) -> Optional[LoadedTest]:
         """One test, handed out once so that its memory is free after it ran."""
         found = self.tests(path).pop(name, None)
         if found is None:
@@ -103,7 +103,7 @@ class Library:
             found = self.tests(path).pop(name, None)
         return found
 
-    def _load(self, path: str) -> Dict[str, Found]:
+    def _load(self, path: str) -> Dict[str, LoadedTest]:
         file = os.path.join(self.root, path)
         top = self.use(path)
         module = import_file(file, top)
@@ -211,16 +211,16 @@ def _plain_functions(module: ModuleType) -> List[Callable[[], Any]]:
     ]
 
 
-def _named(cases: List[Any], file: str) -> Dict[str, Found]:
+def _named(cases: List[Any], file: str) -> Dict[str, LoadedTest]:
     """Give each case a name of its own; a second one of the same name gets a number."""
-    found: Dict[str, Found] = {}
+    found: Dict[str, LoadedTest] = {}
     for case in cases:
         base = name = _name_of(case)
         number = 1
         while name in found:
             number += 1
             name = f"{base} ({number})"
-        found[name] = Found(case, name, file)
+        found[name] = LoadedTest(case, name, file)
     return found
 
 

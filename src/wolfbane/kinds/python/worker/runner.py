@@ -11,13 +11,13 @@ import warnings
 from typing import Any, Dict, List, Optional, Tuple, Type
 
 from wolfbane.kinds.python.worker.damage import ProcessState, in_words
-from wolfbane.kinds.python.worker.loading import Found, Library
+from wolfbane.kinds.python.worker.loading import LoadedTest, TestLoader
 from wolfbane.kinds.worker.capture import Capture
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.worker.problems import problem_of, subtest_name, verdict_of
 
 
-def serve(library: Type[Library]) -> None:
+def serve(library: Type[TestLoader]) -> None:
     """Serve requests until Wolfbane closes the channel. ``library`` finds the tests of a file."""
     channel, options, requests = connect(f"Python {platform.python_version()}")
     sys.argv[:] = ["python -m unittest"]
@@ -25,7 +25,7 @@ def serve(library: Type[Library]) -> None:
     capture = Capture(options["capture"])
     if not sys.warnoptions:
         warnings.simplefilter("default")
-    worker = _Worker(channel, capture, library(options["root"], options))
+    worker = _PythonWorker(channel, capture, library(options["root"], options))
     for request in requests:
         if request["type"] == "collect":
             worker.collect(request["files"])
@@ -35,11 +35,11 @@ def serve(library: Type[Library]) -> None:
 
 def main() -> None:
     """Serve requests about test classes and functions."""
-    serve(Library)
+    serve(TestLoader)
 
 
-class _Worker:
-    def __init__(self, channel: Channel, capture: Capture, library: Library) -> None:
+class _PythonWorker:
+    def __init__(self, channel: Channel, capture: Capture, library: TestLoader) -> None:
         self.channel = channel
         self.capture = capture
         self.library = library
@@ -49,7 +49,7 @@ class _Worker:
         for path in files:
             self.channel.send({"type": "collecting", "file": path})
             problem: Message = {}
-            tests: Dict[str, Found] = {}
+            tests: Dict[str, LoadedTest] = {}
             try:
                 tests = self.library.tests(path)
             except BaseException as error:
@@ -64,7 +64,7 @@ class _Worker:
 
     def run(self, path: str, names: List[str]) -> None:
         """Run the named tests of one file, class and module hooks around them."""
-        waiting: Dict[int, Found] = {}
+        waiting: Dict[int, LoadedTest] = {}
         suite = unittest.TestSuite()
         for name in names:
             try:
@@ -103,13 +103,13 @@ class _Worker:
 class _Result(unittest.TestResult):
     """Turns what the standard library's classes report into messages."""
 
-    def __init__(self, worker: _Worker, path: str, waiting: Dict[int, Found]) -> None:
+    def __init__(self, worker: _PythonWorker, path: str, waiting: Dict[int, LoadedTest]) -> None:
         super().__init__()
         self._worker = worker
         self._path = path
         self._waiting = waiting
         self._hooks: List[Tuple[str, str, Message]] = []
-        self._current: Optional[Found] = None
+        self._current: Optional[LoadedTest] = None
         self._news: List[Message] = []
         self._parts: List[Message] = []
         self._began = 0.0
@@ -244,7 +244,7 @@ def _never_started() -> Message:
     return {"outcome": "errored", "message": "the standard library's runner never came to it"}
 
 
-def _test_message(path: str, found: Found) -> Message:
+def _test_message(path: str, found: LoadedTest) -> Message:
     message: Message = {
         "type": "test",
         "address": address_of(path, found.name),

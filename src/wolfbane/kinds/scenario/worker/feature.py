@@ -16,9 +16,9 @@ from dataclasses import replace
 from wolfbane.kinds.scenario.worker.feature_tables import FENCE, read_table, read_text
 from wolfbane.kinds.scenario.worker.keywords import ENGLISH, EVERY_LANGUAGE, KEYWORDS, words_of
 from wolfbane.kinds.scenario.worker.scenarios import (
-    Block,
     Examples,
     Feature,
+    FeatureBlock,
     FeatureError,
     Heading,
     Scenario,
@@ -36,10 +36,10 @@ _TAG = re.compile(r"@[^\s@]+")
 
 def read(text: str) -> Feature:
     """Read a feature file. Raises FeatureError where it cannot be read on."""
-    return _Reader(text).read()
+    return _FeatureReader(text).read()
 
 
-class _Reader:
+class _FeatureReader:
     def __init__(self, text: str) -> None:
         self.lines = text.splitlines()
         self.at = 0
@@ -49,8 +49,8 @@ class _Reader:
         self.tags_line = 0
         self.tags_problem: FeatureError | None = None
         self.above: list[Heading] = []
-        self.blocks: list[Block] = []
-        self.block: Block | None = None
+        self.blocks: list[FeatureBlock] = []
+        self.block: FeatureBlock | None = None
         self.sections: list[Section] = []
         self.warnings: list[tuple[str, int]] = []
 
@@ -78,7 +78,7 @@ class _Reader:
             tuple(self.sections), tuple(self.warnings),
         )  # fmt: skip
 
-    def _outline(self, block: Block) -> None:
+    def _outline(self, block: FeatureBlock) -> None:
         """An outline's sections; a warning where no test comes of it."""
         self.sections.append(Section(block.full_name, block.line, block.end))
         for examples in block.examples:
@@ -101,7 +101,9 @@ class _Reader:
         """Something wrong that belongs to no scenario: it stands for one, so that it is seen."""
         tags = [tag for heading in self.above for tag in heading.tags]
         name = name or f"line {error.line}"
-        block = Block("scenario", "", name, error.line, tags, list(self.above), end=error.line)
+        block = FeatureBlock(
+            "scenario", "", name, error.line, tags, list(self.above), end=error.line
+        )
         block.problem = error
         self.blocks.append(block)
         self.block = block
@@ -196,7 +198,7 @@ class _Reader:
                 self.sections.append(Section(whole, self.tags_line, number))
             name = name or f"scenario of line {number}"
             above = list(self.above)
-            self.block = Block(kind, word, name, number, [*inherited, *tags], above)
+            self.block = FeatureBlock(kind, word, name, number, [*inherited, *tags], above)
             self.block.problem = problem
             self.blocks.append(self.block)
 
@@ -214,7 +216,7 @@ class _Reader:
         if any(block.above[-1] is here for block in self.blocks):
             raise FeatureError("a background stands before the scenarios", number, fatal=True)
         here.has_background = True
-        self.block = Block("background", word, name, number, [], list(self.above))
+        self.block = FeatureBlock("background", word, name, number, [], list(self.above))
         self.block.steps = here.background
         if tags:
             raise FeatureError("a background has no tags", self.tags_line)

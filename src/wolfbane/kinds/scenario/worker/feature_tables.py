@@ -17,7 +17,7 @@ _ESCAPED = re.compile(r"\\(.)")
 
 
 @dataclass(frozen=True)
-class Table:
+class FeatureTable:
     """Rows with their lines; the index of the last line; the first thing that is wrong."""
 
     rows: list[tuple[int, tuple[str, ...]]]
@@ -25,7 +25,7 @@ class Table:
     problem: FeatureError | None = None
 
 
-def read_table(lines: list[str], start: int) -> Table:
+def read_table(lines: list[str], start: int) -> FeatureTable:
     """The table that begins at the index of a line; empty lines and comments may be in it."""
     rows: list[tuple[int, tuple[str, ...]]] = []
     problem = None
@@ -44,7 +44,7 @@ def read_table(lines: list[str], start: int) -> Table:
         if len(cells) != len(rows[0][1]) and problem is None:
             message = f"this row has {len(cells)} cells, the first one {len(rows[0][1])}"
             problem = FeatureError(message, place)
-    return Table(rows, at - 1, problem)
+    return FeatureTable(rows, at - 1, problem)
 
 
 def read_text(lines: list[str], start: int) -> tuple[str, int]:

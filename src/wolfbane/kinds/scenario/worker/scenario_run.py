@@ -7,16 +7,13 @@ import inspect
 import os
 import time
 import types
-from typing import TYPE_CHECKING, Any, Dict, List, Optional, Tuple, Union
+from typing import Any, Dict, List, Optional, Protocol, Tuple, Union
 
 import wolfbane.steps
 from wolfbane.kinds.scenario.worker import feature as features
-from wolfbane.kinds.scenario.worker.stepbook import Definition, snippet
-from wolfbane.kinds.worker.channel import Message
+from wolfbane.kinds.scenario.worker.stepbook import Definition, StepBook, snippet
+from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.kinds.worker.problems import problem_of
-
-if TYPE_CHECKING:
-    from wolfbane.kinds.scenario.worker.runner import Worker
 
 
 class Shared:
@@ -42,11 +39,27 @@ class Told:
         self.outcome = ""
 
 
+class ScenarioHost(Protocol):
+    """What a scenario needs of the worker that runs it."""
+
+    channel: Channel
+    root: str
+    book: StepBook
+
+    def hooks(
+        self, side: str, what: str, special: Dict[str, Any], tags: Tuple[str, ...]
+    ) -> Message:
+        """Run the hooks of one moment; returns the problem, if one failed."""
+
+    def say_printed(self, address: str) -> None:
+        """Send what was printed since the last time."""
+
+
 class ScenarioRun:
     """One scenario on its way."""
 
     def __init__(
-        self, worker: Worker, path: str, feature: features.Feature,
+        self, worker: ScenarioHost, path: str, feature: features.Feature,
         scenario: features.Scenario, shared: Shared,
     ) -> None:  # fmt: skip
         self.worker, self.scenario = worker, scenario

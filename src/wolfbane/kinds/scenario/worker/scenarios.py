@@ -104,7 +104,7 @@ class Examples:
 
 
 @dataclass
-class Block:
+class FeatureBlock:
     """A background, scenario or outline as it stands in the file, below a feature and a rule."""
 
     kind: str
@@ -139,7 +139,7 @@ class Block:
         return tuple(found)
 
 
-def expanded(block: Block) -> Iterator[Scenario]:
+def expanded(block: FeatureBlock) -> Iterator[Scenario]:
     """A block's scenarios: itself, or one for each row of an outline."""
     name, about = block.full_name, block.about
     inherited = [heading.problem for heading in block.above if heading.problem]
@@ -161,7 +161,7 @@ def expanded(block: Block) -> Iterator[Scenario]:
             )
 
 
-def _row_titles(block: Block) -> dict[int, str]:
+def _row_titles(block: FeatureBlock) -> dict[int, str]:
     """What each row is called, by its line: never by its position among the others.
 
     That is the outline's name with the row's values in it, where this tells it from other rows;
@@ -183,7 +183,7 @@ def _row_titles(block: Block) -> dict[int, str]:
     return titles
 
 
-def _wrong_hole(block: Block) -> Optional[FeatureError]:
+def _wrong_hole(block: FeatureBlock) -> Optional[FeatureError]:
     """A hole of a step that is nearly a column of the examples."""
     for examples in block.examples:
         heads = examples.rows[0][1] if examples.rows else ()

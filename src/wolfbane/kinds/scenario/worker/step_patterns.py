@@ -23,7 +23,7 @@ _ENOUGH = 2
 """Words of a pattern; a step with fewer of them in common is hardly meant for it."""
 
 
-class Kind(NamedTuple):
+class HoleKind(NamedTuple):
     """What a hole takes. ``misfit`` ends the message about a value that does not fit.
 
     ``plain``: the expression is one of ours, so the value may stand in quotes, too.
@@ -35,7 +35,7 @@ class Kind(NamedTuple):
     plain: bool = True
 
 
-TEXT = Kind(r"\S+", str, "is more than one word: put it in quotes")
+TEXT = HoleKind(r"\S+", str, "is more than one word: put it in quotes")
 
 
 class PatternError(ValueError):
@@ -60,10 +60,10 @@ class Pattern:
     ``optional`` are the holes that a step may leave out. Raises PatternError.
     """
 
-    def __init__(self, text: str, kind_of: Callable[[str], Kind]) -> None:
+    def __init__(self, text: str, kind_of: Callable[[str], HoleKind]) -> None:
         self.text = text
         self._nodes = _parse(text)
-        self.kinds: Dict[str, Kind] = {}
+        self.kinds: Dict[str, HoleKind] = {}
         self.optional = set()
         for hole, optional in _holes(self._nodes):
             if hole.name in self.kinds:

@@ -10,18 +10,24 @@ import re
 import typing
 from typing import Any, Dict, List, NamedTuple, Tuple
 
-from wolfbane.kinds.scenario.worker.step_patterns import TEXT, Kind, Pattern, PatternError, unquoted
+from wolfbane.kinds.scenario.worker.step_patterns import (
+    TEXT,
+    HoleKind,
+    Pattern,
+    PatternError,
+    unquoted,
+)
 from wolfbane.steps import Registry
 
 SPECIAL = ("shared", "table", "text", "scenario")
 KINDS = ("given", "when", "then")
 _TRUE = ("yes", "true", "on")
-_BOOLEAN = Kind(
+_BOOLEAN = HoleKind(
     "yes|no|true|false|on|off", lambda text: text in _TRUE,
     "is none of yes, no, true, false, on, off",
 )  # fmt: skip
-_INTEGER = Kind(r"[-+]?\d+", int, "is no whole number")
-_NUMBER = Kind(
+_INTEGER = HoleKind(r"[-+]?\d+", int, "is no whole number")
+_NUMBER = HoleKind(
     r"[-+]?(?:\d+(?:[.,]\d+)?|[.,]\d+)", lambda text: float(text.replace(",", ".")), "is no number"
 )
 _VALUE = re.compile(r"\"[^\"]*\"|(?<!\S)'[^']*'(?!\w)|(?<![\w.])[-+]?\d+(?:\.\d+)?(?![\w.])")
@@ -93,11 +99,11 @@ class Definition:
         return self.function(**wanted)
 
 
-def _plain(kind: Kind, text: str) -> str:
+def _plain(kind: HoleKind, text: str) -> str:
     return unquoted(text) if kind.plain else text
 
 
-class Found(NamedTuple):
+class StepMatch(NamedTuple):
     """The definitions that match a step, each with its match; or what may be meant."""
 
     matches: List[Tuple[Definition, Any]]
@@ -115,15 +121,15 @@ class StepBook:
             Definition(kind, pattern, function, self)
             for kind, pattern, function in _once(registry.steps)
         ]  # fmt: skip
-        self._found: Dict[Tuple[str, str], Found] = {}
+        self._found: Dict[Tuple[str, str], StepMatch] = {}
         self._nearest: Dict[str, str] = {}
 
-    def find(self, kind: str, text: str) -> Found:
+    def find(self, kind: str, text: str) -> StepMatch:
         """What a step means."""
         key = (kind, text)
         if key not in self._found:
             matches = self._matches(kind, text)
-            self._found[key] = Found(matches) if matches else self._meant(kind, text)
+            self._found[key] = StepMatch(matches) if matches else self._meant(kind, text)
         return self._found[key]
 
     def _matches(self, kind: str, text: str) -> List[Tuple[Definition, Any]]:
@@ -134,7 +140,7 @@ class StepBook:
                 found.append((definition, match))
         return found
 
-    def _meant(self, kind: str, text: str) -> Found:
+    def _meant(self, kind: str, text: str) -> StepMatch:
         """A definition whose values do not fit, or the one with the nearest words."""
         longest = sorted(self.definitions, key=lambda each: len(each.text), reverse=True)
         for definition in longest:
@@ -142,11 +148,11 @@ class StepBook:
                 continue
             if said := definition.pattern.misfits(text):
                 where = f'the step "{definition.text}" of {definition.place}'
-                return Found([], f"{'; '.join(said)}: {where}")
+                return StepMatch([], f"{'; '.join(said)}: {where}")
         for other in KINDS:
             if matches := self._matches(other, text):
-                return Found([], "", f"{matches[0][0].place} defines it for {other}")
-        return Found([], "", self._nearest_to(text))
+                return StepMatch([], "", f"{matches[0][0].place} defines it for {other}")
+        return StepMatch([], "", self._nearest_to(text))
 
     def _nearest_to(self, text: str) -> str:
         words = _VALUE.sub("{}", text)
@@ -158,12 +164,12 @@ class StepBook:
             )
         return self._nearest[words]
 
-    def kind_of(self, kind: Any) -> Kind:
+    def kind_of(self, kind: Any) -> HoleKind:
         """What a hole with this annotation takes."""
         if kind in self._types:
             regex, convert = self._types[kind]
             name = getattr(kind, "__name__", str(kind))
-            return Kind(regex, convert, f"is no {name} (as {regex})", plain=False)
+            return HoleKind(regex, convert, f"is no {name} (as {regex})", plain=False)
         if kind in (bool, int, float):
             return {bool: _BOOLEAN, int: _INTEGER, float: _NUMBER}[kind]
         if kind is str:
@@ -173,8 +179,8 @@ class StepBook:
             misfit = f"is none of {', '.join(members)}"
             members.update((member.name, member) for member in kind)
             longest = sorted(members, key=len, reverse=True)
-            return Kind("|".join(map(re.escape, longest)), members.__getitem__, misfit)
-        return Kind(TEXT.regex, kind, TEXT.misfit)
+            return HoleKind("|".join(map(re.escape, longest)), members.__getitem__, misfit)
+        return HoleKind(TEXT.regex, kind, TEXT.misfit)
 
 
 def _once(declared: List[Any]) -> List[Any]:

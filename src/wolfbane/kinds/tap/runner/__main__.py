@@ -7,7 +7,7 @@ import re
 import signal
 from collections.abc import Mapping
 
-from wolfbane.formats.tap.parser import Document, Point, Reader
+from wolfbane.formats.tap.parser import Point, TapDocument, TapReader
 from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve
 from wolfbane.kinds.worker.channel import Channel, Message
 
@@ -23,7 +23,7 @@ class _TapRun(ProgramRun):
     def __init__(self, channel: Channel, options: Message, path: str) -> None:
         super().__init__(channel, options, path)
         self.perl_path: list[str] = options["perl_path"]
-        self.reader = Reader()
+        self.reader = TapReader()
         self.errors = ""
         self.buffer = b""
         self.told = 0
@@ -100,7 +100,7 @@ def locate(points: list[Point], errors: str) -> None:
                 point.file, point.line = match["file"], int(match["line"])
 
 
-def judge(document: Document, code: int) -> Message:
+def judge(document: TapDocument, code: int) -> Message:
     """The outcome of the whole program."""
     failed = [point for point in document.points if point.outcome == "failed"]
     problems = list(document.problems)

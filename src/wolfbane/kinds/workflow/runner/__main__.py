@@ -12,7 +12,7 @@ import httpx
 
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.workflow.arazzo import BadDocument
-from wolfbane.kinds.workflow.document_set import Library, Unknown
+from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
 from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
@@ -20,16 +20,16 @@ from wolfbane.kinds.workflow.runner.inner import lacking_inputs, problems_with
 from wolfbane.kinds.workflow.runner.inputs import BadInputs, inputs_for
 from wolfbane.kinds.workflow.runner.security import Security
 from wolfbane.kinds.workflow.runner.sending import Sender
-from wolfbane.kinds.workflow.runner.settings import Http
+from wolfbane.kinds.workflow.runner.settings import HttpOptions
 from wolfbane.kinds.workflow.runner.tokens import Tokens
 from wolfbane.kinds.workflow.runner.workflow_run import Tools, WentWrong, WorkflowEnd, WorkflowRun
-from wolfbane.kinds.workflow.workflow_tests import Case, cases
+from wolfbane.kinds.workflow.workflow_tests import WorkflowTest, cases
 
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
     channel, options, requests = connect(f"Python {platform.python_version()}")
-    worker = Worker(channel, options)
+    worker = WorkflowWorker(channel, options)
     for request in requests:
         if request["type"] == "collect":
             for path in request["files"]:
@@ -38,7 +38,7 @@ def main() -> None:
             worker.run(request)
 
 
-class Worker:
+class WorkflowWorker:
     """Runs workflows; what they share of one suite is kept from file to file."""
 
     def __init__(self, channel: Channel, options: Message) -> None:
@@ -46,20 +46,20 @@ class Worker:
         given = dict(options["http"])
         self.copies = given.pop("copies")
         fields = given.pop("secret_fields")
-        http = Http(**given)
+        http = HttpOptions(**given)
         sender = Sender(http)
         security = Security(http.security, sender, http.base_url)
         tokens = Tokens(fields, lambda text: channel.hold({"type": "secret", "text": text}))
         contract = Contract(http.contract)
         self.tools = Tools(sender, security, contract, http.base_url, tokens, options["values"])
-        self.libraries: dict[str, Library] = {}
+        self.libraries: dict[str, DocumentSet] = {}
 
     def collect(self, path: str) -> None:
         """Say which tests a document holds, or why it cannot be read."""
         self.channel.send({"type": "collecting", "file": path})
         done: Message = {"type": "collected", "file": path, "divisible": False}
         try:
-            library = Library(self.root, path, check=True, copies=self.copies)
+            library = DocumentSet(self.root, path, check=True, copies=self.copies)
             library.read_sources()
             found = cases(library)
         except BadDocument as error:
@@ -85,7 +85,7 @@ class Worker:
         path, names = request["file"], request["names"]
         library = self.libraries.get(path)
         if library is None:
-            library = self.libraries[path] = Library(self.root, path, copies=self.copies)
+            library = self.libraries[path] = DocumentSet(self.root, path, copies=self.copies)
         by_name = {case.name: case for case in cases(library, lines=False)}
         wanted = {need for case in by_name.values() for need in case.needs}
         given: dict[str, Message] = dict(request.get("given", {}))
@@ -105,7 +105,8 @@ class Worker:
         self.channel.send({"type": "ran", "file": path})
 
     def one(
-        self, library: Library, path: str, case: Case, given: dict[str, Message], limit: float,
+        self, library: DocumentSet, path: str, case: WorkflowTest, given: dict[str, Message],
+        limit: float,
         *, is_needed: bool,
     ) -> Message | None:  # fmt: skip
         """Run one test; what it hands to those that depend on it, None where it did not pass."""
@@ -166,7 +167,7 @@ class Worker:
             self.channel.hold(told)
 
     def _needed_elsewhere(
-        self, course: WorkflowRun, library: Library, case: Case
+        self, course: WorkflowRun, library: DocumentSet, case: WorkflowTest
     ) -> WorkflowEnd | None:
         """Workflows of other documents that this one depends on run with it; how one failed."""
         for name in library.document.workflows[case.workflow].get("dependsOn", []):
@@ -193,7 +194,7 @@ class Worker:
         self.channel.send({**told, **message})
 
 
-def _in_order(names: list[str], by_name: dict[str, Case]) -> list[str]:
+def _in_order(names: list[str], by_name: dict[str, WorkflowTest]) -> list[str]:
     """The names, each after those that it needs."""
     found: dict[str, None] = {}
 

@@ -9,7 +9,7 @@ from typing import Any
 from wolfbane import __version__
 from wolfbane.formats import har
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
-from wolfbane.kinds.workflow.runner.settings import Http
+from wolfbane.kinds.workflow.runner.settings import HttpOptions
 
 _OWN = {"host", "accept", "accept-encoding", "connection", "user-agent", "content-length"}
 _LONGEST = 2000
@@ -53,7 +53,7 @@ class Exchanges:
         """All of it as HAR 1.2."""
         return har.archive(self.entries, __version__)
 
-    def curl(self, call: Call, http: Http) -> str:
+    def curl(self, call: Call, http: HttpOptions) -> str:
         """A line for a POSIX shell that sends the same request, and what is missing in it.
 
         A body that is long or no text is kept as a file: its mark stands for the file's path.
@@ -91,7 +91,7 @@ def _method(call: Call) -> list[str]:
     return [] if call.method == ("POST" if call.content else "GET") else ["-X", call.method]
 
 
-def _connection(call: Call, http: Http) -> list[str]:
+def _connection(call: Call, http: HttpOptions) -> list[str]:
     """The options for brackets in the address, redirects, TLS and a proxy."""
     words = ["-g"] if any(sign in call.url for sign in "[]{}") else []
     words += ["-L"] if http.redirects else []

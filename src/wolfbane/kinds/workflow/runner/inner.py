@@ -5,18 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from wolfbane.kinds.workflow.document_set import Library
+from wolfbane.kinds.workflow.checks import document_problems
+from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.names import declared_inputs, given_entries
 from wolfbane.kinds.workflow.runner.inputs import filled, required
 
 
-def problems_with(library: Library, workflow: str) -> list[str]:
+def problems_with(library: DocumentSet, workflow: str) -> list[str]:
     """What is wrong with a workflow, and with all that run inside of it: file, line and words."""
     reached = _reached(library, workflow)
-    return list(dict.fromkeys(p for here, name in reached for p in here.problems.get(name, ())))
+    return list(
+        dict.fromkeys(p for here, name in reached for p in document_problems(here).get(name, ()))
+    )
 
 
-def lacking_inputs(library: Library, workflow: str, values: Mapping[str, Any]) -> list[str]:
+def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any]) -> list[str]:
     """Words for each required input that a called workflow would lack."""
     found: dict[str, None] = {}
     for here, name in _reached(library, workflow):
@@ -32,7 +35,7 @@ def lacking_inputs(library: Library, workflow: str, values: Mapping[str, Any]) -
     return list(found)
 
 
-def _reached(library: Library, workflow: str) -> Iterator[tuple[Library, str]]:
+def _reached(library: DocumentSet, workflow: str) -> Iterator[tuple[DocumentSet, str]]:
     """A workflow and all that run inside of it, each once; what is wrong leads no further."""
     waiting, seen = [(library, workflow)], set[tuple[str, str]]()
     while waiting:
@@ -40,11 +43,11 @@ def _reached(library: Library, workflow: str) -> Iterator[tuple[Library, str]]:
         if (here.path, name) not in seen:
             seen.add((here.path, name))
             yield here, name
-            if name not in here.problems:
+            if name not in document_problems(here):
                 waiting += [here.workflow(target) for target, _, _ in _calls(here, name)]
 
 
-def _calls(library: Library, workflow: str) -> Iterator[tuple[str, set[str], str]]:
+def _calls(library: DocumentSet, workflow: str) -> Iterator[tuple[str, set[str], str]]:
     """Workflows that run inside of a sound one: the name, the inputs that it gives, and where."""
     described = library.document.workflows[workflow]
     place = f"/workflows/{library.document.positions[workflow]}"

@@ -6,7 +6,7 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
-from wolfbane.kinds.workflow.document_set import Library
+from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.names import declared_inputs
 
 
@@ -15,7 +15,7 @@ class BadInputs(ValueError):
 
 
 def inputs_for(
-    library: Library, workflow: str, given: Mapping[str, Any], values: Mapping[str, Any]
+    library: DocumentSet, workflow: str, given: Mapping[str, Any], values: Mapping[str, Any]
 ) -> dict[str, Any]:
     """The inputs of a workflow: ``given`` first, then ``values`` of the workspace, then defaults.
 
@@ -49,7 +49,7 @@ def filled(declared: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, 
     return found
 
 
-def required(library: Library, schema: Any) -> list[str]:
+def required(library: DocumentSet, schema: Any) -> list[str]:
     """The inputs that a schema asks for, through a reference to a component."""
     if not isinstance(schema, Mapping):
         return []
@@ -61,7 +61,7 @@ def required(library: Library, schema: Any) -> list[str]:
     return found
 
 
-def _check(library: Library, schema: Any, found: dict[str, Any]) -> None:
+def _check(library: DocumentSet, schema: Any, found: dict[str, Any]) -> None:
     if not schema:
         return
     from jsonschema import Draft202012Validator

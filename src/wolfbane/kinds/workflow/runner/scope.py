@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from wolfbane.kinds.workflow.document_set import Library
+from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.documents import look_up
 from wolfbane.kinds.workflow.expressions import Expression, evaluate_value
 
@@ -81,7 +81,7 @@ def is_json(media_type: str) -> bool:
     return media_type.endswith("+json") or media_type in ("application/json", "text/json")
 
 
-class Missing(ValueError):
+class MissingValue(ValueError):
     """A value that a request or an output needs and nothing has; the text says which."""
 
 
@@ -89,7 +89,7 @@ class Missing(ValueError):
 class Scope:
     """The values of one workflow in progress."""
 
-    library: Library
+    library: DocumentSet
     inputs: dict[str, Any]
     workflows: dict[str, dict[str, Any]]
     steps: dict[str, dict[str, Any]] = field(default_factory=dict)
@@ -98,7 +98,7 @@ class Scope:
     answer: Answer | None = None
 
     def value(self, given: Any) -> Any:
-        """A value with its expressions worked out. Raises BadExpression, or Missing."""
+        """A value with its expressions worked out. Raises BadExpression, or MissingValue."""
         return evaluate_value(given, self.required)
 
     def values(self, texts: Mapping[str, str]) -> dict[str, Any]:
@@ -107,15 +107,18 @@ class Scope:
         for name, text in texts.items():
             try:
                 found[name] = self.value(text)
-            except Missing:
+            except MissingValue:
                 continue
         return found
 
     def required(self, expression: Expression) -> Any:
-        """What an expression stands for. Raises Missing where there is nothing; null is a value."""
+        """What an expression stands for. Raises MissingValue where there is nothing.
+
+        ``null`` is a value.
+        """
         found = self._found(expression)
         if found is _NOTHING:
-            raise Missing(f"{expression} has no value{self._why(expression)}")
+            raise MissingValue(f"{expression} has no value{self._why(expression)}")
         return found
 
     def evaluate(self, expression: Expression) -> Any:

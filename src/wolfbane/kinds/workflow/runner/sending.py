@@ -13,7 +13,7 @@ from typing import Any
 import httpx
 
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
-from wolfbane.kinds.workflow.runner.settings import Http
+from wolfbane.kinds.workflow.runner.settings import HttpOptions
 
 _COOKIE = (
     "version", "name", "value", "port", "port_specified", "domain", "domain_specified",
@@ -47,7 +47,7 @@ class Patience:
 class Sender:
     """One connection pool for a suite; cookies are kept for one workflow at a time."""
 
-    def __init__(self, http: Http) -> None:
+    def __init__(self, http: HttpOptions) -> None:
         self.http = http
         self._deadline = float("inf")
         self._loop = asyncio.new_event_loop()
@@ -196,7 +196,7 @@ def _asked(request: httpx.Request) -> Call:
     return Call(request.method, str(request.url), headers, {}, {}, content=content)
 
 
-def _tls(http: Http) -> Any:
+def _tls(http: HttpOptions) -> Any:
     if http.verify is False:
         context = ssl.create_default_context()
         context.check_hostname = False

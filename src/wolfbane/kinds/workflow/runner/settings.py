@@ -10,7 +10,7 @@ from wolfbane.kinds.workflow.extensions import CHECKS
 
 
 @dataclass(frozen=True)
-class Http:
+class HttpOptions:
     """Times are in seconds, ``body_limit`` in bytes; ``contract`` lists the checks in force."""
 
     base_url: str = ""

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wolfbane.kinds.workflow.arazzo import Arazzo
-from wolfbane.kinds.workflow.document_set import Library, Unknown
+from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
 from wolfbane.kinds.workflow.extensions import CONNECT, READ, UNTIL
 from wolfbane.kinds.workflow.openapi import BadReference, Operation
 from wolfbane.kinds.workflow.runner.actions import next_action, pause_before
@@ -66,7 +66,7 @@ class WorkflowRun:
 
     def __init__(
         self,
-        library: Library,
+        library: DocumentSet,
         name: str,
         inputs: dict[str, Any],
         workflows: dict[str, dict[str, Any]],
