@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 from lxml import etree, html
 
 from wolfbane.events import Quarantined, RunFinished, RunStarted
+from wolfbane.formats.registry import NAMES
 from wolfbane.formats.tap.parser import TapReader
 from wolfbane.model import Outcome, Part, Result
-from wolfbane.reports.formats import NAMES
 from wolfbane.reports.written import render
 from wolfbane.results.record import Record
 

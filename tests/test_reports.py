@@ -21,6 +21,7 @@ from wolfbane.formats.xunit.writer import write_xunit
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.text import visible
 from wolfbane.results.journal import Journal, read_journal
+from wolfbane.results.record import Record
 
 NASTY = r"""
 import sys, unittest
@@ -71,7 +72,7 @@ def test_xunit_is_well_formed_whatever_tests_say(rows):
         )
         for n, (name, text, outcome) in enumerate(rows)
     ]
-    root = etree.fromstring(write_xunit(results, "harbour", "2031-05-04T06:10:00", {}))
+    root = etree.fromstring(write_xunit(Record(results=results)))
     assert len(root.findall(".//testcase")) == len(rows)
 
 

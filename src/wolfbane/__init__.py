@@ -1,3 +1,79 @@
-"""Wolfbane: run every suite of a team through one selection layer."""
+"""Wolfbane: run every suite of a team through one selection layer.
+
+From Python, a run is a loop over its events::
+
+    from wolfbane import TestFinished, open_workspace
+
+    workspace = open_workspace("harbour")
+    for event in workspace.run(pick="tag:smoke"):
+        if isinstance(event, TestFinished) and event.result.outcome.is_bad:
+            print(event.result.address)
+
+This module is also imported by workers in the suites' own interpreters, so it imports nothing until
+a name is asked for.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from wolfbane.app.embedding import OpenWorkspace, open_workspace
+    from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
+    from wolfbane.events import (
+        Event,
+        RunFinished,
+        RunStarted,
+        TestFinished,
+        TestRetried,
+        TestStarted,
+    )
+    from wolfbane.execution.run_request import RunRequest
+    from wolfbane.model import Outcome, Result, Test
+
+_HOMES = {
+    "OpenWorkspace": "app.embedding",
+    "open_workspace": "app.embedding",
+    "InputError": "errors",
+    "NothingChosen": "errors",
+    "Problem": "errors",
+    "WolfbaneError": "errors",
+    "Event": "events",
+    "RunFinished": "events",
+    "RunStarted": "events",
+    "TestFinished": "events",
+    "TestRetried": "events",
+    "TestStarted": "events",
+    "RunRequest": "execution.run_request",
+    "Outcome": "model",
+    "Result": "model",
+    "Test": "model",
+}
+__all__ = [
+    "Event",
+    "InputError",
+    "NothingChosen",
+    "OpenWorkspace",
+    "Outcome",
+    "Problem",
+    "Result",
+    "RunFinished",
+    "RunRequest",
+    "RunStarted",
+    "Test",
+    "TestFinished",
+    "TestRetried",
+    "TestStarted",
+    "WolfbaneError",
+    "__version__",
+    "open_workspace",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module 'wolfbane' has no attribute '{name}'")
+    return getattr(importlib.import_module(f"wolfbane.{_HOMES[name]}"), name)

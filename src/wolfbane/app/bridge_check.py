@@ -9,8 +9,8 @@ from pathlib import Path
 from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
-from wolfbane.execution.options import Options
-from wolfbane.execution.recorded import run_recorded
+from wolfbane.execution.recorded import recording
+from wolfbane.execution.run_request import RunRequest
 from wolfbane.execution.session import Session
 from wolfbane.inventory import open_inventory
 from wolfbane.kinds.bridge.file import read_bridge
@@ -101,15 +101,16 @@ class _Runs:
         with tempfile.TemporaryDirectory() as place:
             folder = new_run(Path(place))
             session = self._session(folder.name, addresses)
-            _, record, _ = run_recorded(session, folder, Newest(Path(place)))
-        return {result.address: result for result in record.results}
+            with recording(session, folder, Newest(Path(place))) as recorded:
+                session.execute(folder)
+        return {result.address: result for result in recorded.record.results}
 
     def _session(self, run: str, addresses: Sequence[str]) -> Session:
         only = Term("suite", self._suite.name)
         chosen = [any_of(Term("at", a, "quoted") for a in addresses)] if addresses else []
         return Session(
             open_inventory(self._workspace), Choice(all_of([only, *chosen])),
-            Options(jobs=available_cores()), Known(), self._environments, run,
+            RunRequest(jobs=available_cores()), Known(), self._environments, run,
         )  # fmt: skip
 
 

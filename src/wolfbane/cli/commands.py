@@ -13,7 +13,8 @@ from wolfbane.cli.tag_options import tag_options
 class Group:
     """Options that belong together, and arguments that show what they are for.
 
-    Of ``examples`` a command shows the first whose options it has.
+    Options of a run name their group themselves, so they are not listed here. A command shows the
+    first of the ``examples`` whose options it has.
     """
 
     title: str
@@ -35,24 +36,22 @@ GROUPS = (
     ),
     Group(
         "Run",
-        ("--jobs", "--timeout", "--stop-after", "--retries", "--retry-when", "--flaky-fails",
-         "--quarantine", "--order", "--seed", "--no-focus", "--rebuild", "--no-build", "--refresh",
-         "--offline"),
+        (),
         ("--jobs 4 --timeout 30s --retries 1",),
     ),
     Group(
         "Watch over browsers",
-        ("--evidence", "--visible", "--log"),
+        (),
         ("--browser phone --log protocol --evidence all",),
     ),
     Group(
         "Report",
-        ("--report", "--mail-to", "--mail-when", "--quiet", "--verbose"),
+        ("--quiet", "--verbose"),
         ("--report html=out.html --quiet", "--verbose"),
     ),
     Group(
         "Look without running",
-        ("--dry-run", "--print-command", "--shell"),
+        ("--print-command", "--shell"),
         ("--tag smoke --dry-run", "--dry-run"),
     ),
 )  # fmt: skip
@@ -83,7 +82,8 @@ class Command(click.Command):
         known = frozenset(rest)
         grouped = False
         for group in GROUPS:
-            own = [rest.pop(name) for name in group.options if name in rest]
+            mine = [n for n, o in rest.items() if getattr(o, "group", "") == group.title]
+            own = [rest.pop(name) for name in (*mine, *group.options) if name in rest]
             records = [record for option in own if (record := option.get_help_record(ctx))]
             if len(own) < 2:  # one option alone is no group
                 rest |= {option.opts[-1]: option for option in own}

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from wolfbane.reports.formats import NAMES
+from wolfbane.formats.registry import NAMES
 
 Complete = Callable[[click.Context, click.Parameter, str], list[str]]
 _LAST_TERM = re.compile(r"(.*(?:^|[\s(]))([\w-]*:)?([^\s()]*)$", re.S)

@@ -11,7 +11,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import Selected, selection_options
+from wolfbane.cli.selection_options import selection_options
 from wolfbane.errors import InputError, Problem, nearest
 from wolfbane.kinds.registry import find_kind
 from wolfbane.selection import Matcher, Term
@@ -19,6 +19,7 @@ from wolfbane.selection import Matcher, Term
 if TYPE_CHECKING:
     from rich.text import Text
 
+    from wolfbane.app.selection import Selected
     from wolfbane.inventory import Inventory
     from wolfbane.model import Test
 

@@ -11,7 +11,6 @@ import click
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.selection_options import (
-    Selected,
     all_workspaces,
     selection_options,
     workspace_or_all_option,
@@ -19,6 +18,7 @@ from wolfbane.cli.selection_options import (
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
+    from wolfbane.app.selection import Selected
     from wolfbane.results.store import Store
 
 UNCLAIMED = "none"

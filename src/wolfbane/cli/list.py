@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import Selected, selection_options
+from wolfbane.cli.selection_options import selection_options
 from wolfbane.cli.target_options import environment_options, status_labels
 
 if TYPE_CHECKING:
+    from wolfbane.app.selection import Selected
     from wolfbane.cli.target_options import Point
     from wolfbane.environments import Environment
 
@@ -77,14 +78,14 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
 
 def _collect(selected: Selected, environment: Environment) -> None:
     from wolfbane.cores import available_cores
-    from wolfbane.execution.options import Options
+    from wolfbane.execution.run_request import RunRequest
     from wolfbane.execution.session import Session
     from wolfbane.results.runs import new_run
 
     known = selected.newest.known({environment.label: environment.name})
     folder = new_run(selected.inventory.workspace.results)
     try:
-        options = Options(jobs=available_cores())
+        options = RunRequest(jobs=available_cores())
         choice = selected.choice
         session = Session(selected.inventory, choice, options, known, [environment], folder.name)
         session.plan(folder)

@@ -11,10 +11,11 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import CommandGroup
-from wolfbane.cli.selection_options import Selected, selection_options, workspace_option
+from wolfbane.cli.selection_options import selection_options, workspace_option
 from wolfbane.errors import InputError, Problem
 
 if TYPE_CHECKING:
+    from wolfbane.app.selection import Selected
     from wolfbane.reports.quarantine import Held
 
 STABLE = 10

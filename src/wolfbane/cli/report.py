@@ -11,7 +11,7 @@ from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.selection_options import workspace_option
-from wolfbane.reports.formats import NAMES
+from wolfbane.formats.registry import NAMES
 
 
 @click.command("report", cls=Command)

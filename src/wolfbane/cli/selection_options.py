@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,10 +15,8 @@ from wolfbane.cli.values import FilledPath
 from wolfbane.kinds.registry import KINDS
 
 if TYPE_CHECKING:
-    from wolfbane.inventory import Inventory
+    from wolfbane.app.selection import Selected
     from wolfbane.inventory.selection_request import SelectionRequest
-    from wolfbane.results.newest import Newest
-    from wolfbane.selection import Choice
     from wolfbane.workspace.settings import Workspace
 
 _FIELDS = {
@@ -35,15 +32,6 @@ _FIELDS = {
 }
 
 _ALL = "wolfbane.all_workspaces"
-
-
-@dataclass(frozen=True)
-class Selected:
-    """The workspace's inventory, the checked choice, and what is on record."""
-
-    inventory: Inventory
-    choice: Choice
-    newest: Newest
 
 
 def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -156,13 +144,6 @@ def _opened(workspace: Path | None) -> Workspace:
 
 
 def _select(asked: SelectionRequest, workspace: Path | None) -> Selected:
-    from wolfbane.inventory import open_inventory
-    from wolfbane.inventory.selection_request import read_choice
-    from wolfbane.results.newest import Newest
+    from wolfbane.app.selection import select
 
-    found = _opened(workspace)
-    inventory = open_inventory(found)
-    folder = Path.cwd().resolve()
-    if folder != found.root and found.root not in folder.parents:
-        folder = found.root
-    return Selected(inventory, read_choice(asked, inventory, folder), Newest(found.results))
+    return select(_opened(workspace), asked, Path.cwd().resolve())

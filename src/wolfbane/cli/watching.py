@@ -10,12 +10,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.before_run import RunRequest, make_ready
+from wolfbane.app.ready import make_ready
+from wolfbane.app.selection import Selected
 from wolfbane.cli.keys import KeyReader
-from wolfbane.cli.running import carry_out
+from wolfbane.cli.running import run_and_print
 from wolfbane.cli.saved_files import SavedFiles
-from wolfbane.cli.selection_options import Selected
 from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
+from wolfbane.execution.run_request import RunRequest
 from wolfbane.inventory.affected import affected
 from wolfbane.inventory.resolving import resolved
 from wolfbane.model import Outcome
@@ -39,9 +40,10 @@ class Watch:
 
     def __init__(
         self, opened: Callable[[], Workspace], select: Callable[[], Selected], point: Point,
-        asked: RunRequest,
+        request: RunRequest,
     ) -> None:  # fmt: skip
-        self._opened, self._select, self._point, self._asked = opened, select, point, asked
+        self._opened, self._select, self._point, self._request = opened, select, point, request
+        self._warned: set[str] = set()
         self._workspace = opened()
         self._narrower: Expression | None = None
 
@@ -97,8 +99,11 @@ class Watch:
             click.clear()
         try:
             self._workspace = self._opened()
-            ready = make_ready(self._opened, lambda: self._narrowed(only), self._point, self._asked)
-            carry_out(ready, self._asked)
+            environments = self._point(self._workspace)
+            ready = make_ready(
+                self._workspace, environments, lambda: self._narrowed(only), self._request
+            )
+            run_and_print(ready, self._warned)
         except NothingChosen as error:
             click.echo(str(error).partition("\n")[0])
         except WolfbaneError as error:

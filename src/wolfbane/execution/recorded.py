@@ -1,34 +1,54 @@
-"""Run a session with everything on record."""
+"""Put everything that happens in a session on record."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import shutil
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
 from pathlib import Path
 
+from wolfbane.errors import WolfbaneError
 from wolfbane.execution.session import Session
 from wolfbane.results.journal import Journal
 from wolfbane.results.newest import Newest
 from wolfbane.results.record import Record, RecordKeeper
 
 
-def run_recorded(session: Session, folder: Path, newest: Newest) -> tuple[int, Record, str]:
-    """Run; returns the exit code, the record, and what of it could not be written.
+@dataclass
+class Recorded:
+    """The record of a run, and what of it could not be written."""
 
-    The journal is written as things happen; a full disk stops that, and not the run.
+    record: Record
+    problems: list[str] = field(default_factory=list)
 
-    Raises NothingChosen, with an empty journal left in ``folder``.
+
+@contextmanager
+def recording(session: Session, folder: Path, newest: Newest) -> Iterator[Recorded]:
+    """Record what the session tells while the context lasts.
+
+    The journal is written as things happen; a full disk stops that, and not the run. ``folder``
+    is removed where the run cannot begin.
     """
     keeper = RecordKeeper(folder)
+    recorded = Recorded(keeper.record)
     with Journal(folder) as journal:
         session.listen(keeper)
         session.listen(journal)
         try:
-            code = session.execute(folder)
-        finally:
-            troubles = [journal.trouble, _tried(lambda: newest.take_in(keeper.record.results))]
-    troubles.append(_tried(keeper.write_summary))
-    told = [f"the record of this run is not whole: {trouble}" for trouble in troubles if trouble]
-    return code, keeper.record, told[0] if told else ""
+            yield recorded
+        except WolfbaneError:
+            shutil.rmtree(folder)
+            raise
+        finally:  # a caller from Python may have stopped to iterate
+            if keeper.record.started is not None:
+                troubles = [
+                    journal.trouble,
+                    _tried(lambda: newest.take_in(keeper.record.results)),
+                    _tried(keeper.write_summary),
+                ]
+                said = [f"the record of this run is not whole: {t}" for t in troubles if t]
+                recorded.problems += said[:1]
 
 
 def _tried(write: Callable[[], None]) -> str:

@@ -26,10 +26,10 @@ from wolfbane.events import (
 )
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.masked import masked
-from wolfbane.execution.options import Options
 from wolfbane.execution.quarantined import held_in
 from wolfbane.execution.retries import Retries
 from wolfbane.execution.run_context import RunContext
+from wolfbane.execution.run_request import RunRequest
 from wolfbane.execution.run_warnings import (
     of_damage,
     of_the_choice,
@@ -62,7 +62,7 @@ class Session:
         self,
         inventory: Inventory,
         choice: Choice,
-        options: Options,
+        request: RunRequest,
         known: Known,
         environments: Sequence[Environment],
         run: str,
@@ -72,8 +72,9 @@ class Session:
     ) -> None:
         self.workspace: Workspace = inventory.workspace
         self.inventory = inventory
-        self.choice, self.options, self.known, self.run = choice, options, known, run
+        self.choice, self.request, self.known, self.run = choice, request, known, run
         self.environments = environments
+        self._jobs = request.jobs or 1
         self._mask = Mask(secret for each in environments for secret in each.secrets)
         self._documents, self._said = dict(documents or {}), said
         self.counts: Counter[Outcome] = Counter()
@@ -115,12 +116,21 @@ class Session:
 
         Raises NothingChosen before the run starts, where no test is left to run.
         """
-        return asyncio.run(self._execute(folder))
 
-    async def _execute(self, folder: Path) -> int:
+        async def interruptible() -> int:
+            loop = asyncio.get_running_loop()
+            loop.add_signal_handler(signal.SIGINT, self.interrupt)
+            loop.add_signal_handler(signal.SIGTERM, self.interrupt)
+            return await self.execute_async(folder)
+
+        return asyncio.run(interruptible())
+
+    async def execute_async(self, folder: Path) -> int:
+        """As :meth:`execute`, in a loop that is running. Signals are not taken.
+
+        Raises NothingChosen before the run starts, where no test is left to run.
+        """
         began = time.monotonic()
-        asyncio.get_running_loop().add_signal_handler(signal.SIGINT, self._interrupt)
-        asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, self._interrupt)
         context = self._context = self._new_context(folder)
         async with context.pool, self._preparation(context) as preparation:
             prepared = await self._prepared(preparation)
@@ -132,11 +142,11 @@ class Session:
             for result in prepared.broken:
                 self._finished(result)
             runner = Scheduler(
-                context, self.options.timeout, self._tell, self._finished,
-                self.inventory.files, Retries(self.workspace, self.options.retries),
-                retry_at_once=self.options.retry_at_once,
+                context, self.request.timeout, self._tell, self._finished,
+                self.inventory.files, Retries(self.workspace, self.request.retries),
+                retry_at_once=self.request.retry_when == "at-once",
             )  # fmt: skip
-            await context.browsers.plan(context.launcher.group, plan, self.options.jobs)
+            await context.browsers.plan(context.launcher.group, plan, self._jobs)
             unrun = await runner.carry_out(plan)
             for covered in coverage(self.inventory, runner.findings.covered):
                 self._tell(covered)
@@ -150,9 +160,9 @@ class Session:
         self.inventory.save()
         seconds = time.monotonic() - began
         code, reason = verdict(
-            self.counts, self.set_apart, self._held, self.options.stop_after, unrun,
-            focused=bool(self.options.no_focus and self._focused),
-            flaky_fails=self.options.flaky_fails, interrupted=self._interrupted,
+            self.counts, self.set_apart, self._held, self.request.stop_after, unrun,
+            focused=bool(self.request.no_focus and self._focused),
+            flaky_fails=self.request.flaky_fails, interrupted=self._interrupted,
         )  # fmt: skip
         counts = {str(outcome): count for outcome, count in self.counts.items()}
         browsers = context.browsers.versions
@@ -167,23 +177,23 @@ class Session:
         return code
 
     def _new_context(self, folder: Path) -> RunContext:
-        options = self.options
+        request = self.request
         browsers = RunBrowsers(
-            self.workspace, options.evidence, visible=options.visible,
-            tell=self._tell if PROTOCOL in options.log else None,
+            self.workspace, request.evidence, visible=request.visible,
+            tell=self._tell if PROTOCOL in request.log else None,
         )  # fmt: skip
         return RunContext(
-            self.workspace, self.environments, folder, browsers, self._mask, options.jobs,
-            no_build=options.build == NEVER,
+            self.workspace, self.environments, folder, browsers, self._mask, self._jobs,
+            no_build=request.build == NEVER,
         )  # fmt: skip
 
     def _preparation(self, context: RunContext) -> Preparation:
         return Preparation(self.inventory, self.choice, self.known.status, context, self._tell)
 
     async def _prepared(self, preparation: Preparation, *, start: bool = True) -> Prepared:
-        options = self.options
+        request = self.request
         return await preparation.prepare(
-            options.build, self.known.times, options.timeout, start=start
+            request.build, self.known.times, request.timeout, start=start
         )
 
     def _planned(self, prepared: Prepared) -> Plan:
@@ -194,13 +204,13 @@ class Session:
         self._focused = [f"{test.path}:{test.line}" for test in prepared.chosen if test.focused]
         return make_plan(
             prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
-            jobs=self.options.jobs, seed=self.options.seed, first=self._first(),
+            jobs=self._jobs, seed=self.request.seed, first=self._first(),
             together=together,
         )  # fmt: skip
 
     def _first(self) -> frozenset[str]:
         """What failed when last run, where that is to run before all else."""
-        if not self.options.failed_first:
+        if self.request.order != "failed":
             return frozenset()
         bad = {str(outcome) for outcome in Outcome if outcome.is_bad}
         return frozenset(address for address, s in self.known.status.items() if s in bad)
@@ -213,17 +223,17 @@ class Session:
         suites = {name: counted[name] for name in names if counted[name]}
         paths = Counter(variant(t.path, t.browser, t.target) for t in plan.tests)
         paths.update(variant(r.path, r.browser, r.target) for r in broken)
-        order = "what failed first" if self.options.failed_first else "longest file first"
-        if self.options.seed is not None:
-            order = f"random, seed {self.options.seed}"
+        order = "what failed first" if self.request.order == "failed" else "longest file first"
+        if self.request.seed is not None:
+            order = f"random, seed {self.request.seed}"
         return RunStarted(
             run=self.run,
             workspace=self.workspace.name,
             began=datetime.now().astimezone().isoformat(timespec="milliseconds"),
-            command=self.options.command,
+            command=self.request.command,
             pulled_in=prepared.pulled_in,
             documents=self._documents,
-            visible=self.options.visible and has_screen(),
+            visible=self.request.visible and has_screen(),
             quarantined=self._held,
             browsers=tuple(dict.fromkeys(t.browser for t in plan.tests if t.browser)),
             targets=tuple(Target(e.label, e.name, e.shown()) for e in self.environments),
@@ -233,7 +243,7 @@ class Session:
             tests=sum(suites.values()),
             files=dict(paths),
             suites=suites,
-            jobs=self.options.jobs,
+            jobs=self._jobs,
             order=order,
             runtimes=self._runtimes(suites),
             neglected=tuple(name for name in names if name not in suites),
@@ -243,7 +253,7 @@ class Session:
             unclaimed=tuple(unclaimed(self.inventory)) if self.workspace.detected else (),
             workspaces=self.workspace.nested,
             version=__version__,
-            pointed=tuple(self.options.pointed),
+            pointed=self.request.pointed,
         )
 
     def _runtimes(self, suites: Mapping[str, int]) -> dict[str, str]:
@@ -266,7 +276,7 @@ class Session:
         broken = [Test(r.suite, r.kind, r.path, r.name) for r in prepared.broken]
         said += of_the_choice(self.choice, [*tests, *broken], self.known.status)
         said += of_the_quarantine(self._quarantine, tests)
-        if self.options.visible and not has_screen():
+        if self.request.visible and not has_screen():
             said.append("there is no screen here: browsers are not shown (--visible)")
         return said
 
@@ -278,11 +288,11 @@ class Session:
         if result.account in (Discrepancy.ADDED, Discrepancy.UNASKED):
             self._unplanned.append(result)
         self._tell(TestFinished(result, extra))
-        limit = self.options.stop_after
+        limit = self.request.stop_after
         if limit and bad_ones(self.counts) >= limit and self._context:
             self._context.pool.stop()
 
-    def _interrupt(self) -> None:
+    def interrupt(self) -> None:
         """Once: end the workers, keep and print what ran. Twice: end at once."""
         if self._interrupted:
             raise KeyboardInterrupt

@@ -31,6 +31,11 @@ _TEMPLATES.globals.update(
 )
 
 
+def write_mail(record: Record) -> bytes:
+    """The mail of a run as a file, with nobody to send it to."""
+    return compose(record).as_bytes()
+
+
 def compose(
     record: Record, since: Comparison | None = None, link: str = "", sender: str = "",
     recipients: Sequence[str] = (),

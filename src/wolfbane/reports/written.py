@@ -2,71 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import importlib
+from collections.abc import Sequence
 from pathlib import Path
 
-import orjson
-
-from wolfbane import __version__
 from wolfbane.errors import InputError, Problem, did_you_mean
-from wolfbane.formats.ctrf.writer import ctrf
-from wolfbane.formats.tap.writer import write_tap
-from wolfbane.formats.xunit.writer import write_xunit
-from wolfbane.reports.tables import write_csv, write_markdown
-from wolfbane.results.record import READABLE, Record
-
-
-def _held(record: Record) -> dict[str, str]:
-    """Why tests are quarantined, by address."""
-    entries = record.started.quarantined if record.started else {}
-    return {address: entry.because for address, entry in entries.items()}
-
-
-def _json(record: Record) -> bytes:
-    whole = {"started": record.started, "results": record.results, "finished": record.finished}
-    return orjson.dumps(whole, option=READABLE)
-
-
-def _html(record: Record) -> bytes:
-    from wolfbane.reports.html import write_html  # jinja2 takes a while: only where it is used
-
-    return write_html(record)
-
-
-def _mail(record: Record) -> bytes:
-    from wolfbane.reports.mail import compose
-
-    return compose(record).as_bytes()
-
-
-def _xunit(record: Record) -> bytes:
-    started = record.started
-    name, began = (started.workspace, started.began) if started else ("", "")
-    return write_xunit(record.results, name, began, _held(record))
-
-
-def _tap(record: Record) -> bytes:
-    return write_tap(record.results, _held(record))
-
-
-def _ctrf(record: Record) -> bytes:
-    started, finished = record.started, record.finished
-    began = started.began if started else "1970-01-01T00:00:00+00:00"
-    seconds = finished.seconds if finished else 0.0
-    return orjson.dumps(
-        ctrf(record.results, began, seconds, __version__, _held(record)), option=READABLE
-    )
-
-
-FORMATS: dict[str, Callable[[Record], bytes]] = {
-    "html": _html, "xunit": _xunit, "tap": _tap, "ctrf": _ctrf, "json": _json, "csv": write_csv,
-    "markdown": write_markdown, "mail": _mail,
-}  # fmt: skip
+from wolfbane.formats.registry import WRITERS
+from wolfbane.results.record import Record
 
 
 def render(form: str, record: Record) -> bytes:
-    """A report in a format."""
-    return FORMATS[form](record)
+    """A report in a format. Its writer is imported now: some need large libraries."""
+    module, _, function = WRITERS[form].partition(":")
+    written: bytes = getattr(importlib.import_module(module), function)(record)
+    return written
 
 
 def read_targets(given: Sequence[str]) -> list[tuple[str, Path]]:
@@ -74,8 +23,8 @@ def read_targets(given: Sequence[str]) -> list[tuple[str, Path]]:
     targets, problems = [], []
     for text in given:
         name, _, path = text.partition("=")
-        if name not in FORMATS:
-            hint = did_you_mean(name, FORMATS)
+        if name not in WRITERS:
+            hint = did_you_mean(name, WRITERS)
             problems.append(Problem(f"--report {text}: unknown format '{name}'", hint=hint))
         elif not path:
             problems.append(Problem(f"--report {text}: write it as {name}=PATH"))

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import orjson
 
+from wolfbane import __version__
 from wolfbane.events import Covered, Event, RunFinished, RunStarted, TestFinished
 from wolfbane.model import Result
 from wolfbane.results.journal import read_journal
@@ -27,6 +28,32 @@ class Record:
     finished: RunFinished | None = None
     covered: list[Covered] = field(default_factory=list)
     folder: Path | None = None
+
+    @property
+    def name(self) -> str:
+        """The workspace's name."""
+        return self.started.workspace if self.started else ""
+
+    @property
+    def began(self) -> str:
+        """When it began, as an ISO 8601 time with a zone."""
+        return self.started.began if self.started else "1970-01-01T00:00:00+00:00"
+
+    @property
+    def seconds(self) -> float:
+        """How long it took."""
+        return self.finished.seconds if self.finished else 0.0
+
+    @property
+    def version(self) -> str:
+        """The version of Wolfbane that ran it."""
+        return self.started.version if self.started else __version__
+
+    @property
+    def reasons(self) -> dict[str, str]:
+        """Why tests are quarantined, by address."""
+        entries = self.started.quarantined if self.started else {}
+        return {address: entry.because for address, entry in entries.items()}
 
 
 def read_record(folder: Path) -> Record:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
+import orjson
+
+from wolfbane.formats.run_facts import RunFacts
 from wolfbane.model import Outcome, Result
 
 _STATUSES = {
@@ -22,31 +24,33 @@ _STATUSES = {
 }
 
 
-def ctrf(
-    results: Sequence[Result], began: str, seconds: float, version: str, held: Mapping[str, str]
-) -> dict[str, Any]:
-    """The document. ``began`` is an ISO 8601 time with a zone; times in it are milliseconds.
+def write_ctrf(run: RunFacts) -> bytes:
+    """The document, UTF-8. Times in it are milliseconds.
 
-    ``held`` says why tests are quarantined, by address: where they failed, their status is other.
+    Where quarantined tests failed, their status is ``other``.
     """
-    start = round(datetime.fromisoformat(began).timestamp() * 1000)
-    tests = [_test(result, held.get(result.address)) for result in results]
+    return orjson.dumps(_document(run), option=orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE)
+
+
+def _document(run: RunFacts) -> dict[str, Any]:
+    start = round(datetime.fromisoformat(run.began).timestamp() * 1000)
+    tests = [_test(result, run.reasons.get(result.address)) for result in run.results]
     counts = Counter(test["status"] for test in tests)
-    summary = {"tests": len(results)}
+    summary = {"tests": len(run.results)}
     summary |= {name: counts[name] for name in ("passed", "failed", "pending", "skipped", "other")}
-    summary |= {"start": start, "stop": start + round(seconds * 1000)}
+    summary |= {"start": start, "stop": start + round(run.seconds * 1000)}
     return {
         "reportFormat": "CTRF",
         "specVersion": "0.0.0",
         "results": {
-            "tool": {"name": "Wolfbane", "version": version},
+            "tool": {"name": "Wolfbane", "version": run.version},
             "summary": summary,
             "tests": tests,
         },
     }
 
 
-def _test(result: Result, held: str | None) -> dict[str, Any]:
+def _test(result: Result, reason: str | None) -> dict[str, Any]:
     told: dict[str, Any] = {
         "name": result.address,
         "status": _STATUSES[result.outcome],
@@ -58,8 +62,8 @@ def _test(result: Result, held: str | None) -> dict[str, Any]:
         "flaky": result.outcome is Outcome.FLAKY,
         "retries": len(result.earlier),
     }
-    if held is not None:
-        told["extra"] = {"quarantined": held}
+    if reason is not None:
+        told["extra"] = {"quarantined": reason}
         told["status"] = "other" if told["status"] == "failed" else told["status"]
     if result.message:
         told["message"] = result.message

@@ -2,27 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 
 import yaml
 
+from wolfbane.formats.run_facts import RunFacts
 from wolfbane.model import Outcome, Part, Result
 
 _DIRECTIVES = {Outcome.SKIPPED: "SKIP", Outcome.TODO: "TODO"}
 _GOOD = frozenset({Outcome.PASSED, Outcome.FLAKY, Outcome.SKIPPED})
 
 
-def write_tap(results: Sequence[Result], held: Mapping[str, str]) -> bytes:
+def write_tap(run: RunFacts) -> bytes:
     """The document, UTF-8: parts as subtests, all else as YAML diagnostics.
 
-    ``held`` says why tests are quarantined, by address: they fail no reader's run, either.
+    Quarantined tests that failed are to do: they must not fail the run of whoever reads it.
     """
-    lines = ["TAP version 14", f"1..{len(results)}"]
-    for number, result in enumerate(results, 1):
+    lines = ["TAP version 14", f"1..{len(run.results)}"]
+    for number, result in enumerate(run.results, 1):
         if result.parts:
             lines += [f"# Subtest: {_escaped(result.address)}", *_subtest(result.parts, 1)]
         line = _point(number, result.outcome, result.address, result.message)
-        because = held.get(result.address)
+        because = run.reasons.get(result.address)
         if because is not None and result.outcome not in (*_DIRECTIVES, *_GOOD):
             line += f" # TODO quarantined: {_escaped(because)}"
         lines.append(line)

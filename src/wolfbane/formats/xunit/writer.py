@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Sequence
 from itertools import groupby
 from xml.etree import ElementTree
 
+from wolfbane.formats.run_facts import RunFacts
 from wolfbane.model import Outcome, Part, Result
 
 # Production [2] of XML 1.0, https://www.w3.org/TR/xml/#charsets
@@ -15,21 +16,24 @@ _ERRORS = (Outcome.ERRORED, Outcome.CRASHED, Outcome.TIMED_OUT, Outcome.BLOCKED)
 _BAD = (Outcome.FAILED, *_ERRORS)
 
 
-def write_xunit(results: Sequence[Result], name: str, began: str, held: Mapping[str, str]) -> bytes:
-    """The document, UTF-8. ``began`` is an ISO 8601 time; durations are in seconds.
+def write_xunit(run: RunFacts) -> bytes:
+    """The document, UTF-8. Durations are in seconds.
 
-    ``held`` says why tests are quarantined, by address. Where they failed they are written as
-    skipped, with how they ended as the property ``outcome``: a CI server is not to fail for them.
+    Where quarantined tests failed they are written as skipped, with how they ended as the property
+    ``outcome``: a CI server must not fail for them.
     """
-    root = ElementTree.Element("testsuites", {"name": _clean(name), **_totals(results, held)})
-    by_suite = sorted(results, key=lambda result: result.suite)
+    reasons, began = run.reasons, run.began
+    totals = _totals(run.results, reasons)
+    root = ElementTree.Element("testsuites", {"name": _clean(run.name), **totals})
+    by_suite = sorted(run.results, key=lambda result: result.suite)
     for suite, own in groupby(by_suite, key=lambda result: result.suite):
         members = list(own)
         element = ElementTree.SubElement(
-            root, "testsuite", {"name": _clean(suite), "timestamp": began, **_totals(members, held)}
-        )
+            root, "testsuite",
+            {"name": _clean(suite), "timestamp": began, **_totals(members, reasons)},
+        )  # fmt: skip
         for result in members:
-            _case(element, result, held.get(result.address))
+            _case(element, result, reasons.get(result.address))
     ElementTree.indent(root, " ")
     text: bytes = ElementTree.tostring(root, encoding="utf-8", xml_declaration=True)
     return text + b"\n"
@@ -47,7 +51,7 @@ def _totals(results: Sequence[Result], apart: Container[str]) -> dict[str, str]:
     }
 
 
-def _case(suite: ElementTree.Element, result: Result, held: str | None) -> None:
+def _case(suite: ElementTree.Element, result: Result, reason: str | None) -> None:
     case = ElementTree.SubElement(
         suite,
         "testcase",
@@ -60,16 +64,16 @@ def _case(suite: ElementTree.Element, result: Result, held: str | None) -> None:
     told = [] if plain else [("address", result.address)]
     told += [("tag", tag) for tag in result.tags]
     told += [(f"attempt {e.attempt}", f"{e.outcome}: {e.message}".strip()) for e in result.earlier]
-    if held is not None:
-        told += [("quarantined", held), ("outcome", str(result.outcome))]
+    if reason is not None:
+        told += [("quarantined", reason), ("outcome", str(result.outcome))]
     if told:
         properties = ElementTree.SubElement(case, "properties")
         for name, value in told:
             ElementTree.SubElement(properties, "property", name=name, value=_clean(value))
     first = _clean(result.message).partition("\n")[0]
     detail = _clean("\n".join(filter(None, [result.trace or result.message, *_bad(result.parts)])))
-    if held is not None and result.outcome in _BAD:
-        words = _clean(f"quarantined ({held}): {result.outcome} {first}".strip())
+    if reason is not None and result.outcome in _BAD:
+        words = _clean(f"quarantined ({reason}): {result.outcome} {first}".strip())
         ElementTree.SubElement(case, "skipped", message=words).text = detail
     elif result.outcome is Outcome.FAILED:
         ElementTree.SubElement(case, "failure", message=first, type="failed").text = detail

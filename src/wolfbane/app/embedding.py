@@ -1,0 +1,126 @@
+"""Wolfbane from Python: open a workspace, list its tests, plan a run, run it."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from wolfbane.app.ready import ReadyRun, make_ready
+from wolfbane.app.run import RunPlan, finish_run, plan_run, start_run
+from wolfbane.app.selection import Selected, select
+from wolfbane.environments import resolve_each
+from wolfbane.events import Event
+from wolfbane.execution.recorded import recording
+from wolfbane.execution.run_request import RunRequest
+from wolfbane.inventory.selection_request import SelectionRequest
+from wolfbane.model import Test
+from wolfbane.selection import choose
+from wolfbane.workspace import find
+from wolfbane.workspace.settings import Workspace
+
+
+def open_workspace(folder: str | Path = ".") -> OpenWorkspace:
+    """Open the workspace at a folder, or around it, as the command line does.
+
+    Raises :class:`wolfbane.InputError` with everything that is wrong with its settings.
+    """
+    return OpenWorkspace(find.open_workspace(Path(folder).resolve(), given=folder != "."))
+
+
+class OpenWorkspace:
+    """A workspace whose tests can be listed, planned and run.
+
+    ``paths``, ``pick`` and ``drop`` choose tests as they do on the command line: a path is a file,
+    a folder, a glob, ``FILE:LINE`` or an address; ``pick`` narrows to an expression, such as
+    ``"tag:smoke and not owner:quay"``; ``drop`` takes away what an expression matches. With
+    ``everything`` the workspace's own ``leave_out`` does not apply.
+    """
+
+    def __init__(self, workspace: Workspace) -> None:
+        self._workspace = workspace
+
+    @property
+    def root(self) -> Path:
+        """The folder of the workspace."""
+        return self._workspace.root
+
+    @property
+    def suites(self) -> tuple[str, ...]:
+        """The names of its suites."""
+        return tuple(suite.name for suite in self._workspace.suites)
+
+    def list(
+        self, *paths: str, pick: str = "", drop: str = "", everything: bool = False
+    ) -> list[Test]:
+        """The tests that a selection chooses, by reading their sources. Runs nothing.
+
+        Raises :class:`wolfbane.InputError` for a name that does not exist.
+        """
+        selected = self._select(_selection(paths, pick, drop, everything))
+        status = selected.newest.overall().status
+        return list(choose(selected.choice, selected.inventory.tests, status).chosen)
+
+    def plan(
+        self, *paths: str, pick: str = "", drop: str = "", everything: bool = False,
+        env: str = "", values: Sequence[str] = (), **request: Any,
+    ) -> RunPlan:  # fmt: skip
+        """The exact tests that a run would run, in order. Files are loaded, no test is run.
+
+        Takes what :meth:`run` takes.
+        """
+        selection = _selection(paths, pick, drop, everything)
+        return plan_run(self._ready(selection, env, values, request))
+
+    def run(
+        self, *paths: str, pick: str = "", drop: str = "", everything: bool = False,
+        env: str = "", values: Sequence[str] = (), **request: Any,
+    ) -> Iterator[Event]:  # fmt: skip
+        """Run tests, and yield each event as it happens; the last one is ``RunFinished``.
+
+        ``env`` and ``values`` are as ``--env`` and ``--set``. ``request`` takes every field of
+        :class:`wolfbane.RunRequest`, such as ``jobs=4`` or ``reports=("html=out.html",)``. The run
+        is recorded as one from the command line is. A caller that stops to iterate ends the run:
+        what runs is stopped, and the tests that are left do not run.
+
+        Raises :class:`wolfbane.NothingChosen` where no test is left to run, and
+        :class:`wolfbane.InputError`.
+        """
+        selection = _selection(paths, pick, drop, everything)
+        return _events(self._ready(selection, env, values, request))
+
+    def _select(self, selection: SelectionRequest) -> Selected:
+        return select(self._workspace, selection, Path.cwd().resolve())
+
+    def _ready(
+        self, selection: SelectionRequest, env: str, values: Sequence[str], request: dict[str, Any]
+    ) -> ReadyRun:
+        environments = resolve_each(self._workspace, env, values)
+        return make_ready(
+            self._workspace, environments, lambda: self._select(selection), RunRequest(**request)
+        )
+
+
+def _selection(paths: Sequence[str], pick: str, drop: str, everything: bool) -> SelectionRequest:
+    return SelectionRequest(paths, {}, [pick] if pick else [], [drop] if drop else [], everything)
+
+
+def _events(ready: ReadyRun) -> Iterator[Event]:
+    """Carry out a run step by step: its loop goes on while the caller waits for an event."""
+    folder, session = start_run(ready)
+    # None follows the last event.
+    events: asyncio.Queue[Event | None] = asyncio.Queue()
+    session.listen(events.put_nowait)
+    with recording(session, folder, ready.selected.newest) as recorded, asyncio.Runner() as runner:
+        task = runner.get_loop().create_task(session.execute_async(folder))
+        task.add_done_callback(lambda _: events.put_nowait(None))
+        try:
+            while (event := runner.run(events.get())) is not None:
+                yield event
+        finally:
+            if not task.done():
+                session.interrupt()
+                runner.run(asyncio.wait([task]))
+        task.result()
+    finish_run(ready, recorded.record)

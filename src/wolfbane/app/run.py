@@ -1,0 +1,149 @@
+"""Carry out a run: record it, write its reports, keep the history, and clean up."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from wolfbane.app.mail_run import mail_run
+from wolfbane.app.ready import ReadyRun
+from wolfbane.errors import InputError
+from wolfbane.events import Listener
+from wolfbane.execution.recorded import recording
+from wolfbane.execution.session import Session
+from wolfbane.inventory.documents import keep_with_run
+from wolfbane.kinds.registry import find_kind
+from wolfbane.model import at
+from wolfbane.results.history_url import history_url
+from wolfbane.results.retention import tidy
+from wolfbane.results.runs import new_run
+from wolfbane.workspace.settings import Keep
+
+if TYPE_CHECKING:
+    from wolfbane.environments import Environment
+    from wolfbane.model import Result, Test
+    from wolfbane.planning import Plan
+    from wolfbane.results.record import Record
+    from wolfbane.workspace.settings import Workspace
+
+LATELY = 10
+"""Runs that are looked back on for quarantined tests."""
+
+
+@dataclass(frozen=True)
+class RunPlan:
+    """What would run. ``broken`` are results of files that cannot be loaded.
+
+    ``whole_files`` names suites whose files are the smallest thing that can be run.
+    """
+
+    plan: Plan
+    broken: Sequence[Result]
+    whole_files: Sequence[str]
+
+
+@dataclass(frozen=True)
+class RunEnd:
+    """How a run ended; ``problems`` are what went wrong beside its tests."""
+
+    exit_code: int
+    record: Record
+    problems: tuple[str, ...] = ()
+
+
+def plan_run(ready: ReadyRun) -> RunPlan:
+    """Work out what would run, and run none of it. Raises NothingChosen."""
+    workspace = ready.workspace
+    folder = new_run(workspace.results)
+    session = _session(ready, folder)
+    try:
+        plan = session.plan(folder)
+    finally:
+        shutil.rmtree(folder)
+    whole = [
+        suite.name for suite in workspace.suites
+        if find_kind(suite.kind).runs_whole_files(workspace.root, suite)
+    ]  # fmt: skip
+    return RunPlan(plan, session.broken, whole)
+
+
+def carry_out(ready: ReadyRun, *listeners: Listener) -> RunEnd:
+    """Run what is ready; listeners hear every event. Raises NothingChosen."""
+    folder, session = start_run(ready)
+    for listener in listeners:
+        session.listen(listener)
+    with recording(session, folder, ready.selected.newest) as recorded:
+        code = session.execute(folder)
+    return RunEnd(code, recorded.record, (*recorded.problems, *finish_run(ready, recorded.record)))
+
+
+def start_run(ready: ReadyRun) -> tuple[Path, Session]:
+    """A new folder for a run, and its session."""
+    folder = new_run(ready.workspace.results)
+    keep_with_run(ready.copies, ready.workspace.root, folder)
+    session = _session(ready, folder)
+    session.look_back(lambda tests: _lately(ready.workspace, tests, ready.environments[0]))
+    return folder, session
+
+
+def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
+    """Write reports, add the run to the history, mail it, clean up. Returns what went wrong.
+
+    Raises InputError where a report could not be written.
+    """
+    workspace = ready.workspace
+    if ready.targets:
+        from wolfbane.reports.written import write_reports
+
+        write_reports(ready.targets, record)
+    problems = [*_add_to_history(workspace)]
+    if ready.request.mail_to:
+        problems += mail_run(workspace, record, ready.request)
+    if workspace.settings.keep != Keep():
+        problems += tidy(workspace, datetime.now())
+    return tuple(problems)
+
+
+def _session(ready: ReadyRun, folder: Path) -> Session:
+    return Session(
+        ready.selected.inventory, ready.choice, ready.request, ready.known, ready.environments,
+        folder.name, {copy.url: copy.words for copy in ready.copies}, ready.warnings,
+        ready.quarantine,
+    )  # fmt: skip
+
+
+def _lately(
+    workspace: Workspace, tests: Sequence[Test], environment: Environment
+) -> dict[str, str]:
+    """How often tests passed in their newest runs; nothing where the history cannot be read.
+
+    ``environment`` is that of tests whose addresses have none.
+    """
+    from wolfbane.results.history import histories
+    from wolfbane.results.opening import open_history
+
+    try:
+        store, _ = open_history(workspace)
+        places = [replace(test, target="").address for test in tests]
+        variants = [t.address if t.target else at(t.address, environment.name) for t in tests]
+        found = histories(store, variants, store.runs_of(places, LATELY))
+    except InputError:
+        return {}
+    pairs = zip(tests, found, strict=True)
+    return {t.address: f"{each.passed} of {len(each.counted)}" for t, each in pairs if each.counted}
+
+
+def _add_to_history(workspace: Workspace) -> Iterator[str]:
+    """Add the run to the team's history; why that failed."""
+    if history_url(workspace):
+        from wolfbane.results.opening import open_history
+
+        try:
+            _, problems = open_history(workspace)
+            yield from problems
+        except InputError as error:
+            yield f"this run is not in the team's history: {error}"

@@ -1,0 +1,36 @@
+"""A run as the line that was typed."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import click
+
+from wolfbane.cli.arguments import pointing
+from wolfbane.cli.quoting import quoted
+
+if TYPE_CHECKING:
+    from wolfbane.app.selection import Selected
+    from wolfbane.cli.target_options import Point
+    from wolfbane.execution.run_request import RunRequest
+
+
+def typed(request: RunRequest, command: click.Command, arguments: Sequence[str]) -> RunRequest:
+    """The request with the line that it was typed as."""
+    line = shlex.join(["wolfbane", "run", *arguments])
+    return replace(request, command=line, pointed=tuple(pointing(command, arguments)))
+
+
+def print_line(selected: Selected, point: Point, arguments: Sequence[str], shell: str) -> None:
+    """The whole run as one line for a shell; a secret in it is masked."""
+    from wolfbane.environments import Mask
+
+    environments = point(selected.inventory.workspace)
+    mask = Mask(secret for environment in environments for secret in environment.secrets)
+    shown = [mask(argument) for argument in arguments]
+    click.echo(quoted(["wolfbane", "run", *shown], shell))
+    if shown != list(arguments):
+        click.echo("wolfbane: a secret is masked in this line", err=True)

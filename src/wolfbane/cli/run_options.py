@@ -1,0 +1,76 @@
+"""The options of a run, made from the fields of RunRequest."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import click
+
+from wolfbane.cli.disk_words import reports
+from wolfbane.cli.values import duration
+from wolfbane.execution.run_request import RunOption, RunRequest, run_options
+
+_COMPLETIONS = {"reports": reports}
+
+
+class GroupedOption(click.Option):
+    """An option that knows which group of the help it is in."""
+
+    def __init__(self, *names: Any, group: str, **how: Any) -> None:
+        super().__init__(*names, **how)
+        self.group = group
+
+
+def request_options(*only: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """The options of RunRequest, or of some of its fields; the command gets one ``request``."""
+    chosen = {name: how for name, how in run_options().items() if not only or name in only}
+
+    def decorate(command: Callable[..., Any]) -> Callable[..., Any]:
+        @functools.wraps(command)
+        def wrapped(**values: Any) -> Any:
+            own = {name: values.pop(name) for name in chosen}
+            given = {
+                name: type(chosen[name][1])(value) if chosen[name][0].flags else value
+                for name, value in own.items()
+                if value is not None
+            }
+            return command(request=RunRequest(**given), **values)
+
+        decorated: Callable[..., Any] = wrapped
+        for name, (option, default) in reversed(chosen.items()):
+            for names, how in reversed([*_declarations(name, option, default)]):
+                decorated = click.option(
+                    *names, name, cls=GroupedOption, group=option.group, **how
+                )(decorated)
+        return decorated
+
+    return decorate
+
+
+def _declarations(
+    name: str, option: RunOption, default: Any
+) -> Iterator[tuple[tuple[str, ...], dict[str, Any]]]:
+    """How Click is told of a field: its names, and the rest."""
+    for flag, (value, text) in option.flags.items():
+        yield (flag,), {"flag_value": value, "help": text, "default": None}
+    if not option.names:
+        return
+    how: dict[str, Any] = {"help": option.help, "metavar": option.value or None}
+    if option.choices:
+        how["type"] = click.Choice(option.choices)
+        how |= {} if option.several else {"default": default, "show_default": True}
+    elif isinstance(default, bool):
+        how["is_flag"] = True
+    elif option.is_time:
+        how["callback"] = duration
+    elif option.at_least is not None:
+        how["type"] = click.IntRange(option.at_least)
+    elif default is None:
+        how["type"] = int
+    if option.several:
+        how["multiple"] = True
+    if name in _COMPLETIONS:
+        how["shell_complete"] = _COMPLETIONS[name]
+    yield option.names, how

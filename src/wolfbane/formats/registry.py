@@ -1,0 +1,19 @@
+"""The report formats that Wolfbane writes. Quick to import: a shell waits for the names."""
+
+from __future__ import annotations
+
+WRITERS = {
+    "html": "wolfbane.reports.html.document:write_html",
+    "xunit": "wolfbane.formats.xunit.writer:write_xunit",
+    "tap": "wolfbane.formats.tap.writer:write_tap",
+    "ctrf": "wolfbane.formats.ctrf.writer:write_ctrf",
+    "json": "wolfbane.reports.whole:write_json",
+    "csv": "wolfbane.reports.tables:write_csv",
+    "markdown": "wolfbane.reports.tables:write_markdown",
+    "mail": "wolfbane.reports.mail:write_mail",
+}
+"""One line for each format: its name, and ``MODULE:FUNCTION`` that makes bytes of a run's record.
+
+A function of an open format takes :class:`wolfbane.formats.run_facts.RunFacts`, which a record is.
+"""
+NAMES = tuple(WRITERS)

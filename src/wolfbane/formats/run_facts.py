@@ -1,0 +1,39 @@
+"""What the writers of open formats need to know of a run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Protocol
+
+from wolfbane.model import Result
+
+
+class RunFacts(Protocol):
+    """A run. ``began`` is an ISO 8601 time with a zone; ``seconds`` is how long it took.
+
+    ``reasons`` says why tests are quarantined, by address.
+    """
+
+    @property
+    def results(self) -> Sequence[Result]:
+        """Every result, in the order of their ends."""
+
+    @property
+    def name(self) -> str:
+        """The workspace's name."""
+
+    @property
+    def began(self) -> str:
+        """When it began."""
+
+    @property
+    def seconds(self) -> float:
+        """How long it took."""
+
+    @property
+    def version(self) -> str:
+        """The version of Wolfbane that ran it."""
+
+    @property
+    def reasons(self) -> Mapping[str, str]:
+        """Why tests are quarantined, by address."""
