@@ -4,11 +4,24 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
+from pydantic import TypeAdapter
+
+from wolfbane.kinds.bridge.tables import Bridge
 from wolfbane.workers.protocol import schema
 
 HERE = Path(__file__).parent
 
+
+def write(name: str, schema: dict[str, Any]) -> None:
+    """Write a schema; what is in its file beside the types stays."""
+    path = HERE / name
+    known = json.loads(path.read_text(encoding="utf-8"))
+    head = {key: known[key] for key in ("$schema", "$id", "title", "description") if key in known}
+    path.write_text(json.dumps({**schema, **head}, indent=1) + "\n", encoding="utf-8")
+
+
 if __name__ == "__main__":
-    text = json.dumps(schema(), indent=1) + "\n"
-    (HERE / "worker-protocol.schema.json").write_text(text, encoding="utf-8")
+    write("worker-protocol.schema.json", schema())
+    write("bridge.schema.json", TypeAdapter(Bridge).json_schema())

@@ -15,12 +15,12 @@ a name is asked for.
 
 from __future__ import annotations
 
-import importlib
-from typing import TYPE_CHECKING, Any
-
 __version__ = "0.1.0"
 
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
 if TYPE_CHECKING:
+    from typing import Any
+
     from wolfbane.app.embedding import OpenWorkspace, open_workspace
     from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
     from wolfbane.events import (
@@ -76,4 +76,6 @@ __all__ = [
 def __getattr__(name: str) -> Any:
     if name not in _HOMES:
         raise AttributeError(f"module 'wolfbane' has no attribute '{name}'")
+    import importlib
+
     return getattr(importlib.import_module(f"wolfbane.{_HOMES[name]}"), name)

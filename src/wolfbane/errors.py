@@ -16,7 +16,8 @@ class Problem:
     hint: str = ""
 
     def __str__(self) -> str:
-        place = f"{self.file}:{self.line}: " if self.line else f"{self.file}: " if self.file else ""
+        line = f":{self.line}" if self.line else ""
+        place = f"{self.file}{line}: " if self.file or line else ""
         return f"{place}{self.message}" + (f"; {self.hint}" if self.hint else "")
 
 

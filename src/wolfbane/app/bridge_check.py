@@ -10,6 +10,7 @@ from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
 from wolfbane.execution.recorded import recording
+from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.execution.run_request import RunRequest
 from wolfbane.execution.session import Session
 from wolfbane.inventory import open_inventory
@@ -108,10 +109,11 @@ class _Runs:
     def _session(self, run: str, addresses: Sequence[str]) -> Session:
         only = Term("suite", self._suite.name)
         chosen = [any_of(Term("at", a, "quoted") for a in addresses)] if addresses else []
-        return Session(
+        inputs = RunInputs(
             open_inventory(self._workspace), Choice(all_of([only, *chosen])),
-            RunRequest(jobs=available_cores()), Known(), self._environments, run,
+            RunRequest(jobs=available_cores()), Known(), self._environments,
         )  # fmt: skip
+        return Session(inputs, run)
 
 
 def _tags(tests: Sequence[Test]) -> Finding:

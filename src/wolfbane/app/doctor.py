@@ -38,10 +38,10 @@ def look_over(inventory: Inventory) -> Iterator[Finding]:
 
 def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
     about = f"suite {suite.name}"
-    engine = find_kind(suite.kind)
+    kind = find_kind(suite.kind)
     try:
-        engine.worker(inventory.workspace.root, suite)
-        runtime = engine.runtime(inventory.workspace.root, suite)
+        kind.worker(inventory.workspace.root, suite)
+        runtime = kind.runtime(inventory.workspace.root, suite)
     except (MissingRuntime, OSError) as error:
         mend = "install it, or name another one in the suite's settings"
         yield Finding(about, State.MISSING, str(error), "" if "(install" in str(error) else mend)

@@ -11,9 +11,13 @@ from typing import TYPE_CHECKING
 
 from wolfbane.app.mail_run import mail_run
 from wolfbane.app.ready import ReadyRun
+from wolfbane.app.selection import Selected
+from wolfbane.cores import available_cores
 from wolfbane.errors import InputError
 from wolfbane.events import Listener
 from wolfbane.execution.recorded import recording
+from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.execution.run_request import RunRequest
 from wolfbane.execution.session import Session
 from wolfbane.inventory.documents import keep_with_run
 from wolfbane.kinds.registry import find_kind
@@ -71,6 +75,18 @@ def plan_run(ready: ReadyRun) -> RunPlan:
     return RunPlan(plan, session.broken, whole)
 
 
+def collect_exactly(selected: Selected, environment: Environment) -> None:
+    """Load the chosen files in workers, so that the inventory has their exact tests."""
+    known = selected.newest.known({environment.label: environment.name})
+    folder = new_run(selected.inventory.workspace.results)
+    request = RunRequest(jobs=available_cores())
+    inputs = RunInputs(selected.inventory, selected.choice, request, known, [environment])
+    try:
+        Session(inputs, folder.name).plan(folder)
+    finally:
+        shutil.rmtree(folder)
+
+
 def carry_out(ready: ReadyRun, *listeners: Listener) -> RunEnd:
     """Run what is ready; listeners hear every event. Raises NothingChosen."""
     folder, session = start_run(ready)
@@ -109,11 +125,12 @@ def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
 
 
 def _session(ready: ReadyRun, folder: Path) -> Session:
-    return Session(
+    documents = {copy.url: copy.words for copy in ready.copies}
+    inputs = RunInputs(
         ready.selected.inventory, ready.choice, ready.request, ready.known, ready.environments,
-        folder.name, {copy.url: copy.words for copy in ready.copies}, ready.warnings,
-        ready.quarantine,
+        documents, ready.warnings, ready.quarantine,
     )  # fmt: skip
+    return Session(inputs, folder.name)
 
 
 def _lately(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
@@ -77,17 +76,6 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
 
 
 def _collect(selected: Selected, environment: Environment) -> None:
-    from wolfbane.cores import available_cores
-    from wolfbane.execution.run_request import RunRequest
-    from wolfbane.execution.session import Session
-    from wolfbane.results.runs import new_run
+    from wolfbane.app.run import collect_exactly
 
-    known = selected.newest.known({environment.label: environment.name})
-    folder = new_run(selected.inventory.workspace.results)
-    try:
-        options = RunRequest(jobs=available_cores())
-        choice = selected.choice
-        session = Session(selected.inventory, choice, options, known, [environment], folder.name)
-        session.plan(folder)
-    finally:
-        shutil.rmtree(folder)
+    collect_exactly(selected, environment)

@@ -113,7 +113,9 @@ def _texts_in(value: object) -> list[str]:
     """Every text in settings, however deep."""
     if isinstance(value, str):
         return [value]
-    inside = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    inside = value.values() if isinstance(value, dict) else value
+    if not isinstance(inside, Iterable):
+        return []
     return [text for item in inside for text in _texts_in(item)]
 
 

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING
 
 import msgspec
 
-from wolfbane.events import Event, Exercised, TestStarted
-from wolfbane.execution.findings import Findings
+from wolfbane.events import Exercised, TestStarted
+from wolfbane.execution.batch_owner import BatchOwner
 from wolfbane.execution.pending_output import PendingOutput
-from wolfbane.execution.run_context import RunContext
 from wolfbane.kinds.registry import find_kind
-from wolfbane.model import NESTED, Evidence, Outcome, Result, Test, TestFile
+from wolfbane.model import NESTED, Evidence, Outcome, Test
 from wolfbane.planning import Batch
 from wolfbane.workers.channel import Request
 from wolfbane.workers.launcher import Unstartable
@@ -51,35 +50,6 @@ AFTER_CRASH = {
     End.FLOODED: Outcome.ERRORED,
     End.NONSENSE: Outcome.ERRORED,
 }
-
-
-class BatchOwner(Protocol):
-    """Who hands out batches, and takes what became of their tests."""
-
-    context: RunContext
-    timeout: float | None
-    files: Mapping[str, TestFile]
-    findings: Findings
-    queue: list[Batch]
-    unrun: int
-
-    def tell(self, event: Event) -> None:
-        """An event of the run."""
-
-    def finished(self, result: Result, extra: bool) -> None:
-        """A result that nobody planned (``extra``), or the last one of a test."""
-
-    def ended(self, test: Test, result: Result, batch: Batch) -> None:
-        """An attempt of a planned test is over."""
-
-    def over(self, batch: Batch) -> None:
-        """A batch is over."""
-
-    def give_up(self, tests: Iterable[Test]) -> None:
-        """Tests that were to run again do not any more."""
-
-    def handed_in(self, batch: Batch) -> dict[str, Any]:
-        """What tests of a file handed to those that need them, by name."""
 
 
 class BatchRun:

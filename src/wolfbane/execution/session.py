@@ -7,21 +7,17 @@ import signal
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from datetime import date, datetime
+from datetime import date
 from pathlib import Path
 
-from wolfbane import __version__
-from wolfbane.browsers.finding import has_screen
 from wolfbane.browsers.run_browsers import PROTOCOL, RunBrowsers
-from wolfbane.environments import Environment, Mask
+from wolfbane.environments import Mask
 from wolfbane.errors import NothingChosen
 from wolfbane.events import (
     Event,
     Listener,
     Quarantined,
     RunFinished,
-    RunStarted,
-    Target,
     TestFinished,
 )
 from wolfbane.execution.coverage import coverage
@@ -29,58 +25,35 @@ from wolfbane.execution.masked import masked
 from wolfbane.execution.quarantined import held_in
 from wolfbane.execution.retries import Retries
 from wolfbane.execution.run_context import RunContext
-from wolfbane.execution.run_request import RunRequest
+from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.execution.run_start import RunStart
 from wolfbane.execution.run_warnings import (
     of_damage,
-    of_the_choice,
-    of_the_files,
-    of_the_quarantine,
     of_what_came_back,
-    of_what_is_prepared,
 )
 from wolfbane.execution.scheduler import Scheduler
 from wolfbane.execution.setup.builds import NEVER
 from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.execution.verdict import bad_ones, verdict
-from wolfbane.inventory import Inventory
 from wolfbane.inventory.empty import nothing_chosen
-from wolfbane.inventory.unclaimed import unclaimed
-from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.registry import find_kind
-from wolfbane.model import Discrepancy, Outcome, Result, Test, variant
+from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.planning import Plan, make_plan
-from wolfbane.results.newest import Known
-from wolfbane.results.quarantine import Quarantine
-from wolfbane.selection import Choice
-from wolfbane.workspace.settings import Workspace
 
 
 class Session:
     """One run from selection to exit code."""
 
-    def __init__(
-        self,
-        inventory: Inventory,
-        choice: Choice,
-        request: RunRequest,
-        known: Known,
-        environments: Sequence[Environment],
-        run: str,
-        documents: Mapping[str, str] | None = None,
-        said: Sequence[str] = (),
-        quarantine: Quarantine | None = None,
-    ) -> None:
-        self.workspace: Workspace = inventory.workspace
-        self.inventory = inventory
-        self.choice, self.request, self.known, self.run = choice, request, known, run
-        self.environments = environments
-        self._jobs = request.jobs or 1
-        self._mask = Mask(secret for each in environments for secret in each.secrets)
-        self._documents, self._said = dict(documents or {}), said
+    def __init__(self, inputs: RunInputs, run: str) -> None:
+        self.inputs, self.run = inputs, run
+        self.inventory, self.workspace = inputs.inventory, inputs.workspace
+        self.choice, self.request, self.known = inputs.choice, inputs.request, inputs.known
+        self.environments = inputs.environments
+        self._jobs = self.request.jobs or 1
+        self._mask = Mask(secret for each in self.environments for secret in each.secrets)
         self.counts: Counter[Outcome] = Counter()
         self.set_apart: Counter[Outcome] = Counter()
-        self._quarantine = quarantine or Quarantine([])
-        self._held: dict[str, Quarantined] = {}
+        self._quarantined: dict[str, Quarantined] = {}
         self._lately: Callable[[Sequence[Test]], Mapping[str, str]] = lambda tests: {}
         self._listeners: list[Listener] = []
         self.broken: list[Result] = []
@@ -133,45 +106,58 @@ class Session:
         began = time.monotonic()
         context = self._context = self._new_context(folder)
         async with context.pool, self._preparation(context) as preparation:
-            prepared = await self._prepared(preparation)
-            if not prepared.chosen and not prepared.broken and not self._interrupted:
-                raise self._nothing_chosen()
-            plan = self._planned(prepared)
-            self._held = held_in(self._quarantine, plan.tests, date.today())
-            self._tell(self._started(plan, prepared))
-            for result in prepared.broken:
-                self._finished(result)
-            runner = Scheduler(
+            plan = await self._begin(preparation)
+            scheduler = Scheduler(
                 context, self.request.timeout, self._tell, self._finished,
                 self.inventory.files, Retries(self.workspace, self.request.retries),
                 retry_at_once=self.request.retry_when == "at-once",
             )  # fmt: skip
             await context.browsers.plan(context.launcher.group, plan, self._jobs)
-            unrun = await runner.carry_out(plan)
-            for covered in coverage(self.inventory, runner.findings.covered):
+            unrun = await scheduler.carry_out(plan)
+            for covered in coverage(self.inventory, scheduler.findings.covered):
                 self._tell(covered)
             await context.pool.finish()
-            ended = (
+            warnings = (
                 *preparation.environment_setup.ended(), *context.browsers.said(),
                 *of_what_came_back(self.workspace, self._unplanned),
-                *of_damage(runner.findings.damage),
+                *of_damage(scheduler.findings.damage),
             )  # fmt: skip
-        self.inventory.learn(runner.findings.met, runner.findings.missed)
+        self.inventory.learn(scheduler.findings.met, scheduler.findings.missed)
         self.inventory.save()
-        seconds = time.monotonic() - began
+        return self._end(plan, unrun, warnings, time.monotonic() - began)
+
+    async def _begin(self, preparation: Preparation) -> Plan:
+        """Prepare and plan the run, and tell how it starts. Raises NothingChosen."""
+        prepared = await self._prepared(preparation)
+        if not prepared.chosen and not prepared.broken and not self._interrupted:
+            raise self._nothing_chosen()
+        plan = self._planned(prepared)
+        self._quarantined = held_in(self.inputs.quarantine, plan.tests, date.today())
+        start = RunStart(self.inputs, self.run, plan, prepared, self._quarantined, self._focused)
+        self._tell(start.event())
+        for result in prepared.broken:
+            self._finished(result)
+        return plan
+
+    def _end(self, plan: Plan, unrun: int, warnings: tuple[str, ...], seconds: float) -> int:
+        """Tell how the run ended; returns the exit code."""
         code, reason = verdict(
-            self.counts, self.set_apart, self._held, self.request.stop_after, unrun,
+            self.counts, self.set_apart, self._quarantined, self.request.stop_after, unrun,
             focused=bool(self.request.no_focus and self._focused),
             flaky_fails=self.request.flaky_fails, interrupted=self._interrupted,
         )  # fmt: skip
-        counts = {str(outcome): count for outcome, count in self.counts.items()}
-        browsers = context.browsers.versions
-        apart = {str(outcome): count for outcome, count in self.set_apart.items()}
-        held = [test for test in plan.tests if test.address in self._held]
-        lately = dict(self._lately(held)) if held else {}
+        quarantined = [test for test in plan.tests if test.address in self._quarantined]
         self._tell(
             RunFinished(
-                round(seconds, 3), code, counts, unrun, reason, ended, browsers, apart, lately
+                seconds=round(seconds, 3),
+                exit_code=code,
+                counts={str(outcome): count for outcome, count in self.counts.items()},
+                unrun=unrun,
+                reason=reason,
+                warnings=warnings,
+                browsers=self._context.browsers.versions if self._context else {},
+                quarantined={str(outcome): count for outcome, count in self.set_apart.items()},
+                lately=dict(self._lately(quarantined)) if quarantined else {},
             )
         )
         return code
@@ -215,76 +201,12 @@ class Session:
         bad = {str(outcome) for outcome in Outcome if outcome.is_bad}
         return frozenset(address for address, s in self.known.status.items() if s in bad)
 
-    def _started(self, plan: Plan, prepared: Prepared) -> RunStarted:
-        broken = prepared.broken
-        counted = Counter(test.suite for test in plan.tests)
-        counted.update(result.suite for result in broken)
-        names = [suite.name for suite in self.workspace.suites]
-        suites = {name: counted[name] for name in names if counted[name]}
-        paths = Counter(variant(t.path, t.browser, t.target) for t in plan.tests)
-        paths.update(variant(r.path, r.browser, r.target) for r in broken)
-        order = "what failed first" if self.request.order == "failed" else "longest file first"
-        if self.request.seed is not None:
-            order = f"random, seed {self.request.seed}"
-        return RunStarted(
-            run=self.run,
-            workspace=self.workspace.name,
-            began=datetime.now().astimezone().isoformat(timespec="milliseconds"),
-            command=self.request.command,
-            pulled_in=prepared.pulled_in,
-            documents=self._documents,
-            visible=self.request.visible and has_screen(),
-            quarantined=self._held,
-            browsers=tuple(dict.fromkeys(t.browser for t in plan.tests if t.browser)),
-            targets=tuple(Target(e.label, e.name, e.shown()) for e in self.environments),
-            expression=str(self.choice),
-            leave_out=str(self.choice.leave_out or ""),
-            left_out=dict(plan.left_out),
-            tests=sum(suites.values()),
-            files=dict(paths),
-            suites=suites,
-            jobs=self._jobs,
-            order=order,
-            runtimes=self._runtimes(suites),
-            neglected=tuple(name for name in names if name not in suites),
-            focused=tuple(self._focused),
-            warnings=tuple(self._warnings(prepared)),
-            without_tests=tuple(prepared.empty),
-            unclaimed=tuple(unclaimed(self.inventory)) if self.workspace.detected else (),
-            workspaces=self.workspace.nested,
-            version=__version__,
-            pointed=self.request.pointed,
-        )
-
-    def _runtimes(self, suites: Mapping[str, int]) -> dict[str, str]:
-        found = {}
-        for name in suites:
-            suite = self.workspace.suite(name)
-            try:
-                found[name] = find_kind(suite.kind).runtime(self.workspace.root, suite)
-            except MissingRuntime as missing:
-                found[name] = str(missing)
-        return found
-
-    def _warnings(self, prepared: Prepared) -> list[str]:
-        tests = [t for e in self.environments for t in self.inventory.tests_at(e.label)]
-        said = [
-            *self._said,
-            *of_what_is_prepared(prepared, self.inventory.shared, self.workspace.suites),
-            *of_the_files(self.inventory.files.values(), self.choice),
-        ]
-        broken = [Test(r.suite, r.kind, r.path, r.name) for r in prepared.broken]
-        said += of_the_choice(self.choice, [*tests, *broken], self.known.status)
-        said += of_the_quarantine(self._quarantine, tests)
-        if self.request.visible and not has_screen():
-            said.append("there is no screen here: browsers are not shown (--visible)")
-        return said
-
     def _nothing_chosen(self) -> NothingChosen:
         return nothing_chosen(self.inventory, self.choice, self.known.status, to_run=True)
 
     def _finished(self, result: Result, extra: bool = False) -> None:
-        (self.set_apart if result.address in self._held else self.counts)[result.outcome] += 1
+        apart = result.address in self._quarantined
+        (self.set_apart if apart else self.counts)[result.outcome] += 1
         if result.account in (Discrepancy.ADDED, Discrepancy.UNASKED):
             self._unplanned.append(result)
         self._tell(TestFinished(result, extra))

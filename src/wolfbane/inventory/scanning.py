@@ -32,7 +32,7 @@ class Scanned:
 
 
 def scan_files(root: Path, suite: Suite, paths: Sequence[str]) -> Iterable[Scanned]:
-    """Ask the suite's engine for the tests of each file, in the order of the paths."""
+    """Ask the suite's kind for the tests of each file, in the order of the paths."""
     cores = available_cores()
     if len(paths) < MANY or cores == 1:
         return _scan_some(root, suite, paths)
@@ -67,15 +67,15 @@ def _scan(root: Path, suite: Suite, path: str) -> Scanned:
         seen, source = look(root / path)
     except OSError as error:
         return _lost(suite, path, error.strerror or str(error))
-    engine = find_kind(suite.kind)
+    kind = find_kind(suite.kind)
     try:
-        file = engine.scan(root, suite, path, source)
+        file = kind.scan(root, suite, path, source)
     except (RecursionError, MemoryError):
         return _lost(suite, path, "what it holds is nested too deeply to be read")
     except OSError as error:  # something that it leads to
         return _lost(suite, path, f"what it leads to cannot be read: {error.strerror or error}")
     if file is not None:
-        exact = engine.scan_is_exact and file.complete
+        exact = kind.scan_is_exact and file.complete
         file = with_source_tags(replace(file, exact=exact), source)
         if exact:
             file = replace(file, tests=tuple(replace(t, exact=True) for t in file.tests))

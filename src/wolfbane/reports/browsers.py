@@ -13,10 +13,7 @@ from wolfbane.reports.text import visible
 
 def browser_table(browsers: Sequence[BrowserStatus]) -> list[Column]:
     """One line each: name, engine, version, window, who uses it, and whether it is here."""
-    here = [
-        Text("no", "mark") if f.problem else Text("opened" if f.opened else "yes", "dark_cyan")
-        for f in browsers
-    ]  # fmt: skip
+    here = [_presence(browser) for browser in browsers]
     return [
         Column("browser", [visible(found.name) for found in browsers]),
         Column("engine", [found.engine for found in browsers], 1),
@@ -32,3 +29,9 @@ def problem_lines(browsers: Sequence[BrowserStatus]) -> Iterator[Text]:
     for found in browsers:
         if found.problem:
             yield Text(visible(found.problem))
+
+
+def _presence(browser: BrowserStatus) -> Text:
+    if browser.problem:
+        return Text("no", "mark")
+    return Text("opened" if browser.opened else "yes", "dark_cyan")

@@ -202,11 +202,15 @@ def _shortened(message: str) -> str:
     return "\n".join([*lines[:SHOWN_LINES], left, *lines[-SHOWN_LINES:]])
 
 
+_DIFFERENCE = {"+": "dark_cyan", "-": "indian_red1"}
+"""Styles of lines that differ, by their first character."""
+
+
 def _message(message: str) -> Text:
     first, _, rest = visible(message).partition("\n")
     text = Text(f"  {first}\n", style="bold")
     for line in rest.splitlines():
-        style = "dark_cyan" if line.startswith("+") else "indian_red1" if line[:1] == "-" else ""
+        style = _DIFFERENCE.get(line[:1], "")
         text.append(f"  {line}\n", style=f"not bold {style}")
     text.rstrip()
     return text

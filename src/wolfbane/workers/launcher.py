@@ -14,7 +14,7 @@ from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workers.channel import ChannelServer
 from wolfbane.workers.process_group import ProcessGroup
-from wolfbane.workers.worker import Worker
+from wolfbane.workers.worker import Worker, WorkerStart
 from wolfbane.workspace.settings import Workspace
 
 
@@ -77,9 +77,12 @@ class WorkerLauncher:
         variables = self.variables(suite, target)
         endpoint, place = await self.browsers.endpoint(self.group, suite, browser)
         try:
+            start = WorkerStart(
+                self._command(suite, target), {**variables, **place}, capture,
+                self._workspace.root, member,
+            )  # fmt: skip
             return Worker(
-                self._server, self.group, member, self._command(suite, target),
-                {**variables, **place}, capture, self._workspace.root, endpoint,
+                self._server, self.group, start, endpoint,
                 lambda: self.browsers.dismiss(endpoint, suite),
             )  # fmt: skip
         except (MissingRuntime, OSError) as error:

@@ -58,6 +58,20 @@ class RequestEnd:
     seconds: float = 0.0
 
 
+@dataclass(frozen=True)
+class WorkerStart:
+    """What a worker's process is started with. ``capture`` takes what it prints.
+
+    ``member`` names it in its process group; ``root`` is that of the workspace.
+    """
+
+    command: WorkerCommand
+    variables: Mapping[str, str]
+    capture: Path
+    root: Path
+    member: str
+
+
 class Worker:
     """A started worker. One request at a time; ``tick`` must be called often."""
 
@@ -65,11 +79,7 @@ class Worker:
         self,
         server: ChannelServer,
         group: ProcessGroup,
-        member: str,
-        command: WorkerCommand,
-        environment: Mapping[str, str],
-        capture: Path,
-        root: Path,
+        start: WorkerStart,
         endpoint: WorkerEndpoint | None = None,
         farewell: Callable[[], None] | None = None,
     ) -> None:
@@ -77,8 +87,8 @@ class Worker:
         self._farewell = farewell
         self.loaded: set[str] = set()
         self.dead = False
-        self._server, self._group, self._member = server, group, member
-        self._capture = capture
+        self._server, self._group, self._member = server, group, start.member
+        self._capture = start.capture
         self._connection: Connection | None = None
         self._ready: asyncio.Future[RequestEnd] | None = None
         self._listen: Callable[[WorkerMessage], None] = lambda message: None
@@ -90,14 +100,15 @@ class Worker:
         self._until: type[Message] = HelloMessage
         self._token = server.expect(self._hear)
         self._greeting = {
-            **command.options, "type": "options", "root": str(root), "capture": str(capture)
+            **start.command.options, "type": "options", "root": str(start.root),
+            "capture": str(start.capture),
         }  # fmt: skip
         self.process: subprocess.Popen[bytes] = group.start(
-            command.arguments,
-            command.folder,
-            {**environment, "WOLFBANE_CHANNEL": server.address, "WOLFBANE_TOKEN": self._token},
-            capture,
-            member,
+            start.command.arguments,
+            start.command.folder,
+            {**start.variables, "WOLFBANE_CHANNEL": server.address, "WOLFBANE_TOKEN": self._token},
+            start.capture,
+            start.member,
         )
 
     @property

@@ -32,5 +32,6 @@ async def run_build_command(
     group.end(process, member)
     output = printed.read_text(encoding="utf-8", errors="replace")
     printed.unlink()
-    code = process.returncode
-    return "stopped" if stopped else how_it_ended(code) if code else "", output
+    if stopped:
+        return "stopped", output
+    return how_it_ended(process.returncode) if process.returncode else "", output

@@ -104,10 +104,10 @@ async def collect(
 
 def is_known(file: TestFile) -> bool:
     """Whether no worker need be asked: the source tells all, or it was asked before."""
-    engine = find_kind(file.kind)
+    kind = find_kind(file.kind)
     if file.error:
         return False
-    return file.complete and (engine.scan_is_exact or (engine.loads_afresh and file.exact))
+    return file.complete and (kind.scan_is_exact or (kind.loads_afresh and file.exact))
 
 
 async def _one(
@@ -119,16 +119,7 @@ async def _one(
     progress: Callable[[str, str], None],
 ) -> None:
     suite = context.workspace.suite(file.suite)
-    tests: list[Test] = []
-    answers: list[CollectedMessage] = []
-
-    def listen(message: WorkerMessage) -> None:
-        if isinstance(message, TestMessage):
-            tests.append(_test(file, message))
-        elif isinstance(message, CollectedMessage):
-            answers.append(message)
-        elif isinstance(message, ProgressMessage):
-            progress(file.suite, message.text)
+    answer = _Answer(file, lambda text: progress(file.suite, text))
 
     def broken(end: Ending, output: str = "") -> None:
         into.broken.append(context.results.make(_whole(file, slot.target), end, output))
@@ -142,31 +133,64 @@ async def _one(
         return
     slot.expect(suite, _first_browser(suite))
     request = {"type": "collect", "files": [file.path]}
-    done = await worker.ask(request, CollectedMessage, listen, limit)
-    if done.end is End.STOPPED:
-        return
-    if done.end is not End.DONE:
+    done = await worker.ask(request, CollectedMessage, answer.listen, limit)
+    if done.end is End.DONE:
+        if end := answer.failure(context):
+            broken(end, answer.output)
+            into.files.append(replace(file, error=end.message or end.outcome))
+        else:
+            worker.loaded.add(file.path)
+            into.files.append(answer.exact_file())
+    elif done.end is not End.STOPPED:
         broken(_lost(done, limit), worker.printed())
         await slot.drop(suite.name)
-        return
-    [answer] = answers
-    secret = next((test.name for test in tests if context.names_a_secret(test.name)), "")
-    if secret or answer.outcome:
-        end = ending(Outcome.ERRORED, f"{_NAMED}: {secret}") if secret else _failure(answer)
-        broken(end, answer.output)
-        into.files.append(replace(file, error=end.message or end.outcome))
-        return
-    worker.loaded.add(file.path)
-    into.files.append(
-        replace(
-            file,
-            tests=tuple(tests),
+
+
+class _Answer:
+    """What a worker says about one file."""
+
+    def __init__(self, file: TestFile, progress: Callable[[str], None]) -> None:
+        self._file, self._progress = file, progress
+        self._tests: list[Test] = []
+        self._last: CollectedMessage | None = None
+
+    def listen(self, message: WorkerMessage) -> None:
+        """Take in a message. Raises WrongMessage for a test of another file."""
+        if isinstance(message, TestMessage):
+            self._tests.append(_test(self._file, message))
+        elif isinstance(message, CollectedMessage):
+            self._last = message
+        elif isinstance(message, ProgressMessage):
+            self._progress(message.text)
+
+    @property
+    def output(self) -> str:
+        """What the file printed while it was loaded."""
+        return self._last.output if self._last else ""
+
+    def failure(self, context: RunContext) -> Ending | None:
+        """Why the file cannot be run, if it cannot."""
+        secret = next((t.name for t in self._tests if context.names_a_secret(t.name)), "")
+        if secret:
+            return ending(Outcome.ERRORED, f"{_NAMED}: {secret}")
+        last = self._last
+        if last is None or last.outcome is None:
+            return None
+        return Ending(
+            outcome=last.outcome, message=last.message, trace=last.trace, frames=last.frames
+        )
+
+    def exact_file(self) -> TestFile:
+        """The file with its exact tests."""
+        depends = self._last.depends if self._last else ()
+        return replace(
+            self._file,
+            tests=tuple(self._tests),
             exact=True,
-            divisible=answer.divisible,
-            depends=tuple(path for path in answer.depends if path != file.path),
+            divisible=bool(self._last and self._last.divisible),
+            depends=tuple(path for path in depends if path != self._file.path),
             error="",
         )
-    )
 
 
 def _lost(done: RequestEnd, limit: float) -> Ending:
@@ -176,14 +200,6 @@ def _lost(done: RequestEnd, limit: float) -> Ending:
         words = f"not loaded within {limit:g} s"
     outcomes = {End.TIMED_OUT: Outcome.TIMED_OUT, End.CRASHED: Outcome.CRASHED}
     return ending(outcomes.get(done.end, Outcome.ERRORED), words)
-
-
-def _failure(answer: CollectedMessage) -> Ending:
-    """Why a file could not be loaded."""
-    assert answer.outcome is not None
-    return Ending(
-        outcome=answer.outcome, message=answer.message, trace=answer.trace, frames=answer.frames
-    )
 
 
 def _first_browser(suite: Suite) -> str:

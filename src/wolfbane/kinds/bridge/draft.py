@@ -64,8 +64,9 @@ def pattern_of(line: str) -> str:
     made = [r"^\s*", _escaped(pieces[0])]
     for word, after in zip(pieces[1::2], pieces[2::2]):
         ends = after[:1].strip()
-        whole = word == "NAME" and not after
-        inner = f"[^{_in_brackets(ends)}]+" if ends else r".*\S" if whole else r"\S+"
+        inner = r".*\S" if word == "NAME" and not after else r"\S+"
+        if ends:
+            inner = f"[^{_in_brackets(ends)}]+"
         made += [f"(?P<{_NAMED[word]}>{inner})", _escaped(after)]
     last = pieces[-1]
     made[-1] = _escaped(last[:1]) if last[:1].strip() else ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from functools import cache
 
@@ -95,6 +96,12 @@ def _grammar() -> tuple[Parser, Query]:
     return Parser(javascript), Query(javascript, _QUERY)
 
 
+def _kind_of(word: str, tests: Collection[str], suites: Collection[str]) -> str:
+    if word in tests:
+        return "test"
+    return "suite" if word in suites else ""
+
+
 class _CalledWords:
     """Which words of a file mean a test, a suite, or the test module as a whole."""
 
@@ -134,9 +141,9 @@ class _CalledWords:
     def kind(self, word: str, member: str, inside_test: bool) -> str:
         """``test``, ``suite``, or nothing, for a call of ``word`` or ``word.member``."""
         if not member or (member in MARKS and word in self.known):
-            return "test" if word in self.tests else "suite" if word in self.suites else ""
+            return _kind_of(word, self.tests, self.suites)
         if word in self.whole:
-            return "test" if member in TESTS else "suite" if member in SUITES else ""
+            return _kind_of(member, TESTS, SUITES)
         return "test" if inside_test and member == "test" else ""
 
 

@@ -48,8 +48,9 @@ def problem_of(error: BaseException, outcome: str = "errored") -> Message:
         text = str(error)
     except Exception as broken:
         text = f"<its text raised {type(broken).__name__}>"
-    plain = (kind is AssertionError or isinstance(error, Placed)) and text
-    message = text if plain else f"{kind.__name__}: {text}" if text else kind.__name__
+    message = f"{kind.__name__}: {text}" if text else kind.__name__
+    if text and (kind is AssertionError or isinstance(error, Placed)):
+        message = text
     frames = [
         {"file": frame.filename, "line": frame.lineno, "function": frame.name}
         for frame, number in _frames(error)

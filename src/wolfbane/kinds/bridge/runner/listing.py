@@ -154,7 +154,9 @@ def _of_object(item: Any, keys: Mapping[str, str]) -> Listed:
     if not isinstance(item, Mapping) or not isinstance(item.get(keys["name"]), str):
         raise FormatError(f"the list has an item without '{keys['name']}': {str(item)[:120]}")
     line, tags = item.get(keys["line"]), item.get(keys["tags"])
-    texts = [tags] if isinstance(tags, str) else tags if isinstance(tags, Iterable) else []
+    texts: Iterable[Any] = tags if isinstance(tags, Iterable) else []
+    if isinstance(tags, str):
+        texts = [tags]
     return Listed(
         item[keys["name"]], str(item.get(keys["group"]) or ""), str(item.get(keys["file"]) or ""),
         line if isinstance(line, int) else 0, tuple(map(str, texts)),

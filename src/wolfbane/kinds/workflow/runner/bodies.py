@@ -89,8 +89,9 @@ def encoded(value: Any, media: str) -> tuple[str, bytes]:
             items = item if isinstance(item, list) else [item]
             pairs += [(name, _field(each)) for each in items]
         return media, urlencode(pairs).encode()
-    text = value if isinstance(value, str) else "" if value is None else json.dumps(value)
-    return media, text.encode()
+    if value is None:
+        return media, b""
+    return media, (value if isinstance(value, str) else json.dumps(value)).encode()
 
 
 def _field(value: Any) -> str:

@@ -88,7 +88,8 @@ def _method(call: Call) -> list[str]:
     """The option for a method that does not follow from the rest."""
     if call.method == "HEAD":
         return ["-I"]
-    return [] if call.method == ("POST" if call.content else "GET") else ["-X", call.method]
+    usual = "POST" if call.content else "GET"
+    return [] if call.method == usual else ["-X", call.method]
 
 
 def _connection(call: Call, http: HttpOptions) -> list[str]:

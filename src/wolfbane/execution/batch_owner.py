@@ -1,0 +1,41 @@
+"""Who hands out batches, as a batch on its way sees it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any, Protocol
+
+from wolfbane.events import Event
+from wolfbane.execution.findings import Findings
+from wolfbane.execution.run_context import RunContext
+from wolfbane.model import Result, Test, TestFile
+from wolfbane.planning import Batch
+
+
+class BatchOwner(Protocol):
+    """Who hands out batches, and takes what became of their tests."""
+
+    context: RunContext
+    timeout: float | None
+    files: Mapping[str, TestFile]
+    findings: Findings
+    queue: list[Batch]
+    unrun: int
+
+    def tell(self, event: Event) -> None:
+        """An event of the run."""
+
+    def finished(self, result: Result, extra: bool) -> None:
+        """A result that nobody planned (``extra``), or the last one of a test."""
+
+    def ended(self, test: Test, result: Result, batch: Batch) -> None:
+        """An attempt of a planned test is over."""
+
+    def over(self, batch: Batch) -> None:
+        """A batch is over."""
+
+    def give_up(self, tests: Iterable[Test]) -> None:
+        """Tests that were to run again do not any more."""
+
+    def handed_in(self, batch: Batch) -> dict[str, Any]:
+        """What tests of a file handed to those that need them, by name."""

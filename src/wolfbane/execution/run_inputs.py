@@ -1,0 +1,37 @@
+"""What a run is made of before it starts."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from wolfbane.environments import Environment
+from wolfbane.execution.run_request import RunRequest
+from wolfbane.inventory import Inventory
+from wolfbane.results.newest import Known
+from wolfbane.results.quarantine import Quarantine
+from wolfbane.selection import Choice
+from wolfbane.workspace.settings import Workspace
+
+
+@dataclass(frozen=True)
+class RunInputs:
+    """Which tests are chosen from which inventory, how to run them, and in which environments.
+
+    ``documents`` are the copies that the run uses, by URL, in words. ``warnings`` were found while
+    the run was made ready.
+    """
+
+    inventory: Inventory
+    choice: Choice
+    request: RunRequest
+    known: Known
+    environments: Sequence[Environment]
+    documents: Mapping[str, str] = field(default_factory=dict)
+    warnings: Sequence[str] = ()
+    quarantine: Quarantine = field(default_factory=lambda: Quarantine([]))
+
+    @property
+    def workspace(self) -> Workspace:
+        """The workspace of the inventory."""
+        return self.inventory.workspace

@@ -1,0 +1,122 @@
+"""The first event of a run: everything that its header shows."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from wolfbane import __version__
+from wolfbane.browsers.finding import has_screen
+from wolfbane.events import Quarantined, RunStarted, Target
+from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.execution.run_warnings import (
+    of_the_choice,
+    of_the_files,
+    of_the_quarantine,
+    of_what_is_prepared,
+)
+from wolfbane.execution.setup.preparation import Prepared
+from wolfbane.inventory.unclaimed import unclaimed
+from wolfbane.kinds.contract import MissingRuntime
+from wolfbane.kinds.registry import find_kind
+from wolfbane.model import Test, variant
+from wolfbane.planning import Plan
+from wolfbane.workspace.settings import Workspace
+
+
+@dataclass(frozen=True)
+class RunStart:
+    """A run that is planned. ``focused`` are the places of tests that are marked as the only ones.
+
+    ``quarantined`` is by address.
+    """
+
+    inputs: RunInputs
+    run: str
+    plan: Plan
+    prepared: Prepared
+    quarantined: Mapping[str, Quarantined]
+    focused: Sequence[str]
+
+    def event(self) -> RunStarted:
+        """The event, with the counts of the plan and of what is broken."""
+        inputs, plan, prepared = self.inputs, self.plan, self.prepared
+        request, workspace = inputs.request, inputs.workspace
+        suites = self._suites()
+        return RunStarted(
+            run=self.run,
+            workspace=workspace.name,
+            began=datetime.now().astimezone().isoformat(timespec="milliseconds"),
+            command=request.command,
+            pulled_in=prepared.pulled_in,
+            documents=dict(inputs.documents),
+            visible=request.visible and has_screen(),
+            quarantined=dict(self.quarantined),
+            browsers=tuple(dict.fromkeys(t.browser for t in plan.tests if t.browser)),
+            targets=tuple(Target(e.label, e.name, e.shown()) for e in inputs.environments),
+            expression=str(inputs.choice),
+            leave_out=str(inputs.choice.leave_out or ""),
+            left_out=dict(plan.left_out),
+            tests=sum(suites.values()),
+            files=self._files(),
+            suites=suites,
+            jobs=request.jobs or 1,
+            order=self._order(),
+            runtimes=_runtimes(workspace, suites),
+            neglected=tuple(s.name for s in workspace.suites if s.name not in suites),
+            focused=tuple(self.focused),
+            warnings=tuple(self._warnings()),
+            without_tests=tuple(prepared.empty),
+            unclaimed=tuple(unclaimed(inputs.inventory)) if workspace.detected else (),
+            workspaces=workspace.nested,
+            version=__version__,
+            pointed=request.pointed,
+        )
+
+    def _suites(self) -> dict[str, int]:
+        """How many tests each suite has in the run, in the order of the settings."""
+        counted = Counter(test.suite for test in self.plan.tests)
+        counted.update(result.suite for result in self.prepared.broken)
+        names = [suite.name for suite in self.inputs.workspace.suites]
+        return {name: counted[name] for name in names if counted[name]}
+
+    def _files(self) -> dict[str, int]:
+        """How many tests each file has in the run, for each browser and target."""
+        paths = Counter(variant(t.path, t.browser, t.target) for t in self.plan.tests)
+        paths.update(variant(r.path, r.browser, r.target) for r in self.prepared.broken)
+        return dict(paths)
+
+    def _order(self) -> str:
+        request = self.inputs.request
+        if request.seed is not None:
+            return f"random, seed {request.seed}"
+        return "what failed first" if request.order == "failed" else "longest file first"
+
+    def _warnings(self) -> list[str]:
+        inputs, inventory = self.inputs, self.inputs.inventory
+        tests = [t for e in inputs.environments for t in inventory.tests_at(e.label)]
+        warnings = [
+            *inputs.warnings,
+            *of_what_is_prepared(self.prepared, inventory.shared, inputs.workspace.suites),
+            *of_the_files(inventory.files.values(), inputs.choice),
+        ]
+        broken = [Test(r.suite, r.kind, r.path, r.name) for r in self.prepared.broken]
+        warnings += of_the_choice(inputs.choice, [*tests, *broken], inputs.known.status)
+        warnings += of_the_quarantine(inputs.quarantine, tests)
+        if inputs.request.visible and not has_screen():
+            warnings.append("there is no screen here: browsers are not shown (--visible)")
+        return warnings
+
+
+def _runtimes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:
+    """The runtime of each suite, or why there is none."""
+    found = {}
+    for name in suites:
+        suite = workspace.suite(name)
+        try:
+            found[name] = find_kind(suite.kind).runtime(workspace.root, suite)
+        except MissingRuntime as missing:
+            found[name] = str(missing)
+    return found
