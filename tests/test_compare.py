@@ -100,7 +100,7 @@ def test_runs_are_named_by_environment_and_by_report(quay):
 @pytest.mark.parametrize(
     ("arguments", "message"),
     [
-        (["last@stagin", "last"], "no run against 'stagin' is on record"),
+        (["last@stagin", "last"], "no run in environment 'stagin' is on record"),
         (["lst", "last"], "there is no run 'lst'; did you mean last?"),
         (["last", "last"], "are the same run"),
         (["previous", "last"], "there is no previous run: 1 on record"),

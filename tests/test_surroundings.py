@@ -285,7 +285,7 @@ def test_compose_asks_counts_and_runs(quay, tmp_path):
         input="desks\n1\nlocal,staging\n2\n\nsave both\n", capture_output=True, check=True,
     ).stdout  # fmt: skip
     assert "there is no 'desks'; did you mean desk?" in typed
-    assert "3 tests of 1 suite, each against 2 environments" in typed
+    assert "3 tests of 1 suite, each in 2 environments" in typed
     assert "wolfbane run --suite desk --retries 2 --env local,staging" in typed
     assert "--suite desk --retries 2 --env local,staging" in quay.call("preset", "list").out
     quay.file("answers.toml", "retries = 1\n")

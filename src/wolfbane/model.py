@@ -52,7 +52,7 @@ def at(name: str, variant: str) -> str:
 
 
 def variant(name: str, browser: str, target: str) -> str:
-    """A path or address in a browser and against a target: ``PATH @firefox @staging``."""
+    """A path or address in a browser and for a target: ``PATH @firefox @staging``."""
     return at(at(name, browser), target)
 
 
@@ -81,7 +81,7 @@ class Test:
     """The smallest thing that can be chosen. ``name`` is empty where the file is the test.
 
     ``focused``: its source says that only this one should run. ``target`` is the label of the
-    environment that it runs against, where a run has several. ``needs`` are the names of tests
+    environment that it runs in, where a run has several. ``needs`` are the names of tests
     of the same file that have to run before. ``source_name`` is what its source calls it, where
     that is not the last part of its name: others may be called the same.
     """
@@ -216,7 +216,7 @@ class Result:
 
     ``began`` counts from the start of the run; ``worker`` is the number of the place among
     those that work at once, 0 where none was needed. ``account`` is for
-    tests behind a bridge. ``environment`` is the name of what it ran against, even where a run
+    tests behind a bridge. ``environment`` is the name of the one it ran in, even where a run
     has only one, and its address does not say so. ``again`` are the arguments that choose what
     has to run for it to come again, where its own address chooses nothing: that of a hook.
     ``about`` are the headings that a scenario stands below, each with its description.

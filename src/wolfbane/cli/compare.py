@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import click
@@ -10,7 +9,6 @@ import click
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
 from wolfbane.cli.selection_options import workspace_option
-from wolfbane.errors import InputError, Problem
 
 
 @click.command("compare", cls=Command)
@@ -48,46 +46,15 @@ def command(
     """
     from rich.text import Text
 
-    from wolfbane.inventory import open_inventory
+    from wolfbane.app.compare import compare_runs
     from wolfbane.reports.comparison import as_json, comparison_parts
     from wolfbane.reports.style import make_console
-    from wolfbane.results.compare import compare, earlier_seconds
-    from wolfbane.results.opening import open_history
-    from wolfbane.results.quarantine import read_quarantine
-    from wolfbane.results.run_lookup import in_order, latest_two, run_named
-    from wolfbane.selection import Matcher, all_of, parse
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    store, problems = open_history(found)
+    told, problems = compare_runs(found, runs, pick)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
-    if len(runs) > 2:
-        raise InputError(Problem(f"two runs are compared, not {len(runs)}: {', '.join(runs)}"))
-    names = [*runs, "last"][:2]
-    before, after = in_order(*(run_named(store, n) for n in names)) if runs else latest_two(store)
-    two_files = len({Path(name).resolve() for name in names if Path(name).is_file()}) == 2
-    if (before.entry.name, before.only) == (after.entry.name, after.only) and not two_files:
-        raise InputError(Problem(f"'{names[0]}' and '{names[1]}' are the same run"))
-    quarantine = read_quarantine(found)
-    tests = open_inventory(found).tests if pick or quarantine.entries else []
-    if pick:
-        matches = Matcher(all_of([parse(text) for text in pick]))
-        kept = {test.address for test in tests if matches(test)}
-        before, after = (
-            replace(run, ended={a: e for a, e in run.ended.items() if e.place in kept})
-            for run in (before, after)
-        )
-    held = {test.address for test in tests if quarantine.entry(test)}
-    apart = frozenset(
-        each
-        for run in (before, after)
-        for address, ended in run.ended.items()
-        if ended.place in held
-        for each in (address, ended.place)  # by place, where the environments differ
-    )
-    earlier = earlier_seconds(store, after.ended.values(), after.entry)
-    told = compare(before, after, earlier, apart)
     if form == "json":
         click.echo(as_json(told))
     else:

@@ -113,7 +113,7 @@ def _left(composition: Composition) -> str:
     tests = composition.chosen()
     runs = max(1, len(composition.answers.get("env", [])))
     suites = len({test.suite for test in tests})
-    times = f", each against {runs} environments" if runs > 1 else ""
+    times = f", each in {runs} environments" if runs > 1 else ""
     words = f"{len(tests):,} {'test' if len(tests) == 1 else 'tests'}"
     return f"{words} of {suites} {'suite' if suites == 1 else 'suites'}{times}"
 

@@ -60,13 +60,7 @@ def command(
     wolfbane history tests/fees --picture fees.png
     wolfbane history --workspace all
     """
-    from wolfbane.inventory.empty import nothing_chosen
-    from wolfbane.reports import history as shown
-    from wolfbane.reports.layout import fitted
-    from wolfbane.reports.style import make_console
-    from wolfbane.results.history import in_each_environment
     from wolfbane.results.opening import open_history
-    from wolfbane.selection import choose
 
     selected, across = select(), all_workspaces()
     store, problems = open_history(selected.inventory.workspace, everybody=across)
@@ -74,25 +68,46 @@ def command(
         click.echo(f"wolfbane: {problem}", err=True)
     if claim is not None:
         _claim(store, claim, across=across)
-        return
-    console = make_console()
-    everything = str(selected.choice) == "everything"
-    if everything and not picture:
-        entries = store.runs(runs)
-        _say_unclaimed(store)
-        if form == "json":
-            click.echo(shown.runs_as_json(entries))
-        elif entries:
-            for part in fitted(console, shown.run_table(entries), console.width):
-                console.print(part)
-        else:
-            click.echo("no run is on record here", err=True)
-        return
+    elif str(selected.choice) == "everything" and not picture:
+        _show_runs(store, runs, form)
+    else:
+        _show_tests(selected, store, runs, form, picture)
+
+
+def _show_runs(store: Store, runs: int, form: str) -> None:
+    """The newest runs, one line for each."""
+    from wolfbane.reports.history import run_table, runs_as_json
+    from wolfbane.reports.layout import fitted
+    from wolfbane.reports.style import make_console
+
+    console, entries = make_console(), store.runs(runs)
+    _say_unclaimed(store)
+    if form == "json":
+        click.echo(runs_as_json(entries))
+    elif entries:
+        for part in fitted(console, run_table(entries), console.width):
+            console.print(part)
+    else:
+        click.echo("no run is on record here", err=True)
+
+
+def _show_tests(
+    selected: Selected, store: Store, runs: int, form: str, picture: Path | None
+) -> None:
+    """How the chosen tests ended in the newest runs that they were in."""
+    from wolfbane.inventory.empty import nothing_chosen
+    from wolfbane.reports.history import legend, test_table, tests_as_json
+    from wolfbane.reports.layout import fitted
+    from wolfbane.reports.style import make_console
+    from wolfbane.results.history import in_each_environment
+    from wolfbane.selection import choose
+
     status = selected.newest.overall().status
     tests = choose(selected.choice, selected.inventory.tests, status).chosen
     if not tests:
         raise nothing_chosen(selected.inventory, selected.choice, status)
     places = [test.address for test in tests]
+    everything = str(selected.choice) == "everything"
     entries = store.runs(runs) if everything else store.runs_of(places, runs)
     found = in_each_environment(store, places, entries)
     if picture:
@@ -101,11 +116,12 @@ def command(
         draw([each for each in found if each.counted], entries, picture)
         click.echo(f"written: {picture}", err=True)
     if form == "json":
-        click.echo(shown.tests_as_json(found, entries))
+        click.echo(tests_as_json(found, entries))
     elif not picture:
-        for part in fitted(console, shown.test_table(found, console.reading_width), console.width):
+        console = make_console()
+        for part in fitted(console, test_table(found, console.reading_width), console.width):
             console.print(part)
-        console.print(shown.legend())
+        console.print(legend())
 
 
 def _claim(store: Store, workspace: str, *, across: bool) -> None:

@@ -27,7 +27,9 @@ if TYPE_CHECKING:
     type=ExistingFile(), shell_complete=on_disk(),
 )  # fmt: skip
 @click.option("--suite", default="", metavar="NAME", help="The suite that its tests are put in.")
-@click.option("--env", "target", default="", metavar="NAME", help="What the run was against.")
+@click.option(
+    "--env", "target", default="", metavar="NAME", help="The environment that the run was in."
+)
 @workspace_option
 @click.pass_context
 def command(
@@ -81,6 +83,6 @@ def _took_in(store: Store, path: Path, suite: str, target: str) -> bool:
 def _against(
     environment: str, entry: RunEntry, ended: Sequence[TestEnd]
 ) -> tuple[RunEntry, list[TestEnd]]:
-    """A run as one against an environment."""
+    """A run as one in an environment."""
     theirs = [replace(e, address=at(e.place, environment), environment=environment) for e in ended]
     return replace(entry, target=environment), theirs

@@ -16,7 +16,7 @@ from wolfbane.errors import InputError, Problem
 
 if TYPE_CHECKING:
     from wolfbane.app.selection import Selected
-    from wolfbane.reports.quarantine import Held
+    from wolfbane.reports.quarantine import QuarantinedTests
 
 STABLE = 10
 LOOKED_BACK = 30
@@ -86,12 +86,12 @@ def list_entries(workspace: Path | None, form: str) -> None:
     from wolfbane.reports.quarantine import as_data, entry_lines
     from wolfbane.reports.style import make_console
 
-    held = _held(workspace)
+    quarantined = _with_history(workspace)
     if form == "json":
-        click.echo(json.dumps(as_data(held), indent=1, ensure_ascii=False))
+        click.echo(json.dumps(as_data(quarantined), indent=1, ensure_ascii=False))
         return
     console = make_console()
-    for line in entry_lines(held, date.today()):
+    for line in entry_lines(quarantined, date.today()):
         console.print(line, soft_wrap=True)
 
 
@@ -105,30 +105,30 @@ def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: in
     from wolfbane.results.quarantine import NAME, release
     from wolfbane.workspace.find import open_workspace
 
-    held = _held(workspace)
+    quarantined = _with_history(workspace)
     if numbers:
-        if wrong := [number for number in numbers if number > len(held)]:
-            entries = "1 entry" if len(held) == 1 else f"{len(held)} entries"
+        if wrong := [number for number in numbers if number > len(quarantined)]:
+            entries = "1 entry" if len(quarantined) == 1 else f"{len(quarantined)} entries"
             raise InputError(Problem(f"there is no entry {wrong[0]}: the list has {entries}"))
-        chosen = [held[number - 1].entry.match for number in numbers]
+        chosen = [quarantined[number - 1].entry.match for number in numbers]
         root = open_workspace(workspace or Path.cwd(), given=workspace is not None).root
         release(root, chosen)
         for match in chosen:
             click.echo(f"released from {NAME}: {match}")
         return
-    if not held:
+    if not quarantined:
         return
-    ready = [(number, each) for number, each in enumerate(held, 1) if each.stable >= stable]
+    ready = [(number, each) for number, each in enumerate(quarantined, 1) if each.stable >= stable]
     for number, each in ready:
         click.echo(f"{number}  {each.entry.match}: passed in its last {each.stable} runs")
     if not ready:
         click.echo(f"no entry passed in all of its last {stable} runs")
 
 
-def _held(workspace: Path | None) -> list[Held]:
+def _with_history(workspace: Path | None) -> list[QuarantinedTests]:
     """Every entry with its tests and their history."""
     from wolfbane.inventory import open_inventory
-    from wolfbane.reports.quarantine import Held
+    from wolfbane.reports.quarantine import QuarantinedTests
     from wolfbane.results.history import in_each_environment
     from wolfbane.results.opening import open_history
     from wolfbane.results.quarantine import Quarantine, read_entries
@@ -143,9 +143,9 @@ def _held(workspace: Path | None) -> list[Held]:
         if entry := quarantine.entry(test):
             by_entry[id(entry)].append(test.address)
     store, _ = open_history(found)
-    held = []
+    quarantined = []
     for entry in quarantine.entries:
         places = by_entry[id(entry)]
         runs = store.runs_of(places, LOOKED_BACK)
-        held.append(Held(entry, tuple(in_each_environment(store, places, runs))))
-    return held
+        quarantined.append(QuarantinedTests(entry, tuple(in_each_environment(store, places, runs))))
+    return quarantined

@@ -99,6 +99,11 @@ def selection_options(
         )
         return command(select=lambda: _select(asked, workspace), **options)
 
+    return place(_decorated(wrapped))
+
+
+def _decorated(wrapped: Callable[..., Any]) -> Callable[..., Any]:
+    """A command with the argument and the options of a selection."""
     decorated: Callable[..., Any] = click.argument(
         "paths", nargs=-1, metavar="[PATH]...", shell_complete=completion_sources.paths
     )(wrapped)
@@ -121,10 +126,9 @@ def selection_options(
         shell_complete=completion_sources.expressions,
         help="Take away what an expression matches.",
     )(decorated)
-    decorated = click.option(
+    return click.option(
         "--everything", is_flag=True, help="Leave nothing out: neither by leave_out nor by focus."
     )(decorated)
-    return place(decorated)
 
 
 def read_asked(options: Mapping[str, Any]) -> SelectionRequest:

@@ -15,7 +15,10 @@ from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.kinds.registry import find_kind
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from wolfbane.cli.target_options import Point
+    from wolfbane.kinds.steps import StepDefinition, StepListing
     from wolfbane.kinds.suite import Suite
     from wolfbane.workspace.settings import Workspace
 
@@ -49,10 +52,7 @@ def command(
     """
     from wolfbane.app.step_listing import list_steps
     from wolfbane.inventory import open_inventory
-    from wolfbane.reports.layout import fitted
-    from wolfbane.reports.steps import as_json, near_duplicates, step_table
-    from wolfbane.reports.style import make_console
-    from wolfbane.reports.text import many, visible
+    from wolfbane.reports.steps import as_json
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
@@ -61,32 +61,51 @@ def command(
     shown = [each for each in listing.definitions if not (unused and each.uses)]
     if form == "json":
         click.echo(as_json(shown, listing))
-    elif shown:
+    else:
+        _show(listing, shown, unused=unused)
+    for problem in listing.problems:
+        click.echo(f"wolfbane: {problem}", err=True)
+    if listing.problems:
+        ctx.exit(2)
+
+
+def _show(listing: StepListing, shown: Sequence[StepDefinition], *, unused: bool) -> None:
+    """The table of steps, those that are nearly the same, and those that nobody defined."""
+    from wolfbane.reports.layout import fitted
+    from wolfbane.reports.steps import step_table
+    from wolfbane.reports.style import make_console
+    from wolfbane.reports.text import many, visible
+
+    if shown:
         console = make_console()
         for part in fitted(console, step_table(shown), console.width):
             console.print(part)
-        alike = [] if unused else list(near_duplicates(shown))
-        for one, other in alike[:_MOST]:
-            click.echo(
-                f"nearly the same: '{visible(one.pattern)}' ({one.place}) and "
-                f"'{visible(other.pattern)}' ({other.place})"
-            )
-        if len(alike) > _MOST:
-            click.echo(f"and {len(alike) - _MOST:,} more pairs that are nearly the same")
+        if not unused:
+            _show_alike(shown)
         idle = sum(not each.uses for each in shown)
         click.echo(
             many(idle, "unused step") if unused else f"{many(len(shown), 'step')}, {idle} unused"
         )
     elif not listing.problems:
         click.echo("every step is used" if unused else "no step is defined")
-    for use in listing.undefined[:_MOST] if form == "table" else ():
+    for use in listing.undefined[:_MOST]:
         click.echo(f"not defined: {visible(use.text)} ({use.file}:{use.line})")
-    if len(listing.undefined) > _MOST and form == "table":
+    if len(listing.undefined) > _MOST:
         click.echo(f"and {len(listing.undefined) - _MOST:,} more that are not defined")
-    for problem in listing.problems:
-        click.echo(f"wolfbane: {problem}", err=True)
-    if listing.problems:
-        ctx.exit(2)
+
+
+def _show_alike(shown: Sequence[StepDefinition]) -> None:
+    from wolfbane.reports.steps import near_duplicates
+    from wolfbane.reports.text import visible
+
+    alike = list(near_duplicates(shown))
+    for one, other in alike[:_MOST]:
+        click.echo(
+            f"nearly the same: '{visible(one.pattern)}' ({one.place}) and "
+            f"'{visible(other.pattern)}' ({other.place})"
+        )
+    if len(alike) > _MOST:
+        click.echo(f"and {len(alike) - _MOST:,} more pairs that are nearly the same")
 
 
 _MOST = 10

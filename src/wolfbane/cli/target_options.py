@@ -46,7 +46,7 @@ def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """``--env`` and ``--set`` for a command that works against one environment alone."""
+    """``--env`` and ``--set`` for a command that works in one environment alone."""
 
     @functools.wraps(command)
     def wrapped(environment: str, values: tuple[str, ...], **options: Any) -> Any:
@@ -71,7 +71,7 @@ def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any
         "--env", "environment", metavar="NAME", default="",
         shell_complete=completion_sources.environments,
         callback=filled,
-        help=f"The environment to run against{several}. [default: the workspace's]",
+        help=f"The environment to run in{several}. [default: the workspace's]",
     )(decorated)  # fmt: skip
 
 

@@ -54,7 +54,7 @@ class ServicePlan:
 class Environment:
     """A chosen environment, worked out. Without parameters it is empty and has no name.
 
-    ``label`` names it in the addresses of a run against several; else it is empty.
+    ``label`` names it in the addresses of a run in several; else it is empty.
     """
 
     name: str = ""

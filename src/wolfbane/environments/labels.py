@@ -15,7 +15,7 @@ _LABEL = re.compile(r".+ @([^@#]+)")
 
 @dataclass(frozen=True)
 class Labels:
-    """What addresses say that they ran against: an environment, and parameters with values."""
+    """The environments that addresses name: an environment, and parameters with values."""
 
     found: tuple[tuple[str, tuple[str, ...]], ...] = ()
 

@@ -29,7 +29,7 @@ def resolve_each(
     *,
     labelled: bool = False,
 ) -> list[Environment]:
-    """The environments of a run against several: ``names`` with commas between.
+    """The environments of a run in several: ``names`` with commas between.
 
     Each is taken once for every value of the parameters in ``spread``. They have labels where
     there is more than one, or with ``labelled``. Raises InputError with everything wrong.

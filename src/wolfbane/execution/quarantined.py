@@ -10,7 +10,9 @@ from wolfbane.model import Test
 from wolfbane.results.quarantine import Quarantine
 
 
-def held_in(quarantine: Quarantine, tests: Iterable[Test], today: date) -> dict[str, Quarantined]:
+def quarantined_in(
+    quarantine: Quarantine, tests: Iterable[Test], today: date
+) -> dict[str, Quarantined]:
     """The quarantined ones of these tests, by address, with why and until when."""
     if not quarantine.entries:
         return {}

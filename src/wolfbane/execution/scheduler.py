@@ -159,7 +159,7 @@ class Scheduler:
     def _next(self, slot: Slot) -> Batch:
         """The first batch whose file this slot has loaded, else one that no other slot has.
 
-        Those against the slot's own target come before others.
+        Those for the slot's own target come before others.
         """
         ready = [b for b in self.queue if b.target == slot.target]
         ready = ready or [b for b in self.queue if b.target == self.queue[0].target]

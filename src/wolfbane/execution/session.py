@@ -22,7 +22,7 @@ from wolfbane.events import (
 )
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.masked import masked
-from wolfbane.execution.quarantined import held_in
+from wolfbane.execution.quarantined import quarantined_in
 from wolfbane.execution.retries import Retries
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
@@ -132,7 +132,7 @@ class Session:
         if not prepared.chosen and not prepared.broken and not self._interrupted:
             raise self._nothing_chosen()
         plan = self._planned(prepared)
-        self._quarantined = held_in(self.inputs.quarantine, plan.tests, date.today())
+        self._quarantined = quarantined_in(self.inputs.quarantine, plan.tests, date.today())
         start = RunStart(self.inputs, self.run, plan, prepared, self._quarantined, self._focused)
         self._tell(start.event())
         for result in prepared.broken:

@@ -19,7 +19,7 @@ def bad_ones(counts: Counts) -> int:
 def verdict(
     counts: Counts,
     set_apart: Counts,
-    held: Mapping[str, Quarantined],
+    quarantined: Mapping[str, Quarantined],
     stop_after: int | None,
     unrun: int,
     *,
@@ -29,14 +29,14 @@ def verdict(
 ) -> tuple[int, str]:
     """The exit code, and why where it is not plain from the counts.
 
-    ``set_apart`` counts quarantined tests, of which ``held`` has the entries; ``focused`` says
-    that tests are marked as the only ones to run, and that this is to fail.
+    ``set_apart`` counts quarantined tests; ``quarantined`` has their entries. ``focused``: tests
+    are marked as the only ones to run, and that fails the run.
     """
     if interrupted:
         return 130, "interrupted"
     if bad := bad_ones(counts):
         return 1, f"stopped after {bad} that failed" if unrun and stop_after else ""
-    if over := [address for address, entry in held.items() if entry.over]:
+    if over := [address for address, entry in quarantined.items() if entry.over]:
         return 1, f"quarantine: the date of {over[0]} is past"
     if focused:
         return 1, "focus: tests are marked as the only ones to run (--no-focus)"

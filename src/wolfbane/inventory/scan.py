@@ -58,7 +58,7 @@ class Inventory:
         return apply_rules(tests, rules) if rules else tests
 
     def tests_at(self, target: str) -> list[Test]:
-        """Every test, as one against this target."""
+        """Every test, as one for this target."""
         if not target:
             return self.tests
         return [replace(test, target=target) for test in self.tests]

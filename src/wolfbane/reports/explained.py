@@ -108,7 +108,9 @@ def _told(reason: Reason, *, keeps: bool) -> Text:
     line = Text(visible(reason.text))
     if reason.terms:
         line.append("\n")
-        line.append("\n".join(f"  {_mark(held)}  {visible(text)}" for text, held in reason.terms))
+        line.append(
+            "\n".join(f"  {_mark(matches)}  {visible(text)}" for text, matches in reason.terms)
+        )
     for why in reason.why:
         line.append(f"\n{visible(why)}", style="dim")
     matches = "matches" if reason.holds else "does not match"
@@ -119,5 +121,5 @@ def _told(reason: Reason, *, keeps: bool) -> Text:
     return line
 
 
-def _mark(held: bool) -> str:
-    return "holds" if held else "not  "
+def _mark(matches: bool) -> str:
+    return "holds" if matches else "not  "

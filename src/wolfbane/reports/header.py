@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from rich.text import Text
 
@@ -29,61 +29,68 @@ def _files(paths: Sequence[str], *, verbose: bool) -> str:
     return f"{many(len(paths), 'file')}: {', '.join(paths[:_MOST_FILES])}, ... (--verbose: all)"
 
 
-class _Rows:
-    """Names and values, in order."""
-
-    def __init__(self) -> None:
-        self.found: list[tuple[str, Text]] = []
-
-    def add(self, name: str, value: Text) -> None:
-        self.found.append((name, value))
+Row = tuple[str, Text]
 
 
 def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
     """What was chosen, how it runs, and what was left out and why."""
-    rows = _Rows()
-    rows.add("workspace", Text(visible(event.workspace), style="bold"))
-    suites = many(len(event.suites), "suite")
+    rows = [("workspace", Text(visible(event.workspace), style="bold"))]
+    rows += _chosen(event)
+    rows += _left_out(event, verbose=verbose)
+    rows += (("document", Text(visible(f"{u}: {words}"))) for u, words in event.documents.items())
+    rows += _environments(event)
+    shown = "browsers shown" if event.visible else "headless"
+    runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
+    rows.append(("how", Text(f"{shown}, {many(event.jobs, 'job')}, {event.order}; {runtimes}")))
+    rows.append(("run", Text(event.run)))
+    return facts(rows, width)
+
+
+def _chosen(event: RunStarted) -> Iterator[Row]:
+    """How many tests, files and suites, in which browsers and environments."""
     labels = [f" @{target.label}" for target in event.targets if target.label]
     files = {_bare(_bare(name, labels), [f" @{b}" for b in event.browsers]) for name in event.files}
+    suites = many(len(event.suites), "suite")
     chosen = f"{many(event.tests, 'test')} in {many(len(files), 'file')} of {suites}"
     if event.browsers:
         chosen += f", in {', '.join(event.browsers)}"
     if len(labels) > 1:
-        chosen += f", against {len(labels)} environments"
+        chosen += f", in {len(labels)} environments"
     asked = "" if event.expression == "everything" else f": {visible(event.expression)}"
-    rows.add("chosen", Text(chosen + asked))
+    yield "chosen", Text(chosen + asked)
+    if event.neglected:
+        names = visible(", ".join(event.neglected))
+        yield "", Text(f"{many(len(event.neglected), 'other suite')} not in this run: {names}")
+
+
+def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
+    """What does not run, and why; and what runs because a chosen test needs it."""
     for rule, count in event.left_out.items():
-        rows.add("left out", Text(f"{count} by {visible(rule)}", style="khaki1"))
+        yield "left out", Text(f"{count} by {visible(rule)}", style="khaki1")
     if event.focused:
         places = ", ".join(event.focused[:3]) + (", ..." if len(event.focused) > 3 else "")
         marked = f"{many(len(event.focused), 'test')} marked as the only ones to run: {places}"
-        rows.add("focus", Text(visible(marked), style="khaki1"))
+        yield "focus", Text(visible(marked), style="khaki1")
     for needed, by in list(event.pulled_in.items())[:_MOST_PULLED]:
-        rows.add("pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1"))
+        yield "pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1")
     if event.without_tests:
-        rows.add("no tests in", Text(visible(_files(event.without_tests, verbose=verbose))))
+        yield "no tests in", Text(visible(_files(event.without_tests, verbose=verbose)))
     if event.unclaimed:
         words = _files(event.unclaimed, verbose=verbose)
-        rows.add("in no suite", Text(visible(words), style="khaki1"))
-        rows.add("", Text(_HOW_TO_CLAIM, style="dim"))
+        yield "in no suite", Text(visible(words), style="khaki1")
+        yield "", Text(_HOW_TO_CLAIM, style="dim")
     for folder in event.workspaces:
         words = f"{folder} has settings of its own: wolfbane run --workspace {folder}"
-        rows.add("not run", Text(visible(words), style="khaki1"))
-    if event.neglected:
-        rows.add("no test of", Text(visible(", ".join(event.neglected))))
-    for url, words in event.documents.items():
-        rows.add("document", Text(visible(f"{url}: {words}")))
-    runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
-    title = "against"
+        yield "not run", Text(visible(words), style="khaki1")
+
+
+def _environments(event: RunStarted) -> Iterator[Row]:
+    """Each environment with its parameters, below one title."""
+    title = "environment"
     for target in event.targets:
         named = [f"{name}={value}" for name, value in target.parameters.items()]
         label = target.label or target.environment
-        said = f"{label}: {', '.join(named)}" if label else ", ".join(named)
-        if said:
-            rows.add(title, Text(visible(said).removesuffix(": ")))
+        words = f"{label}: {', '.join(named)}" if label else ", ".join(named)
+        if words:
+            yield title, Text(visible(words).removesuffix(": "))
             title = ""
-    shown = "browsers shown" if event.visible else "headless"
-    rows.add("how", Text(f"{shown}, {many(event.jobs, 'job')}, {event.order}; {runtimes}"))
-    rows.add("run", Text(event.run))
-    return facts(rows.found, width)

@@ -57,8 +57,8 @@ def compose(
         message["To"] = ", ".join(recipients)
     report = b"" if link else write_html(record)
     attached = 0 < len(report) <= LARGEST
-    held = started.quarantined if started else {}
-    bad = [r for r in record.results if r.address not in held and _is_told(r)]
+    quarantined = started.quarantined if started else {}
+    bad = [r for r in record.results if r.address not in quarantined and _is_told(r)]
     pointed = started.pointed if started else ()
     told = {
         "name": name, "verdict": verdict, "run": started, "finished": finished, "link": link,

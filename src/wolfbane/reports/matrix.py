@@ -1,4 +1,4 @@
-"""Tests against browsers, and what passes between them."""
+"""A table of tests and browsers, and what passes between them."""
 
 from __future__ import annotations
 

@@ -19,7 +19,7 @@ from wolfbane.results.quarantine import QuarantineEntry
 
 
 @dataclass(frozen=True)
-class Held:
+class QuarantinedTests:
     """An entry with the tests that it holds, as they ended lately."""
 
     entry: QuarantineEntry
@@ -37,9 +37,9 @@ class Held:
         return sum(history.passed for history in self.histories), ran
 
 
-def entry_lines(held: Sequence[Held], today: date) -> Iterator[Text]:
+def entry_lines(quarantined: Sequence[QuarantinedTests], today: date) -> Iterator[Text]:
     """Each entry on a few lines."""
-    for number, each in enumerate(held, 1):
+    for number, each in enumerate(quarantined, 1):
         entry = each.entry
         yield Text.assemble((f"{number:>3}  ", "dim"), (visible(entry.match), "bold"))
         yield Text(f"     {visible(entry.because)}")
@@ -62,7 +62,7 @@ def entry_lines(held: Sequence[Held], today: date) -> Iterator[Text]:
 STYLES_OF = {True: "bold khaki1", False: "dim"}
 
 
-def as_data(held: Sequence[Held]) -> list[dict[str, Any]]:
+def as_data(quarantined: Sequence[QuarantinedTests]) -> list[dict[str, Any]]:
     """What JSON shows of each entry."""
     return [
         {
@@ -73,7 +73,7 @@ def as_data(held: Sequence[Held]) -> list[dict[str, Any]]:
             "tests": [history.address for history in each.histories],
             "passed": each.lately[0], "runs": each.lately[1], "stable": each.stable,
         }
-        for each in held
+        for each in quarantined
     ]  # fmt: skip
 
 
@@ -82,19 +82,21 @@ def print_quarantined(
     lately: Mapping[str, str],
 ) -> None:  # fmt: skip
     """The quarantined tests of a run: outcome, age, reason, and how often they passed lately."""
-    held = [result for result in results if result.address in entries]
-    if not held:
+    quarantined = [result for result in results if result.address in entries]
+    if not quarantined:
         return
     console.print()
     console.print(rule(console, console.reading_width), style="dim")
-    which = "which does" if len(held) == 1 else "which do"
-    title = Text(f"quarantined  {many(len(held), 'test')}, {which} not fail the run", style="bold")
-    over = [result for result in held if entries[result.address].over]
+    which = "which does" if len(quarantined) == 1 else "which do"
+    title = Text(
+        f"quarantined  {many(len(quarantined), 'test')}, {which} not fail the run", style="bold"
+    )
+    over = [result for result in quarantined if entries[result.address].over]
     if over:
         kept = "is kept past its" if len(over) == 1 else "are kept past their"
         title.append(f"\n{many(len(over), 'test')} {kept} date: that fails the run")
     console.print(title)
-    for result in held:
+    for result in quarantined:
         entry = entries[result.address]
         line = Text.assemble("  ", (f"{result.outcome}", STYLES[result.outcome]))
         line.append(f"  {in_line(result.address)}")

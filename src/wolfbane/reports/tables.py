@@ -47,8 +47,8 @@ def write_markdown(record: Record) -> bytes:
     """The verdict, a table of suites, and what did not pass, for people who skim."""
     started, finished = record.started, record.finished
     name = started.workspace if started else "Tests"
-    held = started.quarantined if started else {}
-    counted = [r for r in record.results if r.address not in held]
+    quarantined = started.quarantined if started else {}
+    counted = [r for r in record.results if r.address not in quarantined]
     counts = Counter(r.outcome for r in counted)
     bad = [r for r in counted if r.outcome.is_bad]
     verdict = "failed" if finished is None or finished.exit_code else "passed"
@@ -63,7 +63,7 @@ def write_markdown(record: Record) -> bytes:
         ("Failed", bad),
         ("Blocked", [r for r in counted if r.outcome is Outcome.BLOCKED]),
         ("Flaky", [r for r in counted if r.outcome is Outcome.FLAKY]),
-        ("Quarantined", [r for r in record.results if r.address in held]),
+        ("Quarantined", [r for r in record.results if r.address in quarantined]),
     ):
         lines += _group(title, group)
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")

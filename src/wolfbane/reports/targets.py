@@ -1,4 +1,4 @@
-"""A run against several environments: their outcomes side by side."""
+"""A run in several environments: their outcomes side by side."""
 
 from __future__ import annotations
 

@@ -20,8 +20,8 @@ def failed_as(results: Iterable[Result]) -> str:
 
 def sentence_of(record: Record) -> str:
     """The verdict on a recorded run, without its quarantined tests."""
-    held = record.started.quarantined if record.started else {}
-    counts = Counter(r.outcome for r in record.results if r.address not in held)
+    quarantined = record.started.quarantined if record.started else {}
+    counts = Counter(r.outcome for r in record.results if r.address not in quarantined)
     return sentence(counts, record.finished or CUT_OFF, counts.total())
 
 

@@ -69,8 +69,8 @@ def compare(
 ) -> Comparison:
     """Compare two runs; ``earlier`` are durations of tests in runs before the newer one.
 
-    Tests are compared in the same environment; those of one run against one environment with
-    those of another run against another one, where they share none.
+    Tests are compared in the same environment; those of one run in one environment with
+    those of another run in another one, where they share none.
     """
     old, now, left = _side_by_side(before, after)
     old, now = as_sets(old, now)

@@ -79,6 +79,6 @@ def ended_of(result: dict[str, Any], started: dict[str, Any]) -> TestEnd:
 
 
 def _only_one(started: dict[str, Any]) -> str:
-    """The environment of a run against one, whose results are from before they named it."""
+    """The environment of a run in one, whose results are from before they named it."""
     targets = started.get("targets", ())
     return targets[0]["environment"] if len(targets) == 1 else ""

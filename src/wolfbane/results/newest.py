@@ -45,7 +45,7 @@ class Newest:
     def known(self, environments: Mapping[str, str]) -> Known:
         """What is known of tests in the environments of a run: their names, by label.
 
-        A run against one has no label: there its tests have no environment in their addresses.
+        A run in one environment has no label: its tests have no environment in their addresses.
         """
         plain = environments.get("")
         status, times = {}, {}

@@ -57,7 +57,7 @@ def latest_two(store: Store) -> tuple[NamedRun, NamedRun]:
     alike = (newest.expression, newest.target)
     before = next((e for e in older if (e.expression, e.target) == alike), None)
     if before is None:
-        chose = f"{newest.expression}" + (f" against {newest.target}" if newest.target else "")
+        chose = f"{newest.expression}" + (f" in {newest.target}" if newest.target else "")
         raise InputError(
             Problem(
                 f"no run before {newest.name} chose the same ({chose})",
@@ -80,7 +80,7 @@ def _entry(entries: list[RunEntry], name: str) -> tuple[RunEntry, str]:
     if at and word in PLACES:
         entries, name = [e for e in entries if only in e.target.split(",")], word
         if not entries:
-            raise InputError(Problem(f"no run against '{only}' is on record"))
+            raise InputError(Problem(f"no run in environment '{only}' is on record"))
     else:
         only = ""
     meant = one_named([entry.name for entry in entries], name)

@@ -14,7 +14,7 @@ _LOOKED_BACK = 500
 def since_the_one_before(
     workspace: Workspace, run: str, quarantined: frozenset[str]
 ) -> Comparison | None:
-    """A run against the one before it; None where it is the first. Raises InputError.
+    """A run compared with the one before it; None where it is the first. Raises InputError.
 
     ``quarantined`` are the addresses, with environments, of tests that cannot fail it.
     """

@@ -53,7 +53,7 @@ class Slot:
         return asyncio.create_task(self.pool.start(suite, self.target, browser, member))
 
     async def turn_to(self, target: str) -> None:
-        """Work against another environment: be done with the workers of the one before."""
+        """Work in another environment: be done with the workers of the one before."""
         if target == self.target:
             return
         await self.close()

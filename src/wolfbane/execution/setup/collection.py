@@ -70,7 +70,7 @@ async def collect(
     building: Callable[[str, str], None],
     target: str = "",
 ) -> Collected:
-    """Collect every file in the pool's workers, the largest first, against one target.
+    """Collect every file in the pool's workers, the largest first, for one target.
 
     ``told`` hears how many are done, ``building`` the suite and words of a worker that has to
     make something first.

@@ -34,7 +34,7 @@ class _WordTable:
 
 
 def index(
-    results: Sequence[Result], held: Container[str], pointed: Sequence[str]
+    results: Sequence[Result], quarantined: Container[str], pointed: Sequence[str]
 ) -> dict[str, Any]:
     """The rows. Columns are in the order that ``rows.js`` says."""
     paths, suites, browsers, targets, tags = (_WordTable() for _ in range(5))
@@ -43,7 +43,7 @@ def index(
         rows.append([
             paths(visible(r.path)), visible(r.name), _NUMBER[r.outcome], suites((r.suite, r.kind)),
             browsers(r.browser), targets(r.target), tags(tuple(map(visible, r.tags))),
-            round(r.seconds, 4), r.attempt, int(r.address in held),
+            round(r.seconds, 4), r.attempt, int(r.address in quarantined),
         ])  # fmt: skip
         if r.message:
             messages[str(number)] = visible(r.message.partition("\n")[0])[:300]

@@ -49,7 +49,7 @@ def write_html(record: Record) -> bytes:
     script = "\n".join(_part(name) for name in SCRIPTS)
     keeper = Keeper(record.folder)
     started = record.started
-    held = started.quarantined if started else {}
+    quarantined = started.quarantined if started else {}
     pointed = started.pointed if started else ()
     template = _ENVIRONMENT.get_template("report.html")
     page = template.render(
@@ -58,7 +58,7 @@ def write_html(record: Record) -> bytes:
         style=_part("report.css"),
         script=script,
         script_hash=b64encode(hashlib.sha256(script.encode()).digest()).decode(),
-        index=as_script(index(record.results, held, pointed)),
+        index=as_script(index(record.results, quarantined, pointed)),
         details=((number, as_script(piece)) for number, piece in details(record.results, keeper)),
     )
     return page.encode("utf-8", "backslashreplace")
@@ -70,8 +70,8 @@ def _part(name: str) -> str:
 
 def _contents(record: Record) -> dict[str, Any]:
     started, finished = record.started, record.finished or CUT_OFF
-    held = started.quarantined if started else {}
-    counted = [r for r in record.results if r.address not in held]
+    quarantined = started.quarantined if started else {}
+    counted = [r for r in record.results if r.address not in quarantined]
     bad = [r for r in counted if r.outcome.is_bad]
     blocked = [r for r in counted if r.outcome is Outcome.BLOCKED]
     counts = Counter(r.outcome for r in counted)
@@ -89,7 +89,9 @@ def _contents(record: Record) -> dict[str, Any]:
         "groups": groups[:GROUPS], "more_groups": groups[GROUPS:],
         "blocked": grouped(blocked),
         "flaky": [r for r in counted if r.outcome is Outcome.FLAKY],
-        "held": [(r, held[r.address]) for r in record.results if r.address in held],
+        "quarantined": [
+            (r, quarantined[r.address]) for r in record.results if r.address in quarantined
+        ],
         "skipped": _reasons(counted),
         "browsers": browsers, "matrix": list(rows.items())[:ROWS], "more_rows": len(rows) - ROWS,
         "lanes": lanes(record.results, seconds), "seconds": seconds,

@@ -7,6 +7,7 @@ import json
 import platform
 import time
 from pathlib import Path
+from typing import Any
 
 import httpx
 
@@ -110,17 +111,9 @@ class WorkflowWorker:
         *, is_needed: bool,
     ) -> Message | None:  # fmt: skip
         """Run one test; what it hands to those that depend on it, None where it did not pass."""
-        if wrong := problems_with(library, case.workflow):
-            self.finish(path, case.name, 0.0, {"outcome": "errored", "message": "\n".join(wrong)})
-            return None
-        try:
-            inputs = inputs_for(library, case.workflow, case.row, self.tools.values)
-            lacking = lacking_inputs(library, case.workflow, self.tools.values)
-        except BadInputs as error:
-            lacking = [str(error)]
-        if lacking:
-            words = "\n".join(lacking)
-            self.finish(path, case.name, 0.0, {"outcome": "blocked", "message": words})
+        inputs, reason = self._inputs(library, case)
+        if reason:
+            self.finish(path, case.name, 0.0, reason)
             return None
         address = f"{path}#{case.name}"
         self.channel.send({"type": "started", "address": address})
@@ -151,6 +144,17 @@ class WorkflowWorker:
             self.channel.hold({"type": "handed", "address": address, "value": handed})
         self.finish(path, case.name, seconds, message)
         return handed if problem is None else None
+
+    def _inputs(self, library: DocumentSet, case: WorkflowTest) -> tuple[dict[str, Any], Message]:
+        """The inputs of a test; and why it cannot run, if it cannot."""
+        if wrong := problems_with(library, case.workflow):
+            return {}, {"outcome": "errored", "message": "\n".join(wrong)}
+        try:
+            inputs = inputs_for(library, case.workflow, case.row, self.tools.values)
+            lacking = lacking_inputs(library, case.workflow, self.tools.values)
+        except BadInputs as error:
+            inputs, lacking = {}, [str(error)]
+        return inputs, {"outcome": "blocked", "message": "\n".join(lacking)} if lacking else {}
 
     def _keep(self, address: str, exchanges: Exchanges) -> None:
         """Have the archive of a test kept, and the bodies that its messages refer to."""

@@ -28,7 +28,7 @@ def upgrade() -> None:
 
 
 def _split(connection: sa.Connection, label: str) -> None:
-    """Tests of runs against several environments have the label in their addresses."""
+    """Tests of runs in several environments have the label in their addresses."""
     ending = f" @{label}"
     for number, address in connection.execute(sa.text("SELECT id, address FROM tests")).all():
         if address.endswith(ending):
@@ -39,7 +39,7 @@ def _split(connection: sa.Connection, label: str) -> None:
 
 
 def _move(connection: sa.Connection, label: str) -> None:
-    """Results of runs against one environment belong to the tests in that environment."""
+    """Results of runs in one environment belong to the tests in that environment."""
     theirs = (
         "SELECT r.test_id FROM results r JOIN runs ON runs.id = r.run_id WHERE runs.target = :label"
     )

@@ -47,6 +47,19 @@ def _rebuild() -> None:
 
     So the results are built anew, too, and their old table goes first.
     """
+    _new_tables()
+    for table, columns in (("runs", _RUNS), ("results", _RESULTS)):
+        names = ", ".join(columns)
+        op.execute(f"INSERT INTO new_{table} ({names}) SELECT {names} FROM {table}")
+    op.drop_table("results")
+    op.drop_table("runs")
+    op.rename_table("new_runs", "runs")
+    op.rename_table("new_results", "results")
+    op.create_index("ix_runs_began", "runs", ["began"])
+    op.create_index("results_by_run", "results", ["run_id", "outcome"])
+
+
+def _new_tables() -> None:
     op.create_table(
         "new_runs",
         sa.Column("id", sa.Integer, primary_key=True),
@@ -79,15 +92,6 @@ def _rebuild() -> None:
         _quarantined(),
         sqlite_with_rowid=False,
     )  # fmt: skip
-    for table, columns in (("runs", _RUNS), ("results", _RESULTS)):
-        names = ", ".join(columns)
-        op.execute(f"INSERT INTO new_{table} ({names}) SELECT {names} FROM {table}")
-    op.drop_table("results")
-    op.drop_table("runs")
-    op.rename_table("new_runs", "runs")
-    op.rename_table("new_results", "results")
-    op.create_index("ix_runs_began", "runs", ["began"])
-    op.create_index("results_by_run", "results", ["run_id", "outcome"])
 
 
 def downgrade() -> None:

@@ -1,0 +1,63 @@
+"""Compare two runs that are on record, or in report files."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.inventory import open_inventory
+from wolfbane.results.compare import Comparison, compare, earlier_seconds
+from wolfbane.results.opening import open_history
+from wolfbane.results.quarantine import read_quarantine
+from wolfbane.results.run_lookup import NamedRun, in_order, latest_two, run_named
+from wolfbane.results.store import Store
+from wolfbane.selection import Matcher, all_of, parse
+from wolfbane.workspace.settings import Workspace
+
+
+def compare_runs(
+    workspace: Workspace, names: Sequence[str], pick: Sequence[str]
+) -> tuple[Comparison, list[str]]:
+    """The comparison of two runs, and what of the history could not be read.
+
+    ``names`` are two runs, or one that is compared with the newest, or none: then the newest run
+    is compared with the one before it that chose the same. ``pick`` narrows to expressions.
+    Raises InputError.
+    """
+    store, problems = open_history(workspace)
+    before, after = _two_runs(store, names)
+    quarantine = read_quarantine(workspace)
+    tests = open_inventory(workspace).tests if pick or quarantine.entries else []
+    if pick:
+        matches = Matcher(all_of([parse(text) for text in pick]))
+        kept = {test.address for test in tests if matches(test)}
+        before, after = _narrowed(before, kept), _narrowed(after, kept)
+    quarantined = {test.address for test in tests if quarantine.entry(test)}
+    apart = frozenset(
+        each
+        for run in (before, after)
+        for address, ended in run.ended.items()
+        if ended.place in quarantined
+        for each in (address, ended.place)  # by place, where the environments differ
+    )
+    earlier = earlier_seconds(store, after.ended.values(), after.entry)
+    return compare(before, after, earlier, apart), problems
+
+
+def _two_runs(store: Store, names: Sequence[str]) -> tuple[NamedRun, NamedRun]:
+    if len(names) > 2:
+        raise InputError(Problem(f"two runs are compared, not {len(names)}: {', '.join(names)}"))
+    if not names:
+        return latest_two(store)
+    both = [*names, "last"][:2]
+    before, after = in_order(*(run_named(store, name) for name in both))
+    two_files = len({Path(name).resolve() for name in both if Path(name).is_file()}) == 2
+    if (before.entry.name, before.only) == (after.entry.name, after.only) and not two_files:
+        raise InputError(Problem(f"'{both[0]}' and '{both[1]}' are the same run"))
+    return before, after
+
+
+def _narrowed(run: NamedRun, kept: set[str]) -> NamedRun:
+    return replace(run, ended={a: e for a, e in run.ended.items() if e.place in kept})
