@@ -94,6 +94,7 @@ class W3CDriver:
         self._member = self._folder.name
 
     async def open(self, want: Wanted) -> None:
+        """Start the driver, if it is ours, and open a session. Raises CannotOpen."""
         try:
             if not self._url:
                 await self._start()
@@ -158,6 +159,7 @@ class W3CDriver:
         return f"{self._url}/session/{self.session}"
 
     async def command(self, method: str, path: str, body: bytes) -> Reply:
+        """Forward a WebDriver command to the driver."""
         url = self.address
         return await self._send(method, f"{url}/{path}" if path else url, body)
 
@@ -172,6 +174,7 @@ class W3CDriver:
             raise ConnectionResetError(self.ended() or str(error)) from error
 
     def ended(self) -> str:
+        """How its process ended; empty while it runs."""
         if self._process is None or self._process.poll() is None:
             return ""
         return f"its driver ended: {how_it_ended(self._process.returncode)}"
@@ -183,6 +186,7 @@ class W3CDriver:
             return "it said nothing"
 
     async def close(self) -> None:
+        """End the session and the driver."""
         if self._browser.url and self.session:
             with contextlib.suppress(OSError):
                 await self.command("DELETE", "", b"")

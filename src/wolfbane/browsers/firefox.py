@@ -123,6 +123,7 @@ class FirefoxDriver:
         self._lock = asyncio.Lock()
 
     async def open(self, want: Wanted) -> None:
+        """Start the browser and open a session. Raises CannotOpen."""
         try:
             self._launch(want)
             self._connection = await self._connected()
@@ -175,6 +176,7 @@ class FirefoxDriver:
         raise CannotOpen(f"browser '{self._name}': {words} {said}".strip())
 
     async def command(self, method: str, path: str, body: bytes) -> Reply:
+        """Carry out a WebDriver command through the remote protocol of the browser."""
         if self._connection is None:
             raise ConnectionResetError("it is closed")
         try:
@@ -193,11 +195,13 @@ class FirefoxDriver:
         return Reply(200, json.dumps({"value": value}).encode())
 
     def ended(self) -> str:
+        """How its process ended; empty while it runs."""
         if self._process is None or self._process.poll() is None:
             return ""
         return f"it ended: {how_it_ended(self._process.returncode)}"
 
     async def close(self) -> None:
+        """End the session and the browser; keep its profile for later starts."""
         if self._connection is not None:
             if self.session and self._start_files.claim():
                 await self._quit(self._connection)

@@ -22,9 +22,11 @@ class Starter(Protocol):
     def start(
         self, arguments: Sequence[str], folder: Path, environment: Mapping[str, str],
         output: Path | int, member: str,
-    ) -> subprocess.Popen[bytes]: ...  # fmt: skip
+    ) -> subprocess.Popen[bytes]:  # fmt: skip
+        """Start a program. Raises OSError."""
 
-    def end(self, process: subprocess.Popen[bytes], member: str) -> None: ...
+    def end(self, process: subprocess.Popen[bytes], member: str) -> None:
+        """End a program and everything it started."""
 
 
 class Programs:

@@ -43,6 +43,7 @@ class PresetCommand(Command):
     """
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Put presets into the arguments before Click reads them."""
         if not ctx.resilient_parsing:
             args = tag_options(self, ctx, args)
             refuse_contradictions(self, ctx, args)

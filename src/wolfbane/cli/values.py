@@ -16,6 +16,7 @@ class FilledPath(click.Path):
     """A path that is not empty: an empty variable of a script means no folder."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Refuse what Click would accept."""
         if value == "":
             self.fail("it is empty", param, ctx)
         return super().convert(value, param, ctx)
@@ -55,6 +56,7 @@ class ExistingFile(click.Path):
         super().__init__(path_type=Path, dir_okay=False)
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Refuse what Click would accept."""
         path = Path(str(super().convert(value, param, ctx)))
         if not path.exists():
             beside = path.parent.iterdir() if path.parent.is_dir() else ()

@@ -87,10 +87,12 @@ class Resolution:
         return values
 
     def like(self, name: str) -> str:
+        """A hint at the nearest parameter."""
         hint = did_you_mean(name, self.parameters)
         return f"; {hint}" if hint else ""
 
     def raise_problems(self, mask: Mask) -> None:
+        """Raise InputError with every problem that was found, secrets masked."""
         if self.problems:
             raise InputError(*(replace(p, message=mask(p.message)) for p in self.problems))
 
@@ -105,6 +107,7 @@ class Resolution:
             self.take_given(text)
 
     def add(self, message: str, hint: str = "", file: str = "") -> None:
+        """Remember a problem."""
         self.problems.append(Problem(message, file, hint=hint))
 
     def chain(self, name: str) -> list[str]:
@@ -125,6 +128,7 @@ class Resolution:
         return chain[::-1]
 
     def take_environment(self, name: str) -> None:
+        """Take the values of an environment: from its files, then from its table."""
         table = self.workspace.settings.env[name]
         files = table.get("values_from", [])
         for path in [files] if isinstance(files, str) else files:
@@ -149,6 +153,7 @@ class Resolution:
         return {variable: name for variable, name in found.items() if variable}
 
     def take(self, table: Mapping[str, Any], origin: str, file: str, *, fill: bool) -> None:
+        """Take values by dotted name; later ones win."""
         for name, value in by_dotted_name(table, self.parameters):
             if name not in self.parameters:
                 self.add(f"{origin}: there is no parameter '{name}'", self.meant(name), file)
@@ -170,6 +175,7 @@ class Resolution:
         return did_you_mean(name, self.parameters)
 
     def take_given(self, text: str) -> None:
+        """Take a value from ``--set KEY=VALUE``."""
         name, equals, value = text.partition("=")
         if not equals:
             self.add(f"--set '{text}' is no KEY=VALUE")
@@ -207,6 +213,7 @@ class Resolution:
             self.values[name] = ParameterValue(name, value, origin, parameter.secret)
 
     def filled(self, raw: object, name: str, above: tuple[str, ...]) -> object:
+        """A raw value with the parameters in it filled in."""
         if isinstance(raw, list):
             return [self.filled(item, name, above) for item in raw]
         if not isinstance(raw, str):
@@ -214,6 +221,7 @@ class Resolution:
         return HOLE.sub(lambda hole: self.inside(hole, name, above), raw)
 
     def inside(self, hole: re.Match[str], name: str, above: tuple[str, ...]) -> str:
+        """The text of one parameter inside of another one."""
         other = hole[1]
         if not other:
             return hole[0][0]
@@ -233,17 +241,20 @@ class Resolution:
         return hole[0]
 
     def check_missing(self) -> None:
+        """Report parameters that are required and have no value."""
         for name, parameter in self.parameters.items():
             if parameter.required and name not in self.raw and name not in self.faulty:
                 self.add(f"parameter '{name}' has no value{_what_it_is(parameter)}", self.ways())
 
     def ways(self) -> str:
+        """How people can give a value here."""
         environments = self.workspace.settings.env
         if self.name or not environments:
             return "give it with --set"
         return f"choose with --env: {', '.join(environments)}"
 
     def exports(self) -> dict[str, str]:
+        """The environment variables that parameters are exported as."""
         found = {}
         for name, value in self.values.items():
             exported = self.parameters[name].export

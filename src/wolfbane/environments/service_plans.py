@@ -27,6 +27,7 @@ class Surroundings:
         self.found = 0
 
     def problem(self, message: str, hint: str) -> None:
+        """Report a problem of the settings file."""
         self.found += 1
         self._add(message, hint, self.workspace.file.name if self.workspace.file else "")
 
@@ -56,6 +57,7 @@ class Surroundings:
         return replace(environment, probes=probes, services=plans)
 
     def plan(self, name: str, service: Service, environment: Environment) -> ServicePlan:
+        """How a service is started: parameters filled in, with its probes."""
         port = environment.ports[name]
 
         def fill(text: object) -> str:

@@ -108,9 +108,8 @@ def _told(reason: Reason, *, keeps: bool) -> Text:
     line = Text(visible(reason.text))
     if reason.terms:
         line.append("\n")
-        line.append(
-            "\n".join(f"  {_mark(matches)}  {visible(text)}" for text, matches in reason.terms)
-        )
+        terms = (f"  {_mark(matches)}  {visible(text)}" for text, matches in reason.terms)
+        line.append("\n".join(terms))
     for why in reason.why:
         line.append(f"\n{visible(why)}", style="dim")
     matches = "matches" if reason.holds else "does not match"

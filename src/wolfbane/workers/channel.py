@@ -41,10 +41,12 @@ class Connection(asyncio.Protocol):
         self._transport: asyncio.Transport | None = None
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        """Keep the transport, to send with it."""
         assert isinstance(transport, asyncio.Transport)
         self._transport = transport
 
     def data_received(self, data: bytes) -> None:
+        """Cut what came into lines; a part of one waits for its end."""
         self._buffer += data
         if b"\n" not in data:
             if len(self._buffer) > LONGEST_LINE:

@@ -29,9 +29,11 @@ class BridgeKind(Kind[BridgeSuite]):
     settings_files = ("bridge",)
 
     def patterns(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
+        """The bridge's own globs."""
         return tuple(_bridge(root, suite).find.files)
 
     def scan(self, root: Path, suite: BridgeSuite, path: str, source: bytes) -> TestFile | None:
+        """Find tests by the bridge's patterns, query or list."""
         bridge = _bridge(root, suite)
         if bridge.run.names.how == "files":
             test = Test(suite.name, self.name, path, "", line=1, end=source.count(b"\n") + 1)
@@ -59,9 +61,11 @@ class BridgeKind(Kind[BridgeSuite]):
         return TestFile(path, suite.name, self.name, tuple(tests), tuple(blocks), divisible=False)
 
     def inputs(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
+        """The bridge file itself."""
         return (suite.bridge,)
 
     def worker(self, root: Path, suite: BridgeSuite) -> WorkerCommand:
+        """A process of ours that starts the launcher."""
         bridge = _bridge(root, suite)
         try:
             _items(bridge, b"")

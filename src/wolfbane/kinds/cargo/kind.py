@@ -24,9 +24,11 @@ class CargoKind(Kind[CargoSuite]):
     suite_type = CargoSuite
 
     def patterns(self, root: Path, suite: CargoSuite) -> Sequence[str]:
+        """Rust sources."""
         return ("*.rs",)
 
     def scan(self, root: Path, suite: CargoSuite, path: str, source: bytes) -> TestFile | None:
+        """Read test functions; a file may belong to several programs."""
         from wolfbane.kinds.cargo.source import read
 
         found = read(source)
@@ -45,10 +47,12 @@ class CargoKind(Kind[CargoSuite]):
         )  # fmt: skip
 
     def inputs(self, root: Path, suite: CargoSuite) -> Sequence[str]:
+        """All sources and manifests of the crates."""
         crates = ["" if path in (".", "") else f"{path.rstrip('/')}/" for path in suite.paths]
         return [f"{crate}**/{name}" for crate in crates for name in ("*.rs", *_CARGO_FILES)]
 
     def worker(self, root: Path, suite: CargoSuite) -> WorkerCommand:
+        """A process of ours that calls the toolchain."""
         manifest = _manifest(root, suite)
         told = {
             "suite": suite.name.replace("/", "-"),
@@ -65,6 +69,7 @@ class CargoKind(Kind[CargoSuite]):
     manifest = True
 
     def claims(self, root: Path, file: str) -> bool:
+        """Crates' manifests."""
         return file.rpartition("/")[2] == _MANIFEST
 
     def settings_hints(self, suite: CargoSuite) -> Sequence[str]:

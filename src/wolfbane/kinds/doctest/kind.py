@@ -29,9 +29,11 @@ class DoctestKind(Kind[DoctestSuite]):
     suite_type = DoctestSuite
 
     def patterns(self, root: Path, suite: DoctestSuite) -> Sequence[str]:
+        """Modules, and texts that may hold examples."""
         return ("*.py", "*.md", "*.txt", "*.rst")
 
     def scan(self, root: Path, suite: DoctestSuite, path: str, source: bytes) -> TestFile | None:
+        """A test for each docstring with examples, or the whole text."""
         if _PROMPT.encode() not in source:
             return None
         if not path.endswith(".py"):
@@ -48,6 +50,7 @@ class DoctestKind(Kind[DoctestSuite]):
         return TestFile(path, suite.name, self.name, tests, complete=b"__test__" not in source)
 
     def worker(self, root: Path, suite: DoctestSuite) -> WorkerCommand:
+        """The suite's own interpreter, with our worker for examples."""
         command = python_worker(root, suite, _WORKER)
         return replace(command, options={**command.options, "options": suite.options})
 

@@ -34,9 +34,11 @@ class NodeKind(Kind[NodeSuite]):
     tests_hold_tests = True
 
     def patterns(self, root: Path, suite: NodeSuite) -> Sequence[str]:
+        """JavaScript modules of all three endings."""
         return ("*.js", "*.mjs", "*.cjs")
 
     def scan(self, root: Path, suite: NodeSuite, path: str, source: bytes) -> TestFile:
+        """Read calls of the test module; what only running shows makes the file incomplete."""
         from wolfbane.kinds.node.source import read
 
         named = _TEST_NAME.match(path.rpartition("/")[2]) is not None
@@ -63,6 +65,7 @@ class NodeKind(Kind[NodeSuite]):
         )  # fmt: skip
 
     def worker(self, root: Path, suite: NodeSuite) -> WorkerCommand:
+        """The runtime with our reporter and worker."""
         command = [
             _runtime(root, suite),
             *suite.options,
@@ -89,6 +92,7 @@ class NodeKind(Kind[NodeSuite]):
         return JAVASCRIPT_IMPORTS
 
     def claims(self, root: Path, file: str) -> bool:
+        """Files that import the test module of the runtime."""
         return file.endswith((".js", ".mjs", ".cjs")) and holds(root / file, _USES_MODULE)
 
     def settings_hints(self, suite: NodeSuite) -> Sequence[str]:

@@ -21,9 +21,11 @@ class ProgramKind(Kind[ProgramSuite]):
     scan_is_exact = True
 
     def patterns(self, root: Path, suite: ProgramSuite) -> Sequence[str]:
+        """Every file: :meth:`scan` decides."""
         return ("*",)
 
     def scan(self, root: Path, suite: ProgramSuite, path: str, source: bytes) -> TestFile | None:
+        """A file that can be started is a test."""
         suffix = Path(path).suffix
         started_by_suffix = suffix in suite.interpreters or suffix in (*BY_SUFFIX, ".py")
         if not (path in suite.paths or started_by_suffix or os.access(root / path, os.X_OK)):
@@ -31,6 +33,7 @@ class ProgramKind(Kind[ProgramSuite]):
         return whole_file(suite, path, source)
 
     def worker(self, root: Path, suite: ProgramSuite) -> WorkerCommand:
+        """A process of ours that starts one program after the other."""
         options = {**start_options(root, suite), "arguments": suite.arguments}
         return WorkerCommand(
             own_process("wolfbane.kinds.program.runner"), root / suite.folder, options

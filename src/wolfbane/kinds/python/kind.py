@@ -42,9 +42,11 @@ class PythonKind(Kind[PythonSuite]):
     suite_type = PythonSuite
 
     def patterns(self, root: Path, suite: PythonSuite) -> Sequence[str]:
+        """Test modules, and packages that may bring tests."""
         return (*_FILES, "__init__.py")
 
     def scan(self, root: Path, suite: PythonSuite, path: str, source: bytes) -> TestFile | None:
+        """Read classes and functions; what only loading shows makes the file incomplete."""
         try:
             tree = parse_source(source)
         except (SyntaxError, ValueError) as error:
@@ -71,6 +73,7 @@ class PythonKind(Kind[PythonSuite]):
         )
 
     def worker(self, root: Path, suite: PythonSuite) -> WorkerCommand:
+        """The suite's own interpreter, with our worker for test classes."""
         return python_worker(root, suite, WORKER)
 
     def runtime(self, root: Path, suite: PythonSuite) -> str:
@@ -86,6 +89,7 @@ class PythonKind(Kind[PythonSuite]):
         return module_roots(suite)
 
     def claims(self, root: Path, file: str) -> bool:
+        """Modules named like tests that hold a class or a test function."""
         name = file.rpartition("/")[2]
         return _NAME.fullmatch(name) is not None and holds(root / file, _HOLDS_TESTS)
 

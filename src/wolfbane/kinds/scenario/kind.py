@@ -32,9 +32,11 @@ class ScenarioKind(Kind[ScenarioSuite]):
     has_closing_hooks = True
 
     def patterns(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
+        """Feature files."""
         return ("*.feature",)
 
     def scan(self, root: Path, suite: ScenarioSuite, path: str, source: bytes) -> TestFile | None:
+        """A test for each scenario, and for each row of an outline."""
         try:
             feature = read(source.decode("utf-8-sig"))
         except (FeatureError, UnicodeDecodeError) as error:
@@ -53,9 +55,11 @@ class ScenarioKind(Kind[ScenarioSuite]):
         )  # fmt: skip
 
     def inputs(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
+        """The folders with steps, also those that are taken by default."""
         return steps_folders(root, suite)
 
     def worker(self, root: Path, suite: ScenarioSuite) -> WorkerCommand:
+        """The suite's own interpreter, with our worker for scenarios."""
         command = python_worker(root, suite, _WORKER)
         steps = steps_folders(root, suite)
         return replace(command, options={**command.options, "steps": steps})
@@ -84,6 +88,7 @@ class ScenarioKind(Kind[ScenarioSuite]):
         return name.endswith(".feature")
 
     def claims(self, root: Path, file: str) -> bool:
+        """Feature files."""
         return file.endswith(".feature")
 
     def glob_for(self, name: str) -> str:

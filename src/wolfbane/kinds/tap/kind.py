@@ -25,15 +25,19 @@ class TapKind(Kind[TapSuite]):
     scan_is_exact = True
 
     def patterns(self, root: Path, suite: TapSuite) -> Sequence[str]:
+        """Files that end in ``.t``."""
         return ("*.t",)
 
     def scan(self, root: Path, suite: TapSuite, path: str, source: bytes) -> TestFile | None:
+        """Every file is a test."""
         return whole_file(suite, path, source)
 
     def inputs(self, root: Path, suite: TapSuite) -> Sequence[str]:
+        """Perl's modules in the folders of the import path."""
         return [f"{path}/**/{name}" for path in _library(suite) for name in ("*.pm", "*.pl")]
 
     def worker(self, root: Path, suite: TapSuite) -> WorkerCommand:
+        """A process of ours that starts one program after the other."""
         options = start_options(root, suite)
         options["perl_path"] = [str(root / path) for path in _perl_path(root, suite)]
         command = own_process("wolfbane.kinds.tap.runner")
@@ -46,6 +50,7 @@ class TapKind(Kind[TapSuite]):
         return name.endswith(".t")
 
     def claims(self, root: Path, file: str) -> bool:
+        """Files that end in ``.t``, but those that are for a library's author."""
         return file.endswith(".t") and AUTHOR_TESTS not in file.split("/")[:-1]
 
     def glob_for(self, name: str) -> str:
@@ -65,6 +70,7 @@ class TapKind(Kind[TapSuite]):
         return ['# interpreters = { ".t" = ["perl", "-w"] }']
 
     def runtime(self, root: Path, suite: TapSuite) -> str:
+        """Where Perl looks for modules first."""
         paths = _perl_path(root, suite)
         return f"TAP programs (Perl's from {', '.join(paths)})" if paths else "TAP programs"
 

@@ -32,6 +32,7 @@ def verdict_of(news: List[Message], parts: List[Message]) -> Message:
 
 
 def subtest_name(subtest: Any) -> str:
+    """The name of a subtest as people gave it: its message, else its parameters."""
     message = getattr(subtest, "_message", None)
     if isinstance(message, str) and not getattr(subtest, "params", None):
         return message

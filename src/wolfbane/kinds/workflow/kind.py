@@ -34,9 +34,11 @@ class WorkflowKind(Kind[WorkflowSuite]):
     names_documents = True
 
     def patterns(self, root: Path, suite: WorkflowSuite) -> Sequence[str]:
+        """Arazzo documents."""
         return ("*.arazzo.yaml", "*.arazzo.yml", "*.arazzo.json")
 
     def scan(self, root: Path, suite: WorkflowSuite, path: str, source: bytes) -> TestFile | None:
+        """A test for each workflow, or for each row of its data."""
         try:
             library = DocumentSet(root, path, check=True, copies=suite.http.copies)
             library.read_sources()
@@ -56,6 +58,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
         )  # fmt: skip
 
     def worker(self, root: Path, suite: WorkflowSuite) -> WorkerCommand:
+        """A process of ours that sends the requests."""
         http = asdict(suite.http)
         del http["documents_token"]
         for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):

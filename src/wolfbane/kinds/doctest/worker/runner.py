@@ -55,6 +55,7 @@ class ExamplesTest(unittest.TestCase):
         self.examples, self.name, self.flags = examples, name, flags
 
     def id(self) -> str:
+        """The name that results are reported by."""
         return self.name
 
     def run_examples(self) -> None:

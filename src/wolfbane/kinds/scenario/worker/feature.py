@@ -101,9 +101,7 @@ class _FeatureReader:
         """Something wrong that belongs to no scenario: it stands for one, so that it is seen."""
         tags = [tag for heading in self.above for tag in heading.tags]
         name = name or f"line {error.line}"
-        block = FeatureBlock(
-            "scenario", "", name, error.line, tags, list(self.above), end=error.line
-        )
+        block = FeatureBlock("scenario", "", name, error.line, tags, [*self.above], end=error.line)
         block.problem = error
         self.blocks.append(block)
         self.block = block

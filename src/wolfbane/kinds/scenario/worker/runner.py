@@ -28,7 +28,7 @@ def main() -> None:
     channel, options, requests = connect(f"Python {platform.python_version()}")
     sys.argv[:] = [options["steps"][0] if options["steps"] else "scenarios"]
     faulthandler.enable()
-    worker = Worker(channel, Capture(options["capture"]), options)
+    worker = ScenarioWorker(channel, Capture(options["capture"]), options)
     for request in requests:
         if request["type"] == "collect":
             for path in request["files"]:
@@ -41,7 +41,9 @@ def main() -> None:
             worker.close()
 
 
-class Worker:
+class ScenarioWorker:
+    """Loads the steps once, then lists and runs scenarios."""
+
     def __init__(self, channel: Channel, capture: Capture, options: Message) -> None:
         self.channel, self.capture, self.root = channel, capture, options["root"]
         paths = [os.path.join(self.root, path) for path in options["import_path"]]
@@ -89,6 +91,7 @@ class Worker:
         self.channel.send(done)
 
     def read(self, path: str) -> features.Feature:
+        """A feature file. Raises FeatureError, or OSError."""
         with open(os.path.join(self.root, path), encoding="utf-8-sig") as file:
             return features.read(file.read())
 
@@ -160,6 +163,7 @@ class Worker:
         self.channel.send({"type": "finished", "address": address, "seconds": 0.0, **problem})
 
     def say_printed(self, address: str) -> None:
+        """Send what was printed since the last time."""
         text = self.capture.take()
         if text:
             told = {"type": "output", "address": address, "stream": "both", "text": text}

@@ -128,6 +128,7 @@ class ScenarioRun:
         return {"outcome": outcome, "message": message, "frames": frames}
 
     def perform(self) -> Message:
+        """Run the hooks and the steps. Returns the problem, if one failed."""
         tags = self.scenario.tags
         problem = self.worker.hooks("before", "scenario", self.special, tags)
         for step, (definition, match) in zip(self.scenario.steps, self.found):
@@ -147,6 +148,7 @@ class ScenarioRun:
         return problem if problem and problem["outcome"] != "skipped" else closing or problem
 
     def step(self, step: features.Step, definition: Definition, match: Any) -> Message:
+        """Call the function of a step. Returns the problem, if it failed."""
         rows = [list(row) for row in step.table]
         special = {**self.special, "text": step.doc,
                    "table": wolfbane.steps.Table(rows) if rows else None}  # fmt: skip
@@ -166,6 +168,7 @@ class ScenarioRun:
         return {}
 
     def part(self, step: features.Step, outcome: str) -> Message:
+        """A step as a part of its test."""
         name = f"{step.keyword} {step.text}"
         told = {"name": name, "outcome": outcome, "file": self.file, "line": step.line}
         if step.table:

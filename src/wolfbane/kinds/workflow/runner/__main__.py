@@ -194,6 +194,7 @@ class WorkflowWorker:
         self.tools.covered.clear()
 
     def finish(self, path: str, name: str, seconds: float, message: Message) -> None:
+        """Send the last message of a test."""
         told = {"type": "finished", "address": f"{path}#{name}", "seconds": round(seconds, 6)}
         self.channel.send({**told, **message})
 

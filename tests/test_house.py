@@ -1,0 +1,69 @@
+"""The shape of the source: names, sizes and imports, as docs/architecture.md promises them."""
+
+from __future__ import annotations
+
+import ast
+from collections import defaultdict
+from graphlib import CycleError, TopologicalSorter
+from pathlib import Path
+
+import pytest
+
+from wolfbane.kinds.registry import KINDS
+
+SOURCE = Path(__file__).parent.parent / "src" / "wolfbane"
+FILES = [p for p in SOURCE.rglob("*.py") if "demo/harbour" not in p.as_posix()]
+TREES = {path: ast.parse(path.read_text(encoding="utf-8")) for path in FILES}
+# Words that mean something else there: a command, a report format, a moment of hooks.
+OTHER_MEANINGS = {
+    "cli/__init__.py": {"bridge"}, "cli/bridge.py": {"bridge"}, "formats/registry.py": {"tap"},
+    "steps.py": {"scenario"},
+}  # fmt: skip
+
+
+def name_of(path):
+    parts = ("wolfbane", *path.relative_to(SOURCE).with_suffix("").parts)
+    return ".".join(part for part in parts if part != "__init__")
+
+
+def test_no_kind_is_named_outside_of_its_package():
+    for path, tree in TREES.items():
+        inside = path.relative_to(SOURCE).as_posix()
+        if inside.startswith("kinds/"):
+            continue
+        texts = {n.value for n in ast.walk(tree) if isinstance(n, ast.Constant)}
+        assert texts & set(KINDS) <= OTHER_MEANINGS.get(inside, set()), inside
+
+
+def test_no_class_name_twice():
+    places = defaultdict(list)
+    for path, tree in TREES.items():
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ClassDef):
+                places[node.name].append(name_of(path))
+    assert {name: found for name, found in places.items() if len(found) > 1} == {}
+
+
+def test_no_module_imports_itself_by_way_of_others():
+    modules = {name_of(path) for path in FILES}
+    imports = defaultdict(set)
+    for path, tree in TREES.items():
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ImportFrom) and node.module and path != SOURCE / "__init__.py":
+                for alias in node.names:
+                    whole = f"{node.module}.{alias.name}"
+                    imports[name_of(path)].add(whole if whole in modules else node.module)
+    try:
+        TopologicalSorter({name: found & modules for name, found in imports.items()}).prepare()
+    except CycleError as error:
+        pytest.fail(" -> ".join(error.args[1]))
+
+
+def test_files_and_functions_are_short():
+    sizes = {name_of(path): path.read_text().count("\n") for path in FILES}
+    assert {name: size for name, size in sizes.items() if size > 300} == {}
+    for path, tree in TREES.items():
+        for node in ast.walk(tree):
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                lines = (node.end_lineno or 0) - node.lineno + 1
+                assert lines <= 45, f"{name_of(path)}.{node.name}: {lines} lines"
