@@ -334,6 +334,21 @@ def test_random_order_can_be_had_again(folder):
     assert "random, seed " in folder.run("--order", "random").out
 
 
+def test_the_time_of_a_run_is_limited(folder):
+    folder.write(
+        test_quay_py="""
+        import time
+        def test_a(): pass
+        def test_b(): time.sleep(600)
+        def test_c(): pass
+        """
+    )
+    run = folder.run("-j", "1", "--run-time", "2s")
+    assert run.outcomes == {"test_quay.py#test_a": "passed"} and run.code == 1
+    assert "2 tests not run" in run.out and "stopped after 2 s (--run-time)" in run.out
+    assert folder.run("--name", "test_a", "--run-time", "1h").code == 0
+
+
 def test_stop_after(folder):
     folder.file("test_a.py", "\n".join(f"def test_{n}(): assert 0" for n in range(9)))
     run = folder.run("--stop-after", "2", "-j", "1")

@@ -61,6 +61,10 @@ class RunRequest:
     stop_after: int | None = option(
         RUN, "--stop-after", value="N", at_least=1, help="Stop after N failures."
     )
+    run_time: float | None = option(
+        RUN, "--run-time", value="TIME", is_time=True,
+        help="Stop the run after this time: 20m. It fails if tests are left.",
+    )  # fmt: skip
     retries: int | None = option(
         RUN, "--retries", value="N", at_least=0, help="Run what fails again, N times at most."
     )

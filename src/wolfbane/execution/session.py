@@ -113,6 +113,8 @@ class Session:
                 retry_at_once=self.request.retry_when == "at-once",
             )  # fmt: skip
             await context.browsers.plan(context.launcher.group, plan, self._jobs)
+            if limit := self.request.run_time:
+                asyncio.get_running_loop().call_later(limit, context.pool.stop)
             unrun = await scheduler.carry_out(plan)
             for covered in coverage(self.inventory, scheduler.findings.covered):
                 self._tell(covered)
@@ -146,6 +148,8 @@ class Session:
             focused=bool(self.request.no_focus and self._focused),
             flaky_fails=self.request.flaky_fails, interrupted=self._interrupted,
         )  # fmt: skip
+        if unrun and not code and (limit := self.request.run_time):
+            code, reason = 1, f"stopped after {limit:g} s (--run-time)"
         quarantined = [test for test in plan.tests if test.address in self._quarantined]
         self._tell(
             RunFinished(
