@@ -8,6 +8,7 @@ WRITERS = {
     "tap": "wolfbane.formats.tap.writer:write_tap",
     "ctrf": "wolfbane.formats.ctrf.writer:write_ctrf",
     "json": "wolfbane.reports.whole:write_json",
+    "jsonl": "wolfbane.reports.lines:write_lines",
     "csv": "wolfbane.reports.tables:write_csv",
     "markdown": "wolfbane.reports.tables:write_markdown",
     "mail": "wolfbane.reports.mail:write_mail",
