@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+import msgspec
 
 
-@dataclass(frozen=True)
-class Problem:
+class Problem(msgspec.Struct, frozen=True):
     """One thing that is wrong, where it stands, and how to mend it."""
 
     message: str

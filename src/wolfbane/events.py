@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from typing import Literal
+
+import msgspec
 
 from wolfbane.model import Result
 
 
-@dataclass(frozen=True)
-class Target:
+class Target(msgspec.Struct, frozen=True):
     """What a run is pointed at: an environment with its values, secrets masked."""
 
     label: str
@@ -18,8 +17,7 @@ class Target:
     parameters: dict[str, str]
 
 
-@dataclass(frozen=True)
-class Quarantined:
+class Quarantined(msgspec.Struct, frozen=True):
     """Why a test's failure does not fail the run, for how long, and until when.
 
     ``over``: its date is past, and that does fail the run.
@@ -33,8 +31,7 @@ class Quarantined:
     over: bool = False
 
 
-@dataclass(frozen=True)
-class RunStarted:
+class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started"):
     """A run begins: what was chosen, where it runs, what was left out and why.
 
     ``pointed`` are the arguments that point a run of single tests at the same place;
@@ -57,11 +54,11 @@ class RunStarted:
     order: str
     runtimes: dict[str, str]
     targets: tuple[Target, ...] = ()
-    pulled_in: dict[str, str] = field(default_factory=dict)
-    documents: dict[str, str] = field(default_factory=dict)
+    pulled_in: dict[str, str] = msgspec.field(default_factory=dict)
+    documents: dict[str, str] = msgspec.field(default_factory=dict)
     browsers: tuple[str, ...] = ()
     visible: bool = False
-    quarantined: dict[str, Quarantined] = field(default_factory=dict)
+    quarantined: dict[str, Quarantined] = msgspec.field(default_factory=dict)
     neglected: tuple[str, ...] = ()
     focused: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
@@ -70,48 +67,38 @@ class RunStarted:
     workspaces: tuple[str, ...] = ()
     pointed: tuple[str, ...] = ()
     version: str = ""
-    type: Literal["run-started"] = "run-started"
 
 
-@dataclass(frozen=True)
-class Building:
+class Building(msgspec.Struct, frozen=True, tag_field="type", tag="building"):
     """A build command of a suite begins."""
 
     suite: str
     command: str
-    type: Literal["building"] = "building"
 
 
-@dataclass(frozen=True)
-class Starting:
+class Starting(msgspec.Struct, frozen=True, tag_field="type", tag="starting"):
     """A service is started, and waited for."""
 
     service: str
     port: int
     target: str = ""
-    type: Literal["starting"] = "starting"
 
 
-@dataclass(frozen=True)
-class Collecting:
+class Collecting(msgspec.Struct, frozen=True, tag_field="type", tag="collecting"):
     """Files are being asked for their exact tests."""
 
     done: int
     total: int
-    type: Literal["collecting"] = "collecting"
 
 
-@dataclass(frozen=True)
-class TestStarted:
+class TestStarted(msgspec.Struct, frozen=True, tag_field="type", tag="test-started"):
     """An attempt begins."""
 
     address: str
     suite: str
-    type: Literal["test-started"] = "test-started"
 
 
-@dataclass(frozen=True)
-class Commanded:
+class Commanded(msgspec.Struct, frozen=True, tag_field="type", tag="commanded"):
     """A command of a test to its browser, as a sentence; ``seconds`` is how long it took."""
 
     address: str
@@ -119,19 +106,15 @@ class Commanded:
     sentence: str
     answer: str
     seconds: float
-    type: Literal["commanded"] = "commanded"
 
 
-@dataclass(frozen=True)
-class TestRetried:
+class TestRetried(msgspec.Struct, frozen=True, tag_field="type", tag="test-retried"):
     """An attempt ended badly, and the test will run again."""
 
     result: Result
-    type: Literal["test-retried"] = "test-retried"
 
 
-@dataclass(frozen=True)
-class TestFinished:
+class TestFinished(msgspec.Struct, frozen=True, tag_field="type", tag="test-finished"):
     """A test ended, after all of its attempts.
 
     ``extra``: it came up in the run and was not in its plan.
@@ -139,11 +122,9 @@ class TestFinished:
 
     result: Result
     extra: bool = False
-    type: Literal["test-finished"] = "test-finished"
 
 
-@dataclass(frozen=True)
-class Exercised:
+class Exercised(msgspec.Struct, frozen=True):
     """An operation of an API that was called: its description, name, status and media type."""
 
     source: str
@@ -152,8 +133,7 @@ class Exercised:
     media: str
 
 
-@dataclass(frozen=True)
-class Covered:
+class Covered(msgspec.Struct, frozen=True, tag_field="type", tag="covered"):
     """What a run exercised of an API's description, and the operations that it did not.
 
     ``exercised`` counts by operation, status and media type.
@@ -162,11 +142,9 @@ class Covered:
     source: str
     exercised: tuple[tuple[str, str, str, int], ...]
     missing: tuple[str, ...]
-    type: Literal["covered"] = "covered"
 
 
-@dataclass(frozen=True)
-class RunFinished:
+class RunFinished(msgspec.Struct, frozen=True, tag_field="type", tag="run-finished"):
     """The run is over. ``unrun`` tests were in the plan and never started.
 
     ``counts`` is without quarantined tests; ``quarantined`` counts these. ``browsers`` says
@@ -180,10 +158,9 @@ class RunFinished:
     unrun: int = 0
     reason: str = ""
     warnings: tuple[str, ...] = ()
-    browsers: dict[str, str] = field(default_factory=dict)
-    quarantined: dict[str, int] = field(default_factory=dict)
-    lately: dict[str, str] = field(default_factory=dict)
-    type: Literal["run-finished"] = "run-finished"
+    browsers: dict[str, str] = msgspec.field(default_factory=dict)
+    quarantined: dict[str, int] = msgspec.field(default_factory=dict)
+    lately: dict[str, str] = msgspec.field(default_factory=dict)
 
 
 Event = (

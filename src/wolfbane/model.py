@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import StrEnum
+
+import msgspec
 
 
 class Outcome(StrEnum):
@@ -56,8 +57,7 @@ def variant(name: str, browser: str, target: str) -> str:
     return at(at(name, browser), target)
 
 
-@dataclass(frozen=True, slots=True)
-class Tag:
+class Tag(msgspec.Struct, frozen=True):
     """A word on a test, ``smoke``, or with a key, ``category=billing``; and where it came from."""
 
     word: str
@@ -76,8 +76,7 @@ class Tag:
         return cls(word.strip(), key.strip().lower(), origin) if equals else cls(key, "", origin)
 
 
-@dataclass(frozen=True, slots=True)
-class Test:
+class Test(msgspec.Struct, frozen=True):
     """The smallest thing that can be chosen. ``name`` is empty where the file is the test.
 
     ``focused``: its source says that only this one should run. ``target`` is the label of the
@@ -121,8 +120,7 @@ class Test:
             yield name
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(msgspec.Struct, frozen=True):
     """A named stretch of a file that holds tests (a class): lines ``start`` to ``end``.
 
     Without a name it stands for the tests of these lines.
@@ -133,8 +131,7 @@ class Block:
     end: int
 
 
-@dataclass(frozen=True, slots=True)
-class TestFile:
+class TestFile(msgspec.Struct, frozen=True):
     """A test file of a suite and what is known of its tests.
 
     ``complete`` is False where the source hints at tests or tags that only loading it can
@@ -160,8 +157,7 @@ class TestFile:
     warnings: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Frame:
+class Frame(msgspec.Struct, frozen=True):
     """One line of a stack, innermost last."""
 
     file: str
@@ -169,8 +165,7 @@ class Frame:
     function: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """A point, subtest or step inside a test, with an outcome of its own.
 
     ``table`` and ``text`` are what stands below a step.
@@ -187,8 +182,7 @@ class Part:
     text: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Excerpt:
+class Excerpt(msgspec.Struct, frozen=True):
     """Source lines around a failing line, kept so that a record stays readable later."""
 
     file: str
@@ -197,8 +191,7 @@ class Excerpt:
     lines: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(msgspec.Struct, frozen=True):
     """A file that an attempt left behind; ``path`` is from the run's folder.
 
     ``name`` is what the test calls it, ``part`` the number of the part that left it, from 1.
@@ -210,8 +203,7 @@ class Evidence:
     part: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Result:
+class Result(msgspec.Struct, frozen=True):
     """One test, as its last attempt ended, with the attempts before it. Times are in seconds.
 
     ``began`` counts from the start of the run; ``worker`` is the number of the place among

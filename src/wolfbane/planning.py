@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import random
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from itertools import groupby
 from types import MappingProxyType
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.model import Test, TestFile
 
@@ -14,8 +16,7 @@ GUESS = 0.01
 """Seconds that a test is thought to take while nothing is known of it."""
 
 
-@dataclass(frozen=True)
-class Batch:
+class Batch(msgspec.Struct, frozen=True):
     """Tests that one worker runs in one go; ``fresh`` wants one that ran nothing.
 
     They are of one file, or of several where a suite's launcher is started for all; ``path`` is
@@ -31,8 +32,7 @@ class Batch:
     fresh: bool = False
 
 
-@dataclass(frozen=True)
-class Plan:
+class Plan(msgspec.Struct, frozen=True):
     """What will run, in order, and what each rule left out."""
 
     batches: tuple[Batch, ...]

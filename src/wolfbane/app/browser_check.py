@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Iterable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.status import BrowserStatus

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.app.selection import Selected
 from wolfbane.environments import Environment
@@ -19,8 +21,7 @@ from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
 
 
-@dataclass(frozen=True)
-class ReadyRun:
+class ReadyRun(msgspec.Struct, frozen=True):
     """A run that can start: where, in which environments, which tests, and how.
 
     ``targets`` are the formats and paths of reports.

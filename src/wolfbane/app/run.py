@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.app.mail_run import mail_run
 from wolfbane.app.ready import ReadyRun
@@ -38,8 +40,7 @@ LATELY = 10
 """Runs that are looked back on for quarantined tests."""
 
 
-@dataclass(frozen=True)
-class RunPlan:
+class RunPlan(msgspec.Struct, frozen=True):
     """What would run. ``broken`` are results of files that cannot be loaded.
 
     ``whole_files`` names suites whose files are the smallest thing that can be run.
@@ -50,8 +51,7 @@ class RunPlan:
     whole_files: Sequence[str]
 
 
-@dataclass(frozen=True)
-class RunEnd:
+class RunEnd(msgspec.Struct, frozen=True):
     """How a run ended; ``problems`` are what went wrong beside its tests."""
 
     exit_code: int

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.inventory import Inventory, open_inventory
 from wolfbane.inventory.selection_request import SelectionRequest, read_choice
@@ -12,8 +13,7 @@ from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
 
 
-@dataclass(frozen=True)
-class Selected:
+class Selected(msgspec.Struct, frozen=True):
     """The workspace's inventory, the checked choice, and what is on record."""
 
     inventory: Inventory

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+import msgspec
 
 from wolfbane.workspace.settings import Browser
 from wolfbane.workspace.vocabulary import OTHER_ENGINE
@@ -25,19 +26,18 @@ _LATER = "timeouts"
 _DECIDED = ("browserName", "browserVersion", "platformName")
 
 
-@dataclass
-class Wanted:
+class Wanted(msgspec.Struct):
     """A session that a suite wants, fitted to the chosen browser.
 
     ``standard`` are capabilities for the driver, ``arguments`` and ``preferences`` the suite's
     own for the browser; ``said`` tells what of its wishes was not followed.
     """
 
-    standard: dict[str, Any] = field(default_factory=dict)
-    arguments: list[str] = field(default_factory=list)
-    preferences: dict[str, Any] = field(default_factory=dict)
-    timeouts: dict[str, Any] = field(default_factory=dict)
-    said: list[str] = field(default_factory=list)
+    standard: dict[str, Any] = msgspec.field(default_factory=dict)
+    arguments: list[str] = msgspec.field(default_factory=list)
+    preferences: dict[str, Any] = msgspec.field(default_factory=dict)
+    timeouts: dict[str, Any] = msgspec.field(default_factory=dict)
+    said: list[str] = msgspec.field(default_factory=list)
 
     @property
     def key(self) -> str:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
+
+import msgspec
 
 from wolfbane.browsers.endpoints import ELEMENT, SHADOW, Endpoint
 
@@ -15,8 +16,7 @@ _LONGEST = 80
 _HOLE = re.compile(r"\{(\w+)\}")
 
 
-@dataclass(frozen=True)
-class BrowserCommand:
+class BrowserCommand(msgspec.Struct, frozen=True):
     """A command that was carried out. ``at`` is in seconds since the session began."""
 
     session: str

@@ -10,11 +10,11 @@ import shutil
 import socket
 import subprocess
 import time
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 
 import aiohttp
+import msgspec
 
 from wolfbane.browsers.capabilities import Wanted, device_metrics, for_driver, size
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
@@ -28,8 +28,7 @@ _PORTS = 3
 _FIT = "return [innerWidth, innerHeight, outerWidth, outerHeight]"
 
 
-@dataclass(frozen=True)
-class Reply:
+class Reply(msgspec.Struct, frozen=True):
     """What a browser answered: an HTTP status, and the body as JSON text."""
 
     status: int

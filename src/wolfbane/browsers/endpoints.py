@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 ELEMENT = "element-6066-11e4-a52e-4f735466cecf"
 SHADOW = "shadow-6066-11e4-a52e-4f735466cecf"
 
 
-@dataclass(frozen=True)
-class Endpoint:
+class Endpoint(msgspec.Struct, frozen=True):
     """One command: ``path`` is what follows the session, ``words`` its sentence."""
 
     method: str

@@ -6,8 +6,9 @@ import os
 import re
 import shutil
 import subprocess
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.browsers.failures import CannotOpen
 from wolfbane.workspace.settings import Browser
@@ -39,8 +40,7 @@ def needs_screen(browser: Browser) -> bool:
     return wants and not has_screen() and shutil.which(DISPLAY_PROGRAM) is None
 
 
-@dataclass(frozen=True)
-class Installed:
+class Installed(msgspec.Struct, frozen=True):
     """The programs of a browser: ``driver`` is its command, empty where none is needed."""
 
     binary: str = ""

@@ -6,8 +6,9 @@ import asyncio
 import json
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+import msgspec
 
 from wolfbane.browsers.command_log import BrowserCommand, ElementNames, answer, sentence
 from wolfbane.browsers.drivers import BrowserDriver, Reply, value_of
@@ -23,18 +24,16 @@ _MOVES = {"Navigate To", "Element Click", "Back", "Forward", "Refresh", "Perform
 _MISSING = "no such element"
 
 
-@dataclass
-class SessionEvidence:
+class SessionEvidence(msgspec.Struct):
     """What one test left behind in one session."""
 
-    commands: list[BrowserCommand] = field(default_factory=list)
-    snapshots: list[Snapshot] = field(default_factory=list)
-    frames: list[bytes] = field(default_factory=list)
+    commands: list[BrowserCommand] = msgspec.field(default_factory=list)
+    snapshots: list[Snapshot] = msgspec.field(default_factory=list)
+    frames: list[bytes] = msgspec.field(default_factory=list)
     waited: str = ""
 
 
-@dataclass
-class _Failing:
+class _Failing(msgspec.Struct):
     """A command that fails again and again: somebody waits for something."""
 
     method: str

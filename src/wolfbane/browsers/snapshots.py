@@ -6,8 +6,9 @@ import asyncio
 import base64
 import difflib
 import re
-from dataclasses import dataclass, field
 from typing import Any
+
+import msgspec
 
 from wolfbane.browsers.drivers import BrowserDriver, value_of
 from wolfbane.browsers.failures import WebDriverError
@@ -33,8 +34,7 @@ return found;
 _MARKS = {"id": "#", "class": ".", "tag": ""}
 
 
-@dataclass
-class Snapshot:
+class Snapshot(msgspec.Struct):
     """``why`` says what had just happened; what could not be had is empty."""
 
     why: str
@@ -42,7 +42,7 @@ class Snapshot:
     title: str = ""
     picture: bytes = b""
     source: str = ""
-    console: list[str] = field(default_factory=list)
+    console: list[str] = msgspec.field(default_factory=list)
     dialog: str = ""
 
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.browsers.failures import CannotOpen
 from wolfbane.browsers.finding import (
@@ -17,8 +19,7 @@ from wolfbane.workspace.settings import Workspace
 from wolfbane.workspace.vocabulary import ENGINES
 
 
-@dataclass(frozen=True)
-class BrowserStatus:
+class BrowserStatus(msgspec.Struct, frozen=True):
     """One browser: ``problem`` is why it cannot be used, and what to do."""
 
     name: str

@@ -6,7 +6,8 @@ import asyncio
 import secrets
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+
+import msgspec
 
 from wolfbane.browsers.browser_pool import BrowserPool
 from wolfbane.browsers.capabilities import wanted
@@ -18,12 +19,11 @@ from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.sessions import BrowserSession, SessionEvidence
 
 
-@dataclass
-class Left:
+class Left(msgspec.Struct):
     """What a test left behind in the browsers: by session, and words for its message."""
 
-    seen: list[tuple[str, SessionEvidence]] = field(default_factory=list)
-    waited: list[str] = field(default_factory=list)
+    seen: list[tuple[str, SessionEvidence]] = msgspec.field(default_factory=list)
+    waited: list[str] = msgspec.field(default_factory=list)
     lost: str = ""
     unopened: str = ""
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import click
+import msgspec
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.tag_options import tag_options
@@ -20,8 +20,7 @@ CONTRADICTIONS = (
 EXPANDED = "wolfbane.expanded"
 
 
-@dataclass(frozen=True)
-class Piece:
+class Piece(msgspec.Struct, frozen=True):
     """An option with its value, or a plain argument (``option`` is empty)."""
 
     option: str

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict
 from pathlib import Path
 
 import click
+from msgspec import to_builtins
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.selection_options import workspace_option
@@ -39,7 +39,7 @@ def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None
     if opening:
         browsers = open_each(found, browsers)
     if form == "json":
-        click.echo(json.dumps([asdict(browser) for browser in browsers], indent=1))
+        click.echo(json.dumps([to_builtins(browser) for browser in browsers], indent=1))
     else:
         console = make_console()
         for part in fitted(console, browser_table(browsers), console.width):

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import click
+import msgspec
 
 from wolfbane.cli.tag_options import tag_options
 
 
-@dataclass(frozen=True)
-class Group:
+class Group(msgspec.Struct, frozen=True):
     """Options that belong together, and arguments that show what they are for.
 
     Options of a run name their group themselves, so they are not listed here. A command shows the

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+from msgspec.structs import replace
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk

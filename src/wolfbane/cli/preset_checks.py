@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass
 
 import click
+import msgspec
 
 from wolfbane.cli.arguments import ENV, SET, SPREAD, expanded, pieces_of
 from wolfbane.cli.run import command as run
@@ -17,8 +17,7 @@ from wolfbane.selection import term_counts
 from wolfbane.workspace.settings import Workspace
 
 
-@dataclass(frozen=True)
-class Checked:
+class Checked(msgspec.Struct, frozen=True):
     """What was found: ``wrong`` has to be mended, ``unused`` terms match no test today."""
 
     wrong: tuple[str, ...] = ()

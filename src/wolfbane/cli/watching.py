@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+from msgspec.structs import replace
 
 from wolfbane.app.ready import make_ready
 from wolfbane.app.selection import Selected

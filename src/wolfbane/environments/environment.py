@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from wolfbane.environments.convert import Typed, as_text
 from wolfbane.environments.mask import HIDDEN, Mask
@@ -18,8 +19,7 @@ from wolfbane.workspace.probes import Probe
 HOLE = re.compile(r"\{\{|\}\}|\{([\w.-]+)\}")
 
 
-@dataclass(frozen=True)
-class ParameterValue:
+class ParameterValue(msgspec.Struct, frozen=True):
     """One parameter's value and where it came from. ``text`` is what suites are given."""
 
     name: str
@@ -38,8 +38,7 @@ class ParameterValue:
         return HIDDEN if self.secret else self.text
 
 
-@dataclass(frozen=True)
-class ServicePlan:
+class ServicePlan(msgspec.Struct, frozen=True):
     """A service as this environment has it: its command, variables, port and probes."""
 
     name: str
@@ -50,19 +49,18 @@ class ServicePlan:
     probes: tuple[Probe, ...]
 
 
-@dataclass(frozen=True)
-class Environment:
+class Environment(msgspec.Struct, frozen=True):
     """A chosen environment, worked out. Without parameters it is empty and has no name.
 
     ``label`` names it in the addresses of a run in several; else it is empty.
     """
 
     name: str = ""
-    values: Mapping[str, ParameterValue] = field(default_factory=dict)
-    exports: Mapping[str, str] = field(default_factory=dict)
-    ports: Mapping[str, int] = field(default_factory=dict)
+    values: Mapping[str, ParameterValue] = msgspec.field(default_factory=dict)
+    exports: Mapping[str, str] = msgspec.field(default_factory=dict)
+    ports: Mapping[str, int] = msgspec.field(default_factory=dict)
     probes: Sequence[Probe] = ()
-    services: Mapping[str, ServicePlan] = field(default_factory=dict)
+    services: Mapping[str, ServicePlan] = msgspec.field(default_factory=dict)
     label: str = ""
 
     def shown(self) -> dict[str, str]:

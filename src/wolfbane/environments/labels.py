@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.environments.environment import Environment
 from wolfbane.environments.resolve import resolve_each
@@ -13,8 +15,7 @@ from wolfbane.workspace.settings import Workspace
 _LABEL = re.compile(r".+ @([^@#]+)")
 
 
-@dataclass(frozen=True)
-class Labels:
+class Labels(msgspec.Struct, frozen=True):
     """The environments that addresses name: an environment, and parameters with values."""
 
     found: tuple[tuple[str, tuple[str, ...]], ...] = ()

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Container, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.environments.convert import convert
 from wolfbane.environments.environment import HOLE, Environment, ParameterValue
@@ -24,8 +26,7 @@ from wolfbane.workspace.settings import Parameter, Workspace
 from wolfbane.workspace.vocabulary import ENV_WORDS
 
 
-@dataclass(frozen=True)
-class _Raw:
+class _Raw(msgspec.Struct, frozen=True):
     """A value as it was written; placeholders are filled only in wolfbane.toml itself."""
 
     value: object

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from wolfbane.environments.environment import Environment
 from wolfbane.environments.resolution import Resolution

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from wolfbane.environments.environment import HOLE, Environment, ServicePlan
 from wolfbane.errors import did_you_mean

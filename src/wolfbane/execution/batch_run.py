@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Iterable
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec.structs import replace
 
 from wolfbane.events import Exercised, TestStarted
 from wolfbane.execution.batch_owner import BatchOwner

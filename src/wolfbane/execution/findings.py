@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
+
+import msgspec
 
 from wolfbane.events import Exercised
 from wolfbane.model import Test
 
 
-@dataclass
-class Findings:
+class Findings(msgspec.Struct):
     """``met`` and ``missed`` are by path: tests that nobody knew, and names that never came up.
 
     ``covered`` counts calls of API operations. ``damage`` is what tests left of their process.
     """
 
-    met: dict[str, dict[str, Test]] = field(default_factory=dict)
-    missed: dict[str, set[str]] = field(default_factory=dict)
-    covered: Counter[Exercised] = field(default_factory=Counter)
-    damage: list[tuple[str, tuple[str, ...]]] = field(default_factory=list)
+    met: dict[str, dict[str, Test]] = msgspec.field(default_factory=dict)
+    missed: dict[str, set[str]] = msgspec.field(default_factory=dict)
+    covered: Counter[Exercised] = msgspec.field(default_factory=Counter)
+    damage: list[tuple[str, tuple[str, ...]]] = msgspec.field(default_factory=list)

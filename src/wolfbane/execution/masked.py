@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import fields, is_dataclass, replace
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from wolfbane.environments import Mask
 from wolfbane.events import Event
@@ -21,9 +23,9 @@ def _masked(value: Any, mask: Callable[[str], str]) -> Any:
         return mask(value)
     if isinstance(value, Result):
         return value
-    if is_dataclass(value) and not isinstance(value, type):
-        changes = {item.name: _masked(getattr(value, item.name), mask) for item in fields(value)}
-        return replace(value, **changes)
+    if isinstance(value, Struct):
+        names = value.__struct_fields__
+        return replace(value, **{name: _masked(getattr(value, name), mask) for name in names})
     if isinstance(value, tuple | list):
         return type(value)(_masked(item, mask) for item in value)
     if isinstance(value, dict):

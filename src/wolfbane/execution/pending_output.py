@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
 from typing import Any
 
 import msgspec
+from msgspec.structs import replace
 
 from wolfbane.execution.run_context import RunContext
 from wolfbane.model import Evidence, Part, Result, Test

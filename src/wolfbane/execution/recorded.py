@@ -5,8 +5,9 @@ from __future__ import annotations
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.errors import WolfbaneError
 from wolfbane.execution.session import Session
@@ -15,12 +16,11 @@ from wolfbane.results.newest import Newest
 from wolfbane.results.record import Record, RecordKeeper
 
 
-@dataclass
-class Recorded:
+class Recorded(msgspec.Struct):
     """The record of a run, and what of it could not be written."""
 
     record: Record
-    problems: list[str] = field(default_factory=list)
+    problems: list[str] = msgspec.field(default_factory=list)
 
 
 @contextmanager

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from wolfbane.model import Discrepancy, Evidence, Excerpt, Frame, Outcome, Part, Result, Test
 from wolfbane.workers.protocol import AttemptData, Ending, FrameData, PartData

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from wolfbane.model import Outcome, Result, Test
 from wolfbane.selection import Matcher, parse

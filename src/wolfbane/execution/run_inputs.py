@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+
+import msgspec
 
 from wolfbane.environments import Environment
 from wolfbane.execution.run_request import RunRequest
@@ -14,8 +15,7 @@ from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
 
 
-@dataclass(frozen=True)
-class RunInputs:
+class RunInputs(msgspec.Struct, frozen=True):
     """Which tests are chosen from which inventory, how to run them, and in which environments.
 
     ``documents`` are the copies that the run uses, by URL, in words. ``warnings`` were found while
@@ -27,9 +27,9 @@ class RunInputs:
     request: RunRequest
     known: Known
     environments: Sequence[Environment]
-    documents: Mapping[str, str] = field(default_factory=dict)
+    documents: Mapping[str, str] = msgspec.field(default_factory=dict)
     warnings: Sequence[str] = ()
-    quarantine: Quarantine = field(default_factory=lambda: Quarantine([]))
+    quarantine: Quarantine = msgspec.field(default_factory=lambda: Quarantine([]))
 
     @property
     def workspace(self) -> Workspace:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
+
+import msgspec
 
 from wolfbane import __version__
 from wolfbane.browsers.finding import has_screen
@@ -26,8 +27,7 @@ from wolfbane.planning import Plan
 from wolfbane.workspace.settings import Workspace
 
 
-@dataclass(frozen=True)
-class RunStart:
+class RunStart(msgspec.Struct, frozen=True):
     """A run that is planned. ``focused`` are the places of tests that are marked as the only ones.
 
     ``quarantined`` is by address.

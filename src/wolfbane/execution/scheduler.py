@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from wolfbane.events import Event, TestRetried
 from wolfbane.execution.batch_run import AFTER_CRASH, BatchRun

@@ -5,12 +5,13 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
-from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import orjson
+from msgspec.structs import replace
 
 from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Block, Tag, Test, TestFile
@@ -19,8 +20,7 @@ FORMAT = 10
 _Entry = dict[str, Any]
 
 
-@dataclass(frozen=True)
-class FileState:
+class FileState(msgspec.Struct, frozen=True):
     """A file as it was: time and size, and the hash of its content."""
 
     signature: list[int]

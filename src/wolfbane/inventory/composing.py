@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+
+import msgspec
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory.scan import Inventory
@@ -17,12 +18,11 @@ _FIELDS = {"suites": "suite", "tags": "tag", "browsers": "browser"}
 _RETRIES = {"1": "what fails runs once more", "2": "twice more", "3": "three times more"}
 
 
-@dataclass
-class Composition:
+class Composition(msgspec.Struct):
     """What was answered so far: words by step, suites, tags, browsers, env, retries, reports."""
 
     inventory: Inventory
-    answers: dict[str, list[str]] = field(default_factory=dict)
+    answers: dict[str, list[str]] = msgspec.field(default_factory=dict)
 
     def offers(self, step: str) -> dict[str, str]:
         """The words of a step, each with what to know of it; empty where any text is one."""

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.files import as_text, read_regular
 from wolfbane.inventory.cache import Cache, look
@@ -20,8 +22,7 @@ from wolfbane.results.completion_cache import write_words
 from wolfbane.workspace.settings import Workspace
 
 
-@dataclass
-class Inventory:
+class Inventory(msgspec.Struct, dict=True):
     """All test files of a workspace. ``files`` is keyed by path.
 
     ``shared`` has the suites of files that several name; ``without_tests`` the files that a

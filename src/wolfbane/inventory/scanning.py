@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import signal
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 from itertools import chain
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.cores import available_cores
 from wolfbane.files import as_text
@@ -22,8 +24,7 @@ MANY = 400
 _PIECE = 50
 
 
-@dataclass(frozen=True)
-class Scanned:
+class Scanned(msgspec.Struct, frozen=True):
     """What a file holds (None: no test), and how it was seen; None if it cannot be read."""
 
     path: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory.paths import paths_expression
@@ -24,12 +25,11 @@ from wolfbane.selection import (
 from wolfbane.workspace.vocabulary import STATUSES
 
 
-@dataclass(frozen=True)
-class SelectionRequest:
+class SelectionRequest(msgspec.Struct, frozen=True):
     """A selection as it was typed: paths, ``--FIELD`` values, ``--pick`` and ``--drop``."""
 
     paths: Sequence[str] = ()
-    fields: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    fields: Mapping[str, Sequence[str]] = msgspec.field(default_factory=dict)
     pick: Sequence[str] = ()
     drop: Sequence[str] = ()
     everything: bool = False

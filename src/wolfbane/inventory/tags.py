@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence, Set
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from wolfbane.model import Tag, Test, TestFile
 from wolfbane.selection import Matcher, parse

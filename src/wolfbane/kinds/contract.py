@@ -5,9 +5,10 @@ from __future__ import annotations
 import sys
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Generic, TypeVar
+
+import msgspec
 
 from wolfbane.kinds.documents import Fetched, Fetching
 from wolfbane.kinds.imports import ImportReader
@@ -21,13 +22,12 @@ HOME = Path(__file__).parent
 S = TypeVar("S", bound=Suite)
 
 
-@dataclass(frozen=True)
-class WorkerCommand:
+class WorkerCommand(msgspec.Struct, frozen=True):
     """How to start a worker: its arguments, its folder and its options."""
 
     arguments: Sequence[str]
     folder: Path
-    options: Mapping[str, Any] = field(default_factory=dict)
+    options: Mapping[str, Any] = msgspec.field(default_factory=dict)
 
 
 class MissingRuntime(Exception):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from enum import Enum
+
+import msgspec
 
 
 class Freshness(Enum):
@@ -18,16 +19,14 @@ class Freshness(Enum):
     """Use the copies, and fetch nothing."""
 
 
-@dataclass(frozen=True)
-class Fetching:
+class Fetching(msgspec.Struct, frozen=True):
     """How to fetch; ``fill`` puts parameters into a text."""
 
     freshness: Freshness
     fill: Callable[[str], str]
 
 
-@dataclass(frozen=True)
-class Copy:
+class Copy(msgspec.Struct, frozen=True):
     """What is known of a copy: where it is, when it came (ISO 8601), its digest and ETag."""
 
     url: str
@@ -42,10 +41,9 @@ class Copy:
         return f"fetched {self.fetched}, sha256 {self.digest[:12]}"
 
 
-@dataclass
-class Fetched:
+class Fetched(msgspec.Struct):
     """The copies that a suite uses, by URL, with warnings and what could not be fetched."""
 
-    copies: dict[str, Copy] = field(default_factory=dict)
-    warnings: list[str] = field(default_factory=list)
-    problems: list[str] = field(default_factory=list)
+    copies: dict[str, Copy] = msgspec.field(default_factory=dict)
+    warnings: list[str] = msgspec.field(default_factory=list)
+    problems: list[str] = msgspec.field(default_factory=list)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 
-@dataclass(frozen=True)
-class Relocation:
+
+class Relocation(msgspec.Struct, frozen=True):
     """From the folder of an inner workspace to the root of the outer one."""
 
     root: Path

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import msgspec
 
 
-@dataclass(frozen=True)
-class StepLine:
+class StepLine(msgspec.Struct, frozen=True):
     """A step of a test, as its source has it."""
 
     keyword: str
@@ -14,8 +13,7 @@ class StepLine:
     line: int
 
 
-@dataclass(frozen=True)
-class StepUse:
+class StepUse(msgspec.Struct, frozen=True):
     """A step of a scenario that a definition is meant by: its file, line and text."""
 
     file: str
@@ -23,8 +21,7 @@ class StepUse:
     text: str
 
 
-@dataclass(frozen=True)
-class StepDefinition:
+class StepDefinition(msgspec.Struct, frozen=True):
     """A step function: ``kind`` is given, when or then, or empty where it may stand anywhere."""
 
     suite: str
@@ -41,10 +38,9 @@ class StepDefinition:
         return f"{self.file}:{self.line}"
 
 
-@dataclass
-class StepListing:
+class StepListing(msgspec.Struct):
     """Every definition, the steps that nobody defined, and why a suite could not be asked."""
 
-    definitions: list[StepDefinition] = field(default_factory=list)
-    undefined: list[StepUse] = field(default_factory=list)
-    problems: list[str] = field(default_factory=list)
+    definitions: list[StepDefinition] = msgspec.field(default_factory=list)
+    undefined: list[StepUse] = msgspec.field(default_factory=list)
+    problems: list[str] = msgspec.field(default_factory=list)

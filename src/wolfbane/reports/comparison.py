@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 from collections.abc import Container, Iterator, Sequence
-from dataclasses import asdict
 
+from msgspec import to_builtins
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -100,7 +100,7 @@ def as_json(found: Comparison) -> str:
         {**_plain(change, found.quarantined), "median_seconds": middle}
         for change, middle in found.slower
     ]
-    runs = {"before": asdict(found.before), "after": asdict(found.after)}
+    runs = {"before": to_builtins(found.before), "after": to_builtins(found.after)}
     data = {**runs, "counts": found.counts, **groups, "slower": slower}
     return json.dumps(data, indent=1, ensure_ascii=False)
 

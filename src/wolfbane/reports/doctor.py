@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import asdict
 
+from msgspec import to_builtins
 from rich.text import Text
 
 from wolfbane.reports.layout import NARROWEST, wrapped
@@ -62,4 +62,4 @@ def _print_finding(console: Page, finding: Finding, states: int, about: int) -> 
 
 def as_json(findings: Sequence[Finding]) -> str:
     """The same as a list of objects: about, state, message, mend."""
-    return json.dumps([asdict(finding) for finding in findings], indent=1)
+    return json.dumps([to_builtins(finding) for finding in findings], indent=1)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import asdict
 
+from msgspec import to_builtins
 from rich.text import Text
 
 from wolfbane.model import Outcome
@@ -89,7 +89,7 @@ def legend() -> Text:
 
 def runs_as_json(entries: Sequence[RunEntry]) -> str:
     """An array of objects, one for each run."""
-    return json.dumps([asdict(entry) for entry in entries], indent=1, ensure_ascii=False)
+    return json.dumps([to_builtins(entry) for entry in entries], indent=1, ensure_ascii=False)
 
 
 def tests_as_json(histories: Sequence[TestHistory], entries: Sequence[RunEntry]) -> str:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 
+import msgspec
+from msgspec.structs import replace
 from rich.box import SIMPLE_HEAD
 from rich.console import Console, RenderableType
 from rich.table import Table
@@ -65,8 +66,7 @@ def rule(console: Console, width: int) -> Text:
     )
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(msgspec.Struct, frozen=True):
     """A column of a table. Those of a higher ``rank`` go first where there is no room; 0 stays.
 
     ``wraps``: its cells may take several lines. ``footer`` stands below all rows.

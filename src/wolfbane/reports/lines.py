@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import orjson
+import msgspec
 
 from wolfbane.results.record import Record
 
 
 def write_lines(record: Record) -> bytes:
     """A line for each result, UTF-8, as the journal has it; in the order of their ends."""
-    lines = [orjson.dumps(result, option=orjson.OPT_APPEND_NEWLINE) for result in record.results]
-    return b"".join(lines)
+    return b"".join(msgspec.json.encode(result) + b"\n" for result in record.results)

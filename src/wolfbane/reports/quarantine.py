@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
+import msgspec
 from rich.text import Text
 
 from wolfbane.events import Quarantined
@@ -18,8 +18,7 @@ from wolfbane.results.history import TestHistory
 from wolfbane.results.quarantine import QuarantineEntry
 
 
-@dataclass(frozen=True)
-class QuarantinedTests:
+class QuarantinedTests(msgspec.Struct, frozen=True):
     """An entry with the tests that it holds, as they ended lately."""
 
     entry: QuarantineEntry

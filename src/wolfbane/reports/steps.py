@@ -6,7 +6,8 @@ import difflib
 import json
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict
+
+from msgspec import to_builtins
 
 from wolfbane.kinds.steps import StepDefinition, StepListing
 from wolfbane.reports.layout import Column
@@ -51,8 +52,8 @@ def near_duplicates(
 def as_json(definitions: Sequence[StepDefinition], listing: StepListing) -> str:
     """An object: the definitions with their uses, near duplicates, and undefined steps."""
     told = {
-        "steps": [{**asdict(each), "used": len(each.uses)} for each in definitions],
+        "steps": [{**to_builtins(each), "used": len(each.uses)} for each in definitions],
         "near_duplicates": [[a.place, b.place] for a, b in near_duplicates(listing.definitions)],
-        "undefined": [asdict(use) for use in listing.undefined],
+        "undefined": [to_builtins(use) for use in listing.undefined],
     }
     return json.dumps(told, indent=1, ensure_ascii=False)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import orjson
-
-from wolfbane.results.record import READABLE, Record
+from wolfbane.results.json_text import readable
+from wolfbane.results.record import Record
 
 
 def write_json(record: Record) -> bytes:
     """What was started, every result, and how it ended, UTF-8."""
     whole = {"started": record.started, "results": record.results, "finished": record.finished}
-    return orjson.dumps(whole, option=READABLE)
+    return readable(whole)

@@ -5,7 +5,8 @@ from __future__ import annotations
 import statistics
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+
+import msgspec
 
 from wolfbane.model import Outcome
 from wolfbane.results.entry_addresses import as_sets
@@ -18,8 +19,7 @@ QUARANTINED = "quarantined"
 _BAD = frozenset(str(outcome) for outcome in Outcome if outcome.is_bad)
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(msgspec.Struct, frozen=True):
     """One test in both runs; None where it had no part in one."""
 
     address: str
@@ -27,8 +27,7 @@ class Change:
     after: TestEnd | None
 
 
-@dataclass
-class Comparison:
+class Comparison(msgspec.Struct):
     """Two runs, the older one first. Lists are in the order of addresses.
 
     ``slower`` has, besides, the median of the runs before. ``quarantined`` tests are in the lists,
@@ -38,16 +37,16 @@ class Comparison:
 
     before: RunEntry
     after: RunEntry
-    newly_failing: list[Change] = field(default_factory=list)
-    mended: list[Change] = field(default_factory=list)
-    still_failing: list[Change] = field(default_factory=list)
-    newly_flaky: list[Change] = field(default_factory=list)
-    new: list[Change] = field(default_factory=list)
-    gone: list[Change] = field(default_factory=list)
-    slower: list[tuple[Change, float]] = field(default_factory=list)
+    newly_failing: list[Change] = msgspec.field(default_factory=list)
+    mended: list[Change] = msgspec.field(default_factory=list)
+    still_failing: list[Change] = msgspec.field(default_factory=list)
+    newly_flaky: list[Change] = msgspec.field(default_factory=list)
+    new: list[Change] = msgspec.field(default_factory=list)
+    gone: list[Change] = msgspec.field(default_factory=list)
+    slower: list[tuple[Change, float]] = msgspec.field(default_factory=list)
     quarantined: frozenset[str] = frozenset()
     left: tuple[str, ...] = ()
-    counts: dict[str, tuple[int, int]] = field(default_factory=dict)
+    counts: dict[str, tuple[int, int]] = msgspec.field(default_factory=dict)
 
     @property
     def regressions(self) -> list[Change]:

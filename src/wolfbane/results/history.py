@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import statistics
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from wolfbane.model import Outcome
 
@@ -17,8 +18,7 @@ LEAST_SECONDS = 0.1
 _NOT_RUN = frozenset({str(Outcome.SKIPPED), str(Outcome.TODO), str(Outcome.BLOCKED)})
 
 
-@dataclass(frozen=True)
-class TestHistory:
+class TestHistory(msgspec.Struct, frozen=True):
     """One test in a row of runs, the oldest first; None where it had no part in one.
 
     ``workspace`` is the title of its workspace, where the runs are those of several.

@@ -8,8 +8,8 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
-from typing import Annotated
 
+import msgspec
 import orjson
 
 from wolfbane import __version__
@@ -17,6 +17,7 @@ from wolfbane.errors import InputError, Problem
 from wolfbane.events import Collecting, Event
 
 JOURNAL_NAME = "journal.jsonl"
+_DECODER: msgspec.json.Decoder[Event] = msgspec.json.Decoder(Event)
 
 
 class Journal:
@@ -46,7 +47,7 @@ class Journal:
 
     def __call__(self, event: Event) -> None:
         if not self.trouble and not isinstance(event, Collecting):
-            self._append(orjson.dumps(event, option=orjson.OPT_APPEND_NEWLINE))
+            self._append(msgspec.json.encode(event) + b"\n")
 
     def _append(self, line: bytes) -> None:
         """Write a whole line or nothing: a full disk takes a part of one."""
@@ -85,15 +86,12 @@ def read_journal(folder: Path) -> Iterator[Event]:
         lines = path.read_bytes().split(b"\n")
     except OSError as error:
         raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
-    from pydantic import Field, TypeAdapter, ValidationError  # takes a while: only to read
-
-    adapter: TypeAdapter[Event] = TypeAdapter(Annotated[Event, Field(discriminator="type")])
     *whole, _cut_short = lines
     for number, line in enumerate(whole, 1):
         try:
-            yield adapter.validate_json(line)
-        except ValidationError as error:
-            message = f"not an event: {error.errors()[0]['msg']}"
+            yield _DECODER.decode(line)
+        except (msgspec.DecodeError, UnicodeDecodeError) as error:
+            message = f"not an event: {error}"
             raise InputError(Problem(message, str(path), number, _newer(whole[0]))) from None
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Outcome, Result
@@ -14,16 +15,14 @@ from wolfbane.model import Outcome, Result
 NAME = "outcomes.json"
 
 
-@dataclass(frozen=True)
-class Known:
+class Known(msgspec.Struct, frozen=True):
     """Newest outcomes, and durations in seconds, by the addresses that a command has for tests."""
 
-    status: Mapping[str, str] = field(default_factory=dict)
-    times: Mapping[str, float] = field(default_factory=dict)
+    status: Mapping[str, str] = msgspec.field(default_factory=dict)
+    times: Mapping[str, float] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class _Entry:
+class _Entry(msgspec.Struct, frozen=True):
     """How a variant last ended: ``place`` is its address without the environment."""
 
     place: str

@@ -2,31 +2,29 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
 
-import orjson
+import msgspec
 
 from wolfbane import __version__
 from wolfbane.events import Covered, Event, RunFinished, RunStarted, TestFinished
 from wolfbane.model import Result
 from wolfbane.results.journal import read_journal
+from wolfbane.results.json_text import readable
 
 SUMMARY_NAME = "summary.json"
-READABLE = orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE
 
 
-@dataclass
-class Record:
+class Record(msgspec.Struct):
     """A run's beginning, every result in the order of their ends, and its end.
 
     ``folder`` is where its evidence lies; ``covered`` what it exercised of APIs.
     """
 
     started: RunStarted | None = None
-    results: list[Result] = field(default_factory=list)
+    results: list[Result] = msgspec.field(default_factory=list)
     finished: RunFinished | None = None
-    covered: list[Covered] = field(default_factory=list)
+    covered: list[Covered] = msgspec.field(default_factory=list)
     folder: Path | None = None
 
     @property
@@ -84,4 +82,4 @@ class RecordKeeper:
         """Write what the run came to, without its results: those are in the journal."""
         assert self.record.folder is not None
         summary = {"started": self.record.started, "finished": self.record.finished}
-        (self.record.folder / SUMMARY_NAME).write_bytes(orjson.dumps(summary, option=READABLE))
+        (self.record.folder / SUMMARY_NAME).write_bytes(readable(summary))

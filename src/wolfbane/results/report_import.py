@@ -9,6 +9,7 @@ from datetime import datetime
 from pathlib import Path
 
 import orjson
+from msgspec import structs
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.formats.ctrf.reader import read_ctrf
@@ -78,7 +79,7 @@ def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[TestEnd]]:
     except (KeyError, TypeError, AttributeError) as error:
         words = f"is no report of a run as JSON ({type(error).__name__}: {error})"
         raise InputError(Problem(words, str(path))) from None
-    return replace(entry, origin=f"{ORIGIN}{path.name}"), ended
+    return structs.replace(entry, origin=f"{ORIGIN}{path.name}"), ended
 
 
 def _run(

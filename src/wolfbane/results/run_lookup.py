@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.results.report_import import ORIGIN, read_report
@@ -15,8 +16,7 @@ from wolfbane.results.store import RunEntry, Store, TestEnd
 _MOST = 1000
 
 
-@dataclass(frozen=True)
-class NamedRun:
+class NamedRun(msgspec.Struct, frozen=True):
     """A run, and how its tests ended, by address.
 
     ``only`` is the environment that its name asks for; then ``ended`` has no test of another.

@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Iterable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import sqlalchemy as sa
 from sqlalchemy.exc import IntegrityError
 
@@ -21,8 +21,7 @@ _MANY = 500
 """Values in one question: SQLite takes 999."""
 
 
-@dataclass(frozen=True)
-class TestEnd:
+class TestEnd(msgspec.Struct, frozen=True):
     """How a test ended in a run, shortly. ``message`` is its first line.
 
     ``address`` has its environment at its end, ``@staging``, even where the run had only one.
@@ -43,8 +42,7 @@ class TestEnd:
         return self.address.removesuffix(f" @{self.environment}")
 
 
-@dataclass(frozen=True)
-class RunEntry:
+class RunEntry(msgspec.Struct, frozen=True):
     """A run on record. ``began`` is in ISO 8601 with a zone, ``seconds`` how long it took.
 
     ``counts`` is without quarantined tests. ``reason`` says why it ended before its time.

@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from wolfbane.errors import nearest
 from wolfbane.model import Test
@@ -15,8 +16,7 @@ from wolfbane.selection.match import Matcher
 FOCUS = "focus ('only' in the source)"
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(msgspec.Struct, frozen=True):
     """What is asked for: an expression, what is taken away from it, and the standing leave-out.
 
     With ``quarantined``, tests that it matches are taken away, too.
@@ -46,16 +46,14 @@ class Choice:
         return named
 
 
-@dataclass(frozen=True)
-class Verdict:
+class Verdict(msgspec.Struct, frozen=True):
     """The tests that are chosen, and how many that were asked for each rule took away."""
 
     chosen: tuple[Test, ...]
     left_out: dict[str, int]
 
 
-@dataclass(frozen=True)
-class TermCount:
+class TermCount(msgspec.Struct, frozen=True):
     """How many tests one term matches by itself; ``hint`` is the nearest value in use."""
 
     term: Term

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 from wolfbane.model import Test
 from wolfbane.selection.explain import Choice
@@ -11,8 +12,7 @@ from wolfbane.selection.grammar import Expression, Term, terms_of
 from wolfbane.selection.match import Matcher
 
 
-@dataclass(frozen=True)
-class Reason:
+class Reason(msgspec.Struct, frozen=True):
     """A part of a choice: where it comes from, its text, and whether the test matches it.
 
     ``why`` are the words of terms that were looked up.

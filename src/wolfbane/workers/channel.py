@@ -6,7 +6,6 @@ import asyncio
 import json
 import secrets
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import msgspec
@@ -20,8 +19,7 @@ LONGEST_LINE = 64 << 20
 _DECODER: msgspec.json.Decoder[WorkerMessage] = msgspec.json.Decoder(WorkerMessage)
 
 
-@dataclass(frozen=True)
-class Unreadable:
+class Unreadable(msgspec.Struct, frozen=True):
     """A line that is no message of the protocol: its beginning, and what is wrong with it."""
 
     text: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from types import TracebackType
+
+from msgspec.structs import replace
 
 from wolfbane.browsers.run_browsers import RunBrowsers
 from wolfbane.environments import Environment

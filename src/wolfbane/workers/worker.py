@@ -8,10 +8,11 @@ import signal
 import subprocess
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from wolfbane.exits import how_it_ended
 from wolfbane.kinds.contract import WorkerCommand
@@ -48,8 +49,7 @@ class End(Enum):
     STOPPED = "stopped"
 
 
-@dataclass(frozen=True)
-class RequestEnd:
+class RequestEnd(msgspec.Struct, frozen=True):
     """The end of a request: what was running, and words about it."""
 
     end: End
@@ -58,8 +58,7 @@ class RequestEnd:
     seconds: float = 0.0
 
 
-@dataclass(frozen=True)
-class WorkerStart:
+class WorkerStart(msgspec.Struct, frozen=True):
     """What a worker's process is started with. ``capture`` takes what it prints.
 
     ``member`` names it in its process group; ``root`` is that of the workspace.

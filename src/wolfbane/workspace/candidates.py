@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
+
+import msgspec
 
 from wolfbane.files import as_text
 from wolfbane.kinds.registry import KINDS, find_kind
@@ -24,12 +25,11 @@ _CODE = frozenset({
 })  # fmt: skip
 
 
-@dataclass
-class Tree:
+class Tree(msgspec.Struct):
     """The files below a folder, and the folders in it that are workspaces of their own."""
 
-    files: list[str] = field(default_factory=list)
-    workspaces: list[str] = field(default_factory=list)
+    files: list[str] = msgspec.field(default_factory=list)
+    workspaces: list[str] = msgspec.field(default_factory=list)
 
 
 def read_tree(root: Path) -> Tree:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.kinds.registry import find_kind

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
@@ -17,16 +18,14 @@ _MANIFESTS = frozenset({
 })  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Detected:
+class Detected(msgspec.Struct, frozen=True):
     """The suites of a folder, and the folders in it that are workspaces of their own."""
 
     suites: list[Suite]
     workspaces: tuple[str, ...]
 
 
-@dataclass(frozen=True, order=True)
-class _SuitePlace:
+class _SuitePlace(msgspec.Struct, frozen=True, order=True):
     """What a suite is made for: a project (the folder of a manifest; "." is the root's), a folder
     directly in it, and a kind. A suite of a project below the root takes all of its folders.
     """

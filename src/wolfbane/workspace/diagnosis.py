@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+import msgspec
 
 
 class State(StrEnum):
@@ -15,8 +16,7 @@ class State(StrEnum):
     WRONG = "wrong"
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """One thing that was looked at, and the way to mend it."""
 
     about: str

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import subprocess
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.workspace.settings import Workspace
 
 
-@dataclass(frozen=True)
-class Identity:
+class Identity(msgspec.Struct, frozen=True):
     """``text`` tells a workspace from all others, ``name`` is its title for people.
 
     Without a text, everything in a history belongs to the workspace.

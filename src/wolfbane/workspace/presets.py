@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.workspace.settings import Workspace
@@ -15,8 +16,7 @@ from wolfbane.workspace.settings import Workspace
 _NAME = re.compile(r"[A-Za-z0-9][\w-]*")
 
 
-@dataclass(frozen=True)
-class Saved:
+class Saved(msgspec.Struct, frozen=True):
     """A preset and the file that it is kept in."""
 
     name: str

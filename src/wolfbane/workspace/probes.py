@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import urlsplit
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.errors import did_you_mean
 from wolfbane.units import seconds
@@ -17,8 +19,7 @@ START_PATIENCE = 30.0
 WAYS = ("http", "tcp", "command")
 
 
-@dataclass(frozen=True)
-class Probe:
+class Probe(msgspec.Struct, frozen=True):
     """One look: an HTTP address, ``HOST:PORT``, or an argument list. ``within`` is in seconds."""
 
     way: str

@@ -6,8 +6,9 @@ import contextlib
 import hashlib
 import json
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.environments import Environment
 from wolfbane.events import Building, Event
@@ -23,8 +24,7 @@ KEPT = 1 << 16
 ALWAYS, CHANGED, NEVER = "always", "changed", "never"
 
 
-@dataclass(frozen=True)
-class BuildFailure:
+class BuildFailure(msgspec.Struct, frozen=True):
     """Why a suite is blocked: the command that failed, how, and what it printed."""
 
     message: str

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.execution.result_builder import ResultBuilder
 from wolfbane.execution.run_context import RunContext
@@ -28,12 +30,11 @@ from wolfbane.workspace.settings import Workspace
 _NAMED = "a test is named after a secret, and names are written everywhere"
 
 
-@dataclass
-class Collected:
+class Collected(msgspec.Struct):
     """Exact files, and results for the files that could not be loaded."""
 
-    files: list[TestFile] = field(default_factory=list)
-    broken: list[Result] = field(default_factory=list)
+    files: list[TestFile] = msgspec.field(default_factory=list)
+    broken: list[Result] = msgspec.field(default_factory=list)
 
 
 def blocked_by_build(

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterable
-from dataclasses import dataclass
 from urllib.parse import urlsplit
+
+import msgspec
 
 from wolfbane.workspace.probes import Probe
 
 _HERE = frozenset({"127.0.0.1", "localhost", "::1", "0.0.0.0", "::"})
 
 
-@dataclass(frozen=True)
-class Listener:
+class Listener(msgspec.Struct, frozen=True):
     """A process that listens on a port; ``pid`` is 0 where the system does not tell which."""
 
     port: int

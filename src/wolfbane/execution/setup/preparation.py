@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from types import TracebackType
+
+import msgspec
 
 from wolfbane.events import Building, Collecting, Event
 from wolfbane.execution.run_context import RunContext
@@ -24,19 +25,18 @@ from wolfbane.selection import Choice, choose, may_match
 from wolfbane.workers.protocol import ending
 
 
-@dataclass
-class Prepared:
+class Prepared(msgspec.Struct):
     """What was found: the tests to run, what is broken or blocked, and what to tell of it.
 
     ``empty`` are files that suites in play name and that hold no test.
     """
 
-    chosen: list[Test] = field(default_factory=list)
-    left_out: dict[str, int] = field(default_factory=dict)
-    broken: list[Result] = field(default_factory=list)
-    stale: list[str] = field(default_factory=list)
-    empty: list[str] = field(default_factory=list)
-    pulled_in: dict[str, str] = field(default_factory=dict)
+    chosen: list[Test] = msgspec.field(default_factory=list)
+    left_out: dict[str, int] = msgspec.field(default_factory=dict)
+    broken: list[Result] = msgspec.field(default_factory=list)
+    stale: list[str] = msgspec.field(default_factory=list)
+    empty: list[str] = msgspec.field(default_factory=list)
+    pulled_in: dict[str, str] = msgspec.field(default_factory=dict)
 
 
 class Preparation:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from wolfbane.exits import how_it_ended
 from wolfbane.workers.process_group import ProcessGroup
@@ -16,8 +17,7 @@ PAUSE = 0.05
 LONGEST_PAUSE = 0.5
 
 
-@dataclass(frozen=True)
-class Prober:
+class Prober(msgspec.Struct, frozen=True):
     """Where probes are made: ``variables`` and ``folder`` are for probes that are commands."""
 
     group: ProcessGroup

@@ -10,9 +10,10 @@ import signal
 import subprocess
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
 
 from wolfbane.environments import Environment, ServicePlan
 from wolfbane.events import Event, Starting
@@ -68,8 +69,7 @@ class Log:
         self._file.close()
 
 
-@dataclass
-class _Running:
+class _Running(msgspec.Struct):
     plan: ServicePlan
     process: subprocess.Popen[bytes]
     member: str

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec import structs
 
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand
@@ -52,7 +53,7 @@ class DoctestKind(Kind[DoctestSuite]):
     def worker(self, root: Path, suite: DoctestSuite) -> WorkerCommand:
         """The suite's own interpreter, with our worker for examples."""
         command = python_worker(root, suite, _WORKER)
-        return replace(command, options={**command.options, "options": suite.options})
+        return structs.replace(command, options={**command.options, "options": suite.options})
 
     def runtime(self, root: Path, suite: DoctestSuite) -> str:
         return runtime(root, suite)

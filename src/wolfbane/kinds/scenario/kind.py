@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path, PurePosixPath
 from typing import Any
+
+from msgspec import structs
 
 from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.imports import ImportReader
@@ -62,7 +63,7 @@ class ScenarioKind(Kind[ScenarioSuite]):
         """The suite's own interpreter, with our worker for scenarios."""
         command = python_worker(root, suite, _WORKER)
         steps = steps_folders(root, suite)
-        return replace(command, options={**command.options, "steps": steps})
+        return structs.replace(command, options={**command.options, "steps": steps})
 
     def runtime(self, root: Path, suite: ScenarioSuite) -> str:
         return runtime(root, suite)

@@ -6,11 +6,12 @@ import contextlib
 import hashlib
 import json
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin
+
+from msgspec import to_builtins
 
 from wolfbane.files import read_regular, write_whole
 from wolfbane.kinds.documents import Copy, Fetched, Fetching, Freshness
@@ -111,7 +112,7 @@ class DocumentCache:
         digest = hashlib.sha256(content).hexdigest()
         copy = Copy(url, place, now, digest, answer.headers.get("etag", ""))
         self.known[url] = copy
-        entries = {name: asdict(entry) for name, entry in sorted(self.known.items())}
+        entries = {name: to_builtins(entry) for name, entry in sorted(self.known.items())}
         write_whole(self.path, json.dumps(entries, indent=1) + "\n")
         return copy
 

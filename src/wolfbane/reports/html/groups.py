@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from wolfbane.model import Result
 
@@ -17,8 +18,7 @@ _NOISE = re.compile(
 """What differs from run to run in a message that is the same: pointers, UUIDs, ports, times."""
 
 
-@dataclass(frozen=True)
-class FailureGroup:
+class FailureGroup(msgspec.Struct, frozen=True):
     """Failures that look like one. ``common`` says what they share; one alone shares nothing."""
 
     results: tuple[Result, ...]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from wolfbane.model import Outcome, Result, variant
 
@@ -18,8 +19,7 @@ _RANK = {
 }  # fmt: skip
 
 
-@dataclass
-class Bar:
+class Bar(msgspec.Struct):
     """Tests of one file that a worker ran in a row. ``begin`` and ``end`` are in seconds."""
 
     path: str
@@ -35,8 +35,7 @@ class Bar:
         return self.end - self.begin
 
 
-@dataclass
-class Lane:
+class Lane(msgspec.Struct):
     """A worker's share of a run."""
 
     worker: int
