@@ -61,7 +61,7 @@ def command(
     wolfbane run tests/tides/test_heights.py:14
     wolfbane run --status failed              what failed when last run
     wolfbane run --env staging --set machine=crane-2
-    wolfbane run --env local,staging          once in each environment, side by side
+    wolfbane run --env local,staging          once in each, side by side
     wolfbane run --browser firefox --log protocol
     wolfbane run --preset nightly --jobs 4    saved arguments, and more
     """

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskID, TextColumn
 from rich.text import Text
 
 from wolfbane.events import (
@@ -43,6 +43,9 @@ from wolfbane.reports.summary import (
 )
 from wolfbane.reports.targets import side_by_side
 from wolfbane.reports.text import clock, in_line, many, visible
+
+if TYPE_CHECKING:
+    from rich.progress import Progress, TaskID
 
 _TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
 
@@ -253,6 +256,9 @@ class ConsoleReport:
 
     def _bar(self) -> Progress:
         if self._progress is None:
+            # Only where there is a terminal: it takes a while.
+            from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+
             self._progress = Progress(
                 TextColumn("{task.description}", style="bold"),
                 BarColumn(bar_width=30, complete_style="dark_cyan", finished_style="dark_cyan"),

@@ -66,9 +66,9 @@ class ProcessGroup:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        watchdog.end_marked(self.mark)
+        also = self._is_adopted if self._adopts else None
+        watchdog.end_marked(self.mark, also=also)
         if self._adopts:
-            watchdog.end_all(self._is_adopted)
             _adopt_orphans(False)
         self._tell_watchdog(b"over")
         if self._watchdog is not None and self._watchdog.stdin is not None:

@@ -22,13 +22,21 @@ _ROUNDS = 20
 """How often to look again: what is being killed may start more."""
 
 
-def end_marked(mark: str, sessions: Collection[int] = ()) -> None:
+def end_marked(
+    mark: str, sessions: Collection[int] = (), also: Callable[[psutil.Process], bool] | None = None
+) -> None:
     """Kill every process that belongs to a run, and those they start meanwhile.
 
     Those are the ones whose environment carries the mark, and those of the ``sessions`` that
-    members began: a process may clear its environment, but not its session.
+    members began: a process may clear its environment, but not its session. ``also`` may know
+    more of them.
     """
-    end_all(lambda process: _in_session(process, sessions) or _carries(process, mark))
+
+    def belongs(process: psutil.Process) -> bool:
+        known = _in_session(process, sessions) or _carries(process, mark)
+        return known or (also is not None and also(process))
+
+    end_all(belongs)
 
 
 def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
@@ -38,7 +46,7 @@ def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
     own = psutil.Process().pid
     for _ in range(_ROUNDS):
         found = [process for process in psutil.process_iter() if process.pid != own]
-        alive = [process for process in found if _is_alive(process) and belongs(process)]
+        alive = [process for process in found if belongs(process) and _is_alive(process)]
         if not alive:
             return
         for process in alive:

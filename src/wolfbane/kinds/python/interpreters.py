@@ -92,7 +92,7 @@ def _ask(python: str, folder: Path) -> tuple[str, str]:
 
     Raises MissingRuntime where it does not start.
     """
-    code = "import platform, sys; print(platform.python_version(), sys.executable)"
+    code = "import sys; print(sys.version.split()[0], sys.executable)"
     try:
         run = subprocess.run(
             [python, "-S", "-E", "-c", code], cwd=folder, capture_output=True, text=True,

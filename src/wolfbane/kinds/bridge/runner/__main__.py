@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-import platform
+import sys
 import tempfile
 import time
 from collections.abc import Sequence
@@ -33,7 +33,7 @@ from wolfbane.kinds.worker.heartbeat import heartbeat
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
-    channel, options, requests = connect(f"Python {platform.python_version()}")
+    channel, options, requests = connect(f"Python {sys.version.split()[0]}")
     tempfile.tempdir = os.path.dirname(options["capture"])  # it goes with the run, even if killed
     lister = Lister(channel, options)
     for request in requests:

@@ -6,6 +6,7 @@ import path, the working folder, limits, signal handlers and environment variabl
 
 from __future__ import annotations
 
+import _signal  # type: ignore[import-not-found]  # signal makes enumerations of all it returns
 import io
 import os
 import resource
@@ -25,7 +26,9 @@ _SIGNALS = [
     for name in ("SIGINT", "SIGTERM", "SIGALRM", "SIGCHLD", "SIGHUP", "SIGPIPE", "SIGUSR1",
                  "SIGUSR2")
 ]  # fmt: skip
-_STREAMS = {"stdout": 1, "stderr": 2}
+_STREAMS = {"stdout": 1, "__stdout__": 1, "stderr": 2, "__stderr__": 2}
+_ENVIRON = getattr(os.environ, "_data", os.environ)
+"""The variables as the interpreter has them: to read them as texts takes a hundred times longer."""
 
 
 class Damage:
@@ -46,43 +49,53 @@ class Damage:
 
 
 class ProcessState:
-    """The state of the process before a test."""
+    """The state of the process at one moment."""
 
     def __init__(self) -> None:
         self._path = list(sys.path)
         self._folder = _folder()
-        self._limits = {name: resource.getrlimit(what) for name, what in _LIMITS.items()}
-        self._handlers = {number: signal.getsignal(number) for number in _SIGNALS}
-        self._variables = dict(os.environ)
+        self._limits = [resource.getrlimit(what) for what in _LIMITS.values()]
+        self._handlers = [_signal.getsignal(number) for number in _SIGNALS]
+        self._variables = dict(_ENVIRON)
+        self._closed = [_is_closed(getattr(sys, stream, None)) for stream in _STREAMS]
 
-    def restore(self) -> Damage:
-        """Undo what the test left changed, and say what that was.
+    def same_as(self, other: ProcessState) -> bool:
+        """Whether nothing differs that is looked at."""
+        return self.__dict__ == other.__dict__
+
+    def restore(self, after: ProcessState) -> Damage:
+        """Undo what a test left changed, and say what that was.
 
         What it added stays: entries of the import path, variables. Others may build on it.
         """
         damage = Damage()
-        for name, descriptor in _STREAMS.items():
-            for stream in (name, f"__{name}__"):
-                if _is_closed(getattr(sys, stream, None)):
-                    damage.mend(f"sys.{stream} closed", partial(_reopen, stream, descriptor))
-        lost = [entry for entry in self._path if entry not in sys.path]
+        for (stream, descriptor), closed in zip(_STREAMS.items(), after._closed):
+            if closed:
+                damage.mend(f"sys.{stream} closed", partial(_reopen, stream, descriptor))
+        lost = [entry for entry in self._path if entry not in after._path]
         if lost:
             damage.mend(f"sys.path without {', '.join(lost[:3])}", self._restore_path)
-        if self._folder and _folder() != self._folder:
+        if self._folder and after._folder != self._folder:
             damage.mend("another working folder", partial(os.chdir, self._folder))
-        for name, before in self._limits.items():
-            if resource.getrlimit(_LIMITS[name]) != before:
-                damage.mend(f"{name} changed", partial(resource.setrlimit, _LIMITS[name], before))
-        for number, handler in self._handlers.items():
-            if signal.getsignal(number) != handler:
+        limits = zip(_LIMITS.items(), self._limits, after._limits)
+        for (name, what), limit, now in limits:
+            if now != limit:
+                damage.mend(f"{name} changed", partial(resource.setrlimit, what, limit))
+        for number, handler, now_handler in zip(_SIGNALS, self._handlers, after._handlers):
+            if now_handler != handler:
                 words = f"a handler of {signal.Signals(number).name}"
                 damage.mend(words, partial(signal.signal, number, handler))
-        gone = {name: value for name, value in self._variables.items()
-                if os.environ.get(name) != value}  # fmt: skip
+        self._restore_variables(damage)
+        return damage
+
+    def _restore_variables(self, damage: Damage) -> None:
+        gone = {
+            os.fsdecode(name): os.fsdecode(value)
+            for name, value in self._variables.items() if _ENVIRON.get(name) != value
+        }  # fmt: skip
         if gone:
             words = f"variables changed or gone: {', '.join(sorted(gone)[:3])}"
             damage.mend(words, partial(os.environ.update, gone))
-        return damage
 
     def _restore_path(self) -> None:
         added = [entry for entry in sys.path if entry not in self._path]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import faulthandler
-import platform
 import sys
 import time
 import unittest
@@ -19,7 +18,7 @@ from wolfbane.kinds.worker.problems import problem_of, subtest_name, verdict_of
 
 def serve(library: Type[TestLoader]) -> None:
     """Serve requests until Wolfbane closes the channel. ``library`` finds the tests of a file."""
-    channel, options, requests = connect(f"Python {platform.python_version()}")
+    channel, options, requests = connect(f"Python {sys.version.split()[0]}")
     sys.argv[:] = ["python -m unittest"]
     faulthandler.enable()
     capture = Capture(options["capture"])
@@ -113,7 +112,9 @@ class _Result(unittest.TestResult):
         self._news: List[Message] = []
         self._parts: List[Message] = []
         self._began = 0.0
+        self._class: Any = None
         self._state = ProcessState()
+        """Before the test that runs; of the tests of one class, after the one before it."""
         self.spoiled = False
 
     def startTest(self, test: Any) -> None:
@@ -121,7 +122,8 @@ class _Result(unittest.TestResult):
         if found is None:
             return
         self._current, self._news, self._parts = found, [], []
-        self._state = ProcessState()
+        if type(test) is not self._class:  # hooks of classes and modules ran meanwhile
+            self._class, self._state = type(test), ProcessState()
         self._worker.channel.send({"type": "started", "address": self._address(found.name)})
         self._began = time.perf_counter()
 
@@ -148,7 +150,11 @@ class _Result(unittest.TestResult):
 
     def _look_at_damage(self, address: str) -> None:
         """Mend what the test left; if that cannot be, the rest goes to another worker."""
-        damage = self._state.restore()
+        after = ProcessState()
+        if after.same_as(self._state):
+            return
+        damage = self._state.restore(after)
+        self._state = ProcessState()
         if damage.mended or damage.lasting:
             told = {"type": "damage", "address": address, **in_words(damage)}
             self._worker.channel.hold(told)

@@ -7,7 +7,6 @@ import importlib
 import importlib.util
 import inspect
 import os
-import platform
 import sys
 import types
 from typing import Any, Dict, List, Tuple
@@ -25,7 +24,7 @@ from wolfbane.kinds.worker.problems import problem_of
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
-    channel, options, requests = connect(f"Python {platform.python_version()}")
+    channel, options, requests = connect(f"Python {sys.version.split()[0]}")
     sys.argv[:] = [options["steps"][0] if options["steps"] else "scenarios"]
     faulthandler.enable()
     worker = ScenarioWorker(channel, Capture(options["capture"]), options)

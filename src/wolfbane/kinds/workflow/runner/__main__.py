@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
-import platform
+import sys
 import time
 from pathlib import Path
 from typing import Any
@@ -29,7 +29,7 @@ from wolfbane.kinds.workflow.workflow_tests import WorkflowTest, cases
 
 def main() -> None:
     """Serve requests until Wolfbane closes the channel."""
-    channel, options, requests = connect(f"Python {platform.python_version()}")
+    channel, options, requests = connect(f"Python {sys.version.split()[0]}")
     worker = WorkflowWorker(channel, options)
     for request in requests:
         if request["type"] == "collect":
