@@ -162,3 +162,8 @@ def ledger(folder: Folder) -> Folder:
 
     write_ledger(folder)
     return folder
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Start the long tests first: at the end all others would wait for them."""
+    items.sort(key=lambda item: item.get_closest_marker("long") is None)
