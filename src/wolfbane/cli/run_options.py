@@ -52,7 +52,7 @@ def request_options(*only: str) -> Callable[[Callable[..., Any]], Callable[..., 
 def _declarations(
     name: str, option: RunOption, default: Any
 ) -> Iterator[tuple[tuple[str, ...], dict[str, Any]]]:
-    """How Click is told of a field: its names, and the rest."""
+    """The names and the other arguments of ``click.option`` for a field."""
     for flag, (value, text) in option.flags.items():
         yield (flag,), {"flag_value": value, "help": text, "default": None}
     if not option.names:
