@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import NamedTuple
 
-import msgspec
 
-
-class Problem(msgspec.Struct, frozen=True):
+class Problem(NamedTuple):
     """One thing that is wrong, where it stands, and how to mend it."""
 
     message: str

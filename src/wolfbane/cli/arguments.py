@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import click
-import msgspec
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.tag_options import tag_options
@@ -20,7 +20,7 @@ CONTRADICTIONS = (
 EXPANDED = "wolfbane.expanded"
 
 
-class Piece(msgspec.Struct, frozen=True):
+class Piece(NamedTuple):
     """An option with its value, or a plain argument (``option`` is empty)."""
 
     option: str

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import click
-import msgspec
 
 from wolfbane.cli.tag_options import tag_options
 
 
-class Group(msgspec.Struct, frozen=True):
+class Group(NamedTuple):
     """Options that belong together, and arguments that show what they are for.
 
     Options of a run name their group themselves, so they are not listed here. A command shows the

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from msgspec.structs import replace
 
 from wolfbane.environments.convert import convert
 from wolfbane.environments.environment import HOLE, Environment, ParameterValue
@@ -95,7 +94,7 @@ class Resolution:
     def raise_problems(self, mask: Mask) -> None:
         """Raise InputError with every problem that was found, secrets masked."""
         if self.problems:
-            raise InputError(*(replace(p, message=mask(p.message)) for p in self.problems))
+            raise InputError(*(p._replace(message=mask(p.message)) for p in self.problems))
 
     def gather(self) -> None:
         """Everything that was written, the later over the earlier."""

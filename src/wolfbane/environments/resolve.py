@@ -44,7 +44,7 @@ def resolve_each(
             each = _spread_out(workspace, name, given, spread)
         except InputError as error:
             place = f"{name}: " if len(chosen) > 1 else ""
-            problems |= {replace(p, message=place + p.message): None for p in error.problems}
+            problems |= {p._replace(message=place + p.message): None for p in error.problems}
         else:
             found += [_labelled(environment, values, chosen) for environment, values in each]
     if problems:

@@ -12,10 +12,11 @@ from typing import Any
 
 from wolfbane.browsers.evidence_policy import FAILURES, KEPT
 from wolfbane.cores import available_cores
-from wolfbane.execution.setup.builds import ALWAYS, CHANGED, NEVER
 from wolfbane.formats.registry import NAMES
-from wolfbane.kinds.documents import Freshness
+from wolfbane.kinds.freshness import Freshness
 
+ALWAYS, CHANGED, NEVER = "always", "changed", "never"
+"""When suites are built."""
 RUN, BROWSERS, REPORT, LOOK = "Run", "Watch over browsers", "Report", "Look without running"
 """The groups that help shows options in."""
 

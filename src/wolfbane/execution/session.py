@@ -26,13 +26,13 @@ from wolfbane.execution.quarantined import quarantined_in
 from wolfbane.execution.retries import Retries
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.execution.run_request import NEVER
 from wolfbane.execution.run_start import RunStart
 from wolfbane.execution.run_warnings import (
     of_damage,
     of_what_came_back,
 )
 from wolfbane.execution.scheduler import Scheduler
-from wolfbane.execution.setup.builds import NEVER
 from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.inventory.empty import nothing_chosen

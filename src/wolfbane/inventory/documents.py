@@ -8,7 +8,8 @@ from pathlib import Path
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, Problem
 from wolfbane.inventory.files import suite_files
-from wolfbane.kinds.documents import Copy, Fetching, Freshness
+from wolfbane.kinds.documents import Copy, Fetching
+from wolfbane.kinds.freshness import Freshness
 from wolfbane.kinds.registry import find_kind
 from wolfbane.workspace.settings import Workspace
 

@@ -3,20 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from enum import Enum
 
 import msgspec
 
-
-class Freshness(Enum):
-    """How copies of documents are brought up to date."""
-
-    REFRESH = "refresh"
-    """Fetch every document again."""
-    COMPARE = "compare"
-    """Fetch what is missing, and warn where a copy is out of date."""
-    OFFLINE = "offline"
-    """Use the copies, and fetch nothing."""
+from wolfbane.kinds.freshness import Freshness
 
 
 class Fetching(msgspec.Struct, frozen=True):

@@ -7,8 +7,6 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from msgspec.structs import replace
-
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
@@ -90,7 +88,7 @@ def _each_once(problems: Iterable[Problem]) -> Iterator[Problem]:
     for first, *others in groups.values():
         lines = sorted({other.line for other in others} - {first.line})
         also = f" (also on line {', '.join(map(str, lines))})" if lines else ""
-        yield replace(first, message=first.message + also)
+        yield first._replace(message=first.message + also)
 
 
 class _Checks:

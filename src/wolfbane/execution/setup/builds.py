@@ -13,6 +13,7 @@ import msgspec
 from wolfbane.environments import Environment
 from wolfbane.events import Building, Event
 from wolfbane.execution.run_context import RunContext
+from wolfbane.execution.run_request import ALWAYS, NEVER
 from wolfbane.execution.setup.build_command import run_build_command
 from wolfbane.files import read_regular, write_whole
 from wolfbane.inventory.files import suite_files
@@ -21,7 +22,6 @@ from wolfbane.workspace.settings import Workspace
 
 NAME = "builds.json"
 KEPT = 1 << 16
-ALWAYS, CHANGED, NEVER = "always", "changed", "never"
 
 
 class BuildFailure(msgspec.Struct, frozen=True):
