@@ -93,6 +93,7 @@ def test_who_stops_to_iterate_ends_the_run(folder):
     ("w.list(pick='sute:a')", "InputError unknown field 'sute:'; did you mean suite?"),
     ("w.run(pick='tag:none')", "NothingChosen Nothing was chosen, so nothing was run."),
     ("w.run(reports=('pdf=a',))", "InputError --report pdf=a: unknown format 'pdf'"),
+    ("w.run(order='randm')", "InputError 'order' is 'randm'; did you mean random?"),
     ("open_workspace('nowhere')", "InputError"),
 ])  # fmt: skip
 def test_errors_are_those_of_the_command_line(quay, call, error):

@@ -347,6 +347,8 @@ def test_the_time_of_a_run_is_limited(folder):
     assert run.outcomes == {"test_quay.py#test_a": "passed"} and run.code == 1
     assert "2 tests not run" in run.out and "stopped after 2 s (--run-time)" in run.out
     assert folder.run("--name", "test_a", "--run-time", "1h").code == 0
+    none = folder.run("--name", "test_b", "--run-time", "1s")
+    assert none.code == 3 and "stopped after 1 s (--run-time)" in none.out
 
 
 def test_stop_after(folder):

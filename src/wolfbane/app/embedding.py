@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import warnings
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -82,7 +83,8 @@ class OpenWorkspace:
         ``env`` and ``values`` are as ``--env`` and ``--set``. ``request`` takes every field of
         :class:`wolfbane.RunRequest`, such as ``jobs=4`` or ``reports=("html=out.html",)``. The run
         is recorded as one from the command line is. A caller that stops to iterate ends the run:
-        what runs is stopped, and the tests that are left do not run.
+        what runs is stopped, and the tests that are left do not run. What goes wrong beside the
+        tests, such as a history that cannot be written, is a Python warning.
 
         Raises :class:`wolfbane.NothingChosen` where no test is left to run, and
         :class:`wolfbane.InputError`.
@@ -123,4 +125,5 @@ def _events(ready: ReadyRun) -> Iterator[Event]:
                 session.interrupt()
                 runner.run(asyncio.wait([task]))
         task.result()
-    finish_run(ready, recorded.record)
+    for problem in (*recorded.problems, *finish_run(ready, recorded.record)):
+        warnings.warn(problem, stacklevel=2)

@@ -15,6 +15,7 @@ from wolfbane.inventory.documents import fetch_documents
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.inventory.in_play import suites_in_play
 from wolfbane.kinds.documents import Copy
+from wolfbane.kinds.freshness import Freshness
 from wolfbane.results.newest import Known
 from wolfbane.results.quarantine import Quarantine, read_quarantine
 from wolfbane.selection import Choice
@@ -55,7 +56,7 @@ def make_ready(
         from wolfbane.reports.post import check_mail  # smtplib takes a while: only where it is used
 
         check_mail(workspace.settings.mail, request.mail_to)
-    copies, warnings = fetch_documents(workspace, environments[0], request.documents)
+    copies, warnings = fetch_documents(workspace, environments[0], Freshness(request.documents))
     selected = select()
     quarantine = read_quarantine(workspace)
     choice = replace(

@@ -12,6 +12,7 @@ from typing import Any
 
 from wolfbane.browsers.evidence_policy import FAILURES, KEPT
 from wolfbane.cores import available_cores
+from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.formats.registry import NAMES
 from wolfbane.kinds.freshness import Freshness
 
@@ -139,6 +140,15 @@ class RunRequest:
     dry_run: bool = option(LOOK, "--dry-run", default=False, help="Print the plan and run nothing.")
     command: str = ""
     pointed: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        """Raises InputError for a value that is none of an option's choices."""
+        for name, (how, _) in run_options().items():
+            value = getattr(self, name)
+            for each in value if how.several else (value,):
+                if how.choices and each not in how.choices:
+                    hint = did_you_mean(str(each), how.choices)
+                    raise InputError(Problem(f"'{name}' is '{each}'", hint=hint))
 
     def settled(self, jobs: int | None) -> RunRequest:
         """The request with the number of workers and the seed worked out.

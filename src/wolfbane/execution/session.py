@@ -148,8 +148,8 @@ class Session:
             focused=bool(self.request.no_focus and self._focused),
             flaky_fails=self.request.flaky_fails, interrupted=self._interrupted,
         )  # fmt: skip
-        if unrun and not code and (limit := self.request.run_time):
-            code, reason = 1, f"stopped after {limit:g} s (--run-time)"
+        if unrun and code in (0, 3) and (limit := self.request.run_time):
+            code, reason = code or 1, f"stopped after {limit:g} s (--run-time)"
         quarantined = [test for test in plan.tests if test.address in self._quarantined]
         self._tell(
             RunFinished(

@@ -13,6 +13,7 @@ from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.kinds.bridge.tables import TOGETHER, Bridge
 from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process
 from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import NESTED, Block, Tag, Test, TestFile
 from wolfbane.toml_lines import Location
 
@@ -36,8 +37,7 @@ class BridgeKind(Kind[BridgeSuite]):
         """Find tests by the bridge's patterns, query or list."""
         bridge = _bridge(root, suite)
         if bridge.run.names.how == "files":
-            test = Test(suite.name, self.name, path, "", line=1, end=source.count(b"\n") + 1)
-            return TestFile(path, suite.name, self.name, (test,), divisible=False)
+            return whole_file(suite, path, source)
         if bridge.find.listing:
             return TestFile(
                 path, suite.name, self.name, complete=False, dynamic=True, divisible=False

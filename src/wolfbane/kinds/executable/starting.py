@@ -9,17 +9,9 @@ from typing import Any
 from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.executable.settings import ExecutableSuite
 from wolfbane.kinds.python.interpreters import default_interpreter
-from wolfbane.model import Test, TestFile
 
 BY_SUFFIX = {".t": "perl", ".pl": "perl", ".sh": "sh", ".tcl": "tclsh"}
 """What runs a file that has no ``#!`` line. Python's own is found for each project."""
-
-
-def whole_file(suite: ExecutableSuite, path: str, source: bytes) -> TestFile:
-    """A file that is one test."""
-    lines = source.count(b"\n") + 1
-    test = Test(suite.name, suite.kind, path, "", line=1, end=lines)
-    return TestFile(path, suite.name, suite.kind, (test,), divisible=False)
 
 
 def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:

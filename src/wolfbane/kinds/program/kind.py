@@ -7,9 +7,10 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
-from wolfbane.kinds.executable.starting import BY_SUFFIX, start_options, whole_file
+from wolfbane.kinds.executable.starting import BY_SUFFIX, start_options
 from wolfbane.kinds.program.settings import ProgramSuite
 from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import TestFile
 
 

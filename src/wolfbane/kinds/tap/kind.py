@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
-from wolfbane.kinds.executable.starting import start_options, whole_file
+from wolfbane.kinds.executable.starting import start_options
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.tap.settings import TapSuite
+from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import TestFile
 
 AUTHOR_TESTS = "xt"
