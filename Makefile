@@ -33,6 +33,7 @@ bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/broker.py
 	$(BIN)/python benchmarks/reports.py
 	$(BIN)/python benchmarks/bridges.py
+	$(BIN)/python benchmarks/load.py
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python docs/screenshots/make.py

@@ -16,7 +16,7 @@ import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-import orjson
+import msgspec
 
 from wolfbane.events import RunFinished, RunStarted, TestFinished
 from wolfbane.model import Excerpt, Frame, Outcome, Result
@@ -67,7 +67,7 @@ def report(place: Path) -> None:
         TESTS, {}, {}, 2, "longest file first", {},
     )  # fmt: skip
     events = [started, *map(TestFinished, made), RunFinished(1250.0, 1, {"failed": 1})]
-    lines = b"".join(orjson.dumps(e, option=orjson.OPT_APPEND_NEWLINE) for e in events)
+    lines = msgspec.json.Encoder().encode_lines(events)
     (folder / "journal.jsonl").write_bytes(lines)
     page = place / "report.html"
     began = time.perf_counter()

@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-from pydantic import TypeAdapter
+import msgspec
 
 from wolfbane.kinds.bridge.tables import Bridge
 from wolfbane.workers.protocol import schema
@@ -24,4 +24,4 @@ def write(name: str, schema: dict[str, Any]) -> None:
 
 if __name__ == "__main__":
     write("worker-protocol.schema.json", schema())
-    write("bridge.schema.json", TypeAdapter(Bridge).json_schema())
+    write("bridge.schema.json", msgspec.json.schema(Bridge))

@@ -23,6 +23,9 @@ class Server(http.server.ThreadingHTTPServer):
     seen: list[dict]
     documents: dict[str, str]
     busy = 0
+    first = 0.0
+    lock = threading.Lock()
+    request_queue_size = 200
 
 
 class Desk(http.server.BaseHTTPRequestHandler):
@@ -135,6 +138,22 @@ class Desk(http.server.BaseHTTPRequestHandler):
             if each.laddr and each.laddr.port == port and each.pid not in (None, os.getpid()):
                 os.kill(each.pid, signal.SIGKILL)
 
+    def do_delay(self, path):
+        time.sleep(0.05)
+        self.answer(200, {})
+
+    def do_stall(self, path):
+        """It answers at once, but for what comes within two seconds of its second second."""
+        with self.server.lock:
+            self.server.first = self.server.first or time.monotonic()
+        since = time.monotonic() - self.server.first
+        if 1.0 <= since < 3.0:
+            time.sleep(3.0 - since)
+        self.answer(200, {})
+
+    def do_away(self, path):
+        self.answer(302, {}, Location="http://quay.example/berths")
+
     def do_hang(self, path):
         time.sleep(30)
 
@@ -210,7 +229,7 @@ DESCRIPTION = {
         },
         **{f"/{name}": {"get": operation(name)} for name in
            ("busy", "cookie", "broken", "loop", "early", "hang", "drip", "huge", "once", "hop",
-            "events", "slowly", "kill")},
+            "events", "slowly", "kill", "delay", "stall", "away")},
         "/text": {"get": operation("text")},
         "/xml": {"get": operation("xml", {"200": {"description": "x"}})},
         "/status/{code}": {
@@ -262,7 +281,7 @@ SECRET = "heron-at-low-tide"
 
 @pytest.fixture
 def quay(folder, server):
-    server.seen, server.busy = [], 0
+    server.seen, server.busy, server.first = [], 0, 0.0
     folder.file("wolfbane.toml", SETTINGS)
     folder.file("openapi.json", json.dumps(DESCRIPTION))
     folder.file("token.txt", SECRET)

@@ -187,7 +187,7 @@ def test_rows_are_tests_of_their_own(quay):
         {"workflowId": "w", "x-rows": "ships.csv", "inputs": inputs, "x-tags": ["ships"],
          "steps": [step("s", "echo", "$inputs.length < 9", parameters=sent)]},
     )  # fmt: skip
-    done = run(quay, "--tag", "ships")
+    done = run(quay, "--tag", "ships", "-j1")
     ended = {address.partition("#")[2]: outcome for address, outcome in done.outcomes.items()}
     assert ended == {
         "w / Grey Heron": "failed", "w / Little Tern": "passed", "w / Little Tern (2)": "passed"

@@ -29,7 +29,6 @@ SHOTS = {
     "list": (58, "wolfbane list --drop 'suite:tides or suite:fees or tag:browser'"),
     "explain": (20, f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow"),
     "failure": (38, f"wolfbane run {shlex.quote(FAILING)}"),
-    "undefined-step": (40, "wolfbane run --everything --name pilot"),
     "steps": (20, "wolfbane steps"),
     "environments": (60, "wolfbane run --env local,staging --tag smoke --drop suite:quay-log"),
     "browsers": (38, "wolfbane run --tag browser"),
@@ -39,8 +38,11 @@ SHOTS = {
     "doctor": (33, "wolfbane doctor"),
     "contract": (44, "wolfbane run workflows"),
     "bridge-check": (16, "wolfbane bridge check ledger/bridge.toml"),
+    "load": (44, "wolfbane load --profile evening"),
     "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
 }
+LIVE = {"load": 16}
+"""Commands that are pictured while they go on, after so many seconds."""
 
 
 def take(name: str, rows: int, command: str, harbour: Path, display: str) -> None:
@@ -59,7 +61,7 @@ def take(name: str, rows: int, command: str, harbour: Path, display: str) -> Non
             ["xterm", *LOOK, "-geometry", f"100x{rows}+0+0", "-e", "bash", str(script)],
             env={**os.environ, "DISPLAY": display},
         )
-        limit = time.monotonic() + 120
+        limit = time.monotonic() + LIVE.get(name, 120)
         while not done.exists() and time.monotonic() < limit:
             time.sleep(0.1)
         time.sleep(0.5)
@@ -94,6 +96,16 @@ def open_the_report(harbour: Path) -> None:
         phone.picture(HERE / "report-test.png")
 
 
+def open_the_load(harbour: Path) -> None:
+    """The report of a load, which ends first."""
+    subprocess.run([WOLFBANE, "load", "-q", "--profile", "evening"], cwd=harbour, check=False)
+    told = [WOLFBANE, "open", "--no-browser"]
+    done = subprocess.run(told, cwd=harbour, check=True, capture_output=True, text=True)
+    with Reader(size=(1280, 1180)) as desk:
+        desk.open(Path(done.stdout.strip()))
+        desk.picture(HERE / "load-report.png")
+
+
 def break_the_fees(harbour: Path) -> None:
     """Two runs, with a mistake mended and another one made between them."""
     fees = harbour / "harbour" / "fees.py"
@@ -105,15 +117,6 @@ def break_the_fees(harbour: Path) -> None:
     )  # fmt: skip
     subprocess.run([WOLFBANE, "run", "-q", "tests/fees"], cwd=harbour, check=False)
     fees.write_text(whole)
-
-
-def keep_evidence(harbour: Path) -> None:
-    """The picture that the failing test at phone size left behind, made smaller."""
-    kept = (harbour / ".wolfbane").glob("runs/*/evidence/*-has-a-legend-phone.png")
-    picture = sorted(kept)[-1]
-    subprocess.run(
-        ["convert", str(picture), "-resize", "390x", str(HERE / "evidence.png")], check=True
-    )
 
 
 def main() -> None:
@@ -137,8 +140,8 @@ def main() -> None:
                     take(name, *SHOTS[name], harbour, display)
                     if name == "quarantine":
                         picture_history(harbour)
-                    if name == "browser-failure":
-                        keep_evidence(harbour)
+                    if name == "load":
+                        open_the_load(harbour)
                     continue
                 with subprocess.Popen(
                     [sys.executable, "booking/service.py", "staging"], cwd=harbour

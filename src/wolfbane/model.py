@@ -43,6 +43,9 @@ class Discrepancy(StrEnum):
     MISSING = "missing"
 
 
+LIMITS = "limits"
+"""What the limits of a load have in the place of a file: each is a result of its own."""
+
 NESTED = " / "
 """Between the names of what is nested, in a test's name."""
 
@@ -109,6 +112,8 @@ class Test(msgspec.Struct, frozen=True):
     @property
     def address(self) -> str:
         """The stable name: ``PATH#NAME @BROWSER @TARGET``, what does not apply left out."""
+        if not (self.browser or self.target):  # most tests: this is asked for many times each
+            return self.worker_address
         return variant(self.worker_address, self.browser, self.target)
 
     @property
@@ -244,3 +249,34 @@ class Result(msgspec.Struct, frozen=True):
     def variant(self) -> str:
         """What the outcome belongs to: the address with its environment."""
         return self.address if self.target else at(self.address, self.environment)
+
+
+class HistogramData(msgspec.Struct, frozen=True):
+    """A histogram as JSON: how many values, their sum and the largest, in microseconds.
+
+    ``counts`` is base64 of a zlib stream of unsigned 32-bit integers, little-endian: first the
+    numbers of the buckets that are not empty, each as its distance from the one before, then how
+    many values are in each of them. Bucket ``b`` starts at ``b`` up to 2,048; beyond that at
+    ``(b - s * 1024) << s`` with ``s = b // 1024 - 1``.
+    """
+
+    count: int
+    total: int
+    largest: int
+    counts: str
+
+
+class LoadRow(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a step did in a second; without ``step`` it is the whole workflow.
+
+    ``sent`` and ``received`` are bytes of bodies. ``errors`` counts by kind. ``times`` are by part:
+    ``whole``, ``first_byte``, ``connect``, ``tls``.
+    """
+
+    workflow: str
+    step: str
+    count: int
+    sent: int
+    received: int
+    errors: dict[str, int]
+    times: dict[str, HistogramData]

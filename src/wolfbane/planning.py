@@ -14,6 +14,8 @@ from wolfbane.model import Test, TestFile
 
 GUESS = 0.01
 """Seconds that a test is thought to take while nothing is known of it."""
+PIECES = 8
+"""Pieces for each job that the whole is cut into, where files are: the last to end is small."""
 
 
 class Batch(msgspec.Struct, frozen=True):
@@ -65,9 +67,10 @@ def make_plan(
     Files with a test that is in ``first``, by address, come before others.
 
     Several targets come one after the other, in the order of the tests. Tests of one class stay
-    together, for its hooks run once. With several jobs a file that is long beside the whole is
-    cut between classes, where its hooks allow. ``together`` names the suites whose files are run
-    in one go: in a ``batch`` for each job, or as a whole ``suite``.
+    together, for its hooks run once, and so do tests that need each other. With several jobs a
+    file that is long beside the whole is cut between classes, where its hooks allow. ``together``
+    names the suites whose files are run in one go: in a ``batch`` for each job, or as a whole
+    ``suite``.
     """
     by_file = [list(tests) for _, tests in groupby(chosen, key=_place)]
     shuffle = random.Random(seed)
@@ -76,7 +79,7 @@ def make_plan(
     batches = [_batch(tests, times) for tests in by_file]
     batches = list(_joined(batches, together, jobs))
     targets = list(dict.fromkeys(batch.target for batch in batches))
-    share = sum(batch.seconds for batch in batches) / (2 * jobs)
+    share = sum(batch.seconds for batch in batches) / (PIECES * jobs)
     cut = [
         part
         for batch in batches
@@ -131,11 +134,27 @@ def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:
 
 
 def _groups(tests: Sequence[Test]) -> list[list[Test]]:
-    """Tests by class, in order of first appearance; plain functions stand alone."""
+    """Tests by class, in order of first appearance; plain functions stand alone.
+
+    Tests that need each other are in one group, with all of their classes.
+    """
+    names = {test.name: test.group or test.name for test in tests}
+    joined: dict[str, str] = {}
+    for test in tests:
+        for need in test.needs:
+            if need in names:
+                joined[_root(joined, names[test.name])] = _root(joined, names[need])
     groups: dict[str, list[Test]] = {}
     for test in tests:
-        groups.setdefault(test.group or test.name, []).append(test)
+        groups.setdefault(_root(joined, names[test.name]), []).append(test)
     return list(groups.values())
+
+
+def _root(joined: dict[str, str], name: str) -> str:
+    """The group that a group has become part of."""
+    while joined.get(name, name) != name:
+        name = joined[name]
+    return name
 
 
 def _shuffled(tests: Sequence[Test], shuffle: random.Random) -> list[Test]:

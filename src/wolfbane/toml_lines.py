@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 
 Location = tuple[str | int, ...]
 
@@ -39,7 +40,7 @@ def line_index(text: str) -> dict[Location, int]:
     return lines
 
 
-def line_of(lines: dict[Location, int], location: Location) -> int:
+def line_of(lines: Mapping[Location, int], location: Location) -> int:
     """The line of ``location``, or of the nearest thing around it that has one."""
     for depth in range(len(location), 0, -1):
         if location[:depth] in lines:

@@ -6,6 +6,7 @@ import re
 
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)?")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0, None: 1.0}
+_RATE = re.compile(r"(\d+(?:\.\d+)?)\s*/\s*(s|m|h)")
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kMG]i?B|B)?")
 _BYTES = {
     "B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9,
@@ -27,6 +28,14 @@ def seconds(value: object, *, needs_unit: bool = False) -> float:
     if match is None or float(match[1]) == 0:
         raise ValueError(f"{value!r} is not a duration (write 30, '250ms', '30s', '5m' or '1h')")
     return float(match[1]) * _SECONDS[match[2]]
+
+
+def rate(text: str) -> float:
+    """Read a rate as a number per second: ``40/s``, ``90/m``, ``0.5/s``, ``500/h``."""
+    match = _RATE.fullmatch(text.strip())
+    if match is None:
+        raise ValueError(f"'{text}' is no rate (write 40/s, 90/m or 500/h)")
+    return float(match[1]) / _SECONDS[match[2]]
 
 
 def size(value: object) -> int:

@@ -4,18 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.inventory import open_inventory
 from wolfbane.results.compare import Comparison, compare, earlier_seconds
+from wolfbane.results.journal import JOURNAL_NAME
 from wolfbane.results.opening import open_history
 from wolfbane.results.quarantine import read_quarantine
+from wolfbane.results.record import Record, read_record
 from wolfbane.results.run_lookup import NamedRun, in_order, latest_two, run_named
 from wolfbane.results.store import Store
 from wolfbane.selection import Matcher, all_of, parse
 from wolfbane.workspace.settings import Workspace
+
+if TYPE_CHECKING:
+    from wolfbane.load.comparison import StepChange
 
 
 def compare_runs(
@@ -62,3 +68,18 @@ def _two_runs(store: Store, names: Sequence[str]) -> tuple[NamedRun, NamedRun]:
 
 def _narrowed(run: NamedRun, kept: set[str]) -> NamedRun:
     return replace(run, ended={a: e for a, e in run.ended.items() if e.place in kept})
+
+
+def changes_of_load(workspace: Workspace, found: Comparison) -> list[StepChange]:
+    """How the steps of two loads changed; empty where one of the runs was none."""
+    loads = []
+    for entry in (found.before, found.after):
+        folder = workspace.results / "runs" / entry.name
+        record = read_record(folder) if (folder / JOURNAL_NAME).exists() else Record()
+        loads.append(record.load)
+    before, after = loads
+    if before is None or after is None:
+        return []
+    from wolfbane.load.comparison import compare_loads  # NumPy takes a while
+
+    return compare_loads(before, after)

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from wolfbane.environments import Environment
     from wolfbane.model import Result, Test
     from wolfbane.planning import Plan
+    from wolfbane.results.newest import Newest
     from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
 
@@ -63,7 +64,7 @@ def plan_run(ready: ReadyRun) -> RunPlan:
     """Work out what would run, and run none of it. Raises NothingChosen."""
     workspace = ready.workspace
     folder = new_run(workspace.results)
-    session = _session(ready, folder)
+    session = Session(inputs_of(ready), folder.name)
     try:
         plan = session.plan(folder)
     finally:
@@ -90,9 +91,17 @@ def collect_exactly(selected: Selected, environment: Environment) -> None:
 def carry_out(ready: ReadyRun, *listeners: Listener) -> RunEnd:
     """Run what is ready; listeners hear every event. Raises NothingChosen."""
     folder, session = start_run(ready)
+    return record_session(ready, folder, session, ready.selected.newest, listeners)
+
+
+def record_session(
+    ready: ReadyRun, folder: Path, session: Session, newest: Newest | None,
+    listeners: Sequence[Listener],
+) -> RunEnd:  # fmt: skip
+    """Execute a session and put it on record; ``newest`` takes its outcomes in."""
     for listener in listeners:
         session.listen(listener)
-    with recording(session, folder, ready.selected.newest) as recorded:
+    with recording(session, folder, newest) as recorded:
         code = session.execute(folder)
     return RunEnd(code, recorded.record, (*recorded.problems, *finish_run(ready, recorded.record)))
 
@@ -101,7 +110,7 @@ def start_run(ready: ReadyRun) -> tuple[Path, Session]:
     """A new folder for a run, and its session."""
     folder = new_run(ready.workspace.results)
     keep_with_run(ready.copies, ready.workspace.root, folder)
-    session = _session(ready, folder)
+    session = Session(inputs_of(ready), folder.name)
     session.look_back(lambda tests: _lately(ready.workspace, tests, ready.environments[0]))
     return folder, session
 
@@ -124,13 +133,13 @@ def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
     return tuple(problems)
 
 
-def _session(ready: ReadyRun, folder: Path) -> Session:
+def inputs_of(ready: ReadyRun) -> RunInputs:
+    """What a session is made of."""
     documents = {copy.url: copy.words for copy in ready.copies}
-    inputs = RunInputs(
+    return RunInputs(
         ready.selected.inventory, ready.choice, ready.request, ready.known, ready.environments,
         documents, ready.warnings, ready.quarantine,
     )  # fmt: skip
-    return Session(inputs, folder.name)
 
 
 def _lately(

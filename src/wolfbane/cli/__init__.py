@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 _COMMANDS = {
     "run": "Choose tests and run them.",
+    "load": "Run API workflows as a load, with many users at once.",
     "watch": "Run the tests affected by each file you save.",
     "list": "Show the tests that a selection chooses.",
     "steps": "List the steps of scenario suites, and where each is used.",

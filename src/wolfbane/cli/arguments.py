@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import click
 
+from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
 from wolfbane.cli.tag_options import tag_options
 from wolfbane.errors import InputError, Problem
@@ -33,6 +34,14 @@ class Piece(NamedTuple):
         if first.startswith("--"):
             return rest if equals else self.tokens[-1]
         return self.tokens[-1] if len(self.tokens) > 1 else first[2:]
+
+
+preset_option = click.option(
+    "--preset", "presets", multiple=True, metavar="NAME|PATH",
+    shell_complete=completion_sources.presets,
+    help="Saved arguments, by name or in a file; what else is given adds to them.",
+)  # fmt: skip
+"""``--preset``, for a command of the class below."""
 
 
 class PresetCommand(Command):

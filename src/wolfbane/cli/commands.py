@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import NamedTuple
 
 import click
@@ -39,6 +41,16 @@ GROUPS = (
         ("--jobs 4 --timeout 30s --retries 1",),
     ),
     Group(
+        "Load",
+        (),
+        ("--users 10 --ramp 5s --for 30s",),
+    ),
+    Group(
+        "Limits",
+        (),
+        ("--limit 'p95 < 300ms' --stop-if 'errors > 20%'",),
+    ),
+    Group(
         "Watch over browsers",
         (),
         ("--browser phone --log protocol --evidence all",),
@@ -63,7 +75,10 @@ class Command(click.Command):
     """A command whose help has its options in groups, each with an example.
 
     A command with a selection takes any tag key in use as an option: ``--owner quay``.
+    ``examples`` are those of groups, by title, where the usual ones do not suit it.
     """
+
+    examples: Mapping[str, str] = MappingProxyType({})
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Take options of tag keys out first; Click does not know them."""
@@ -104,7 +119,8 @@ class Command(click.Command):
 def _example(ctx: click.Context, group: Group, known: frozenset[str]) -> str:
     if any(param.required for param in ctx.command.params):
         return ""
-    for arguments in group.examples:
+    own = ctx.command.examples if isinstance(ctx.command, Command) else {}
+    for arguments in (own[group.title],) if group.title in own else group.examples:
         if {word for word in arguments.split() if word.startswith("--")} <= known:
             return f"{ctx.command_path} {arguments}"
     return ""

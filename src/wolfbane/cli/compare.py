@@ -24,11 +24,15 @@ from wolfbane.cli.selection_options import workspace_option
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
     help="The form of the answer.",
 )  # fmt: skip
+@click.option(
+    "--picture", metavar="PATH", type=click.Path(path_type=Path, dir_okay=False),
+    help="Of two loads: write the times of each step over each other, as PNG or SVG.",
+)  # fmt: skip
 @workspace_option
 @click.pass_context
 def command(
     ctx: click.Context, runs: tuple[str, ...], pick: tuple[str, ...], fatal: tuple[str, ...],
-    form: str, workspace: Path | None,
+    form: str, picture: Path | None, workspace: Path | None,
 ) -> None:  # fmt: skip
     """Compare two runs: what broke, what was mended, what is new, gone or slower.
 
@@ -37,7 +41,7 @@ def command(
     one before it that chose the same are compared; one name is compared with the newest run.
 
     Tests are compared in the same environment. Quarantined tests are shown, and are never a
-    regression.
+    regression. Of two loads the times of each step are compared, too.
 
     \b
     wolfbane compare
@@ -46,8 +50,8 @@ def command(
     """
     from rich.text import Text
 
-    from wolfbane.app.compare import compare_runs
-    from wolfbane.reports.comparison import as_json, comparison_parts
+    from wolfbane.app.compare import changes_of_load, compare_runs
+    from wolfbane.reports.comparison import as_json, comparison_parts, load_parts
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.find import open_workspace
 
@@ -55,11 +59,18 @@ def command(
     told, problems = compare_runs(found, runs, pick)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
+    changes = changes_of_load(found, told)
     if form == "json":
-        click.echo(as_json(told))
+        click.echo(as_json(told, changes))
     else:
         console = make_console()
-        for part in comparison_parts(console, told):
+        parts = [*comparison_parts(console, told), *load_parts(console, changes)]
+        for part in parts:
             console.print(part, soft_wrap=isinstance(part, Text))
-    bad = {"regression": told.regressions, "slower": told.slower}
+    if picture is not None:
+        from wolfbane.reports.load_comparison import draw_changes
+
+        draw_changes(changes, picture)
+    slower = bool(told.slower) or any(change.slower for change in changes)
+    bad = {"regression": bool(told.regressions), "slower": slower}
     ctx.exit(1 if any(bad[name] for name in fatal) else 0)

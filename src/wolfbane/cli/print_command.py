@@ -18,9 +18,11 @@ if TYPE_CHECKING:
     from wolfbane.execution.run_request import RunRequest
 
 
-def typed(request: RunRequest, command: click.Command, arguments: Sequence[str]) -> RunRequest:
+def typed(
+    request: RunRequest, command: click.Command, arguments: Sequence[str], name: str = "run"
+) -> RunRequest:
     """The request with the line that it was typed as."""
-    line = shlex.join(["wolfbane", "run", *arguments])
+    line = shlex.join(["wolfbane", name, *arguments])
     return replace(request, command=line, pointed=tuple(pointing(command, arguments)))
 
 

@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING
 import click
 from click.core import ParameterSource
 
-from wolfbane.cli import completion_sources
-from wolfbane.cli.arguments import EXPANDED, PresetCommand, without
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, preset_option, without
 from wolfbane.cli.print_command import print_line, typed
 from wolfbane.cli.quoting import SHELLS
 from wolfbane.cli.run_options import request_options
@@ -29,11 +28,7 @@ if TYPE_CHECKING:
 @opened_option
 @environment_options
 @request_options()
-@click.option(
-    "--preset", "presets", multiple=True, metavar="NAME|PATH",
-    shell_complete=completion_sources.presets,
-    help="Saved arguments, by name or in a file; what else is given adds to them.",
-)  # fmt: skip
+@preset_option
 @click.option("--print-command", is_flag=True, help="Print this run as one line, and run nothing.")
 @click.option(
     "--shell", type=click.Choice(SHELLS), help="Quote that line for this shell. [default: posix]"
@@ -41,7 +36,7 @@ if TYPE_CHECKING:
 @click.pass_context
 def command(
     ctx: click.Context,
-    select: Callable[[], Selected],
+    select: Callable[..., Selected],
     point: Point,
     request: RunRequest,
     presets: tuple[str, ...],
@@ -79,7 +74,7 @@ def command(
 
     request = typed(request, command, arguments)
     workspace = opened()
-    ready = make_ready(workspace, point(workspace), select, request)
+    ready = make_ready(workspace, point(workspace), lambda: select(workspace), request)
     from wolfbane.cli.running import run_and_print  # it takes a while: not where nothing is chosen
 
     ctx.exit(run_and_print(ready))

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Iterator
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping
+from typing import TYPE_CHECKING, Any
 
 import click
+from click.core import ParameterSource
 
 from wolfbane.cli.disk_words import reports
 from wolfbane.cli.values import duration
-from wolfbane.execution.run_request import RunOption, RunRequest, run_options
+from wolfbane.execution.run_request import RunOption, RunRequest, options_of, run_options
+
+if TYPE_CHECKING:
+    from wolfbane.load.load_request import LoadRequest
+    from wolfbane.workspace.settings import Workspace
 
 _COMPLETIONS = {"reports": reports}
 
@@ -26,20 +31,64 @@ class GroupedOption(click.Option):
 def request_options(*only: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """The options of RunRequest, or of some of its fields; the command gets one ``request``."""
     chosen = {name: how for name, how in run_options().items() if not only or name in only}
+    return _options_of(chosen, "request", lambda own: RunRequest(**_given(chosen, own)))
+
+
+def load_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of LoadRequest; the command gets ``load``, which makes one for a workspace.
+
+    What is typed overrides the workspace's profile.
+    """
+    from wolfbane.load.load_request import LoadRequest  # NumPy takes a while: only for this command
+
+    chosen = options_of(LoadRequest)
+
+    def make(own: Mapping[str, Any]) -> Callable[[Workspace], LoadRequest]:
+        ctx, given = click.get_current_context(), _given(chosen, own)
+        typed = {
+            name: value
+            for name, value in given.items()
+            if ctx.get_parameter_source(name) is ParameterSource.COMMANDLINE
+        }
+        return lambda workspace: _load(workspace, given, typed)
+
+    return _options_of(chosen, "load", make)(command)
+
+
+def _load(workspace: Workspace, given: Mapping[str, Any], typed: Mapping[str, Any]) -> LoadRequest:
+    from wolfbane.load.load_request import LoadRequest
+    from wolfbane.load.profiles import find_profile, with_profile
+
+    name = given.get("profile")
+    if not name:
+        return LoadRequest(**given)
+    return with_profile(find_profile(workspace, name), name, typed)
+
+
+def _given(chosen: Mapping[str, tuple[RunOption, Any]], own: Mapping[str, Any]) -> dict[str, Any]:
+    """The values of options as fields have them."""
+    return {
+        name: type(chosen[name][1])(value) if chosen[name][0].flags else value
+        for name, value in own.items()
+        if value is not None
+    }
+
+
+def _options_of(
+    chosen: Mapping[str, tuple[RunOption, Any]],
+    argument: str,
+    make: Callable[[Mapping[str, Any]], Any],
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Options of fields; the command gets as ``argument`` what is made of their values."""
 
     def decorate(command: Callable[..., Any]) -> Callable[..., Any]:
         @functools.wraps(command)
         def wrapped(**values: Any) -> Any:
             own = {name: values.pop(name) for name in chosen}
-            given = {
-                name: type(chosen[name][1])(value) if chosen[name][0].flags else value
-                for name, value in own.items()
-                if value is not None
-            }
-            return command(request=RunRequest(**given), **values)
+            return command(**{argument: make(own)}, **values)
 
         decorated: Callable[..., Any] = wrapped
-        for name, (option, default) in reversed(chosen.items()):
+        for name, (option, default) in reversed(list(chosen.items())):
             for names, how in reversed([*_declarations(name, option, default)]):
                 decorated = click.option(
                     *names, name, cls=GroupedOption, group=option.group, **how

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import click
@@ -16,6 +17,8 @@ from wolfbane.reports.style import make_console
 
 if TYPE_CHECKING:
     from wolfbane.app.ready import ReadyRun
+    from wolfbane.app.run import RunEnd
+    from wolfbane.events import Listener
 
 
 def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
@@ -23,21 +26,29 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
 
     ``warned`` holds what earlier runs of the same ``watch`` warned of.
     """
-    request, workspace = ready.request, ready.workspace
-    console = make_console()
-    if request.dry_run:
+    if ready.request.dry_run:
+        console = make_console()
         planned = plan_run(ready)
         print_plan(console, planned.plan, planned.broken, planned.whole_files)
         return 1 if planned.broken else 0
+    return printed(ready, lambda report: carry_out(ready, report), warned)
+
+
+def printed(
+    ready: ReadyRun, carry: Callable[[Listener], RunEnd], warned: set[str] | None = None,
+    every: float = 10.0,
+) -> int:  # fmt: skip
+    """Carry something out with the console as its listener; returns the exit code."""
+    request = ready.request
     report = GuardedConsole(
         ConsoleReport(
-            console, quiet=request.quiet, verbose=request.verbose,
-            results=workspace.settings.workspace.results, told=warned,
+            make_console(), quiet=request.quiet, verbose=request.verbose,
+            results=ready.workspace.settings.workspace.results, told=warned, every=every,
         ),
         _without_console,
     )  # fmt: skip
     try:
-        end = carry_out(ready, report)
+        end = carry(report)
     finally:
         report.close()
     for problem in end.problems:

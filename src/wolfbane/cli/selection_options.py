@@ -80,8 +80,8 @@ def selection_options(
 ) -> Callable[..., Any]:
     """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``, and ``place``.
 
-    The command gets them as one ``select``, a function that opens the workspace and checks
-    the selection.
+    The command gets them as one ``select``, a function that checks the selection in the
+    workspace that it is given, or opens it first.
     """
 
     @functools.wraps(command)
@@ -97,7 +97,11 @@ def selection_options(
         asked = read_asked(
             {"paths": paths, "pick": pick, "drop": drop, "everything": everything, **own}
         )
-        return command(select=lambda: _select(asked, workspace), **options)
+
+        def select(opened: Workspace | None = None) -> Selected:
+            return _select(asked, opened or _opened(workspace))
+
+        return command(select=select, **options)
 
     return place(_decorated(wrapped))
 
@@ -147,7 +151,7 @@ def _opened(workspace: Path | None) -> Workspace:
     return open_workspace(workspace or Path.cwd(), given=workspace is not None)
 
 
-def _select(asked: SelectionRequest, workspace: Path | None) -> Selected:
+def _select(asked: SelectionRequest, workspace: Workspace) -> Selected:
     from wolfbane.app.selection import select
 
-    return select(_opened(workspace), asked, Path.cwd().resolve())
+    return select(workspace, asked, Path.cwd().resolve())

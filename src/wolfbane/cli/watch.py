@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli import completion_sources
-from wolfbane.cli.arguments import EXPANDED, PresetCommand
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, preset_option
 from wolfbane.cli.print_command import typed
 from wolfbane.cli.run_options import request_options
 from wolfbane.cli.selection_options import opened_option, selection_options
@@ -27,11 +26,7 @@ if TYPE_CHECKING:
 @opened_option
 @environment_options
 @request_options("jobs", "timeout", "verbose")
-@click.option(
-    "--preset", "presets", multiple=True, metavar="NAME|PATH",
-    shell_complete=completion_sources.presets,
-    help="Saved arguments, by name or in a file; what else is given adds to them.",
-)  # fmt: skip
+@preset_option
 @click.pass_context
 def command(
     ctx: click.Context,

@@ -39,7 +39,7 @@ class Watch:
     """Watches a workspace and runs what is chosen in it, or a part of that."""
 
     def __init__(
-        self, opened: Callable[[], Workspace], select: Callable[[], Selected], point: Point,
+        self, opened: Callable[[], Workspace], select: Callable[..., Selected], point: Point,
         request: RunRequest,
     ) -> None:  # fmt: skip
         self._opened, self._select, self._point, self._request = opened, select, point, request
@@ -80,7 +80,7 @@ class Watch:
         settings = [path for path in sorted(changed) if Path(path).name in _SETTINGS]
         try:
             self._workspace = self._opened()
-            selected = self._select()
+            selected = self._select(self._workspace)
             reached = affected(self._workspace, selected.inventory.files, changed)
         except WolfbaneError as error:
             click.echo(f"wolfbane: {error}", err=True)
@@ -111,7 +111,7 @@ class Watch:
         self._say_what_is_watched()
 
     def _narrowed(self, only: Expression | None = None) -> Selected:
-        selected = self._select()
+        selected = self._select(self._workspace)
         parts = [resolved(self._narrower, selected.inventory)] if self._narrower else []
         parts += [only] if only is not None else []
         expression = all_of([selected.choice.expression, *parts])

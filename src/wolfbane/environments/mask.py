@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import html
 import json
 import re
 from collections.abc import Iterable, Iterator
@@ -111,6 +110,8 @@ def _without(text: str, spans: list[tuple[int, int]]) -> str:
 
 def _forms(secret: str) -> Iterator[str]:
     """A secret in every form; each line of one that has several, for they are printed apart."""
+    import html  # has a large table: only where there are secrets
+
     for text in (secret, *(line for line in secret.splitlines() if len(line) >= _LEAST_LEFT)):
         yield text
         yield from _in_addresses(text)

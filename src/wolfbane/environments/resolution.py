@@ -11,6 +11,7 @@ from collections.abc import Container, Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import msgspec
 
@@ -277,3 +278,19 @@ def by_dotted_name(
 
 def _what_it_is(parameter: Parameter) -> str:
     return f" ({parameter.help})" if parameter.help else ""
+
+
+def hosts_for_load(workspace: Workspace, name: str) -> list[str]:
+    """The hosts that an environment's own values name, if it says that loads may go there.
+
+    What ``--set`` gives is not among them: a load goes where the settings allow it.
+    """
+    if not workspace.settings.env.get(name, {}).get("load"):
+        return []
+    resolution = Resolution(workspace, name, (), {})
+    resolution.gather()
+    for each in list(resolution.raw):
+        resolution.settle(each, ())
+    texts = [str(value.value) for value in resolution.values.values()]
+    hosts = [urlsplit(text).hostname for text in texts if text.startswith(("http://", "https://"))]
+    return list(dict.fromkeys(filter(None, hosts)))

@@ -17,11 +17,11 @@ from wolfbane.model import NESTED, Evidence, Outcome, Test
 from wolfbane.planning import Batch
 from wolfbane.workers.channel import Request
 from wolfbane.workers.launcher import Unstartable
+from wolfbane.workers.message_data import Ending, ending
 from wolfbane.workers.pool import Slot
 from wolfbane.workers.protocol import (
     CoveredMessage,
     DamageMessage,
-    Ending,
     EvidenceMessage,
     FinishedMessage,
     HandedMessage,
@@ -33,7 +33,6 @@ from wolfbane.workers.protocol import (
     TestMessage,
     WorkerMessage,
     WrongMessage,
-    ending,
 )
 from wolfbane.workers.worker import End, RequestEnd
 

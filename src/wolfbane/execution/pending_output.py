@@ -10,7 +10,8 @@ from msgspec.structs import replace
 
 from wolfbane.execution.run_context import RunContext
 from wolfbane.model import Evidence, Part, Result, Test
-from wolfbane.workers.protocol import Ending, EvidenceMessage, OutputMessage, PartsMessage
+from wolfbane.workers.message_data import Ending
+from wolfbane.workers.protocol import EvidenceMessage, OutputMessage, PartsMessage
 
 
 class PendingOutput:

@@ -24,8 +24,8 @@ class Recorded(msgspec.Struct):
 
 
 @contextmanager
-def recording(session: Session, folder: Path, newest: Newest) -> Iterator[Recorded]:
-    """Record what the session tells while the context lasts.
+def recording(session: Session, folder: Path, newest: Newest | None) -> Iterator[Recorded]:
+    """Record what the session tells while the context lasts. ``newest`` takes its outcomes in.
 
     The journal is written as things happen; a full disk stops that, and not the run. ``folder``
     is removed where the run cannot begin.
@@ -42,11 +42,9 @@ def recording(session: Session, folder: Path, newest: Newest) -> Iterator[Record
             raise
         finally:  # a caller from Python may have stopped to iterate
             if keeper.record.started is not None:
-                troubles = [
-                    journal.trouble,
-                    _tried(lambda: newest.take_in(keeper.record.results)),
-                    _tried(keeper.write_summary),
-                ]
+                troubles = [journal.trouble, _tried(keeper.write_summary)]
+                if newest is not None:
+                    troubles.append(_tried(lambda: newest.take_in(keeper.record.results)))
                 said = [f"the record of this run is not whole: {t}" for t in troubles if t]
                 recorded.problems += said[:1]
 

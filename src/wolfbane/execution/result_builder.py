@@ -9,7 +9,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from wolfbane.model import Discrepancy, Evidence, Excerpt, Frame, Outcome, Part, Result, Test
-from wolfbane.workers.protocol import AttemptData, Ending, FrameData, PartData
+from wolfbane.workers.message_data import AttemptData, Ending, FrameData, PartData
 
 BEFORE, AFTER = 3, 2
 LONGEST_TEXT = 1 << 18
@@ -41,7 +41,7 @@ class ResultBuilder:
         worker: int = 0,
     ) -> Result:
         """The result of one attempt, with ``parts`` that were sent ahead of its last message."""
-        frames = tuple(self._frame(frame) for frame in ending.frames)
+        frames = tuple(map(self._frame, ending.frames))
         all_parts = [*parts, *self.parts(ending.parts)][:MANY_PARTS]
         whole = Result(
             address=test.address,
@@ -64,8 +64,8 @@ class ResultBuilder:
             evidence=tuple(evidence),
             began=began,
             worker=worker,
-            account=Discrepancy(ending.account),
-            about=tuple((self._mask(title), self._text(words)) for title, words in ending.about),
+            account=Discrepancy(ending.account) if ending.account else Discrepancy.AGREED,
+            about=self._about(ending) if ending.about else (),
         )
         return self._after(whole, ending.attempts) if ending.attempts else whole
 
@@ -88,6 +88,9 @@ class ResultBuilder:
     def parts(self, told: Iterable[PartData]) -> list[Part]:
         """Parts of a test, as a worker reports them."""
         return [self._part(part) for part in told]
+
+    def _about(self, ending: Ending) -> tuple[tuple[str, str], ...]:
+        return tuple((self._mask(title), self._text(words)) for title, words in ending.about)
 
     def _frame(self, frame: FrameData) -> Frame:
         return Frame(self._relative(frame.file), frame.line or 0, frame.function)

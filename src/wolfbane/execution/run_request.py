@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, replace
 from random import SystemRandom
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple
 
 from wolfbane.browsers.evidence_policy import FAILURES, KEPT
 from wolfbane.cores import available_cores
@@ -22,8 +23,7 @@ RUN, BROWSERS, REPORT, LOOK = "Run", "Watch over browsers", "Report", "Look with
 """The groups that help shows options in."""
 
 
-@dataclass(frozen=True)
-class RunOption:
+class RunOption(NamedTuple):
     """How a field of :class:`RunRequest` is written on a command line.
 
     ``value`` names what the option takes. ``flags`` set the field to a value of theirs: each has a
@@ -38,7 +38,7 @@ class RunOption:
     choices: tuple[str, ...] = ()
     several: bool = False
     is_time: bool = False
-    flags: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    flags: Mapping[str, tuple[str, str]] = MappingProxyType({})
 
 
 def option(group: str, *names: str, default: Any = None, **how: Any) -> Any:
@@ -163,8 +163,13 @@ class RunRequest:
 
 def run_options() -> dict[str, tuple[RunOption, Any]]:
     """The option and the default of each field that has one, by the field's name."""
+    return options_of(RunRequest)
+
+
+def options_of(request: type[Any]) -> dict[str, tuple[RunOption, Any]]:
+    """The option and the default of each field of a request that has one, by the field's name."""
     return {
         item.name: (item.metadata["option"], item.default)
-        for item in fields(RunRequest)
+        for item in fields(request)
         if "option" in item.metadata
     }

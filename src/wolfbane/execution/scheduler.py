@@ -16,15 +16,9 @@ from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.planning import Batch, Plan, once_more
+from wolfbane.workers.message_data import Ending, ending
 from wolfbane.workers.pool import Slot
-from wolfbane.workers.protocol import (
-    ClosedMessage,
-    Ending,
-    FinishedMessage,
-    OutputMessage,
-    WorkerMessage,
-    ending,
-)
+from wolfbane.workers.protocol import ClosedMessage, FinishedMessage, OutputMessage, WorkerMessage
 from wolfbane.workers.worker import End, Worker
 
 Place = tuple[str, str, str, str]
@@ -41,16 +35,18 @@ class Scheduler:
         finished: Callable[[Result, bool], None],
         files: Mapping[str, TestFile],
         retries: Retries,
+        findings: Findings,
         *,
         retry_at_once: bool = False,
     ) -> None:
         self.context, self.timeout, self.files = context, timeout, files
-        self.findings = Findings()
+        self.findings = findings
         self._pool, self._workspace = context.pool, context.workspace
         self._tell, self._finished = tell, finished
         self.queue: list[Batch] = []
         self._again: list[Batch] = []
-        self._kept: dict[Place, list[Test]] = {}
+        self._kept: dict[int, list[Test]] = {}
+        """By the identity of the batch: parts of one file run at the same time."""
         self._handed: dict[Place, dict[str, Any]] = {}
         self._retries, self._at_once = retries, retry_at_once
         self.unrun = 0
@@ -94,7 +90,7 @@ class Scheduler:
 
     def ended(self, test: Test, result: Result, batch: Batch) -> None:
         """An attempt of a planned test is over: have it run again, or report its outcome."""
-        kept = self._kept.setdefault(_place(batch), [])
+        kept = self._kept.setdefault(id(batch), [])
         if result.outcome is Outcome.BLOCKED and any(other.name in test.needs for other in kept):
             self._retries.wait(result)
             kept.append(test)
@@ -114,7 +110,7 @@ class Scheduler:
 
         Not before: a test that waits for another one's next attempt would come too late for it.
         """
-        if kept := self._kept.pop(_place(batch), []):
+        if kept := self._kept.pop(id(batch), []):
             self._put(once_more(kept, batch.seconds))
 
     def _put(self, batch: Batch) -> None:

@@ -21,6 +21,7 @@ from wolfbane.events import (
     TestFinished,
 )
 from wolfbane.execution.coverage import coverage
+from wolfbane.execution.findings import Findings
 from wolfbane.execution.masked import masked
 from wolfbane.execution.quarantined import quarantined_in
 from wolfbane.execution.retries import Retries
@@ -61,6 +62,7 @@ class Session:
         self._focused: list[str] = []
         self._interrupted = False
         self._context: RunContext | None = None
+        self._findings = Findings()
 
     def listen(self, listener: Listener) -> None:
         """Have every event of the run told to a listener."""
@@ -107,26 +109,30 @@ class Session:
         context = self._context = self._new_context(folder)
         async with context.pool, self._preparation(context) as preparation:
             plan = await self._begin(preparation)
-            scheduler = Scheduler(
-                context, self.request.timeout, self._tell, self._finished,
-                self.inventory.files, Retries(self.workspace, self.request.retries),
-                retry_at_once=self.request.retry_when == "at-once",
-            )  # fmt: skip
-            await context.browsers.plan(context.launcher.group, plan, self._jobs)
-            if limit := self.request.run_time:
-                asyncio.get_running_loop().call_later(limit, context.pool.stop)
-            unrun = await scheduler.carry_out(plan)
-            for covered in coverage(self.inventory, scheduler.findings.covered):
+            unrun = await self._carry_out(context, plan)
+            for covered in coverage(self.inventory, self._findings.covered):
                 self._tell(covered)
             await context.pool.finish()
             warnings = (
                 *preparation.environment_setup.ended(), *context.browsers.said(),
                 *of_what_came_back(self.workspace, self._unplanned),
-                *of_damage(scheduler.findings.damage),
+                *of_damage(self._findings.damage),
             )  # fmt: skip
-        self.inventory.learn(scheduler.findings.met, scheduler.findings.missed)
+        self.inventory.learn(self._findings.met, self._findings.missed)
         self.inventory.save()
         return self._end(plan, unrun, warnings, time.monotonic() - began)
+
+    async def _carry_out(self, context: RunContext, plan: Plan) -> int:
+        """Run what is planned; returns how many tests never started."""
+        scheduler = Scheduler(
+            context, self.request.timeout, self._tell, self._finished,
+            self.inventory.files, Retries(self.workspace, self.request.retries), self._findings,
+            retry_at_once=self.request.retry_when == "at-once",
+        )  # fmt: skip
+        await context.browsers.plan(context.launcher.group, plan, self._jobs)
+        if limit := self.request.run_time:
+            asyncio.get_running_loop().call_later(limit, context.pool.stop)
+        return await scheduler.carry_out(plan)
 
     async def _begin(self, preparation: Preparation) -> Plan:
         """Prepare and plan the run, and tell how it starts. Raises NothingChosen."""
@@ -143,11 +149,7 @@ class Session:
 
     def _end(self, plan: Plan, unrun: int, warnings: tuple[str, ...], seconds: float) -> int:
         """Tell how the run ended; returns the exit code."""
-        code, reason = verdict(
-            self.counts, self.set_apart, self._quarantined, self.request.stop_after, unrun,
-            focused=bool(self.request.no_focus and self._focused),
-            flaky_fails=self.request.flaky_fails, interrupted=self._interrupted,
-        )  # fmt: skip
+        code, reason = self._verdict(unrun)
         if unrun and code in (0, 3) and (limit := self.request.run_time):
             code, reason = code or 1, f"stopped after {limit:g} s (--run-time)"
         quarantined = [test for test in plan.tests if test.address in self._quarantined]
@@ -165,6 +167,13 @@ class Session:
             )
         )
         return code
+
+    def _verdict(self, unrun: int) -> tuple[int, str]:
+        return verdict(
+            self.counts, self.set_apart, self._quarantined, self.request.stop_after, unrun,
+            focused=bool(self.request.no_focus and self._focused),
+            flaky_fails=self.request.flaky_fails, interrupted=self._interrupted,
+        )  # fmt: skip
 
     def _new_context(self, folder: Path) -> RunContext:
         request = self.request

@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-import orjson
 from msgspec.structs import replace
 
 from wolfbane.files import read_regular, write_whole
@@ -115,8 +114,8 @@ class Cache:
 def _parsed(text: bytes) -> Any:
     """JSON, fast but for names that hold half of a surrogate pair, which no UTF-8 has."""
     try:
-        return orjson.loads(text)
-    except ValueError:
+        return msgspec.json.decode(text)
+    except (msgspec.DecodeError, ValueError):
         return json.loads(text)
 
 

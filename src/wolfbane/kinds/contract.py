@@ -63,6 +63,8 @@ class Kind(ABC, Generic[S]):
     """Workers get the names of the chosen tests and of all known tests with each request."""
     shows_trace: ClassVar[bool] = False
     """A failure's trace is the suite's own report, and is always shown."""
+    can_be_loaded: ClassVar[bool] = False
+    """Workers can drive the tests of a suite as a load."""
     has_steps: ClassVar[bool] = False
     """Workers can list the step definitions of a suite."""
     names_documents: ClassVar[bool] = False
@@ -71,10 +73,6 @@ class Kind(ABC, Generic[S]):
     """Keys of a suite that name a file with more settings."""
 
     # --- Settings
-
-    def built(self, table: Mapping[str, Any]) -> S:
-        """A suite from a table of settings whose shape is known to be right."""
-        return self.suite_type(**table)
 
     def wrong_settings(
         self, root: Path, suite: S, parameters: Collection[str]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Container, Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from msgspec import to_builtins
 from rich.console import RenderableType
@@ -15,6 +16,9 @@ from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, visible
 from wolfbane.results.compare import QUARANTINED, Change, Comparison
 from wolfbane.results.store import TestEnd
+
+if TYPE_CHECKING:
+    from wolfbane.load.comparison import StepChange
 
 MOST = 50
 _GROUPS = {
@@ -90,7 +94,19 @@ def _outcome(ended: TestEnd | None) -> Text:
     return Text(ended.outcome, style=STYLES[Outcome(ended.outcome)]) if ended else Text("-")
 
 
-def as_json(found: Comparison) -> str:
+def load_parts(console: Page, changes: Sequence[StepChange]) -> Iterator[RenderableType]:
+    """Of two loads: the times of each step, and the tests with steps that got slower."""
+    if not changes:
+        return
+    from wolfbane.reports.load_comparison import change_columns, slower_tests  # Matplotlib
+
+    yield Text("\ntimes under load, before and now", style="bold")
+    yield from fitted(console, change_columns(changes), console.width)
+    for address in slower_tests(changes):
+        yield Text.assemble(("slower beyond noise  ", "bold khaki1"), in_line(address))
+
+
+def as_json(found: Comparison, changes: Sequence[StepChange] = ()) -> str:
     """The same as an object: both runs, the counts, and each group as a list."""
     groups = {
         attribute: [_plain(change, found.quarantined) for change in getattr(found, attribute)]
@@ -102,6 +118,10 @@ def as_json(found: Comparison) -> str:
     ]
     runs = {"before": to_builtins(found.before), "after": to_builtins(found.after)}
     data = {**runs, "counts": found.counts, **groups, "slower": slower}
+    if changes:
+        from wolfbane.reports.load_comparison import changes_as_data
+
+        data["load"] = changes_as_data(changes)
     return json.dumps(data, indent=1, ensure_ascii=False)
 
 

@@ -14,6 +14,7 @@ from wolfbane.events import (
     Commanded,
     Covered,
     Event,
+    LoadStarted,
     Quarantined,
     RunFinished,
     RunStarted,
@@ -21,7 +22,7 @@ from wolfbane.events import (
     TestFinished,
     TestRetried,
 )
-from wolfbane.model import Outcome, Result, at, variant
+from wolfbane.model import LIMITS, Outcome, Result, at, variant
 from wolfbane.reports.failure import (
     one_line,
     part_lines,
@@ -29,7 +30,7 @@ from wolfbane.reports.failure import (
     print_failures,
     print_flaky,
 )
-from wolfbane.reports.header import header
+from wolfbane.reports.header import header, with_news_only
 from wolfbane.reports.layout import fitted
 from wolfbane.reports.matrix import browser_line, by_browser, command_line
 from wolfbane.reports.quarantine import print_quarantined
@@ -47,6 +48,8 @@ from wolfbane.reports.text import clock, in_line, many, visible
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
 
+    from wolfbane.reports.load_view import LoadView
+
 _TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
 
 
@@ -55,9 +58,12 @@ class ConsoleReport:
 
     def __init__(
         self, console: Page, *, quiet: bool = False, verbose: bool = False, live: bool = True,
-        results: str = "", told: set[str] | None = None,
+        results: str = "", told: set[str] | None = None, every: float = 10.0,
     ) -> None:  # fmt: skip
-        """``told`` is what earlier runs of a row warned of: that is not repeated, and added to."""
+        """``told`` is what earlier runs of a row warned of: that is not repeated, and added to.
+
+        ``every`` is how often a load prints a line where there is no live view, in seconds.
+        """
         self._console = console
         self._told = told
         self._results_folder = results
@@ -81,6 +87,8 @@ class ConsoleReport:
         self._held: dict[str, Quarantined] = {}
         self._pointed: tuple[str, ...] = ()
         self._ended = False
+        self._every = every
+        self._load: LoadView | None = None
 
     def __call__(self, event: Event) -> None:
         if isinstance(event, TestFinished):
@@ -100,12 +108,24 @@ class ConsoleReport:
             self._retried(event.result)
         elif isinstance(event, Commanded):
             self._console.print(command_line(event), soft_wrap=True)
+        elif isinstance(event, LoadStarted):
+            from wolfbane.reports.load_view import LoadView  # NumPy takes a while
+
+            self.close()  # a load has a view of its own
+            self._load = LoadView(
+                self._console, event, f"{self._results_folder}/runs/{self._run}",
+                live=self._live, quiet=self._quiet, every=self._every,
+            )  # fmt: skip
+        elif self._load is not None:
+            self._load(event)
         elif isinstance(event, Starting) and not self._quiet:
             text = f"service {visible(at(event.service, event.target))} on port {event.port}"
             self._console.print(Text.assemble(("starting   ", "dim"), text), soft_wrap=True)
 
     def close(self) -> None:
         """Take the live view away, whatever happened."""
+        if self._load is not None:
+            self._load.close()
         if self._progress is not None:
             self._progress.stop()
             self._progress = None
@@ -130,7 +150,7 @@ class ConsoleReport:
         self._suites = tuple(event.suites)
         self._targets = tuple(target.label for target in event.targets)
         if self._told is not None:
-            event = _with_news_only(event, self._told)
+            event = with_news_only(event, self._told)
         if not self._quiet:
             shown = header(event, self._console.reading_width, verbose=self._verbose)
             self._console.print(shown, soft_wrap=True)
@@ -153,7 +173,7 @@ class ConsoleReport:
         counts[result.outcome] += 1
         self._parts[file] += len(result.parts)
         self._seconds[file] += result.seconds  # type: ignore[assignment]
-        if self._quiet:
+        if self._quiet or self._load is not None:
             return
         if self._progress is not None:
             self._bad[result.suite] += result.outcome in _TOLD_IN_FULL
@@ -197,11 +217,13 @@ class ConsoleReport:
     def _over(self, event: RunFinished) -> None:
         self._ended = True
         self.close()
-        if not self._quiet and not self._verbose and not self._live:
+        if not (self._quiet or self._verbose or self._live or self._load is not None):
             for path in [path for path in self._open if path in self._by_file]:
                 self._file_line(path)
         folder = f"{self._results_folder}/runs/{self._run}"
         bad = [r for r in self._results if r.outcome.is_bad and r.address not in self._held]
+        if self._load is not None:  # broken limits have lines of their own
+            bad = [result for result in bad if result.path != LIMITS]
         print_failures(
             self._console, bad, verbose=self._verbose, folder=folder, pointed=self._pointed
         )
@@ -210,14 +232,17 @@ class ConsoleReport:
             if result.outcome is Outcome.FLAKY and not self._quiet:
                 print_flaky(self._console, result, folder)
         print_quarantined(self._console, self._results, self._held, event.lately)
-        if not self._quiet:
+        if self._load is not None:
+            self._load.print_end(self._covered)
+        elif not self._quiet:
             self._summary(event)
         for warning in event.warnings:
             if self._told is None or warning not in self._told:
                 self._warn(warning)
         if self._told is not None:
             self._told.update(event.warnings)
-        self._console.print(closing_line(event, self._run))
+        limits = Counter(r.outcome for r in self._results if r.path == LIMITS)
+        self._console.print(closing_line(event, self._run, limits))
 
     def _summary(self, event: RunFinished) -> None:
         self._console.print()
@@ -269,17 +294,3 @@ class ConsoleReport:
             )
             self._progress.start()
         return self._progress
-
-
-def _with_news_only(event: RunStarted, told: set[str]) -> RunStarted:
-    """A run's start without earlier warnings, and without the suites that are not in it."""
-
-    def news(found: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(each for each in found if each not in told)
-
-    shown = replace(
-        event, neglected=(), warnings=news(event.warnings), unclaimed=news(event.unclaimed),
-        without_tests=news(event.without_tests), workspaces=news(event.workspaces),
-    )  # fmt: skip
-    told.update(event.warnings, event.unclaimed, event.without_tests, event.workspaces)
-    return shown

@@ -16,17 +16,17 @@ class GuardedConsole:
         self._failed = False
 
     def __call__(self, event: Event) -> None:
-        self._try(lambda: self._report(event))
+        self._try(self._report, event)
 
     def close(self) -> None:
         """Take the live view away, whatever happened."""
         self._try(self._report.close)
 
-    def _try(self, show: Callable[[], None]) -> None:
+    def _try(self, show: Callable[..., None], *event: Event) -> None:
         if self._failed:
             return
         try:
-            show()
+            show(*event)
         except (OSError, ValueError) as error:  # ValueError: the stream was closed
             self._failed = True
             why = "it was closed" if isinstance(error, BrokenPipeError) else str(error)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from msgspec.structs import replace
 from rich.text import Text
 
 from wolfbane.events import RunStarted
@@ -94,3 +95,17 @@ def _environments(event: RunStarted) -> Iterator[Row]:
         if words:
             yield title, Text(visible(words).removesuffix(": "))
             title = ""
+
+
+def with_news_only(event: RunStarted, told: set[str]) -> RunStarted:
+    """A run's start without earlier warnings, and without the suites that are not in it."""
+
+    def news(found: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(each for each in found if each not in told)
+
+    shown = replace(
+        event, neglected=(), warnings=news(event.warnings), unclaimed=news(event.unclaimed),
+        without_tests=news(event.without_tests), workspaces=news(event.workspaces),
+    )  # fmt: skip
+    told.update(event.warnings, event.unclaimed, event.without_tests, event.workspaces)
+    return shown

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Container, Iterable, Mapping, Sequence
+from types import MappingProxyType
 
 from rich.text import Text
 
@@ -12,7 +13,7 @@ from wolfbane.model import Outcome, Result
 from wolfbane.reports.layout import NARROWEST, Column, facts, wrapped
 from wolfbane.reports.style import ORDER, STYLES, counted
 from wolfbane.reports.text import clock, in_line, many, visible
-from wolfbane.reports.verdict import sentence
+from wolfbane.reports.verdict import limits_words, of_tests, sentence
 
 SLOW = 0.1
 SHOWN_SLOW = 3
@@ -116,18 +117,28 @@ def coverage_lines(covered: Covered) -> Text:
     return line
 
 
-def closing_line(event: RunFinished, run: str) -> Text:
-    """Everything in one line: the verdict, counts, time, and why the exit code is what it is."""
+def closing_line(
+    event: RunFinished, run: str, limits: Mapping[Outcome, int] = MappingProxyType({})
+) -> Text:
+    """Everything in one line: the verdict, counts, time, and why the exit code is what it is.
+
+    The counts of the event include ``limits`` of a load; the line shows them separately.
+    """
     counts = Counter({Outcome(name): count for name, count in event.counts.items()})
+    counts.subtract(limits)
+    counts = +counts
     apart = Counter({Outcome(name): count for name, count in event.quarantined.items()})
     good = event.exit_code == 0
-    told = sentence(counts, event, counts.total())
+    told = sentence(counts, event if not limits else of_tests(event), counts.total())
     line = Text()
     line.append(told, style="bold dark_cyan" if good else "bold indian_red1")
     details = [counted(counts)] if set(counts) - {Outcome.PASSED} else []
     if apart:
         details.append(Text(f"{apart.total()} quarantined (").append_text(counted(apart)))
         details[-1].append(")")
+    if limits:
+        broken = any(outcome.is_bad for outcome in limits)
+        details.append(Text(limits_words(limits), style="bold indian_red1" if broken else ""))
     if event.unrun:
         details.append(Text(f"{many(event.unrun, 'test')} not run", style="bold khaki1"))
     if details:

@@ -24,7 +24,11 @@ _MARKS = {
 
 
 def write_csv(record: Record) -> bytes:
-    """A line for each test, UTF-8. No cell is a formula for a spreadsheet."""
+    """A line for each test, UTF-8; of a load for each step. No cell is a formula."""
+    if record.load is not None:
+        from wolfbane.reports.load_rows import load_csv
+
+        return load_csv(record.load)
     made = io.StringIO(newline="")
     table = csv.writer(made)
     table.writerow(_COLUMNS)
@@ -59,6 +63,10 @@ def write_markdown(record: Record) -> bytes:
     seconds = f" in {clock(finished.seconds)}" if finished else ""
     reason = f"; {_cell(finished.reason)}" if finished and finished.reason else ""
     lines += [f"{words}{seconds}{reason}", "", *_suites(counted), ""]
+    if record.load is not None:
+        from wolfbane.reports.load_rows import load_markdown
+
+        lines += load_markdown(record.load)
     for title, group in (
         ("Failed", bad),
         ("Blocked", [r for r in counted if r.outcome is Outcome.BLOCKED]),

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping
 
+from msgspec.structs import replace
+
 from wolfbane.events import RunFinished
-from wolfbane.model import Outcome, Result
+from wolfbane.model import LIMITS, Outcome, Result
 from wolfbane.reports.text import many
 from wolfbane.results.record import Record
 
@@ -21,8 +23,24 @@ def failed_as(results: Iterable[Result]) -> str:
 def sentence_of(record: Record) -> str:
     """The verdict on a recorded run, without its quarantined tests."""
     quarantined = record.started.quarantined if record.started else {}
-    counts = Counter(r.outcome for r in record.results if r.address not in quarantined)
-    return sentence(counts, record.finished or CUT_OFF, counts.total())
+    counted = [r for r in record.results if r.address not in quarantined]
+    counts = Counter(r.outcome for r in counted if r.path != LIMITS)
+    limits = Counter(r.outcome for r in counted if r.path == LIMITS)
+    finished = record.finished or CUT_OFF
+    told = sentence(counts, of_tests(finished) if limits else finished, counts.total())
+    return f"{told}, {limits_words(limits)}" if limits else told
+
+
+def of_tests(event: RunFinished) -> RunFinished:
+    """The end of a load without its limits: the line shows broken limits separately."""
+    return replace(event, exit_code=0) if event.exit_code == 1 else event
+
+
+def limits_words(limits: Mapping[Outcome, int]) -> str:
+    """How many limits of a load held."""
+    broken = sum(count for outcome, count in limits.items() if outcome.is_bad)
+    whole = many(sum(limits.values()), "limit")
+    return f"{broken} of {whole} broken" if broken else f"{whole} held"
 
 
 def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -> str:

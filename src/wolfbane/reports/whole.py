@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from wolfbane.results.json_text import readable
 from wolfbane.results.record import Record
 
 
 def write_json(record: Record) -> bytes:
     """What was started, every result, and how it ended, UTF-8."""
-    whole = {"started": record.started, "results": record.results, "finished": record.finished}
+    whole: dict[str, Any] = {
+        "started": record.started, "results": record.results, "finished": record.finished
+    }  # fmt: skip
+    if record.load is not None:
+        from wolfbane.load.measurements import Measurements  # NumPy takes a while
+
+        whole["load"] = Measurements(record.load).as_data()
     return readable(whole)

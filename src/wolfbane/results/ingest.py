@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import orjson
+import msgspec
 
 from wolfbane.model import at
 from wolfbane.results.journal import JOURNAL_NAME
@@ -26,7 +26,7 @@ def take_in_runs(store: Store, results: Path) -> list[str]:
         journal = journals[name]
         try:
             taken = _read(journal)
-        except (OSError, ValueError, KeyError, TypeError) as error:
+        except (OSError, msgspec.DecodeError, ValueError, KeyError, TypeError) as error:
             problems.append(f"run {name} cannot be read: {error}")
             continue
         if taken is not None:
@@ -41,11 +41,11 @@ def _read(journal: Path) -> tuple[RunEntry, list[TestEnd]] | None:
     results = []
     for line in journal.read_bytes().split(b"\n")[:-1]:
         if b'"type":"test-finished"' in line:
-            results.append(orjson.loads(line)["result"])
+            results.append(msgspec.json.decode(line)["result"])
         elif b'"type":"run-started"' in line:
-            started = orjson.loads(line)
+            started = msgspec.json.decode(line)
         elif b'"type":"run-finished"' in line:
-            finished = orjson.loads(line)
+            finished = msgspec.json.decode(line)
     if not started or not finished:
         return None
     return entry_of(started, finished), [ended_of(result, started) for result in results]

@@ -10,14 +10,12 @@ from pathlib import Path
 from types import TracebackType
 
 import msgspec
-import orjson
 
 from wolfbane import __version__
 from wolfbane.errors import InputError, Problem
 from wolfbane.events import Collecting, Event
 
 JOURNAL_NAME = "journal.jsonl"
-_DECODER: msgspec.json.Decoder[Event] = msgspec.json.Decoder(Event)
 
 
 class Journal:
@@ -30,6 +28,7 @@ class Journal:
 
     def __init__(self, folder: Path) -> None:
         self._file = (folder / JOURNAL_NAME).open("ab", buffering=0)
+        self._whole = self._file.tell()
         with contextlib.suppress(OSError):  # some file systems have no locks
             fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         self.trouble = ""
@@ -51,14 +50,15 @@ class Journal:
 
     def _append(self, line: bytes) -> None:
         """Write a whole line or nothing: a full disk takes a part of one."""
-        before = self._file.tell()
+        rest = line
         try:
-            while line:
-                line = line[self._file.write(line) :]
+            while rest:
+                rest = rest[self._file.write(rest) :]
+            self._whole += len(line)
         except OSError as error:
             self.trouble = str(error)
             with contextlib.suppress(OSError):
-                self._file.truncate(before)
+                self._file.truncate(self._whole)
 
 
 def goes_on(folder: Path) -> bool:
@@ -87,9 +87,10 @@ def read_journal(folder: Path) -> Iterator[Event]:
     except OSError as error:
         raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
     *whole, _cut_short = lines
+    decoder: msgspec.json.Decoder[Event] = msgspec.json.Decoder(Event)
     for number, line in enumerate(whole, 1):
         try:
-            yield _DECODER.decode(line)
+            yield decoder.decode(line)
         except (msgspec.DecodeError, UnicodeDecodeError) as error:
             message = f"not an event: {error}"
             raise InputError(Problem(message, str(path), number, _newer(whole[0]))) from None
@@ -98,8 +99,8 @@ def read_journal(folder: Path) -> Iterator[Event]:
 def _newer(first: bytes) -> str:
     """Whether the record says that another version of Wolfbane wrote it."""
     try:
-        version = orjson.loads(first).get("version", __version__)
-    except (ValueError, AttributeError):
+        version = msgspec.json.decode(first).get("version", __version__)
+    except (msgspec.DecodeError, ValueError, AttributeError):
         return ""
     same = version == __version__
     return "" if same else f"the record is from Wolfbane {version}; this one is {__version__}"

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, fields, replace
 from datetime import date
 from functools import partial
 from pathlib import Path
 from typing import Any
+
+import msgspec
+from msgspec.structs import replace
 
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.files import read_regular, write_whole
@@ -26,8 +28,7 @@ _HEAD = """\
 """
 
 
-@dataclass(frozen=True)
-class QuarantineEntry:
+class QuarantineEntry(msgspec.Struct, frozen=True):
     """Tests that an expression matches, why, since when, and until when."""
 
     match: str
@@ -36,8 +37,8 @@ class QuarantineEntry:
     until: date | None = None
     owner: str = ""
     ticket: str = ""
-    line: int = field(default=0, compare=False)
-    file: str = field(default=NAME, compare=False)
+    line: int = 0
+    file: str = NAME
 
     def is_over(self, today: date) -> bool:
         """Whether its date is past."""
@@ -48,7 +49,7 @@ class QuarantineEntry:
         return (today - self.since).days
 
 
-_KEYS = [item.name for item in fields(QuarantineEntry) if item.name not in ("line", "file")]
+_KEYS = [name for name in QuarantineEntry.__struct_fields__ if name not in ("line", "file")]
 
 
 class Quarantine:

@@ -7,7 +7,17 @@ from pathlib import Path
 import msgspec
 
 from wolfbane import __version__
-from wolfbane.events import Covered, Event, RunFinished, RunStarted, TestFinished
+from wolfbane.events import (
+    Covered,
+    Event,
+    LoadError,
+    LoadFinished,
+    LoadSecond,
+    LoadStarted,
+    RunFinished,
+    RunStarted,
+    TestFinished,
+)
 from wolfbane.model import Result
 from wolfbane.results.journal import read_journal
 from wolfbane.results.json_text import readable
@@ -15,10 +25,20 @@ from wolfbane.results.json_text import readable
 SUMMARY_NAME = "summary.json"
 
 
+class LoadRecord(msgspec.Struct):
+    """What a load did, second by second, and how it ended."""
+
+    started: LoadStarted | None = None
+    seconds: list[LoadSecond] = msgspec.field(default_factory=list)
+    errors: list[LoadError] = msgspec.field(default_factory=list)
+    finished: LoadFinished | None = None
+
+
 class Record(msgspec.Struct):
     """A run's beginning, every result in the order of their ends, and its end.
 
-    ``folder`` is where its evidence lies; ``covered`` what it exercised of APIs.
+    ``folder`` is where its evidence lies; ``covered`` what it exercised of APIs,
+    ``load`` what it did as a load.
     """
 
     started: RunStarted | None = None
@@ -26,6 +46,7 @@ class Record(msgspec.Struct):
     finished: RunFinished | None = None
     covered: list[Covered] = msgspec.field(default_factory=list)
     folder: Path | None = None
+    load: LoadRecord | None = None
 
     @property
     def name(self) -> str:
@@ -77,6 +98,18 @@ class RecordKeeper:
             self.record.covered.append(event)
         elif isinstance(event, RunFinished):
             self.record.finished = event
+        elif isinstance(event, LoadStarted):
+            self.record.load = LoadRecord(event)
+        elif self.record.load is not None:
+            self._loaded(self.record.load, event)
+
+    def _loaded(self, load: LoadRecord, event: Event) -> None:
+        if isinstance(event, LoadSecond):
+            load.seconds.append(event)
+        elif isinstance(event, LoadError):
+            load.errors.append(event)
+        elif isinstance(event, LoadFinished):
+            load.finished = event
 
     def write_summary(self) -> None:
         """Write what the run came to, without its results: those are in the journal."""

@@ -8,7 +8,7 @@ from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
-import orjson
+import msgspec
 from msgspec import structs
 
 from wolfbane.errors import InputError, Problem
@@ -64,8 +64,8 @@ def _xunit(path: Path) -> tuple[str, list[ReportedTest]]:
 
 def _is_ours(data: bytes) -> bool:
     try:
-        whole = orjson.loads(data)
-    except orjson.JSONDecodeError:
+        whole = msgspec.json.decode(data)
+    except (msgspec.DecodeError, ValueError):
         return False
     return isinstance(whole, dict) and "started" in whole
 
@@ -73,7 +73,7 @@ def _is_ours(data: bytes) -> bool:
 def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[TestEnd]]:
     """A report that ``--report json=PATH`` wrote."""
     try:
-        whole = orjson.loads(data)
+        whole = msgspec.json.decode(data)
         ended = [ended_of(result, whole["started"]) for result in whole["results"]]
         entry = entry_of(whole["started"], whole["finished"])
     except (KeyError, TypeError, AttributeError) as error:

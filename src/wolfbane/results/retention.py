@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from wolfbane.errors import InputError
 from wolfbane.files import read_regular
@@ -20,8 +21,7 @@ from wolfbane.workspace.settings import Workspace
 EVIDENCE = "evidence"
 
 
-@dataclass(frozen=True)
-class Kept:
+class Kept(msgspec.Struct, frozen=True):
     """The folder of a run. Sizes are in bytes; ``began`` is what its name says, in local time.
 
     ``summary`` has its events ``started`` and ``finished``; of a run that was cut off nothing.
@@ -32,7 +32,7 @@ class Kept:
     size: int
     evidence: int
     goes_on: bool = False
-    summary: Mapping[str, Any] = field(default_factory=dict, compare=False, hash=False)
+    summary: Mapping[str, Any] = msgspec.field(default_factory=dict)
 
     @property
     def name(self) -> str:
@@ -72,9 +72,9 @@ def outdated(
 
     With both, a run has to be both. What goes on is never among them.
     """
-    beyond = set(runs[keep:]) if keep is not None else set(runs)
+    beyond = runs if keep is None else runs[keep:]
     limit = now - timedelta(seconds=older_than or 0)
-    return [run for run in runs if run in beyond and run.began <= limit and not run.goes_on]
+    return [run for run in beyond if run.began <= limit and not run.goes_on]
 
 
 def remove(run: Kept, *, evidence_only: bool = False) -> None:

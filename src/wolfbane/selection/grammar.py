@@ -33,7 +33,7 @@ _TOKEN = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Term:
     """One ``field:value``. ``style`` is ``word``, ``quoted`` or ``regex``.
 
@@ -50,7 +50,7 @@ class Term:
         return f"{self.field}:{_written(self.value, self.style)}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Not:
     """Holds where ``item`` does not."""
 
@@ -60,7 +60,7 @@ class Not:
         return f"not {_nested(self.item)}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class And:
     """Holds where every item does; with no item it always holds."""
 
@@ -70,7 +70,7 @@ class And:
         return " and ".join(_nested(item) for item in self.items) or "everything"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Or:
     """Holds where at least one item does."""
 

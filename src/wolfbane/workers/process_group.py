@@ -42,12 +42,13 @@ class ProcessGroup:
         self._chain = os.environ.get(MARKER, "")
         self._watchdog: subprocess.Popen[bytes] | None = None
         self._members: set[int] = set()
+        self._unrelated: set[int] = set()
         self._starting = threading.Lock()
         self._adopts = False
 
     def __enter__(self) -> ProcessGroup:
         self._adopts = _adopt_orphans(True)
-        self._members.update(_children())  # whoever imports Wolfbane may have some of its own
+        self._unrelated |= _children()  # whoever imports Wolfbane may have some of its own
         # Without site it starts in a fifth of the time. It imports only if it has to act.
         script = [sys.executable, "-I", "-S", str(Path(watchdog.__file__))]
         self._watchdog = subprocess.Popen(
@@ -57,7 +58,7 @@ class ProcessGroup:
             stderr=subprocess.DEVNULL,
             start_new_session=True,
         )
-        self._members.add(self._watchdog.pid)
+        self._unrelated.add(self._watchdog.pid)
         return self
 
     def __exit__(
@@ -66,8 +67,11 @@ class ProcessGroup:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
+        # Where orphans become children of this process, what is left of the run is among them:
+        # to look at every process of the machine takes longer than a small run.
         also = self._is_adopted if self._adopts else None
-        watchdog.end_marked(self.mark, also=also)
+        if not self._adopts or _children() - self._unrelated:
+            watchdog.end_marked(self.mark, also=also)
         if self._adopts:
             _adopt_orphans(False)
         self._tell_watchdog(b"over")
@@ -112,27 +116,23 @@ class ProcessGroup:
         with contextlib.suppress(OSError):
             os.killpg(process.pid, signal.SIGKILL)
         process.wait()
-        if ended and self._adopts:
-            self._end_orphans_of(process.pid, f"{self.mark}.{member}")
-        else:
-            if below:
-                watchdog.end_all(below.__contains__)
-            watchdog.end_marked(f"{self.mark}.{member}", {process.pid})
+        if ended and self._adopts and not self._orphans():
+            return
+        if below:
+            watchdog.end_all(below.__contains__)
+        watchdog.end_marked(f"{self.mark}.{member}", {process.pid})
 
-    def _end_orphans_of(self, session: int, mark: str) -> None:
-        """Look at children of this process alone: that is quick, and they are nowhere else."""
-        import psutil
-
-        orphans = [child for child in psutil.Process().children() if self._is_adopted(child)]
-        if orphans:
-            watchdog.end_marked(mark, {session})
+    def _orphans(self) -> set[int]:
+        """Processes that this one did not start, and has as children all the same."""
+        with self._starting:
+            return _children() - self._members - self._unrelated
 
     def _is_adopted(self, process: psutil.Process) -> bool:
         """Whether this process did not start it, and has it as a child all the same."""
         import psutil
 
         with self._starting:
-            if process.pid in self._members:
+            if process.pid in self._members | self._unrelated:
                 return False
         try:
             return process.ppid() == os.getpid() and os.getsid(process.pid) != os.getsid(0)
@@ -147,6 +147,13 @@ class ProcessGroup:
 
 
 def _children() -> set[int]:
+    """The processes that this one is the parent of. Linux lists them for each thread."""
+    try:
+        lists = [path.read_text() for path in Path("/proc/self/task").glob("*/children")]
+    except OSError:  # a thread has just ended
+        lists = []
+    if lists:
+        return {int(pid) for text in lists for pid in text.split()}
     import psutil
 
     return {child.pid for child in psutil.Process().children()}

@@ -11,85 +11,31 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from wolfbane.model import Outcome
+from wolfbane.workers.load_messages import (
+    LoadedMessage,
+    LoadErrorMessage,
+    LoadLookedMessage,
+    LoadSecondMessage,
+)
+from wolfbane.workers.message_data import (
+    Address,
+    Ending,
+    FrameData,
+    Line,
+    Message,
+    PartData,
+    WorkerOutcome,
+)
 
 PROTOCOL = 1
 """The version that a worker says in its hello."""
 
-WorkerOutcome = Literal[
-    "passed", "failed", "errored", "timed out", "crashed", "blocked", "skipped", "todo"
-]
-"""Outcomes that a worker can report. Whether a test is flaky, only Wolfbane can know."""
-Address = Annotated[str, msgspec.Meta(min_length=1)]
-Line = Annotated[int, msgspec.Meta(ge=1)]
-Seconds = Annotated[float, msgspec.Meta(ge=0)]
 Use = tuple[str, int, str]
 """A step in a scenario: file, line and text."""
 
 
 class WrongMessage(Exception):
     """A message has the right shape, but makes no sense here. The text says why."""
-
-
-class FrameData(msgspec.Struct, frozen=True):
-    """One call of a stack: a place in a source file."""
-
-    file: str
-    line: int | None
-    function: str
-
-
-class PartData(msgspec.Struct, frozen=True):
-    """A subtest, point or step of a test. ``table`` holds rows of cells."""
-
-    name: str
-    outcome: WorkerOutcome
-    message: str = ""
-    seconds: Seconds = 0.0
-    file: str = ""
-    line: int = 0
-    parts: tuple[PartData, ...] = ()
-    table: tuple[tuple[str, ...], ...] = ()
-    text: str = ""
-
-
-class AttemptData(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """An attempt that the runtime made by itself, before the one that counts."""
-
-    outcome: WorkerOutcome
-    seconds: Seconds = 0.0
-    message: str = ""
-    trace: str = ""
-    output: str = ""
-
-
-class Ending(msgspec.Struct, frozen=True, kw_only=True):
-    """How a test ended. ``about`` are headings above it, each with its description.
-
-    ``account`` is for bridges: ``added`` for a test that nobody knew, ``unasked`` for one that
-    was not chosen, ``missing`` for one that no result came back of.
-    """
-
-    outcome: WorkerOutcome
-    seconds: Seconds = 0.0
-    message: str = ""
-    trace: str = ""
-    frames: tuple[FrameData, ...] = ()
-    parts: tuple[PartData, ...] = ()
-    attempts: tuple[AttemptData, ...] = ()
-    account: Literal["", "added", "unasked", "missing"] = ""
-    about: tuple[tuple[str, str], ...] = ()
-
-
-def ending(outcome: Outcome, message: str, seconds: float = 0.0) -> Ending:
-    """How a test ended, where Wolfbane itself says so and no worker does."""
-    return msgspec.convert(
-        {"outcome": outcome.value, "message": message, "seconds": seconds}, Ending
-    )
-
-
-class Message(msgspec.Struct, frozen=True, kw_only=True, tag_field="type"):
-    """What a worker says."""
 
 
 class HelloMessage(Message, frozen=True, tag="hello"):
@@ -268,7 +214,8 @@ WorkerMessage = (
     HelloMessage | ProgressMessage | CollectingMessage | TestMessage | CollectedMessage
     | StartedMessage | OutputMessage | PartsMessage | EvidenceMessage | HandedMessage
     | DamageMessage | SecretMessage | CoveredMessage | FinishedMessage | RanMessage | StepMessage
-    | ListedMessage | ClosedMessage
+    | ListedMessage | ClosedMessage | LoadLookedMessage | LoadSecondMessage | LoadErrorMessage
+    | LoadedMessage
 )  # fmt: skip
 """Everything that a worker can say."""
 

@@ -18,11 +18,11 @@ from wolfbane.exits import how_it_ended
 from wolfbane.kinds.contract import WorkerCommand
 from wolfbane.model import NESTED
 from wolfbane.workers.channel import ChannelServer, Connection, Request, Unreadable
+from wolfbane.workers.message_data import Message
 from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workers.protocol import (
     FinishedMessage,
     HelloMessage,
-    Message,
     StartedMessage,
     WorkerMessage,
     WrongMessage,
@@ -141,6 +141,11 @@ class Worker:
             return await self._ready
         finally:
             self._ready = None
+
+    def tell(self, message: Request) -> None:
+        """Send something beside the request that is in progress."""
+        if self._connection is not None:
+            self._connection.send(message)
 
     def stop(self) -> None:
         """End the worker now; a request in progress ends as stopped."""

@@ -16,6 +16,7 @@ from wolfbane.units import seconds
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import (
     Browser,
+    LoadProfile,
     Parameter,
     Service,
     Settings,
@@ -33,15 +34,9 @@ _LAST_PORT = 65535
 _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
-def meaning_problems(
-    path: Path, lines: dict[Location, int], settings: Settings,
-    *, known: bool = False,
-) -> list[Problem]:  # fmt: skip
-    """Everything that is wrong with the settings of ``path``, in the order of its lines.
-
-    ``known``: the settings of each kind are known to be right.
-    """
-    checks = _Checks(path, lines, known=known)
+def meaning_problems(path: Path, lines: dict[Location, int], settings: Settings) -> list[Problem]:
+    """Everything that is wrong with the settings of ``path``, in the order of its lines."""
+    checks = _Checks(path, lines)
     table = settings.workspace
     checks.duration(("workspace", "timeout"), table.timeout)
     for key in ("evidence", "history"):
@@ -75,6 +70,8 @@ def meaning_problems(
         checks.named_services(("env", name, "services"), values.get("services", []), settings)
     for name, service in settings.service.items():
         checks.service(("service", name), service, settings)
+    for name, profile in settings.load.items():
+        checks.load(("load", name), profile)
     for name, browser in settings.browser.items():
         checks.browser(("browser", name), browser)
     return list(_each_once(sorted(checks.problems, key=lambda problem: problem.line)))
@@ -92,9 +89,9 @@ def _each_once(problems: Iterable[Problem]) -> Iterator[Problem]:
 
 
 class _Checks:
-    def __init__(self, path: Path, lines: dict[Location, int], *, known: bool) -> None:
+    def __init__(self, path: Path, lines: dict[Location, int]) -> None:
         self.problems: list[Problem] = []
-        self._path, self._lines, self._known = path, lines, known
+        self._path, self._lines = path, lines
 
     def add(self, location: Location, message: str) -> None:
         self.problems.append(Problem(message, self._path.name, line_of(self._lines, location)))
@@ -127,8 +124,6 @@ class _Checks:
         kind, root = find_kind(suite.kind), self._path.parent
         for key, paths in kind.paths_in_settings(suite).items():
             self.existing(place, key, suite, paths)
-        if self._known:
-            return
         try:
             for location, words in kind.wrong_settings(root, suite, parameters):
                 self.add((*place, *location), words)
@@ -151,6 +146,8 @@ class _Checks:
         if not (isinstance(named, list) and all(isinstance(name, str) for name in named)):
             self.add((*place, "values_from"), "'values_from' names a file, or a list of files")
 
+        if not isinstance(table.get("load", False), bool):
+            self.add((*place, "load"), "'load' is true or false")
         self.probes((*place, "ready"), table.get("ready", []))
 
     def probes(self, location: Location, given: Any) -> None:
@@ -169,6 +166,16 @@ class _Checks:
         if not 0 <= service.port <= _LAST_PORT:
             self.add((*place, "port"), f"'port' is {service.port}, which is none")
         self.probes((*place, "ready"), service.ready)
+
+    def load(self, place: Location, profile: LoadProfile) -> None:
+        for key in ("ramp", "duration"):
+            if text := getattr(profile, key):
+                self.duration((*place, key), text)
+        for stage in profile.stages:
+            self.duration((*place, "stages"), stage.duration)
+        self.expression((*place, "select"), profile.select or "everything")
+        for entry in profile.mix:
+            self.expression((*place, "mix"), entry.match)
 
     def named_services(self, location: Location, names: Any, settings: Settings) -> None:
         if not (isinstance(names, list) and all(isinstance(name, str) for name in names)):

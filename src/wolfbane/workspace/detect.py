@@ -81,10 +81,10 @@ def _suite(root: Path, tree: Tree, place: _SuitePlace, name: str, files: Sequenc
     paths = [place.folder] if kind.manifest else _paths(place, files)
     inside = [each for each in tree.workspaces if any(_is_inside(each, path) for path in paths)]
     folder = "." if kind.manifest else place.project
-    suite: Suite = kind.built({
-        "name": name, "kind": place.kind, "paths": paths, "folder": folder, "exclude": inside,
+    suite: Suite = kind.suite_type(
+        name, place.kind, paths, folder=folder, exclude=inside,
         **kind.detected_settings(root, folder),
-    })  # fmt: skip
+    )  # fmt: skip
     return suite
 
 

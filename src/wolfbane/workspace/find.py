@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.detect import detect

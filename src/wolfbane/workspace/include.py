@@ -6,10 +6,12 @@ of them say differently has no meaning for both, and is an error.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Mapping
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.kinds.registry import find_kind
@@ -146,9 +148,9 @@ def _moved_terms(expression: Expression, folder: str) -> Expression:
         return And(items) if isinstance(expression, And) else Or(items)
     has_glob = any(mark in expression.value for mark in "*?")
     if expression.field == "suite" and expression.style != "regex":
-        return replace(expression, value=f"{folder}/{expression.value}")
+        return dataclasses.replace(expression, value=f"{folder}/{expression.value}")
     if expression.field == "at" or (
         expression.field == "file" and (expression.style == "quoted" or has_glob)
     ):
-        return replace(expression, value=f"{folder}/{expression.value}")
+        return dataclasses.replace(expression, value=f"{folder}/{expression.value}")
     return expression

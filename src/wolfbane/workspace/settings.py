@@ -1,25 +1,24 @@
-"""What may stand in ``wolfbane.toml``: one pydantic model per table."""
+"""What may stand in ``wolfbane.toml``: one type for each table."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, ClassVar, Literal
+from typing import Any, Literal
 
-from wolfbane.kinds.suite import STRICT, Suite
+from msgspec import Struct, field
+
+from wolfbane.kinds.suite import Suite
+from wolfbane.tables import SettingsTable
 from wolfbane.units import seconds
 from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES
 
 
-@dataclass(frozen=True)
-class WorkspaceTable:
+class WorkspaceTable(SettingsTable, frozen=True):
     """``[workspace]``: what holds for every run.
 
     ``identity`` tells the workspace from others in a history that several share.
     """
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     name: str = ""
     leave_out: str = ""
@@ -29,18 +28,15 @@ class WorkspaceTable:
     jobs: int | None = None
     timeout: float | str = DEFAULT_TIMEOUT
     env: str = ""
-    include: list[str] = field(default_factory=list)
+    include: list[str] = []
 
 
-@dataclass(frozen=True)
-class Browser:
+class Browser(SettingsTable, frozen=True):
     """``[browser.NAME]``: which engine, and how its window is; ``driver`` may hold ``{port}``.
 
     ``url`` is that of a driver which runs elsewhere. ``window`` is the size of the page in CSS
     pixels, ``device_pixels`` how many of the screen's pixels one of them has.
     """
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     engine: Literal["chromium", "firefox", "webkit", "other"]
     binary: str = ""
@@ -51,38 +47,29 @@ class Browser:
     language: str = ""
     time_zone: str = ""
     user_agent: str = ""
-    preferences: dict[str, str | int | float | bool] = field(default_factory=dict)
-    arguments: list[str] = field(default_factory=list)
+    preferences: dict[str, str | int | float | bool] = {}
+    arguments: list[str] = []
     downloads: str = ""
     insecure: bool = False
-    capabilities: dict[str, Any] = field(default_factory=dict)
+    capabilities: dict[str, Any] = {}
 
 
-@dataclass(frozen=True)
-class TagRule:
+class TagRule(SettingsTable, frozen=True):
     """``[[tag]]``: puts a tag on whatever an expression matches."""
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     name: str
     match: str
 
 
-@dataclass(frozen=True)
-class Retry:
+class Retry(SettingsTable, frozen=True):
     """``[[retry]]``: tests that an expression matches may run again so many times."""
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     match: str
     times: int
 
 
-@dataclass(frozen=True)
-class Parameter:
+class Parameter(SettingsTable, frozen=True):
     """``[param.NAME]``: something that a run is pointed at; ``export`` names variables."""
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     type: Literal[
         "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list"
@@ -91,59 +78,47 @@ class Parameter:
     required: bool = False
     secret: bool = False
     help: str = ""
-    export: str | list[str] = field(default_factory=list)
-    choices: list[str] = field(default_factory=list)
+    export: str | list[str] = []
+    choices: list[str] = []
 
 
-@dataclass(frozen=True)
-class Service:
+class Service(SettingsTable, frozen=True):
     """``[service.NAME]``: a program that suites need around them; started with the run.
 
     ``ready`` is as :func:`wolfbane.workspace.probes.read_probes` reads it; without ``port`` a
     free one is taken.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
-
     command: list[str]
     folder: str = "."
-    env: dict[str, str | int | float] = field(default_factory=dict)
-    ready: str | dict[str, Any] | list[str | dict[str, Any]] = field(default_factory=list)
+    env: dict[str, str | int | float] = {}
+    ready: str | dict[str, Any] | list[str | dict[str, Any]] = []
     port: int = 0
 
 
-@dataclass(frozen=True)
-class Preset:
+class Preset(SettingsTable, frozen=True):
     """``[preset.NAME]``: arguments of ``wolfbane run``, kept by name."""
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     arguments: list[str]
     help: str = ""
 
 
-@dataclass(frozen=True)
-class Keep:
+class Keep(SettingsTable, frozen=True):
     """``[keep]``: what is kept of old runs; what is beyond it goes at the end of a run.
 
     ``runs`` counts their folders; ``evidence`` and ``history`` are ages, such as 30d.
     """
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     runs: int | None = None
     evidence: str = ""
     history: str = ""
 
 
-@dataclass(frozen=True)
-class Mail:
+class Mail(SettingsTable, frozen=True):
     """``[mail]``: the server that mails go through. Its password is never in the file.
 
     With ``report_url``, in which ``{run}`` stands for a run's name, reports are linked.
     """
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
 
     server: str
     sender: str
@@ -153,30 +128,71 @@ class Mail:
     report_url: str = ""
 
 
-@dataclass(frozen=True)
-class Settings:
+class LoadStage(SettingsTable, frozen=True):
+    """An entry of ``stages``: over ``duration`` the users, or the rate, change evenly to these."""
+
+    duration: str
+    users: int | None = None
+    rate: str = ""
+
+
+class LoadMix(SettingsTable, frozen=True):
+    """An entry of ``mix``: how often the workflows that an expression matches are taken.
+
+    The ``weight`` is for all of them together.
+    """
+
+    match: str
+    weight: float
+
+
+class LoadProfile(SettingsTable, frozen=True):
+    """``[load.NAME]``: a load by name. The keys are those of the options, which override them.
+
+    With a ``mix`` each time one workflow is chosen by weight, instead of all in turn. ``rows`` says
+    which rows of data a workflow takes, where it has some: without it each row is taken.
+    """
+
+    select: str = ""
+    users: int | None = None
+    ramp: str = ""
+    loops: int | None = None
+    duration: str = ""
+    rate: str = ""
+    arrivals: Literal["random", "even"] = "random"
+    pause: str = ""
+    order: Literal["given", "random"] = "given"
+    contract: str = ""
+    samples: Literal["all", "errors", "off"] = "all"
+    limits: list[str] = []
+    stop_if: list[str] = []
+    stages: list[LoadStage] = []
+    mix: list[LoadMix] = []
+    rows: Literal["", "in turn", "at random", "once"] = ""
+    help: str = ""
+
+
+class Settings(SettingsTable, frozen=True):
     """The whole file. ``suite``, ``tag`` and ``retry`` are its arrays of tables.
 
     ``param`` is by dotted name; ``env`` holds tables of values, by name of environment.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
-
     workspace: WorkspaceTable = field(default_factory=WorkspaceTable)
-    suite: list[Suite] = field(default_factory=list)
-    tag: list[TagRule] = field(default_factory=list)
-    param: dict[str, Parameter] = field(default_factory=dict)
-    env: dict[str, dict[str, Any]] = field(default_factory=dict)
-    service: dict[str, Service] = field(default_factory=dict)
-    preset: dict[str, Preset] = field(default_factory=dict)
-    browser: dict[str, Browser] = field(default_factory=dict)
-    retry: list[Retry] = field(default_factory=list)
+    suite: list[Suite] = []
+    tag: list[TagRule] = []
+    param: dict[str, Parameter] = {}
+    env: dict[str, dict[str, Any]] = {}
+    service: dict[str, Service] = {}
+    preset: dict[str, Preset] = {}
+    browser: dict[str, Browser] = {}
+    retry: list[Retry] = []
     mail: Mail | None = None
     keep: Keep = field(default_factory=Keep)
+    load: dict[str, LoadProfile] = {}
 
 
-@dataclass(frozen=True)
-class Workspace:
+class Workspace(Struct, frozen=True):
     """A folder, its settings, and the file that they are from, if there is one.
 
     ``detected``: its suites are worked out from its files; then ``nested`` are the folders in it

@@ -19,7 +19,7 @@ OTHER_ENGINE = "other"
 ENDPOINT_PARTS = ("url", "host", "port", "path", "browser")
 """What a suite's ``webdriver`` table can name variables for."""
 WINDOW = re.compile(r"(\d+)x(\d+)")
-ENV_WORDS = ("extends", "values_from", "ready", "services")
+ENV_WORDS = ("extends", "values_from", "ready", "services", "load")
 SURROUNDINGS = "environment"
 """What a suite ``needs`` that waits for its environment, and for no service."""
 VALUE_FORMS = ("json", "env")

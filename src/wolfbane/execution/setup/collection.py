@@ -14,15 +14,14 @@ from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Tag, Test, TestFile
 from wolfbane.workers.launcher import Unstartable
+from wolfbane.workers.message_data import Ending, ending
 from wolfbane.workers.pool import Slot
 from wolfbane.workers.protocol import (
     CollectedMessage,
-    Ending,
     ProgressMessage,
     TestMessage,
     WorkerMessage,
     WrongMessage,
-    ending,
 )
 from wolfbane.workers.worker import End, RequestEnd
 from wolfbane.workspace.settings import Workspace

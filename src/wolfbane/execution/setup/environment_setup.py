@@ -13,7 +13,7 @@ from wolfbane.execution.setup.probes import Prober
 from wolfbane.execution.setup.services import Services
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
-from wolfbane.workers.protocol import ending
+from wolfbane.workers.message_data import ending
 from wolfbane.workspace.probes import PATIENCE
 
 

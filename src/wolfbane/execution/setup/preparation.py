@@ -22,7 +22,7 @@ from wolfbane.inventory.kind_settings import check_kind_settings
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.selection import Choice, choose, may_match
-from wolfbane.workers.protocol import ending
+from wolfbane.workers.message_data import ending
 
 
 class Prepared(msgspec.Struct):

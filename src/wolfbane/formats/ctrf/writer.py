@@ -6,7 +6,7 @@ from collections import Counter
 from datetime import datetime
 from typing import Any
 
-import orjson
+import msgspec
 
 from wolfbane.formats.run_facts import RunFacts
 from wolfbane.model import Outcome, Result
@@ -29,7 +29,7 @@ def write_ctrf(run: RunFacts) -> bytes:
 
     Where quarantined tests failed, their status is ``other``.
     """
-    return orjson.dumps(_document(run), option=orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE)
+    return msgspec.json.format(msgspec.json.encode(_document(run)), indent=2) + b"\n"
 
 
 def _document(run: RunFacts) -> dict[str, Any]:

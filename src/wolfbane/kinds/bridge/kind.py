@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import asdict, replace
 from pathlib import Path
+
+from msgspec import to_builtins
+from msgspec.structs import replace
 
 from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
@@ -76,7 +78,9 @@ class BridgeKind(Kind[BridgeSuite]):
         if not shutil.which(program) and not (folder / program).is_file():
             raise MissingRuntime(f"there is no launcher '{program}' ({suite.bridge})")
         command = own_process("wolfbane.kinds.bridge.runner")
-        return WorkerCommand(command, folder, {"bridge": asdict(bridge), "place": suite.bridge})
+        return WorkerCommand(
+            command, folder, {"bridge": to_builtins(bridge), "place": suite.bridge}
+        )
 
     def runtime(self, root: Path, suite: BridgeSuite) -> str:
         return _bridge(root, suite).about

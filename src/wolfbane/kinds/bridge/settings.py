@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from wolfbane.kinds.suite import Suite
 
 
-@dataclass(frozen=True)
-class BridgeSuite(Suite):
+class BridgeSuite(Suite, frozen=True):
     """A suite whose launcher a bridge file describes; ``bridge`` is its path."""
 
     bridge: str = ""

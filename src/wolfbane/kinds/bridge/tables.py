@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal
+from typing import Literal
+
+from msgspec import field
+
+from wolfbane.tables import SettingsTable
 
 TOGETHER = ("batch", "suite")
 """What a launcher may be started for that is more than one file."""
-_STRICT = {"extra": "forbid", "strict": True}
 
 
-@dataclass(frozen=True)
-class LinePattern:
+class LinePattern(SettingsTable, frozen=True):
     """``[find.lines]``: regular expressions, each tried on each line.
 
     ``test`` and ``group`` have a named group ``name``. ``tag`` has ``tag``, or ``key`` and
@@ -20,33 +20,25 @@ class LinePattern:
     the same line. Nesting is seen by indentation, or by lines that match ``end``.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
-
     test: str
     group: str = ""
     tag: str = ""
     end: str = ""
 
 
-@dataclass(frozen=True)
-class Query:
+class Query(SettingsTable, frozen=True):
     """``[find.query]``: a tree-sitter grammar by name, and a query over it.
 
     Captures: ``test`` and ``group`` (the whole of one), ``test.name`` and ``group.name``; in a
     match of one of these ``tag``, or ``tag.key`` with ``tag.value``.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
-
     grammar: str
     text: str
 
 
-@dataclass(frozen=True)
-class ListingKeys:
+class ListingKeys(SettingsTable, frozen=True):
     """``[find.listing.keys]``: where the objects of a JSON list say what, if under other names."""
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     name: str = "name"
     group: str = "group"
@@ -55,8 +47,7 @@ class ListingKeys:
     tags: str = "tags"
 
 
-@dataclass(frozen=True)
-class Listing:
+class Listing(SettingsTable, frozen=True):
     """``[find.listing]``: a command that prints the tests there are, once for each ``{file}``.
 
     Without ``{file}`` it is started once, and says of each test in which file it is. ``pattern``
@@ -65,8 +56,6 @@ class Listing:
     and ``keys`` are for ``json``, which may also be a JSON value on each line.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
-
     command: list[str]
     format: Literal["names", "json", "tap"]
     pattern: str = r"^\s*(?P<name>.*\S)"
@@ -74,11 +63,8 @@ class Listing:
     keys: ListingKeys = field(default_factory=ListingKeys)
 
 
-@dataclass(frozen=True)
-class Find:
+class Find(SettingsTable, frozen=True):
     """``[find]``: which files hold tests, and how these are found: by one way of three."""
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     files: list[str]
     lines: LinePattern | None = None
@@ -86,8 +72,7 @@ class Find:
     listing: Listing | None = None
 
 
-@dataclass(frozen=True)
-class NamesTable:
+class NamesTable(SettingsTable, frozen=True):
     """``[run.names]``: how the launcher gets the names of tests to run.
 
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
@@ -96,8 +81,6 @@ class NamesTable:
     With ``unless_all`` none are given where all known tests of the files are chosen, so that those
     which only the launcher knows are run, too.
     """
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     how: Literal["each", "joined", "pattern", "list", "files"]
     name: str = "{name}"
@@ -109,26 +92,22 @@ class NamesTable:
     unless_all: bool = False
 
 
-@dataclass(frozen=True)
-class Run:
+class Run(SettingsTable, frozen=True):
     """``[run]``: the launcher's argument list, and what its exit codes mean.
 
     ``per`` says for how much it is started: a ``test``, a ``file``, a ``batch`` of files (as many
     of them as tests run at a time), or all that was chosen of the ``suite``.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
-
     command: list[str]
     names: NamesTable
     per: Literal["test", "file", "batch", "suite"] = "file"
-    env: dict[str, str] = field(default_factory=dict)
+    env: dict[str, str] = {}
     passed: list[int] = field(default_factory=lambda: [0])
     failed: list[int] = field(default_factory=lambda: [1])
 
 
-@dataclass(frozen=True)
-class ReadTable:
+class ReadTable(SettingsTable, frozen=True):
     """``[read]``: what the launcher leaves behind or prints, and how entries name their tests.
 
     ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
@@ -138,8 +117,6 @@ class ReadTable:
     patterns have groups ``name``, ``seconds`` and ``message``; other lines are output of the test
     ``before`` or ``after`` whose line they stand, as ``output`` tells, or by none.
     """
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     format: Literal["xunit", "ctrf", "tap", "events", "lines"]
     report: str = ""
@@ -151,11 +128,8 @@ class ReadTable:
     output: Literal["before", "after", ""] = ""
 
 
-@dataclass(frozen=True)
-class Bridge:
+class Bridge(SettingsTable, frozen=True):
     """A whole bridge file. ``about`` is what people call the launcher."""
-
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = _STRICT
 
     about: str
     find: Find

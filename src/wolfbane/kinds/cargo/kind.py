@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path, PurePosixPath
+
+from msgspec.structs import replace
 
 from wolfbane.kinds.cargo.settings import CargoSuite
 from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import Literal
 
 from wolfbane.kinds.suite import Suite
 
 
-@dataclass(frozen=True)
-class CargoSuite(Suite):
+class CargoSuite(Suite, frozen=True):
     """A suite of Rust crates. ``options`` go to the toolchain, such as ``--all-features``.
 
     ``ignored`` says whether tests with the attribute ``ignore`` are skipped or run.
     """
 
     cargo: str = ""
-    options: list[str] = field(default_factory=list)
+    options: list[str] = []
     ignored: Literal["skip", "run"] = "skip"

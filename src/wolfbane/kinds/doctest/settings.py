@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from wolfbane.kinds.python.settings import PythonSuite
 
 
-@dataclass(frozen=True)
-class DoctestSuite(PythonSuite):
+class DoctestSuite(PythonSuite, frozen=True):
     """A suite of examples. ``options`` are names of the doctest module's option flags."""
 
-    options: list[str] = field(default_factory=list)
+    options: list[str] = []

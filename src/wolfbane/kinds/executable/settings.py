@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from typing import Self
+
+from msgspec.structs import replace
 
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.suite import Suite
 
 
-@dataclass(frozen=True)
-class ExecutableSuite(Suite):
+class ExecutableSuite(Suite, frozen=True):
     """``interpreters`` are by suffix: a program, or a program and its arguments."""
 
-    interpreters: dict[str, str | list[str]] = field(default_factory=dict)
+    interpreters: dict[str, str | list[str]] = {}
 
     def commands(self) -> dict[str, list[str]]:
         """The interpreters by suffix, each as a list of arguments."""

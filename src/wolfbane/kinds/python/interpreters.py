@@ -92,6 +92,8 @@ def _ask(python: str, folder: Path) -> tuple[str, str]:
 
     Raises MissingRuntime where it does not start.
     """
+    if Path(python).is_absolute() and os.path.realpath(python) == os.path.realpath(sys.executable):
+        return sys.version.split()[0], python  # ours, or another environment of the same one
     code = "import sys; print(sys.version.split()[0], sys.executable)"
     try:
         run = subprocess.run(

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from typing import Self
+
+from msgspec.structs import replace
 
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.suite import Suite
 
 
-@dataclass(frozen=True)
-class InterpretedSuite(Suite):
+class InterpretedSuite(Suite, frozen=True):
     """A suite that runs in a Python interpreter.
 
     ``import_path`` holds folders that are put before everything else on the import path.
     """
 
     python: str = ""
-    import_path: list[str] = field(default_factory=list)
+    import_path: list[str] = []
 
     @property
     def modules_from(self) -> str:
@@ -29,8 +29,7 @@ class InterpretedSuite(Suite):
         return replace(self, python=to.program(self.python), import_path=to.paths(self.import_path))
 
 
-@dataclass(frozen=True)
-class PythonSuite(InterpretedSuite):
+class PythonSuite(InterpretedSuite, frozen=True):
     """A suite of kind ``python``. ``top`` is the folder that modules are named from."""
 
     top: str = ""

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from typing import Self
+
+from msgspec.structs import replace
 
 from wolfbane.kinds.python.settings import InterpretedSuite
 from wolfbane.kinds.relocation import Relocation
 
 
-@dataclass(frozen=True)
-class ScenarioSuite(InterpretedSuite):
+class ScenarioSuite(InterpretedSuite, frozen=True):
     """A suite of feature files. ``steps`` are the folders with its step functions."""
 
-    steps: list[str] = field(default_factory=list)
+    steps: list[str] = []
 
     def relocated(self, to: Relocation) -> Self:
         """The suite as an outer workspace has to write its paths."""

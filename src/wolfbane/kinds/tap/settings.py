@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from typing import Self
+
+from msgspec.structs import replace
 
 from wolfbane.kinds.executable.settings import ExecutableSuite
 from wolfbane.kinds.relocation import Relocation
 
 
-@dataclass(frozen=True)
-class TapSuite(ExecutableSuite):
+class TapSuite(ExecutableSuite, frozen=True):
     """A suite of programs that print TAP. ``import_path`` has folders for Perl's modules."""
 
-    import_path: list[str] = field(default_factory=list)
+    import_path: list[str] = []
 
     def relocated(self, to: Relocation) -> Self:
         """The suite as an outer workspace has to write its paths."""

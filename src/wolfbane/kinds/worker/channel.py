@@ -4,15 +4,33 @@ from __future__ import annotations
 
 import fcntl
 import json
+import json.encoder
 import os
 import resource
 import socket
 import sys
 import threading
-from typing import Any, Dict, Iterator, Optional, Tuple
+from typing import Any, Callable, Dict, Iterator, Optional, Tuple
 
 PROTOCOL = 1
 Message = Dict[str, Any]
+
+
+def _make_encoder() -> Callable[[Message], str]:
+    """``json.dumps``, but for making its encoder anew each time, which takes longer than its work.
+
+    The interpreter may have no encoder in C.
+    """
+    make = json.encoder.c_make_encoder  # type: ignore[attr-defined]
+    if make is None:
+        return json.dumps
+    plain = json.JSONEncoder()
+    quoted = json.encoder.encode_basestring_ascii
+    encode = make(None, plain.default, quoted, None, ":", ",", False, False, True)
+    return lambda message: "".join(encode(message, 0))
+
+
+_encoded = _make_encoder()
 
 
 class Channel:
@@ -52,12 +70,16 @@ class Channel:
         self._identity = _identity(high)
         self._socket.sendall(_line(self._hello))
 
+    def fileno(self) -> int:
+        """The descriptor on which requests come, for an event loop to wait for."""
+        return self._socket.fileno()
+
     def send(self, message: Message) -> None:
         """Send one message now, after any that were held back."""
         if os.getpid() != self._pid:
             os._exit(70)
         with self._lock:
-            self._held.append(json.dumps(message))
+            self._held.append(_encoded(message))
             data = ("\n".join(self._held) + "\n").encode()
             self._held = []
             try:
@@ -80,7 +102,7 @@ class Channel:
         if os.getpid() != self._pid:
             os._exit(70)
         with self._lock:  # a thread may say meanwhile that all goes on
-            self._held.append(json.dumps(message))
+            self._held.append(_encoded(message))
 
     def requests(self) -> Iterator[Message]:
         """What Wolfbane asks, until it closes the channel."""

@@ -36,6 +36,7 @@ class DocumentSet:
         self.document: Arazzo = arazzo.read(text, path, check=check)
         self._described: dict[str, OpenAPI] = {}
         self._others: dict[str, DocumentSet] = {}
+        self._operations: dict[str | None, Operation] = {}
 
     def description(self, name: str) -> OpenAPI:
         """The OpenAPI description of that name. Raises Unknown, DocumentError or OSError."""
@@ -109,7 +110,13 @@ class DocumentSet:
                 _ = self.description(name).operations
 
     def operation(self, step: Mapping[str, Any]) -> Operation:
-        """The operation that a step calls. Raises Unknown."""
+        """The operation that a step calls; each is looked up once. Raises Unknown."""
+        key = step.get("operationPath") or step.get("operationId")
+        if key is None or key not in self._operations:
+            self._operations[key] = self._operation(step)
+        return self._operations[key]
+
+    def _operation(self, step: Mapping[str, Any]) -> Operation:
         if "operationPath" in step:
             return self._by_path(step["operationPath"])
         if "operationId" not in step:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import to_builtins
+from msgspec.structs import replace
 
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
@@ -28,6 +30,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
 
     name = "workflow"
     suite_type = WorkflowSuite
+    can_be_loaded = True
     scan_is_exact = True
     reads_values = True
     keeps_limits = True
@@ -53,13 +56,13 @@ class WorkflowKind(Kind[WorkflowSuite]):
             for case in found
         ]  # fmt: skip
         return TestFile(
-            path, suite.name, self.name, tuple(tests), divisible=False,
+            path, suite.name, self.name, tuple(tests), divisible=True,
             depends=tuple(library.files),
         )  # fmt: skip
 
     def worker(self, root: Path, suite: WorkflowSuite) -> WorkerCommand:
         """A process of ours that sends the requests."""
-        http = asdict(suite.http)
+        http = to_builtins(suite.http)
         del http["documents_token"]
         for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):
             http[key] = read(http[key])
@@ -74,9 +77,6 @@ class WorkflowKind(Kind[WorkflowSuite]):
         import httpx
 
         return f"httpx {httpx.__version__}"
-
-    def built(self, table: Mapping[str, Any]) -> WorkflowSuite:
-        return WorkflowSuite(**{**table, "http": Http(**table.get("http", {}))})
 
     def wrong_settings(
         self, root: Path, suite: WorkflowSuite, parameters: Collection[str]
@@ -94,7 +94,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
         return {"http": [http.base_url, http.proxy, http.security, http.documents_token]}
 
     def filled(self, suite: WorkflowSuite, fill: Callable[[Any], Any]) -> WorkflowSuite:
-        return replace(suite, http=Http(**fill(asdict(suite.http))))
+        return replace(suite, http=Http(**fill(to_builtins(suite.http))))
 
     def wrong_when_filled(
         self,

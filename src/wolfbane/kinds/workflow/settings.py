@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar, Self
+from collections.abc import Iterator
+from typing import Self
+
+from msgspec import field
+from msgspec.structs import replace
 
 from wolfbane.kinds.relocation import Relocation
-from wolfbane.kinds.suite import STRICT, Suite
+from wolfbane.kinds.suite import Suite
 from wolfbane.kinds.workflow.document_cache import DEFAULT
 from wolfbane.kinds.workflow.extensions import CHECKS
+from wolfbane.tables import SettingsTable
 from wolfbane.units import seconds, size
 
 
-@dataclass(frozen=True)
-class Http:
+class Http(SettingsTable, frozen=True):
     """``[suite.http]``: how the requests of workflows are sent, and what is checked of answers.
 
     ``security`` is by name of security scheme. ``contract`` lists the checks in force.
@@ -22,11 +24,9 @@ class Http:
     ``secret_fields`` name fields, headers and cookies of answers that hand out secrets.
     """
 
-    __pydantic_config__: ClassVar[Mapping[str, Any]] = STRICT
-
     base_url: str = ""
-    headers: dict[str, str] = field(default_factory=dict)
-    security: dict[str, str | dict[str, str]] = field(default_factory=dict)
+    headers: dict[str, str] = {}
+    security: dict[str, str | dict[str, str]] = {}
     verify: bool | str = True
     certificate: str = ""
     key: str = ""
@@ -37,7 +37,7 @@ class Http:
     body_limit: int | str = 32 << 20
     copies: str = DEFAULT
     documents_token: str = ""
-    secret_fields: list[str] = field(default_factory=list)
+    secret_fields: list[str] = []
     contract: list[str] = field(default_factory=lambda: list(CHECKS))
 
     def relocated(self, to: Relocation) -> Self:
@@ -65,8 +65,7 @@ class Http:
                 yield key, f"'{key}': {error}"
 
 
-@dataclass(frozen=True)
-class WorkflowSuite(Suite):
+class WorkflowSuite(Suite, frozen=True):
     """A suite of Arazzo documents; ``http`` says how their requests are sent."""
 
     http: Http = field(default_factory=Http)

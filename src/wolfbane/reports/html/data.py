@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Container, Iterator, Sequence
 from typing import Any
 
-import orjson
+import msgspec
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
 from wolfbane.reports.html.kept import Keeper, shortened
@@ -112,4 +112,4 @@ def _part(part: Part) -> list[Any]:
 
 def as_script(data: object) -> str:
     """JSON that no text in it can end the element of."""
-    return orjson.dumps(data).replace(b"<", b"\\u003c").decode()
+    return msgspec.json.encode(data).replace(b"<", b"\\u003c").decode()

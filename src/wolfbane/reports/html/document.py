@@ -15,7 +15,7 @@ import jinja2
 
 from wolfbane import __version__
 from wolfbane.events import RunStarted
-from wolfbane.model import Outcome, Result
+from wolfbane.model import LIMITS, Outcome, Result
 from wolfbane.reports.html.data import as_script, details, excerpt_shown, index
 from wolfbane.reports.html.groups import grouped
 from wolfbane.reports.html.kept import Keeper
@@ -71,7 +71,8 @@ def _part(name: str) -> str:
 def _contents(record: Record) -> dict[str, Any]:
     started, finished = record.started, record.finished or CUT_OFF
     quarantined = started.quarantined if started else {}
-    counted = [r for r in record.results if r.address not in quarantined]
+    tests = [r for r in record.results if r.path != LIMITS]  # limits have a table of their own
+    counted = [r for r in tests if r.address not in quarantined]
     bad = [r for r in counted if r.outcome.is_bad]
     blocked = [r for r in counted if r.outcome is Outcome.BLOCKED]
     counts = Counter(r.outcome for r in counted)
@@ -97,7 +98,16 @@ def _contents(record: Record) -> dict[str, Any]:
         "lanes": lanes(record.results, seconds), "seconds": seconds,
         "places": _places(started), "covered": record.covered,
         "ORDER": ORDER,
+        "load": _load(record),
     }  # fmt: skip
+
+
+def _load(record: Record) -> dict[str, Any] | None:
+    if record.load is None:
+        return None
+    from wolfbane.reports.html.load import load_contents  # Matplotlib takes a while
+
+    return load_contents(record.load)
 
 
 def _reasons(results: Sequence[Result]) -> list[tuple[str, list[Result]]]:

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-import orjson
+import msgspec
 
 from wolfbane.exits import how_it_ended
 from wolfbane.formats.reported import FormatError
@@ -133,7 +133,7 @@ def _by_json(text: str, listing: Mapping[str, Any]) -> Iterator[Listed]:
 
     try:
         items = find(listing["items"], _parsed(text)).values()
-    except ValueError as error:
+    except (msgspec.DecodeError, ValueError) as error:
         raise FormatError(f"the list is not JSON: {error}") from None
     for item in items:
         yield Listed(item) if isinstance(item, str) else _of_object(item, listing["keys"])
@@ -142,12 +142,12 @@ def _by_json(text: str, listing: Mapping[str, Any]) -> Iterator[Listed]:
 def _parsed(text: str) -> Any:
     """A JSON value, or the values of lines with one each."""
     try:
-        return orjson.loads(text)
-    except ValueError:
+        return msgspec.json.decode(text)
+    except (msgspec.DecodeError, ValueError):
         lines = [line for line in text.splitlines() if line.strip()]
         if not lines or not lines[0].rstrip().endswith(("}", '"')):
             raise
-        return [orjson.loads(line) for line in lines]
+        return [msgspec.json.decode(line) for line in lines]
 
 
 def _of_object(item: Any, keys: Mapping[str, str]) -> Listed:

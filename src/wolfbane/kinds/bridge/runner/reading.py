@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import replace
 from typing import Any
 
-import orjson
+import msgspec
 
 from wolfbane.formats.ctrf.reader import CtrfReader
 from wolfbane.formats.reported import FormatError, ReportedTest, Text
@@ -139,14 +139,14 @@ class ReportReading:
 def _event(line: str) -> ReportedTest:
     """A line of JSON: ``name`` and ``outcome``, and what else there is to say."""
     try:
-        told = orjson.loads(line)
+        told = msgspec.json.decode(line)
         return ReportedTest(
             str(told["name"]), _OUTCOMES[told["outcome"]], group=str(told.get("group", "")),
             file=str(told.get("file", "")), line=int(told.get("line", 0)),
             seconds=float(told.get("seconds", 0)), message=str(told.get("message", "")),
             detail=str(told.get("trace", "")), output=str(told.get("output", "")),
         )  # fmt: skip
-    except (ValueError, KeyError, TypeError) as error:
+    except (msgspec.DecodeError, ValueError, KeyError, TypeError) as error:
         words = f"not an event ({type(error).__name__}: {error}): {line[:120]}"
         raise FormatError(words) from None
 

@@ -35,6 +35,9 @@ class Exchanges:
         last = answer.asked if answer is not None and answer.hops else None
         self._put(last or call, answer, max(seconds, 0.0), began, step)
 
+    def step_ended(self, step: str, problem: Exception | None) -> None:
+        """A step is over: nothing more is kept of it here."""
+
     def _put(
         self, call: Call, answer: Answer | None, seconds: float, began: datetime, step: str
     ) -> None:

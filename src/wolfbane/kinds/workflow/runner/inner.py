@@ -13,16 +13,16 @@ from wolfbane.kinds.workflow.runner.inputs import filled, required
 
 def problems_with(library: DocumentSet, workflow: str) -> list[str]:
     """What is wrong with a workflow, and with all that run inside of it: file, line and words."""
-    reached = _reached(library, workflow)
+    inside = reached(library, workflow)
     return list(
-        dict.fromkeys(p for here, name in reached for p in document_problems(here).get(name, ()))
+        dict.fromkeys(p for here, name in inside for p in document_problems(here).get(name, ()))
     )
 
 
 def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any]) -> list[str]:
     """Words for each required input that a called workflow would lack."""
     found: dict[str, None] = {}
-    for here, name in _reached(library, workflow):
+    for here, name in reached(library, workflow):
         for target, given, pointer in _calls(here, name):
             other, inner = here.workflow(target)
             schema = other.document.workflows[inner].get("inputs", {})
@@ -35,7 +35,7 @@ def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any
     return list(found)
 
 
-def _reached(library: DocumentSet, workflow: str) -> Iterator[tuple[DocumentSet, str]]:
+def reached(library: DocumentSet, workflow: str) -> Iterator[tuple[DocumentSet, str]]:
     """A workflow and all that run inside of it, each once; what is wrong leads no further."""
     waiting, seen = [(library, workflow)], set[tuple[str, str]]()
     while waiting:

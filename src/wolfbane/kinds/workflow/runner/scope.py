@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, MutableMapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -18,7 +18,7 @@ class Call:
 
     method: str
     url: str
-    headers: dict[str, str]
+    headers: MutableMapping[str, str]
     query: dict[str, Any]
     path: dict[str, Any]
     body: Any = None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import json
 import time
@@ -24,8 +25,9 @@ class Security:
     def __init__(self, given: Mapping[str, Any], sender: Sender, base: str) -> None:
         self._given, self._sender, self._base = given, sender, base
         self._tokens: dict[tuple[str, str], tuple[str, float]] = {}
+        self._asking = asyncio.Lock()
 
-    def put_on(self, call: Call, operation: Operation) -> None:
+    async def put_on(self, call: Call, operation: Operation) -> None:
         """Meet the first alternative for which everything is given. Raises CannotCall.
 
         What the workflow sets itself stays. Without values for any alternative the request
@@ -36,10 +38,10 @@ class Security:
             known = {name: operation.source.resolved(schemes.get(name, {})) for name in alternative}
             if all(name in self._given or _needs_nothing(s) for name, s in known.items()):
                 for name, scheme in known.items():
-                    self._put(call, operation, name, scheme, alternative[name])
+                    await self._put(call, operation, name, scheme, alternative[name])
                 return
 
-    def _put(
+    async def _put(
         self, call: Call, operation: Operation, name: str, scheme: Mapping[str, Any],
         scopes: list[str],
     ) -> None:  # fmt: skip
@@ -57,7 +59,8 @@ class Security:
         elif kind in ("oauth2", "openIdConnect"):
             token = given
             if isinstance(given, Mapping):
-                token = self._granted(operation, name, scheme, given, scopes)
+                async with self._asking:  # many users may need the first one at once
+                    token = await self._granted(operation, name, scheme, given, scopes)
             _set(call, "Authorization", f"Bearer {token}")
 
     @staticmethod
@@ -73,7 +76,7 @@ class Security:
             before = call.headers.get("Cookie")
             call.headers["Cookie"] = f"{before}; {pair}" if before else pair
 
-    def _granted(
+    async def _granted(
         self, operation: Operation, name: str, scheme: Mapping[str, Any],
         given: Mapping[str, Any], scopes: list[str],
     ) -> str:  # fmt: skip
@@ -96,7 +99,7 @@ class Security:
         url = urljoin(f"{base_url(operation, self._base)}/", str(flow["tokenUrl"]))
         ask = Call("POST", url, headers, {}, {}, form, urlencode(form).encode())
         try:
-            answer = self._sender.send(ask)
+            answer = await self._sender.send(ask)
             told = json.loads(answer.content)
             token = str(told["access_token"])
         except (NoAnswer, ValueError, KeyError, TypeError) as error:

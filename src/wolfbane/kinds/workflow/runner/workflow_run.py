@@ -5,60 +5,28 @@ from __future__ import annotations
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 from wolfbane.kinds.workflow.arazzo import Arazzo
 from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
+from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.extensions import CONNECT, READ, UNTIL
 from wolfbane.kinds.workflow.openapi import BadReference, Operation
 from wolfbane.kinds.workflow.runner.actions import next_action, pause_before
 from wolfbane.kinds.workflow.runner.bodies import CannotCall
 from wolfbane.kinds.workflow.runner.calls import base_url, make_call
-from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.criteria import check, shortened, words_of
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
 from wolfbane.kinds.workflow.runner.inputs import BadInputs, inputs_for
 from wolfbane.kinds.workflow.runner.scope import Answer, Call, Scope
-from wolfbane.kinds.workflow.runner.security import Security
-from wolfbane.kinds.workflow.runner.sending import NoAnswer, OutOfTime, Patience, Sender
-from wolfbane.kinds.workflow.runner.tokens import Tokens
+from wolfbane.kinds.workflow.runner.sending import NoAnswer, OutOfTime, Patience
+from wolfbane.kinds.workflow.runner.workflow_tools import Tools, WentWrong, WorkflowEnd
 from wolfbane.units import seconds
 
+_OWN_WORDS = {CONNECT, READ, UNTIL}
 MOST_STEPS = 1000
 DEEPEST = 20
 Part = dict[str, Any]
-
-
-class WentWrong(Exception):
-    """A step did not do what it should. ``outcome`` is failed, errored or timed out."""
-
-    def __init__(self, outcome: str, message: str, line: int = 0) -> None:
-        self.outcome, self.line = outcome, line
-        super().__init__(message)
-
-
-@dataclass
-class Tools:
-    """What all workflows of a suite share."""
-
-    sender: Sender
-    security: Security
-    contract: Contract
-    base_url: str
-    tokens: Tokens
-    values: Mapping[str, Any]
-    covered: Counter[tuple[str, str, str, str]] = field(default_factory=Counter)
-
-
-@dataclass
-class WorkflowEnd:
-    """How a workflow ended: its outputs, what went wrong, and its last request and answer."""
-
-    outputs: dict[str, Any]
-    problem: WentWrong | None = None
-    call: Call | None = None
-    answer: Answer | None = None
 
 
 class WorkflowRun:
@@ -83,7 +51,7 @@ class WorkflowRun:
         self._positions = {s["stepId"]: n for n, s in enumerate(self.workflow["steps"])}
         self._retried: dict[str, Counter[str]] = {}
 
-    def run(self) -> WorkflowEnd:
+    async def run(self) -> WorkflowEnd:
         """Take the steps in order, or as their actions say."""
         position, taken = 0, 0
         problem: WentWrong | None = None
@@ -93,7 +61,7 @@ class WorkflowRun:
                 problem = WentWrong("errored", f"it went on for {MOST_STEPS:,} steps")
                 break
             try:
-                problem, following = self._take(position)
+                problem, following = await self._take(position)
             except (WentWrong, NoAnswer, Unknown, OSError, ValueError) as error:
                 problem = _as_problem(error)
                 break
@@ -104,17 +72,21 @@ class WorkflowRun:
             self.scope.outputs.update(self.scope.values(self.workflow.get("outputs", {})))
         return WorkflowEnd(self.scope.outputs, problem, self.scope.call, self.scope.answer)
 
-    def _take(self, position: int) -> tuple[WentWrong | None, int | None]:
+    async def _take(self, position: int) -> tuple[WentWrong | None, int | None]:
         """One step: what went wrong, and the position of the next (None: the workflow is over)."""
         step = self.workflow["steps"][position]
-        part, problem = self._step(step, position)
+        part, problem = await self._step(step, position)
         self.parts.append(part)
         if problem is not None and problem.outcome == "timed out":
+            self.exchanges.step_ended(step["stepId"], problem)
             return problem, None
         spent = self._retried.setdefault(step["stepId"], Counter())
         action = next_action(
             step, self.workflow, self.scope, succeeded=problem is None, spent=spent
         )
+        # What a document retries or handles is no failure of the step.
+        handled = action is not None and action["type"] != "end"
+        self.exchanges.step_ended(step["stepId"], None if handled else problem)
         if action is None:
             return problem, position + 1 if problem is None else None
         if action["type"] == "end":
@@ -123,37 +95,38 @@ class WorkflowRun:
             spent[action["name"]] += 1
             part["outcome"] = "skipped"
             part["message"] = f"retried ({action['name']}): {problem}"
-            self.tools.sender.pause(pause_before(action, self.scope.answer))
-            return self._on_the_way(action) or problem, position
+            await self.tools.sender.pause(pause_before(action, self.scope.answer))
+            return await self._on_the_way(action) or problem, position
         if problem is not None:
             part["message"] = f"handled ({action['name']}): {problem}"
         if "stepId" in action:
             return None, self._positions[action["stepId"]]
-        ended = self.other(action["workflowId"], {})
+        ended = await self.other(action["workflowId"], {})
         self.scope.outputs.update(ended.outputs)
         return ended.problem, None
 
-    def _on_the_way(self, action: Mapping[str, Any]) -> WentWrong | None:
+    async def _on_the_way(self, action: Mapping[str, Any]) -> WentWrong | None:
         """What a retry names runs before the step is tried again."""
         if "workflowId" in action:
-            return self.other(action["workflowId"], {}).problem
+            return (await self.other(action["workflowId"], {})).problem
         if "stepId" in action:
             position = self._positions[action["stepId"]]
-            part, problem = self._step(self.workflow["steps"][position], position)
+            part, problem = await self._step(self.workflow["steps"][position], position)
+            self.exchanges.step_ended(action["stepId"], problem)
             self.parts.append(part)
             return problem
         return None
 
-    def _step(self, step: Mapping[str, Any], position: int) -> tuple[Part, WentWrong | None]:
+    async def _step(self, step: Mapping[str, Any], position: int) -> tuple[Part, WentWrong | None]:
         began = time.perf_counter()
         part: Part = {"name": step["stepId"], "outcome": "passed", "parts": []}
         self.scope.call = self.scope.answer = None
         problem: WentWrong | None = None
         try:
             if "workflowId" in step:
-                self._nested(step, part)
+                await self._nested(step, part)
             else:
-                self._request(step, part)
+                await self._request(step, part)
                 self._outputs(step)
         except (WentWrong, Unknown, CannotCall, BadReference, NoAnswer, ValueError) as error:
             problem = _as_problem(error)
@@ -166,18 +139,18 @@ class WorkflowRun:
         part["seconds"] = round(time.perf_counter() - began, 6)
         return part, problem
 
-    def _request(self, step: Mapping[str, Any], part: Part) -> None:
-        operation = self.scope.library.operation(dict(step))
+    async def _request(self, step: Mapping[str, Any], part: Part) -> None:
+        operation = self.scope.library.operation(step)
         call = make_call(
             operation, step, self.workflow.get("parameters", []), self.scope,
             base_url(operation, self.tools.base_url),
         )  # fmt: skip
-        self.tools.security.put_on(call, operation)
+        await self.tools.security.put_on(call, operation)
         self.scope.call = call
         part["name"] = f"{step['stepId']}: {call.method} {call.url}"
         began = time.perf_counter()
         try:
-            self.scope.answer = answer = self.tools.sender.send(call, self._patience(step))
+            self.scope.answer = answer = await self.tools.sender.send(call, self._patience(step))
         except NoAnswer:
             seconds = time.perf_counter() - began
             self.exchanges.add(call, None, seconds, step["stepId"])
@@ -190,6 +163,8 @@ class WorkflowRun:
 
     def _patience(self, step: Mapping[str, Any]) -> Patience:
         """How long the request of a step may take; its own words come before the suite's."""
+        if not _OWN_WORDS & step.keys():
+            return self.tools.sender.patience
         http, until = self.tools.sender.http, step.get(UNTIL)
         return Patience(
             seconds(step.get(CONNECT, http.connect)),
@@ -245,13 +220,13 @@ class WorkflowRun:
             part["parts"].append(told)
         return problems
 
-    def _nested(self, step: Mapping[str, Any], part: Part) -> None:
+    async def _nested(self, step: Mapping[str, Any], part: Part) -> None:
         inputs = {
             parameter["name"]: self.scope.value(parameter["value"])
             for parameter in map(self.document.resolved, step.get("parameters", []))
         }
         part["name"] = f"{step['stepId']}: workflow {step['workflowId']}"
-        ended = self.other(step["workflowId"], inputs, part["parts"])
+        ended = await self.other(step["workflowId"], inputs, part["parts"])
         if ended.problem is not None:
             raise ended.problem
         self.scope.steps[step["stepId"]] = dict(ended.outputs)
@@ -265,7 +240,7 @@ class WorkflowRun:
         finally:
             self.scope.outputs = before
 
-    def other(
+    async def other(
         self, name: str, inputs: dict[str, Any], parts: list[Part] | None = None
     ) -> WorkflowEnd:
         """Run another workflow, here or in another document."""
@@ -279,7 +254,7 @@ class WorkflowRun:
         course = WorkflowRun(
             library, inner, whole, self.scope.workflows, self.tools, self.exchanges, self.depth + 1
         )
-        ended = course.run()
+        ended = await course.run()
         (self.parts if parts is None else parts).extend(course.parts)
         self.scope.workflows[name] = {"inputs": whole, "outputs": ended.outputs}
         return ended
@@ -298,3 +273,18 @@ def _as_problem(error: Exception) -> WentWrong:
     if isinstance(error, WentWrong):
         return error
     return WentWrong("timed out" if isinstance(error, OutOfTime) else "errored", str(error))
+
+
+async def needed_elsewhere(run: WorkflowRun, library: DocumentSet, name: str) -> WorkflowEnd | None:
+    """Workflows of other documents that this one depends on run with it; how one failed."""
+    for needed in library.document.workflows[name].get("dependsOn", []):
+        if needed.startswith("$"):
+            try:
+                problem = (await run.other(needed, {})).problem
+            except (WentWrong, Unknown, OSError, DocumentError) as error:
+                problem = WentWrong("errored", str(error))
+            if problem is not None:
+                words = f"it depends on {needed}, which did not pass: {problem}"
+                outcome = "timed out" if problem.outcome == "timed out" else "blocked"
+                return WorkflowEnd({}, WentWrong(outcome, words))
+    return None

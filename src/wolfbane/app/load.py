@@ -1,0 +1,86 @@
+"""Carry out a load: the chosen workflows, driven by many users at once."""
+
+from __future__ import annotations
+
+import asyncio
+import shutil
+from collections import Counter
+from collections.abc import Callable, Sequence
+
+from msgspec.structs import replace
+
+from wolfbane.app.ready import ReadyRun, make_ready
+from wolfbane.app.run import RunEnd, inputs_of, record_session
+from wolfbane.app.selection import Selected
+from wolfbane.environments import Environment
+from wolfbane.events import Listener, LoadStarted
+from wolfbane.execution.run_request import RunRequest
+from wolfbane.inventory.documents import keep_with_run
+from wolfbane.inventory.resolving import resolved
+from wolfbane.kinds.registry import KINDS, find_kind
+from wolfbane.load.load_request import LoadRequest
+from wolfbane.load.load_session import LoadSession
+from wolfbane.load.profiles import find_profile
+from wolfbane.results.runs import new_run
+from wolfbane.selection import all_of, any_of, choose, parse
+from wolfbane.selection.grammar import Term
+from wolfbane.workspace.settings import Workspace
+
+
+def make_load_ready(
+    workspace: Workspace,
+    environments: Sequence[Environment],
+    select: Callable[[], Selected],
+    request: RunRequest,
+    profile: str = "",
+) -> ReadyRun:
+    """Read and check everything; tests that no load can drive are left out, and counted.
+
+    ``profile`` names one whose selection narrows what is chosen.
+
+    Raises NothingChosen where no file can hold a test that can be loaded.
+    """
+    left: Counter[str] = Counter()
+
+    def narrowed() -> Selected:
+        selected = select()
+        if profile and (text := find_profile(workspace, profile).select):
+            own = resolved(parse(text), selected.inventory)
+            expression = all_of([selected.choice.expression, own])
+            selected = replace(selected, choice=replace(selected.choice, expression=expression))
+        tests = choose(selected.choice, selected.inventory.tests, {}).chosen
+        left.update(test.kind for test in tests if not find_kind(test.kind).can_be_loaded)
+        kinds = any_of(Term("kind", name) for name in KINDS if find_kind(name).can_be_loaded)
+        expression = all_of([selected.choice.expression, kinds])
+        return replace(selected, choice=replace(selected.choice, expression=expression))
+
+    ready = make_ready(workspace, environments, narrowed, request)
+    if not left:
+        return ready
+    kinds = ", ".join(f"{count:,} of kind {kind}" for kind, count in left.items())
+    return replace(ready, warnings=(*ready.warnings, f"left out, for no load drives them: {kinds}"))
+
+
+def look_at_load(
+    ready: ReadyRun, load: LoadRequest
+) -> tuple[LoadStarted, Sequence[tuple[str, str, str]]]:
+    """What a load would do, and the tests that cannot run: address, outcome, message.
+
+    No request is sent. Raises NothingChosen and InputError.
+    """
+    folder = new_run(ready.workspace.results)
+    try:
+        return asyncio.run(LoadSession(inputs_of(ready), folder.name, load, folder).look(folder))
+    finally:
+        shutil.rmtree(folder)
+
+
+def carry_out_load(ready: ReadyRun, load: LoadRequest, *listeners: Listener) -> RunEnd:
+    """Drive a load that is ready; listeners hear every event. Raises NothingChosen.
+
+    Outcomes under load are not those that ``status:`` asks for: they stay out of the newest ones.
+    """
+    folder = new_run(ready.workspace.results)
+    keep_with_run(ready.copies, ready.workspace.root, folder)
+    session = LoadSession(inputs_of(ready), folder.name, load, folder)
+    return record_session(ready, folder, session, None, listeners)

@@ -1,0 +1,77 @@
+"""``wolfbane load``."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+import click
+
+from wolfbane.cli.arguments import EXPANDED, PresetCommand, preset_option
+from wolfbane.cli.print_command import typed
+from wolfbane.cli.run_options import load_options, request_options
+from wolfbane.cli.selection_options import opened_option, selection_options
+from wolfbane.cli.target_options import one_environment_options
+from wolfbane.execution.run_request import RunRequest
+
+if TYPE_CHECKING:
+    from wolfbane.app.selection import Selected
+    from wolfbane.cli.target_options import Point
+    from wolfbane.load.load_request import LoadRequest
+    from wolfbane.workspace.settings import Workspace
+
+
+@click.command("load", cls=PresetCommand)
+@selection_options
+@opened_option
+@one_environment_options
+@load_options
+@request_options(
+    "jobs",
+    "timeout",
+    "build",
+    "documents",
+    "reports",
+    "mail_to",
+    "mail_when",
+    "quiet",
+    "verbose",
+    "dry_run",
+)
+@preset_option
+@click.pass_context
+def command(
+    ctx: click.Context,
+    select: Callable[..., Selected],
+    point: Point,
+    opened: Callable[[], Workspace],
+    load: Callable[[Workspace], LoadRequest],
+    request: RunRequest,
+    presets: tuple[str, ...],
+) -> None:
+    """Run the chosen API workflows as a load: many users at once, measured.
+
+    A load goes to this machine, and to the hosts of an environment that says 'load = true'.
+    With --users each user takes all workflows again and again; with --rate workflows begin at
+    that rate, whatever became of those before.
+
+    \b
+    wolfbane load --users 10 --for 30s
+    wolfbane load --name bookBerth --rate 40/s --for 1m --limit 'p95 < 300ms'
+    wolfbane load --users 50 --ramp 10s --for 2m --stop-if 'errors > 20%'
+    wolfbane load --profile evening --samples errors
+    wolfbane load --users 1 --loops 1 --dry-run
+    """
+    from wolfbane.app.load import make_load_ready
+    from wolfbane.cli.loading import load_and_print
+
+    request = typed(request, command, ctx.meta[EXPANDED], "load")
+    workspace = opened()
+    how = load(workspace)
+    ready = make_load_ready(
+        workspace, point(workspace), lambda: select(workspace), request, how.profile
+    )
+    ctx.exit(load_and_print(ready, how))
+
+
+command.examples = {"Choose tests": "--suite workflows --drop name:pumpRuns"}

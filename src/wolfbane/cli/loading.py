@@ -1,0 +1,30 @@
+"""Carry out a load that is ready, and print it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from wolfbane.app.load import carry_out_load, look_at_load
+from wolfbane.cli.running import printed
+from wolfbane.reports.load_table import load_facts
+from wolfbane.reports.style import make_console
+
+if TYPE_CHECKING:
+    from wolfbane.app.ready import ReadyRun
+    from wolfbane.load.load_request import LoadRequest
+
+
+def load_and_print(ready: ReadyRun, load: LoadRequest) -> int:
+    """Drive what is ready, or print what would be done; returns the exit code."""
+    if ready.request.dry_run:
+        console = make_console()
+        started, wrong = look_at_load(ready, load)
+        console.print(load_facts(started, console.reading_width), soft_wrap=True)
+        for workflow, step in started.keys:
+            click.echo(f"  {step}" if step else workflow)
+        for address, outcome, message in wrong:
+            click.echo(f"{outcome}  {address}: {message}")
+        return 1 if wrong else 0
+    return printed(ready, lambda report: carry_out_load(ready, load, report), every=load.every)

@@ -1,0 +1,110 @@
+"""Which workflows a user takes next: all in their order, or one in turn, at random or by weight."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator, Mapping, Sequence
+
+from wolfbane.kinds.workflow.load.shape import Share
+from wolfbane.kinds.workflow.runner.test_run import ReadyTest
+
+IN_TURN, AT_RANDOM, ONCE = "in turn", "at random", "once"
+"""Which row of its data a workflow takes each time; without any of these it takes all of them."""
+
+
+class WorkflowChoice:
+    """Chooses for the users of one process. ``weights`` are by the addresses of tests.
+
+    Rows that are taken in turn or once are dealt out among the processes.
+    """
+
+    def __init__(
+        self, tests: Sequence[ReadyTest], weights: Mapping[str, float], rows: str, share: Share,
+        chance: random.Random, *, shuffled: bool,
+    ) -> None:  # fmt: skip
+        self._tests, self._weights, self._rows = tests, weights, rows
+        self._share, self._chance, self._shuffled = share, chance, shuffled
+        self._turn = 0
+        self._taken: dict[tuple[str, str], int] = {}
+        self.empty: set[str] = set()
+        """Workflows whose rows have run out."""
+
+    def next_ones(self) -> list[ReadyTest]:
+        """What a user that comes back takes: everything, or one by weight. Empty: nothing left."""
+        if self._weights:
+            return self.next_one()
+        chosen = self._with_one_row(self._tests)
+        if self._shuffled:
+            chosen = list(chosen)
+            self._chance.shuffle(chosen)
+        found: dict[int, ReadyTest] = {}
+        for ready in chosen:
+            self._use(ready)
+            found.update((id(each), each) for each in self._with_needs(ready))
+        return list(found.values())
+
+    def next_one(self) -> list[ReadyTest]:
+        """What an arrival takes: one workflow, after those that it needs."""
+        candidates = [r for r in self._with_one_row(self._tests) if self._weight(r) > 0]
+        if not candidates:
+            return []
+        if self._weights:
+            weights = [self._weight(ready) for ready in candidates]
+            ready = self._chance.choices(candidates, weights)[0]
+        elif self._shuffled:
+            ready = self._chance.choice(candidates)
+        else:
+            place = self._share.number + self._turn * self._share.count
+            self._turn += 1
+            ready = candidates[place % len(candidates)]
+        self._use(ready)
+        return list(self._with_needs(ready))
+
+    def _weight(self, ready: ReadyTest) -> float:
+        return self._weights.get(address_of(ready), 0.0) if self._weights else 1.0
+
+    def _with_needs(self, ready: ReadyTest) -> Iterator[ReadyTest]:
+        for other in self._tests:
+            if other.library is ready.library and other.case.name in ready.case.needs:
+                yield from self._with_needs(other)
+        yield ready
+
+    def _with_one_row(self, tests: Sequence[ReadyTest]) -> list[ReadyTest]:
+        """The tests, but of those that are rows of one workflow only the one whose turn it is."""
+        if not self._rows:
+            return list(tests)
+        groups: dict[tuple[str, str], list[ReadyTest]] = {}
+        for ready in tests:
+            groups.setdefault(_workflow(ready), []).append(ready)
+        found = []
+        for key, members in groups.items():
+            if members[0].case.name == members[0].case.workflow:
+                found += members
+            elif (row := self._row(key, members)) is not None:
+                found.append(row)
+        return found
+
+    def _row(self, key: tuple[str, str], members: Sequence[ReadyTest]) -> ReadyTest | None:
+        if self._rows == AT_RANDOM:
+            return self._chance.choice(members)
+        taken = self._taken.setdefault(key, 0)
+        place = self._share.number + taken * self._share.count
+        if self._rows == ONCE and place >= len(members):
+            self.empty.add(key[1])
+            return None
+        return members[place % len(members)]
+
+    def _use(self, ready: ReadyTest) -> None:
+        """The next time its workflow takes its next row."""
+        key = _workflow(ready)
+        if key in self._taken:
+            self._taken[key] += 1
+
+
+def address_of(ready: ReadyTest) -> str:
+    """``PATH#NAME``."""
+    return f"{ready.library.path}#{ready.case.name}"
+
+
+def _workflow(ready: ReadyTest) -> tuple[str, str]:
+    return ready.library.path, ready.case.workflow

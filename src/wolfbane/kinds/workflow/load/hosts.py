@@ -1,0 +1,36 @@
+"""Where the requests of workflows go: known before the first one, and checked at each."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+
+from yarl import URL
+
+from wolfbane.kinds.workflow.document_set import DocumentSet
+from wolfbane.kinds.workflow.runner.calls import base_url
+from wolfbane.kinds.workflow.runner.inner import reached
+from wolfbane.loopback import is_loopback
+
+
+def addresses_of(library: DocumentSet, workflow: str, base: str) -> Iterator[str]:
+    """The addresses that the requests of a workflow, and of all inside of it, start with."""
+    for here, name in reached(library, workflow):
+        for step in here.document.workflows[name]["steps"]:
+            if "workflowId" not in step:
+                yield base_url(here.operation(step), base)
+
+
+class AllowedHosts:
+    """Whether a load may go to a URL: to this machine, and to the hosts that are given."""
+
+    def __init__(self, hosts: Collection[str]) -> None:
+        self._hosts = set(hosts)
+
+    def __call__(self, url: URL) -> bool:
+        host = url.raw_host or ""
+        if host in self._hosts:
+            return True
+        if is_loopback(host):
+            self._hosts.add(host)  # it is asked for each request
+            return True
+        return False

@@ -1,0 +1,98 @@
+"""Serve the requests of a load: what it would do, and its share of it."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import msgspec
+
+from wolfbane.kinds.worker.channel import Channel, Message
+from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
+from wolfbane.kinds.workflow.documents import DocumentError
+from wolfbane.kinds.workflow.load.driver import LoadDriver, LoadOrder
+from wolfbane.kinds.workflow.load.hosts import addresses_of
+from wolfbane.kinds.workflow.runner.bodies import CannotCall
+from wolfbane.kinds.workflow.runner.inner import reached
+from wolfbane.kinds.workflow.runner.test_run import ReadyTest, in_order, make_ready
+from wolfbane.kinds.workflow.runner.workflow_tools import Tools
+from wolfbane.kinds.workflow.workflow_tests import cases
+
+
+def keys_of(ready: ReadyTest) -> Iterator[tuple[str, str]]:
+    """What is measured of a test: its workflow, then the steps that send requests."""
+    workflow = f"{ready.library.path}#{ready.case.workflow}"
+    yield workflow, ""
+    if ready.outcome != "errored":
+        for here, name in reached(ready.library, ready.case.workflow):
+            for step in here.document.workflows[name]["steps"]:
+                if "workflowId" not in step:
+                    yield workflow, step["stepId"]
+
+
+class LoadWorker:
+    """Serves the loads of a suite in one process. Tests and documents are read once."""
+
+    def __init__(self, channel: Channel, root: Path, copies: str, tools: Tools) -> None:
+        self._channel, self._root, self._copies, self._tools = channel, root, copies, tools
+        self._tests: list[ReadyTest] = []
+
+    def look(self, request: Message) -> None:
+        """Read the tests; tell where their requests go, and which of them cannot run."""
+        self._tests = list(self._ready(request["tests"]))
+        addresses: dict[str, None] = {}
+        wrong: list[list[str]] = []
+        for ready in self._tests:
+            place = f"{ready.library.path}#{ready.case.name}"
+            if ready.outcome:
+                wrong.append([place, ready.outcome, ready.message])
+                continue
+            try:
+                found = addresses_of(ready.library, ready.case.workflow, self._tools.base_url)
+                addresses.update(dict.fromkeys(found))
+            except (Unknown, CannotCall, DocumentError, OSError, ValueError) as error:
+                wrong.append([place, "errored", str(error)])
+        self._channel.send({
+            "type": "load-looked", "addresses": list(addresses), "wrong": wrong,
+            "keys": list(dict.fromkeys(key for ready in self._tests for key in keys_of(ready))),
+        })  # fmt: skip
+
+    def drive(self, request: Message, requests: Iterator[Message]) -> None:
+        """Drive this process's share, until it is over or Wolfbane says ``stop``."""
+        order = msgspec.convert(
+            {key: value for key, value in request.items() if key != "type"}, LoadOrder
+        )
+        asyncio.run(self._drive(order, requests))
+
+    async def _drive(self, order: LoadOrder, requests: Iterator[Message]) -> None:
+        tools, loop = self._tools, asyncio.get_running_loop()
+        tests = [ready for ready in self._tests if not ready.outcome]
+        driver = LoadDriver(
+            order, tests, tools.sender.http, tools.tokens, tools.values, self._channel.send
+        )
+
+        def told() -> None:
+            next(requests, None)  # Wolfbane sends only "stop" during a load, or closes the channel
+            driver.stop()
+
+        loop.add_reader(self._channel.fileno(), told)
+        try:
+            last = await driver.run()
+        finally:
+            loop.remove_reader(self._channel.fileno())
+        for (source, operation, status, media), count in driver.covered.items():
+            told_of = {"source": source, "operation": operation, "status": status, "media": media}
+            self._channel.hold({"type": "covered", **told_of, "count": count})
+        self._channel.send(last)
+
+    def _ready(self, chosen: Sequence[Sequence[str]]) -> Iterator[ReadyTest]:
+        """The chosen tests, document by document, each after those that it needs."""
+        by_path: dict[str, list[str]] = {}
+        for path, name in chosen:
+            by_path.setdefault(path, []).append(name)
+        for path, names in by_path.items():
+            library = DocumentSet(self._root, path, copies=self._copies)
+            by_name = {case.name: case for case in cases(library, lines=False)}
+            for name in in_order(names, by_name):
+                yield make_ready(library, by_name[name], self._tools.values)

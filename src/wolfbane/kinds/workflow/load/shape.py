@@ -1,0 +1,100 @@
+"""How many users there are at a time, or when workflows are due: functions of time alone."""
+
+from __future__ import annotations
+
+import math
+import random
+from collections.abc import Iterator, Sequence
+
+import msgspec
+
+Points = Sequence[tuple[float, float]]
+"""Seconds and a value, which changes evenly from one point to the next and stays after the last."""
+
+
+class Share(msgspec.Struct, frozen=True):
+    """The part of a load that one process drives: the ``number``-th of ``count``, from 0."""
+
+    number: int
+    count: int
+
+    def of(self, total: int) -> int:
+        """How many of so many things are this process's."""
+        return (total - self.number + self.count - 1) // self.count
+
+
+def value_at(points: Points, when: float) -> float:
+    """The value at a time; at two points of the same time that of the later one."""
+    before = points[0]
+    for point in points:
+        if point[0] > when:
+            (start, low), (end, high) = before, point
+            return low + (high - low) * (when - start) / (end - start)
+        before = point
+    return before[1]
+
+
+def starts_of(points: Points, share: Share, most: int) -> list[float]:
+    """When each user of a share starts: as soon as the points ask for more users than there are.
+
+    Points that never ask for a user leave it out.
+    """
+    found = []
+    for user in range(share.number, most, share.count):
+        if (when := first_above(points, float(user))) is not None:
+            found.append(when)
+    return found
+
+
+def first_above(points: Points, level: float) -> float | None:
+    """When a value first rises above a level; None where it never does."""
+    start, low = points[0]
+    if low > level:
+        return start
+    for end, high in points[1:]:
+        if high > level:
+            return start + (end - start) * max(level - low, 0.0) / (high - low)
+        start, low = end, high
+    return None
+
+
+def arrivals(
+    points: Points, share: Share, seed: int, *, evenly: bool, until: float
+) -> Iterator[float]:
+    """When workflows are due in one process, in seconds, for rates in workflows per second.
+
+    Those of all processes together are a Poisson process of that rate, for each process has an
+    independent one of its part; ``evenly`` spaced ones are dealt out in turn.
+    """
+    chance = random.Random(seed)
+    due = share.number + 0.5 if evenly else chance.expovariate(1.0) * share.count
+    for start, end, low, high in _stretches(points, until):
+        passed = _area(start, end, low, high)
+        while due < passed:
+            yield start + _time_of(due, low, high, end - start)
+            due += share.count if evenly else chance.expovariate(1.0) * share.count
+        due -= passed
+
+
+def _stretches(points: Points, until: float) -> Iterator[tuple[float, float, float, float]]:
+    """Pieces over which the rate changes evenly: start, end, and the rate at both."""
+    start, low = points[0]
+    for point in points[1:]:
+        end, high = point if point[0] <= until else (until, value_at(points, until))
+        if end > start:
+            yield start, end, low, high
+        start, low = end, high
+    if start < until:
+        yield start, until, low, low
+
+
+def _area(start: float, end: float, low: float, high: float) -> float:
+    return (end - start) * (low + high) / 2
+
+
+def _time_of(area: float, low: float, high: float, length: float) -> float:
+    """How far into a stretch that much has come together: a root of a quadratic equation."""
+    slope = (high - low) / length
+    if abs(slope) * length < 1e-9 * max(low, high, 1e-9):
+        return area / low
+    return (math.sqrt(low * low + 2 * slope * area) - low) / slope

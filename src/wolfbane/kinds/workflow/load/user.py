@@ -1,0 +1,77 @@
+"""One user under load: takes workflows as a plain run does, one after the other."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+
+from wolfbane.kinds.workflow.load.recorder import LoadExchanges, Recorder
+from wolfbane.kinds.workflow.load.sender import AiohttpSender
+from wolfbane.kinds.workflow.openapi import Operation
+from wolfbane.kinds.workflow.runner.contract import Contract
+from wolfbane.kinds.workflow.runner.scope import Answer, Call
+from wolfbane.kinds.workflow.runner.security import Security
+from wolfbane.kinds.workflow.runner.test_run import Handed, ReadyTest, blocked_by, run_test
+from wolfbane.kinds.workflow.runner.tokens import Tokens
+from wolfbane.kinds.workflow.runner.workflow_tools import Tools
+
+Covered = Counter[tuple[str, str, str, str]]
+
+
+class LateTokens(Tokens):
+    """Looks for tokens only in exchanges that are kept: nothing else is shown or written."""
+
+    def __init__(self, tokens: Tokens) -> None:
+        self._tokens = tokens
+        self._last: tuple[Operation, Call, Answer] | None = None
+
+    def look_at(self, operation: Operation, call: Call, answer: Answer) -> None:
+        self._last = operation, call, answer
+
+    def look(self) -> None:
+        """Tell what the last exchange handed out."""
+        if self._last is not None:
+            self._tokens.look_at(*self._last)
+
+
+class LoadUser:
+    """Cookies, connections and hand-overs of one user."""
+
+    def __init__(
+        self, number: int, sender: AiohttpSender, security: Security, contract: Contract,
+        tokens: Tokens, base_url: str, values: Mapping[str, object], covered: Covered,
+        recorder: Recorder, limit: float,
+    ) -> None:  # fmt: skip
+        self.number, self._sender, self._recorder, self._limit = number, sender, recorder, limit
+        self.tokens = LateTokens(tokens)
+        self._tools = Tools(sender, security, contract, base_url, self.tokens, values, covered)
+
+    async def take(
+        self, tests: Sequence[ReadyTest], due: float, may_begin: Callable[[], bool],
+        pause: Callable[[], Awaitable[None]],
+    ) -> None:  # fmt: skip
+        """Run tests in their order, as long as more may begin. ``due`` is when the first was."""
+        given: dict[str, dict[str, Handed]] = {}
+        for ready in tests:
+            if not may_begin():
+                return
+            began, due = due or time.perf_counter(), 0.0
+            case, path = ready.case, ready.library.path
+            handed = given.setdefault(path, {})
+            exchanges = LoadExchanges(
+                self._recorder, self._sender, f"{path}#{case.workflow}", self.number, began,
+                self.tokens.look,
+            )  # fmt: skip
+            end = blocked_by(case, handed) or await run_test(
+                ready, handed, self._tools, exchanges, self._limit
+            )
+            if end.handed is not None:
+                handed[case.name] = end.handed
+            exchanges.workflow_ended(end.outcome, end.message)
+            self._recorder.ended(f"{path}#{case.name}", end)
+            await pause()
+
+    async def close(self) -> None:
+        """Close the connections."""
+        await self._sender.close()

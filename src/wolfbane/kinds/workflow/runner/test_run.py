@@ -1,0 +1,106 @@
+"""Run one test of a document: its inputs, its workflow, and what it hands to others."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from wolfbane.kinds.workflow.document_set import DocumentSet
+from wolfbane.kinds.workflow.runner.evidence import Exchanges
+from wolfbane.kinds.workflow.runner.inner import lacking_inputs, problems_with
+from wolfbane.kinds.workflow.runner.inputs import BadInputs, inputs_for
+from wolfbane.kinds.workflow.runner.workflow_run import WorkflowRun, needed_elsewhere
+from wolfbane.kinds.workflow.runner.workflow_tools import Tools
+from wolfbane.kinds.workflow.workflow_tests import WorkflowTest
+
+Handed = Mapping[str, Any]
+"""What a test that passed gives to those that need it: workflow, inputs, outputs and cookies."""
+
+
+@dataclass(frozen=True)
+class ReadyTest:
+    """A test with its inputs. ``outcome`` and ``message`` say why it cannot run, if it cannot."""
+
+    library: DocumentSet
+    case: WorkflowTest
+    inputs: Mapping[str, Any]
+    outcome: str = ""
+    message: str = ""
+
+
+@dataclass
+class WorkflowTestEnd:
+    """How a test ended. ``handed`` is None where it did not pass; ``line`` is that of its fault."""
+
+    __test__ = False
+
+    outcome: str
+    message: str = ""
+    line: int = 0
+    seconds: float = 0.0
+    parts: list[dict[str, Any]] = field(default_factory=list)
+    handed: Handed | None = None
+
+
+def make_ready(library: DocumentSet, case: WorkflowTest, values: Mapping[str, Any]) -> ReadyTest:
+    """A test with everything about it checked that does not need a request."""
+    if wrong := problems_with(library, case.workflow):
+        return ReadyTest(library, case, {}, "errored", "\n".join(wrong))
+    try:
+        inputs = inputs_for(library, case.workflow, case.row, values)
+        lacking = lacking_inputs(library, case.workflow, values)
+    except BadInputs as error:
+        inputs, lacking = {}, [str(error)]
+    blocked = "blocked" if lacking else ""
+    return ReadyTest(library, case, inputs, blocked, "\n".join(lacking))
+
+
+def blocked_by(case: WorkflowTest, given: Mapping[str, Handed]) -> WorkflowTestEnd | None:
+    """The end of a test that needs others which did not pass; None where it can run."""
+    missing = [need for need in case.needs if need not in given]
+    if not missing:
+        return None
+    return WorkflowTestEnd("blocked", f"it depends on {', '.join(missing)}, which did not pass")
+
+
+async def run_test(
+    ready: ReadyTest, given: Mapping[str, Handed], tools: Tools, exchanges: Exchanges, limit: float
+) -> WorkflowTestEnd:
+    """Run a test that can run, for ``limit`` seconds at most. ``given`` is what it needs."""
+    case, inputs = ready.case, dict(ready.inputs)
+    began = time.perf_counter()
+    needed = [given[need] for need in case.needs]
+    tools.sender.begin(limit, [cookie for each in needed for cookie in each["cookies"]])
+    workflows = {each["workflow"]: dict(each) for each in needed}
+    run = WorkflowRun(ready.library, case.workflow, inputs, workflows, tools, exchanges)
+    ended = await needed_elsewhere(run, ready.library, case.workflow) or await run.run()
+    seconds = time.perf_counter() - began
+    problem = ended.problem
+    if problem is not None:
+        words = str(problem)
+        if problem.outcome == "timed out":
+            words = f"it ran longer than {limit:g} s: {words}"
+        return WorkflowTestEnd(problem.outcome, words, problem.line, seconds, run.parts)
+    handed = {
+        "workflow": case.workflow, "inputs": inputs, "outputs": ended.outputs,
+        "cookies": tools.sender.cookies(),
+    }  # fmt: skip
+    return WorkflowTestEnd("passed", "", 0, seconds, run.parts, handed)
+
+
+def in_order(names: list[str], by_name: Mapping[str, WorkflowTest]) -> list[str]:
+    """The names, each after those that it needs."""
+    found: dict[str, None] = {}
+
+    def put(name: str) -> None:
+        if name not in found:
+            for need in by_name[name].needs:
+                if need in names:
+                    put(need)
+            found[name] = None
+
+    for name in names:
+        put(name)
+    return list(found)

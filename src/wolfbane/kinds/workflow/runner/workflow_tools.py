@@ -1,0 +1,45 @@
+"""What workflows run with, and how one ends."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from wolfbane.kinds.workflow.runner.contract import Contract
+from wolfbane.kinds.workflow.runner.scope import Answer, Call
+from wolfbane.kinds.workflow.runner.security import Security
+from wolfbane.kinds.workflow.runner.sending import Sender
+from wolfbane.kinds.workflow.runner.tokens import Tokens
+
+
+class WentWrong(Exception):
+    """A step did not do what it should. ``outcome`` is failed, errored or timed out."""
+
+    def __init__(self, outcome: str, message: str, line: int = 0) -> None:
+        self.outcome, self.line = outcome, line
+        super().__init__(message)
+
+
+@dataclass
+class Tools:
+    """What all workflows of a suite share."""
+
+    sender: Sender
+    security: Security
+    contract: Contract
+    base_url: str
+    tokens: Tokens
+    values: Mapping[str, Any]
+    covered: Counter[tuple[str, str, str, str]] = field(default_factory=Counter)
+
+
+@dataclass
+class WorkflowEnd:
+    """How a workflow ended: its outputs, what went wrong, and its last request and answer."""
+
+    outputs: dict[str, Any]
+    problem: WentWrong | None = None
+    call: Call | None = None
+    answer: Answer | None = None

@@ -1,0 +1,79 @@
+"""Two loads side by side: which steps got slower beyond noise."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from statistics import median
+
+import msgspec
+
+from wolfbane.histogram import Histogram
+from wolfbane.load.measurements import Measurements
+from wolfbane.results.record import LoadRecord
+
+LEAST = 0.1
+"""Part of the time before that a change has to be, however sure it is."""
+SURE = 3.0
+"""Standard errors of the medians that a change has to be beyond."""
+_SPREAD = 1.4826 * 1.2533
+"""From the median absolute deviation of a normal distribution to the error of its median."""
+
+
+class StepChange(msgspec.Struct, frozen=True):
+    """A step in both loads: its times, in seconds. ``noise`` is what its median may be off by."""
+
+    workflow: str
+    step: str
+    before: Histogram
+    after: Histogram
+    noise: float
+
+    @property
+    def slower(self) -> bool:
+        """Whether its median grew beyond noise."""
+        return self._grew(self.before.percentile(50), self.after.percentile(50))
+
+    @property
+    def faster(self) -> bool:
+        """Whether its median shrank beyond noise."""
+        return self._grew(self.after.percentile(50), self.before.percentile(50))
+
+    def _grew(self, low: float, high: float) -> bool:
+        return high - low > max(LEAST * low, SURE * self.noise)
+
+
+def compare_loads(before: LoadRecord, after: LoadRecord) -> list[StepChange]:
+    """Every step and workflow that is in both, in the order of the later one."""
+    old, new = Measurements(before), Measurements(after)
+    medians = [_medians(load) for load in (before, after)]
+    return [
+        StepChange(
+            *key, old.figures.steps[key].whole, figures.whole,
+            math.hypot(*(_error(each.get(key, [])) for each in medians)),
+        )
+        for key, figures in new.steps
+        if key in old.figures.steps
+    ]  # fmt: skip
+
+
+def _medians(load: LoadRecord) -> dict[tuple[str, str], list[float]]:
+    """The median of each step in each second."""
+    found: dict[tuple[str, str], list[float]] = {}
+    for second in load.seconds:
+        merged: dict[tuple[str, str], Histogram] = {}
+        for row in second.rows:
+            if "whole" in row.times:
+                key = (row.workflow, row.step)
+                merged.setdefault(key, Histogram()).merge(row.times["whole"])
+        for key, histogram in merged.items():
+            found.setdefault(key, []).append(histogram.percentile(50))
+    return found
+
+
+def _error(medians: Sequence[float]) -> float:
+    """The standard error of the median over the seconds; as large as it gets with a few only."""
+    if len(medians) < 2:
+        return medians[0] / SURE if medians else 0.0
+    middle = median(medians)
+    return _SPREAD * median(abs(each - middle) for each in medians) / math.sqrt(len(medians))

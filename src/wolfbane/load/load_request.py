@@ -1,0 +1,197 @@
+"""How to load: one declaration for the command line and for the load itself."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from random import SystemRandom
+
+import msgspec
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.execution.run_request import REPORT, option
+from wolfbane.load.limits import Limit, read_limit
+from wolfbane.units import rate, seconds
+
+LOAD, LIMITS = "Load", "Limits"
+"""The groups that help shows options in."""
+MOST_UNDER_WAY = 100
+"""Users of a load with a rate, where nobody says how many."""
+FEW_USERS = 10
+"""A closed load of so many users at most has all of its answers checked against the contract."""
+_PERCENT = re.compile(r"(\d+(?:\.\d+)?)\s*%")
+
+
+class LoadShape(msgspec.Struct, frozen=True):
+    """The load over time, in seconds.
+
+    ``points`` are users, or workflows per second where it is ``open``: the value changes evenly
+    from one point to the next. ``users`` is the most at a time. Nothing begins after ``until``;
+    where that is None, each user takes everything ``loops`` times.
+    """
+
+    points: tuple[tuple[float, float], ...]
+    users: int
+    open: bool
+    until: float | None
+    loops: int
+
+
+@dataclass(frozen=True)
+class LoadRequest:
+    """How to load what is chosen. Times are in seconds."""
+
+    users: int | None = option(
+        LOAD, "--users", value="N", at_least=1,
+        help="Users at once, each with cookies and connections of its own. With --rate the most "
+        "that are under way. [default: 1; with --rate 100]",
+    )  # fmt: skip
+    ramp: float | None = option(
+        LOAD, "--ramp", value="TIME", is_time=True,
+        help="Start the users, or raise the rate, evenly over this time.",
+    )  # fmt: skip
+    loops: int | None = option(
+        LOAD, "--loops", value="N", at_least=1,
+        help="Each user takes everything N times. [default: 1 without --for]",
+    )  # fmt: skip
+    duration: float | None = option(
+        LOAD, "--for", value="TIME", is_time=True,
+        help="Begin nothing new after this time, the ramp included.",
+    )  # fmt: skip
+    rate: str = option(
+        LOAD, "--rate", value="N/s", default="",
+        help="Begin so many workflows per second, whatever became of those before: 40/s, 90/m.",
+    )  # fmt: skip
+    arrivals: str = option(
+        LOAD, "--arrivals", choices=("random", "even"), default="random",
+        help="With --rate: at random as independent users come (a Poisson process), or evenly.",
+    )  # fmt: skip
+    pause: str = option(
+        LOAD, "--pause", value="TIME[..TIME]", default="",
+        help="What a user waits after each workflow: 2s, or at random between two times: 1s..3s.",
+    )  # fmt: skip
+    order: str = option(
+        LOAD, "--order", choices=("given", "random"), default="given",
+        help="The order of the workflows: as in their documents, or shuffled.",
+    )  # fmt: skip
+    seed: int | None = option(
+        LOAD, "--seed", value="N", help="The seed of what is random; each load prints its own."
+    )
+    contract: str = option(
+        LOAD, "--contract", value="N%", default="",
+        help="Check this share of the answers against the API's description. [default: 1%; all of "
+        f"them up to {FEW_USERS} users]",
+    )  # fmt: skip
+    limits: tuple[str, ...] = option(
+        LIMITS, "--limit", value="LIMIT", several=True, default=(),
+        help="Fail unless this holds: 'p95 < 300ms', 'errors < 1%', 'book: p99 < 1s'.",
+    )  # fmt: skip
+    stop_if: tuple[str, ...] = option(
+        LIMITS, "--stop-if", value="LIMIT", several=True, default=(),
+        help="End the load early once this holds: 'errors > 20%'.",
+    )  # fmt: skip
+    samples: str = option(
+        REPORT, "--samples", choices=("all", "errors", "off"), default="all",
+        help="The requests that samples.csv.gz in the run's folder has a row of.",
+    )  # fmt: skip
+    every: float = option(
+        REPORT, "--every", value="TIME", is_time=True, default=10.0,
+        help="How often a line is printed where the output is no terminal. [default: 10s]",
+    )  # fmt: skip
+    profile: str = option(
+        LOAD, "--profile", value="NAME", default="",
+        help="A load of wolfbane.toml, [load.NAME]; other options override what it says.",
+    )  # fmt: skip
+    stages: tuple[tuple[float, float], ...] = ()
+    """Seconds from the start, and the users or the rate that are reached then."""
+    staged_rate: bool = False
+    mix: tuple[tuple[str, float], ...] = ()
+    rows: str = ""
+    read_limits: tuple[Limit, ...] = field(default=(), init=False)
+    read_stops: tuple[Limit, ...] = field(default=(), init=False)
+
+    def __post_init__(self) -> None:
+        """Raises InputError for values that cannot be read, or that contradict each other."""
+        object.__setattr__(self, "read_limits", tuple(map(read_limit, self.limits)))
+        object.__setattr__(self, "read_stops", tuple(map(read_limit, self.stop_if)))
+        self.shape()
+        self.pauses()
+        self.contract_share()
+
+    def shape(self) -> LoadShape:
+        """The load over time."""
+        ramp, until = self.ramp or 0.0, self.duration
+        if self.stages:
+            return self._staged()
+        if self.rate:
+            return self._open(ramp, until)
+        if until is not None and self.loops is not None:
+            raise _wrong("--for and --loops contradict each other: give one of them")
+        if until is not None and ramp >= until:
+            raise _wrong(f"--ramp {ramp:g}s leaves nothing of --for {until:g}s")
+        users = self.users or 1
+        start = ((0.0, 0.0), (ramp, float(users))) if ramp else ((0.0, float(users)),)
+        return LoadShape(start, users, False, until, 0 if until else self.loops or 1)
+
+    def _staged(self) -> LoadShape:
+        points = self.stages if self.stages[0][0] == 0 else ((0.0, 0.0), *self.stages)
+        most = max(value for _, value in points)
+        if not most:
+            raise _wrong(f"the stages of load '{self.profile}' never start anyone")
+        end = points[-1][0]
+        if self.staged_rate:
+            return LoadShape(points, self.users or MOST_UNDER_WAY, True, end, 0)
+        return LoadShape(points, int(most), False, end, 0)
+
+    def _open(self, ramp: float, until: float | None) -> LoadShape:
+        top = read_rate(self.rate)
+        if self.loops is not None:
+            raise _wrong("--loops is for users that come back: with --rate give --for")
+        if until is None:
+            raise _wrong("--rate needs --for: how long is it to go on?")
+        if ramp >= until:
+            raise _wrong(f"--ramp {ramp:g}s leaves nothing of --for {until:g}s")
+        start = ((0.0, 0.0), (ramp, top)) if ramp else ((0.0, top),)
+        return LoadShape(start, self.users or MOST_UNDER_WAY, True, until, 0)
+
+    def pauses(self) -> tuple[float, float]:
+        """The shortest and the longest pause after a workflow."""
+        if not self.pause:
+            return 0.0, 0.0
+        low, _, high = self.pause.partition("..")
+        try:
+            found = seconds(low), seconds(high or low)
+        except ValueError as error:
+            raise _wrong(f"--pause '{self.pause}': {error}") from None
+        if found[0] > found[1]:
+            raise _wrong(f"--pause '{self.pause}' ends before it begins")
+        return found
+
+    def contract_share(self) -> float:
+        """The part of the answers that are checked against the contract, from 0 to 1."""
+        if not self.contract:
+            few = not self.rate and (self.users or 1) <= FEW_USERS
+            return 1.0 if few else 0.01
+        match = _PERCENT.fullmatch(self.contract.strip())
+        if match is None or float(match[1]) > 100:
+            raise _wrong(f"--contract '{self.contract}' is no share (write 0%, 1% or 100%)")
+        return float(match[1]) / 100
+
+    def settled_seed(self) -> int:
+        """The seed that was given, or a new one."""
+        return SystemRandom().randrange(1_000_000) if self.seed is None else self.seed
+
+
+def read_rate(text: str) -> float:
+    """Workflows per second, more than none. Raises InputError."""
+    try:
+        found = rate(text)
+    except ValueError as error:
+        raise _wrong(str(error)) from None
+    if not found:
+        raise _wrong(f"the rate '{text}' begins nothing")
+    return found
+
+
+def _wrong(words: str) -> InputError:
+    return InputError(Problem(words))

@@ -1,0 +1,121 @@
+"""What all processes of a load report, put together second by second."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from wolfbane.events import Event, LoadFinished, LoadSecond
+from wolfbane.load.figures import LoadFigures
+from wolfbane.load.load_request import LoadRequest
+from wolfbane.load.samples import SampleFile
+from wolfbane.workers.load_messages import LoadedMessage, LoadErrorMessage, LoadSecondMessage
+
+BUSY = 0.9
+"""Part of a processor above which a process of ours has no room left."""
+LAG = 0.05
+"""Seconds that an event loop may be late before figures suffer."""
+_OFTEN = 0.2
+"""Part of the seconds in which that may happen before the load is marked."""
+
+
+class Measured:
+    """Merges seconds, keeps samples, and looks whether the load is to stop early."""
+
+    def __init__(
+        self, load: LoadRequest, folder: Path, tell: Callable[[Event], None],
+        stop: Callable[[], None],
+    ) -> None:  # fmt: skip
+        self._load, self._tell, self._stop = load, tell, stop
+        self.figures = LoadFigures()
+        self.processes = 1
+        self.stopped_by = ""
+        self._samples = SampleFile(folder, wanted=load.samples != "off")
+        self._waiting: dict[int, list[LoadSecondMessage]] = {}
+        self._errors: set[tuple[str, str, str]] = set()
+        self._late = self._seconds = self._busy = self._lagging = 0
+        self.losses: list[str] = []
+        """Processes that ended before their time, in words."""
+
+    def second(self, message: LoadSecondMessage, mask: Callable[[str], str]) -> None:
+        """Take in what one process did; once all have told of a second, tell of it."""
+        self._samples.add(mask(message.samples))
+        told = self._waiting.setdefault(message.second, [])
+        told.append(message)
+        if len(told) == self.processes:
+            self._whole(message.second)
+
+    def _whole(self, second: int) -> None:
+        told = self._waiting.pop(second)
+        event = LoadSecond(
+            second,
+            sum(each.users for each in told),
+            tuple(row for each in told for row in each.rows),
+            max(each.lag for each in told),
+            max(each.cpu for each in told),
+            sum(each.late for each in told),
+        )
+        self.figures.add(event.rows)
+        self.figures.seconds = max(self.figures.seconds, second + 1.0)
+        self._seconds += 1
+        self._busy += event.cpu > BUSY
+        self._lagging += event.lag > LAG
+        self._late += event.late
+        self._tell(event)
+        if not self.stopped_by:
+            self._look_whether_to_stop()
+
+    def _look_whether_to_stop(self) -> None:
+        for limit in self._load.read_stops:
+            if self.figures.requests.count and limit.holds(self.figures):
+                self.stopped_by = f"{limit.text}: {limit.shown(self.figures)}"
+                self._stop()
+                return
+
+    def is_new_error(self, message: LoadErrorMessage) -> bool:
+        """Whether no process has told of such an error before."""
+        key = (message.workflow, message.step, message.kind)
+        known = key in self._errors
+        self._errors.add(key)
+        return not known
+
+    def lost(self, words: str) -> None:
+        """A process of the load ended before its time."""
+        self.processes -= 1
+        self.losses.append(f"a process of the load was lost: {words}")
+
+    def finish(self, ends: Sequence[LoadedMessage]) -> LoadFigures:
+        """Tell of what is left, and how the load ended."""
+        for second in sorted(self._waiting):
+            self._whole(second)
+        figures = self.figures
+        figures.seconds = max((end.seconds for end in ends), default=figures.seconds)
+        limits = tuple(
+            (limit.text, limit.holds(figures), limit.shown(figures))
+            for limit in self._load.read_limits
+        )
+        said = dict.fromkeys(words for end in ends for words in end.said)
+        trouble = "; ".join([*self.losses, *said, *filter(None, [self._samples.trouble])])
+        self._tell(
+            LoadFinished(
+                figures.seconds,
+                self._late,
+                sum(end.unstarted for end in ends),
+                self._limited(),
+                limits,
+                trouble,
+            )
+        )
+        return figures
+
+    def _limited(self) -> str:
+        """How the generator was the limit itself, if it was."""
+        many = max(self._seconds * _OFTEN, 2)
+        found = []
+        if self._busy >= many:
+            found.append(f"its processor was used up in {self._busy} of {self._seconds} s")
+        if self._lagging >= many:
+            found.append(
+                f"it was more than {LAG * 1000:.0f} ms late in {self._lagging} of {self._seconds} s"
+            )
+        return " and ".join(found)

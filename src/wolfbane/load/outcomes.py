@@ -1,0 +1,67 @@
+"""The results of a load: one for each test, and one for each limit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+import msgspec
+from msgspec.structs import replace
+
+from wolfbane.execution.result_builder import ResultBuilder
+from wolfbane.kinds.suite import Suite
+from wolfbane.load.figures import LoadFigures
+from wolfbane.load.limits import Limit
+from wolfbane.model import LIMITS, Outcome, Result, Test
+from wolfbane.workers.load_messages import LoadedMessage, TestUnderLoad
+from wolfbane.workers.message_data import Ending, ending
+
+
+def together(ends: Iterable[LoadedMessage]) -> dict[str, TestUnderLoad]:
+    """How each test ended in all processes, by address; one that failed anywhere has failed."""
+    found: dict[str, TestUnderLoad] = {}
+    for test in (test for end in ends for test in end.tests):
+        known = found.get(test.address)
+        if known is None:
+            found[test.address] = test
+            continue
+        shown = test if test.failed and not known.failed else known
+        found[test.address] = replace(
+            shown,
+            count=known.count + test.count,
+            failed=known.failed + test.failed,
+            seconds=known.seconds + test.seconds,
+        )
+    return found
+
+
+def test_results(
+    builder: ResultBuilder,
+    tests: Mapping[str, Test],
+    ended: Mapping[str, TestUnderLoad],
+    limits: Sequence[Limit],
+    figures: LoadFigures,
+) -> Iterator[Result]:
+    """The result of each test that ran. Limits on errors that hold make up for its failures."""
+    of_errors = [limit for limit in limits if limit.figure == "errors"]
+    decided = bool(of_errors) and all(limit.holds(figures) for limit in of_errors)
+    for address, end in ended.items():
+        words = end.message
+        outcome = end.outcome
+        if end.failed:
+            words = f"{end.failed:,} of {end.count:,} runs failed: {words}"
+        if end.failed and decided:
+            outcome = "passed"
+        mean = round(end.seconds / end.count, 6)
+        built = msgspec.convert({"outcome": outcome, "message": words, "seconds": mean}, Ending)
+        yield builder.make(tests[address], replace(built, parts=end.parts), "")
+
+
+def limit_results(
+    builder: ResultBuilder, suite: Suite, limits: Sequence[Limit], figures: LoadFigures
+) -> Iterator[Result]:
+    """The result of each limit."""
+    for limit in limits:
+        test = Test(suite.name, suite.kind, LIMITS, limit.text, exact=True)
+        held = limit.holds(figures)
+        words = "" if held else f"it was {limit.shown(figures)}"
+        yield builder.make(test, ending(Outcome.PASSED if held else Outcome.FAILED, words), "")

@@ -1,0 +1,43 @@
+"""The file with a row for each request of a load."""
+
+from __future__ import annotations
+
+import gzip
+from pathlib import Path
+
+NAME = "samples.csv.gz"
+COLUMNS = (
+    "began_s", "user", "workflow", "step", "method", "url", "status", "whole_s", "first_byte_s",
+    "connect_s", "tls_s", "sent_bytes", "received_bytes", "error",
+)  # fmt: skip
+
+
+class SampleFile:
+    """Appends rows; each write is a gzip member of its own, so that a run that is killed leaves a
+    file that can be read. Once a write fails, no other is made, and ``trouble`` says why.
+    """
+
+    def __init__(self, folder: Path, *, wanted: bool) -> None:
+        self._path = folder / NAME
+        self._whole = 0
+        self.trouble = ""
+        if wanted:
+            self.add(",".join(COLUMNS) + "\n")
+
+    def add(self, rows: str) -> None:
+        """Append rows of CSV."""
+        if not rows or self.trouble:
+            return
+        try:
+            with self._path.open("ab") as file:
+                self._whole += file.write(gzip.compress(rows.encode(), 1))
+        except OSError as error:
+            self.trouble = f"{NAME}: {error}"
+            self._cut()
+
+    def _cut(self) -> None:
+        try:
+            with self._path.open("r+b") as file:
+                file.truncate(self._whole)
+        except OSError:
+            return

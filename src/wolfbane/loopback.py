@@ -1,0 +1,15 @@
+"""Whether a host is this machine itself."""
+
+from __future__ import annotations
+
+import ipaddress
+
+
+def is_loopback(host: str) -> bool:
+    """Whether a host is this machine by the loopback network (RFC 6761, section 6.3)."""
+    if host == "localhost" or host.endswith(".localhost"):
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False

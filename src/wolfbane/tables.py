@@ -1,0 +1,140 @@
+"""Check a table of a TOML file against the Struct that describes it: every fault at once."""
+
+from __future__ import annotations
+
+import types
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, Literal, NamedTuple, TypeVar, Union, get_args, get_origin
+
+import msgspec
+
+from wolfbane.errors import Problem, did_you_mean, nearest
+from wolfbane.toml_lines import Location, line_of
+
+S = TypeVar("S", bound=msgspec.Struct)
+
+_WORDS = {
+    str: "text", bool: "true or false", int: "a whole number", float: "a number",
+    list: "a list", dict: "a table",
+}  # fmt: skip
+
+
+class SettingsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What may stand in a table: each field is a key, with its type and its default."""
+
+
+class Fault(NamedTuple):
+    """One thing that is wrong with a table.
+
+    ``place`` leads to it from the top of the file, ``keys`` is the same without numbers and names
+    that the user chose. ``expected`` are the words that may stand there, or what kind of value.
+    """
+
+    reason: Literal["unknown key", "missing", "unknown word", "wrong type"]
+    place: Location
+    keys: tuple[str, ...]
+    value: Any
+    expected: Sequence[str]
+
+    def problem(self, file: str, lines: Mapping[Location, int]) -> Problem:
+        """The fault in words, with its line and the nearest valid word."""
+        line, key, path = line_of(lines, self.place), str(self.place[-1]), ".".join(self.keys)
+        if self.reason == "missing":
+            return Problem(f"'{path}' is missing", file, line)
+        if self.reason == "wrong type":
+            words = f"'{path}' is {self._given()}: it must be {' or '.join(self.expected)}"
+            return Problem(words, file, line)
+        word = key if self.reason == "unknown key" else f"{self.value}"
+        what = "key" if self.reason == "unknown key" else key
+        return Problem(f"unknown {what} '{word}'", file, line, did_you_mean(word, self.expected))
+
+    def _given(self) -> str:
+        """The value as its file has it; a list or a table may be long, so its kind."""
+        if isinstance(self.value, list | dict):
+            return _WORDS[type(self.value)]
+        return str(self.value).lower() if isinstance(self.value, bool) else repr(self.value)
+
+
+def read_table(model: type[S], table: Mapping[str, Any]) -> S:
+    """The table as a Struct. Raises msgspec.ValidationError where :func:`faults` has some."""
+    return msgspec.convert(table, model)
+
+
+def keys_of(model: type[msgspec.Struct]) -> tuple[str, ...]:
+    """The keys that a table may have."""
+    return model.__struct_fields__
+
+
+def faults(
+    expected: Any, value: Any, place: Location = (), keys: tuple[str, ...] = ()
+) -> Iterator[Fault]:
+    """Everything that is wrong with a value where a type is expected: a Struct, or any other."""
+    part = _part_for(expected, value)
+    origin = get_origin(part) or part
+    if isinstance(value, dict) and isinstance(part, type) and issubclass(part, msgspec.Struct):
+        yield from _faults_of_table(part, value, place, keys)
+    elif isinstance(value, dict) and origin is dict and get_args(part):
+        for name, each in value.items():
+            yield from faults(get_args(part)[1], each, (*place, name), keys)
+    elif isinstance(value, list) and origin is list:
+        for index, each in enumerate(value):
+            yield from faults(get_args(part)[0], each, (*place, index), keys)
+    elif not _is_one_of(expected, value):
+        literals = [part for part in _parts(expected) if get_origin(part) is Literal]
+        words = [word for literal in literals for word in get_args(literal)]
+        if words and isinstance(value, str):
+            yield Fault("unknown word", place, keys, value, words)
+        else:
+            yield Fault("wrong type", place, keys, value, _described(expected))
+
+
+def _faults_of_table(
+    model: type[msgspec.Struct], table: Mapping[str, Any], place: Location, keys: tuple[str, ...]
+) -> Iterator[Fault]:
+    known = keys_of(model)
+    unknown = [key for key in table if key not in known]
+    # A key that was misspelled is not missing as well.
+    meant = {nearest(key, known) for key in unknown}
+    for key in unknown:
+        yield Fault("unknown key", (*place, key), (*keys, key), table[key], known)
+    for field in msgspec.structs.fields(model):
+        if field.name in table:
+            yield from faults(
+                field.type, table[field.name], (*place, field.name), (*keys, field.name)
+            )
+        elif field.required and field.name not in meant:
+            yield Fault("missing", (*place, field.name), (*keys, field.name), None, ())
+
+
+def _parts(expected: Any) -> tuple[Any, ...]:
+    """The members of a union; anything else by itself."""
+    return get_args(expected) if get_origin(expected) in (Union, types.UnionType) else (expected,)
+
+
+def _part_for(expected: Any, value: Any) -> Any:
+    """The member of a union that a table or a list is meant for; else what is expected."""
+    for part in _parts(expected):
+        origin = get_origin(part) or part
+        is_table = isinstance(origin, type) and issubclass(origin, (dict, msgspec.Struct))
+        if (isinstance(value, list) and origin is list) or (isinstance(value, dict) and is_table):
+            return part
+    return expected
+
+
+def _is_one_of(expected: Any, value: Any) -> bool:
+    try:
+        msgspec.convert(value, expected)
+    except msgspec.ValidationError:
+        return False
+    return True
+
+
+def _described(expected: Any) -> list[str]:
+    """The kinds of values that a type stands for, in words."""
+    origins = [get_origin(part) or part for part in _parts(expected)]
+    words = {
+        _WORDS.get(origin, "a table"): None
+        for origin in origins
+        if origin not in (type(None), Literal) and not (origin is int and float in origins)
+    }
+    return list(words) or ["text"]

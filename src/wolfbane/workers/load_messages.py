@@ -1,0 +1,75 @@
+"""The messages of a worker that drives a share of a load."""
+
+from __future__ import annotations
+
+import msgspec
+
+from wolfbane.model import LoadRow
+from wolfbane.workers.message_data import Message, PartData, Seconds, WorkerOutcome
+
+
+class LoadLookedMessage(Message, frozen=True, tag="load-looked", forbid_unknown_fields=True):
+    """What a load would do: where its requests go, and the tests that cannot run.
+
+    ``wrong`` has an address, an outcome and a message for each of these. ``keys`` are the workflows
+    and their steps; a workflow itself has no step.
+    """
+
+    addresses: tuple[str, ...]
+    keys: tuple[tuple[str, str], ...]
+    wrong: tuple[tuple[str, str, str], ...]
+
+
+class LoadSecondMessage(Message, frozen=True, tag="load-second", forbid_unknown_fields=True):
+    """A second of a load in one process.
+
+    ``users`` is how many were under way at most. ``lag`` is the longest that its event loop was
+    late and ``cpu`` the processor time that it used, both in seconds; ``late`` counts workflows
+    that began later than they were due. ``samples`` are rows of CSV.
+    """
+
+    second: int
+    users: int
+    rows: tuple[LoadRow, ...]
+    samples: str
+    lag: Seconds
+    cpu: Seconds
+    late: int
+
+
+class LoadErrorMessage(Message, frozen=True, tag="load-error", forbid_unknown_fields=True):
+    """The first error of a kind at a step, with its exchange as HAR, if there was one."""
+
+    workflow: str
+    step: str
+    kind: str
+    message: str
+    exchange: str
+
+
+class TestUnderLoad(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How a test ended under load: how often it ran and failed, with its first or worst run.
+
+    ``seconds`` is the sum over all runs.
+    """
+
+    address: str
+    count: int
+    failed: int
+    seconds: Seconds
+    outcome: WorkerOutcome
+    message: str
+    line: int
+    parts: tuple[PartData, ...]
+
+
+class LoadedMessage(Message, frozen=True, tag="loaded", forbid_unknown_fields=True):
+    """A load is over. ``unstarted`` workflows never began; ``refused`` is an address that no
+    request may go to. ``said`` are other things that people should know.
+    """
+
+    seconds: Seconds
+    unstarted: int
+    tests: tuple[TestUnderLoad, ...]
+    refused: str = ""
+    said: tuple[str, ...] = ()

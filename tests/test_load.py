@@ -1,0 +1,360 @@
+"""API suites as load: the same workflows, many users, honest figures, limits, allowed hosts."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import json
+import signal
+import subprocess
+
+import pytest
+
+from quay_api import flows, quay, run, server, step, value
+from wolfbane.load.samples import NAME, SampleFile
+
+__all__ = ["quay", "server"]  # fixtures
+
+ID = value("id", "path", 1)
+
+
+def load(quay, *arguments, **environment):
+    """A load with the figures of its journal."""
+    done = quay.call("load", "--set", f"url={quay.url}", "--set", "token=@token.txt", *arguments,
+                     **environment)  # fmt: skip
+    runs = sorted((quay.path / ".wolfbane/runs").glob("*"))
+    done.folder = runs[-1] if runs else None
+    done.events = events(done.folder) if runs else []
+    return done
+
+
+def events(folder):
+    return [json.loads(line) for line in (folder / "journal.jsonl").read_text().splitlines()]
+
+
+def only(quay, *steps, **more):
+    flows(quay, {"workflowId": "w", "steps": list(steps), **more})
+
+
+def count(events, step=None):
+    rows = [row for event in events if event["type"] == "load-second" for row in event["rows"]]
+    return sum(row["count"] for row in rows if (row["step"] == step if step else row["step"]))
+
+
+def samples(folder):
+    with gzip.open(folder / "samples.csv.gz", "rt", newline="") as file:
+        return list(csv.DictReader(file))
+
+
+def shape_of(results):
+    def parts(found):
+        return [(p["name"].partition(" http")[0], p["outcome"], parts(p["parts"])) for p in found]
+
+    return {a: (r["outcome"], parts(r["parts"])) for a, r in results.items()}
+
+
+def test_one_user_and_one_loop_are_a_plain_run(quay):
+    flows(
+        quay,
+        {"workflowId": "first", "steps": [
+            step("log", "cookie", outputs={"sent": "$response.body#/sent"}),
+            step("again", "cookie", "$response.body#/sent == 'berth=A1'"),
+        ], "outputs": {"sent": "$steps.again.outputs.sent"}},
+        {"workflowId": "second", "dependsOn": ["first"], "steps": [
+            step("nested", workflowId="hop"), step("no", "text", "$statusCode == 201"),
+        ]},
+        {"workflowId": "third", "dependsOn": ["second"], "steps": [step("s", "text")]},
+        {"workflowId": "hop", "steps": [step("s", "hop"), step("x", "xml", {
+            "context": "$response.body", "type": "xpath", "condition": "count(//berth) = 1"})]},
+        {"workflowId": "bad", "steps": [step("s", "early"), step("t", "text")]},
+        {"workflowId": "off", "steps": [step("b", "berth")]},
+    )  # fmt: skip
+    plain = run(quay)
+    quay.server.seen = []
+    done = load(quay, "--report", "json=load.json")
+    report = json.loads((quay.path / "load.json").read_text())
+    loaded = {result["address"]: result for result in report["results"]}
+    assert shape_of(loaded) == shape_of(plain.results)
+    assert done.code == plain.code == 1
+    assert (
+        count(done.events)
+        == len(samples(done.folder))
+        == sum(row["step"] != "" for row in samples(done.folder))
+    )
+
+
+def test_users_loops_and_samples(quay):
+    only(quay, step("look", "xml"), step("again", "xml"))
+    done = load(quay, "--users", "5", "--loops", "4", "-j", "2", "--limit", "errors < 1%",
+                "--limit", "look: p99 < 20s")  # fmt: skip
+    assert done.code == 0, done.out + done.err
+    assert (count(done.events, "look"), count(done.events)) == (20, 40)
+    rows = samples(done.folder)
+    assert len(rows) == 40 and {row["user"] for row in rows} == set("01234")
+    assert {row["status"] for row in rows} == {"200"}
+    assert all(float(row["whole_s"]) >= float(row["first_byte_s"]) > 0 for row in rows)
+    assert sum(row["connect_s"] != "" for row in rows) == 5, "connections are kept"
+    assert "1 test passed, 2 limits held" in done.out
+    assert "held" in done.out and "all requests" in done.out
+    shown = quay.call("show")
+    assert "all requests" in shown.out and "held    errors < 1%" in shown.out
+    assert quay.call("list", "--status", "passed").code == 3, "a load leaves outcomes alone"
+
+
+def test_known_delay_and_open_arrivals(quay):
+    only(quay, step("s", "delay"))
+    done = load(quay, "--rate", "40/s", "--for", "2s", "--arrivals", "even", "--samples", "off",
+                "--limit", "median > 49ms", "--limit", "median < 2s")  # fmt: skip
+    assert done.code == 0, done.out
+    ended = next(event for event in done.events if event["type"] == "load-finished")
+    assert count(done.events) + ended["unstarted"] == 80, "a busy machine may be late for the last"
+    assert not (done.folder / "samples.csv.gz").exists()
+
+
+def test_a_stall_is_not_hidden_by_what_could_not_be_sent(quay):
+    settings = (quay.path / "wolfbane.toml").read_text()
+    quay.file("wolfbane.toml", settings.replace('read = "2s"', 'read = "60s"'))
+    only(quay, step("s", "stall"))
+    done = load(quay, "--rate", "40/s", "--for", "5s", "--users", "20", "--limit", "p99 > 1.5s")
+    assert done.code == 0, done.out
+    assert "began more than 10 ms late" in done.out
+
+
+@pytest.mark.parametrize(("operation", "words"), [
+    ("hang", "no answer within 1 s"), ("early", "the server broke off"), ("loop", "redirected"),
+    ("status", "answered 503"), ("huge", "body_limit"),
+])  # fmt: skip
+def test_errors_are_counted_by_kind_and_one_exchange_is_kept(quay, operation, words):
+    settings = (quay.path / "wolfbane.toml").read_text()
+    quay.file("wolfbane.toml", settings.replace('read = "2s"', 'read = "1s"\nbody_limit = "1 MB"'))
+    code = [value("code", "path", 503)] if operation == "status" else []
+    only(quay, step("s", operation, parameters=code))
+    done = load(quay, "--users", "2", "--loops", "2", "--timeout", "20s")
+    assert done.code == 1
+    assert "4 of 4 runs failed" in done.text and words in done.text, done.out
+    kept = [event for event in done.events if event["type"] == "load-error"]
+    assert len(kept) == 1
+    archive = json.loads((done.folder / kept[0]["exchange"]).read_text())
+    assert archive["log"]["entries"]
+
+
+def test_it_stops_early(quay):
+    only(quay, step("s", "status", parameters=[value("code", "path", 500)]))
+    allowed = load(quay, "--users", "2", "--limit", "errors < 100.5%")
+    assert (allowed.code, "1 limit held" in allowed.out) == (0, True), allowed.out
+    done = load(
+        quay, "--users", "3", "--for", "60s", "--stop-if", "errors > 20%", "--pause", "50ms"
+    )
+    assert (done.code, "stopped early: errors > 20%: 100.00%" in done.text) == (1, True), done.out
+
+
+@pytest.mark.parametrize(("arguments", "code", "words"), [
+    (["--rate", "3/s"], 2, "--rate needs --for"),
+    (["--rate", "fast", "--for", "1s"], 2, "'fast' is no rate (write 40/s, 90/m or 500/h)"),
+    (["--users", "0"], 2, "0 is not in the range"),
+    (["--ramp", "3s", "--for", "2s"], 2, "--ramp 3s leaves nothing of --for 2s"),
+    (["--ramp", "-3s"], 2, "'-3s' is not a duration"),
+    (["--loops", "2", "--for", "2s"], 2, "contradict each other"),
+    (["--pause", "3s..1s"], 2, "ends before it begins"),
+    (["--contract", "5"], 2, "'5' is no share (write 0%, 1% or 100%)"),
+    (["--limit", "p95 < soon"], 2, "'soon' is not a duration"),
+    (["--limit", "medain < 3s"], 2, "there is no figure 'medain'; did you mean median?"),
+    (["--limit", "lok: p95 < 3s"], 2, "there is no step 'lok'; did you mean look?"),
+    (["--set", "url=http://quay.example"], 2, "no load may go to quay.example; if it may, name it"),
+    (["--name", "nothing"], 3, "Nothing was chosen"),
+])  # fmt: skip
+def test_bad_input(quay, arguments, code, words):
+    only(quay, step("look", "xml"))
+    done = load(quay, *arguments)
+    assert (done.code, words in " ".join(done.err.split())) == (code, True), done.err
+    assert quay.server.seen == []
+
+
+def test_only_where_it_is_allowed(quay):
+    settings = (quay.path / "wolfbane.toml").read_text()
+    url = f"http://127.0.0.1.nip.example:{quay.server.server_port}"
+    env = f'\n[env.here]\nload = true\nurl = "{url}"\n[env.there]\nurl = "{url}"\n'
+    quay.file("wolfbane.toml", settings + env)
+    only(quay, step("s", "away"))
+    token = ("--set", "token=@token.txt")
+    refused = quay.call("load", "--env", "there", *token)
+    assert (refused.code, "write 'load = true' there" in refused.err) == (2, True)
+    tried = quay.call("load", "--env", "here", *token)
+    assert tried.code == 1 and "nip.example" in tried.out, "it is tried, and has no address"
+    away = load(quay)
+    assert (away.code, "no load may go to quay.example" in away.err) == (2, True), away.out
+    quay.file("wolfbane.toml", settings + env.replace("true", '"yes"'))
+    wrong = quay.call("list")
+    assert (wrong.code, "'load' is true or false" in wrong.err) == (2, True)
+
+
+def test_what_cannot_be_loaded_is_left_out_and_said(quay):
+    quay.file(
+        "wolfbane.toml",
+        (quay.path / "wolfbane.toml")
+        .read_text()
+        .replace(
+            "[[suite]]", '[[suite]]\nname = "unit"\nkind = "python"\npaths = ["unit"]\n[[suite]]', 1
+        ),
+    )
+    quay.file("unit/test_a.py", "def test_a(): pass\n")
+    only(quay, step("look", "xml"))
+    done = load(quay)
+    assert done.code == 0
+    assert "left out, for no load drives them: 1 of kind python" in done.text
+    dry = load(quay, "--dry-run", "--rate", "90/m", "--for", "1m", "--limit", "p95 < 1s")
+    assert dry.code == 0 and quay.url in dry.out and "1.5 workflows per second" in dry.out
+    assert len(quay.server.seen) == 1, "a dry run sends nothing"
+    only(quay, step("look", "gone"))
+    bad = load(quay, "--dry-run")
+    assert (bad.code, "there is no operation 'gone'" in bad.text) == (1, True), bad.out
+
+
+def test_an_interrupt_reports_what_was_measured(quay):
+    only(quay, step("s", "delay"))
+    process = subprocess.Popen(
+        quay.command("load", "--set", f"url={quay.url}", "--set", "token=@token.txt", "--users",
+                     "2", "--for", "100s", "--every", "1s"),
+        cwd=quay.path, env={**quay.environment(), "WOLFBANE_TEST_MARK": str(quay.path)},
+        stdout=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    lines = []
+    for line in process.stdout:
+        lines.append(line)
+        if "requests/s" in line:
+            process.send_signal(signal.SIGINT)
+            break
+    rest = process.communicate(timeout=60)[0]
+    assert process.returncode == 130
+    assert "Interrupted" in rest and "s  " in rest, rest
+    assert quay.processes() == []
+
+
+def test_a_full_disk_stops_the_samples_alone(tmp_path):
+    (tmp_path / NAME).symlink_to("/dev/full")
+    file = SampleFile(tmp_path, wanted=True)
+    file.add("1,2\n")
+    assert "No space left" in file.trouble
+
+
+def test_limits_are_cases_of_other_formats(quay):
+    only(quay, step("s", "xml"))
+    done = load(quay, "--limit", "p50 < 60s", "--limit", "s: max < 60s", "--limit", "errors > 1",
+                "--report", "xunit=out.xml")  # fmt: skip
+    assert done.code == 1
+    text = (quay.path / "out.xml").read_text()
+    assert "errors &gt; 1" in text and "it was 0" in text
+    assert "All 1 tests passed" not in done.out and "1 of 3 limits broken" in done.out
+
+
+PROFILE = """
+[load.evening]
+select = "name:book or name:look"
+stages = [{ duration = "1s", rate = "20/s" }, { duration = "1s", rate = "20/s" }]
+arrivals = "even"
+mix = [{ match = "name:book", weight = 3 }, { match = "name:look", weight = 1 }]
+limits = ["errors < 1%"]
+[load.rows]
+users = 2
+loops = 9
+rows = "once"
+"""
+
+
+@pytest.fixture
+def evening(quay):
+    quay.file("wolfbane.toml", (quay.path / "wolfbane.toml").read_text() + PROFILE)
+    flows(quay, *({"workflowId": name, "steps": [step(f"{name}It", "xml")]}
+                  for name in ("book", "look", "other")))  # fmt: skip
+    return quay
+
+
+def test_a_profile_with_stages_and_a_mix(evening):
+    done = load(evening, "--profile", "evening", "--seed", "7")
+    assert done.code == 0, done.err + done.out
+    booked, looked = count(done.events, "bookIt"), count(done.events, "lookIt")
+    ended = next(event for event in done.events if event["type"] == "load-finished")
+    assert booked + looked + ended["unstarted"] == 30 and booked > looked > 0
+    assert count(done.events, "otherIt") == 0
+    typed = load(evening, "--profile", "evening", "--users", "1", "--loops", "5")
+    assert count(typed.events) == 5 and "1 user, 5 loops each" in typed.out
+
+
+@pytest.mark.parametrize(("old", "new", "words"), [
+    ("select =", "selct =", "unknown key 'selct'; did you mean select?"),
+    ('rate = "20/s" }]', "users = 3 }]", "all stages have users, or all have a rate"),
+    ('rate = "20/s"', 'rate = "fast"', "'fast' is no rate"),
+    ('"1s", rate', '"-1s", rate', "'-1s' is not a duration"),
+    ('"20/s"', '"0/s"', "never start anyone"),
+    ("name:book or", "name:", "wolfbane.toml:"),
+    ("name:look\", weight", "name:gone\", weight", "'name:gone' is for none of the chosen"),
+    ("weight = 1", "weight = -1", "the weight -1 of 'name:look' is not above zero"),
+    ("evening]", "morning]", "there is no load 'evening' in wolfbane.toml; there is: morning"),
+])  # fmt: skip
+def test_what_is_wrong_with_a_profile(evening, old, new, words):
+    text = (evening.path / "wolfbane.toml").read_text()
+    evening.file("wolfbane.toml", text.replace(old, new))
+    done = load(evening, "--profile", "evening")
+    assert (done.code, words in " ".join(done.err.split())) == (2, True), done.err
+    assert evening.server.seen == []
+
+
+def test_rows_that_run_out_are_said(evening):
+    evening.file("flows/ships.csv", "name,ship\na,Tern\nb,Heron\nc,Gull\n")
+    flows(evening, {"workflowId": "w", "x-rows": "ships.csv", "steps": [step("s", "echo",
+        parameters=[ID, value("list", "query", "$inputs.ship")])],
+        "inputs": {"properties": {"ship": {"type": "string"}}}})  # fmt: skip
+    done = load(evening, "--profile", "rows", "-j", "2")
+    assert done.code == 0, done.out
+    assert sorted(seen["query"]["list"][0] for seen in evening.server.seen) == [
+        "Gull", "Heron", "Tern"
+    ]  # fmt: skip
+    assert "the rows of w ran out" in done.out
+
+
+def test_two_loads_compared(quay):
+    only(quay, step("s", "xml"), step("t", "xml"))
+    how = ("--rate", "40/s", "--for", "2s", "--samples", "off")
+    load(quay, *how)
+    only(quay, step("s", "delay"), step("t", "xml"))
+    load(quay, *how)
+    told = quay.call("compare", "previous", "last", "--fail-on", "slower", "--picture", "a.svg")
+    assert told.code == 1, told.out
+    assert "slower beyond noise  flows/a.arazzo.yaml#w" in told.out
+    rows = [line.split() for line in told.out.splitlines() if line.startswith("   ")]
+    assert [row[0] for row in rows if "slower," in row] == ["s"], told.out
+    assert "<svg" in (quay.path / "a.svg").read_text()
+    changes = json.loads(quay.call("compare", "previous", "last", "--as", "json").out)["load"]
+    assert {c["step"]: c["slower"] for c in changes} == {"": True, "s": True, "t": False}
+    page = quay.call("report", "--as", "html").out
+    assert page.count('class="chart"') == 4 and "Distribution of times" in page
+    table = quay.call("report", "--as", "csv").out.splitlines()
+    assert table[0].startswith("workflow,step,count,failed") and len(table) == 4
+    told = json.loads(quay.call("report", "--as", "json").out)["load"]
+    assert told["requests"]["count"] == sum(told["series"]["requests"]) > 50
+    assert "| **w** |" in quay.call("report", "--as", "markdown").out
+
+
+def test_what_a_document_retries_is_no_error(quay):
+    again = {"name": "again", "type": "retry", "retryLimit": 5}
+    only(quay, step("s", "busy", onFailure=[again]))
+    done = load(quay, "--limit", "errors < 1")
+    assert (done.code, count(done.events)) == (0, 3), done.out
+
+
+def test_a_service_that_is_not_there_blocks_the_load(quay):
+    quay.file("wolfbane.toml", (quay.path / "wolfbane.toml").read_text().replace(
+        'kind = "workflow"', 'kind = "workflow"\nneeds = ["gone"]')
+        + '[service.gone]\ncommand = ["false"]\nready = "http://127.0.0.1:{port}/"\n')  # fmt: skip
+    only(quay, step("s", "xml"))
+    done = load(quay)
+    assert (done.code, "blocked" in done.out, quay.server.seen) == (4, True, []), done.out
+
+
+def test_nothing_sent_and_a_lost_process_are_no_success(quay):
+    only(quay, step("s", "xml"))
+    none = load(quay, "--rate", "1/h", "--arrivals", "even", "--for", "1s", "--limit", "p99 < 1s")
+    assert (none.code, "nothing was run" in none.text.lower()) == (3, True), none.out
+    only(quay, step("s", "kill"))
+    lost = load(quay, "--users", "1", "--limit", "errors < 101%")
+    assert lost.code in (1, 3) and "was lost" in lost.text, lost.out

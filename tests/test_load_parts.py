@@ -1,0 +1,108 @@
+"""What a load is made of, apart from the program: histograms, arrivals, users, limits."""
+
+from __future__ import annotations
+
+import bisect
+from itertools import pairwise
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wolfbane.errors import ExpressionError
+from wolfbane.histogram import Histogram
+from wolfbane.kinds.workflow.load.shape import Share, arrivals, starts_of, value_at
+from wolfbane.load.limits import read_limit
+from wolfbane.units import rate
+
+TIMES = st.lists(st.floats(0, 4000), min_size=1, max_size=200)
+
+
+@given(TIMES, TIMES, st.floats(1, 100))
+def test_histograms_are_right_to_three_digits_and_merge(some, others, percent):
+    merged, both = Histogram.of(some), [*some, *others]
+    merged.merge(Histogram.of(others).data())
+    assert merged.count == len(both)
+    assert merged.largest == round(max(both) * 1e6)
+    found = merged.percentile(percent)
+    place = min(max(-int(-len(both) * percent // 100) - 1, 0), len(both) - 1)
+    right = sorted(both)[place]
+    near = sorted(both)[max(place - 1, 0)]
+    assert near * 0.999 - 2e-6 <= found <= right * 1.001 + 2e-6
+    assert merged.mean == pytest.approx(sum(both) / len(both), abs=2e-6)
+
+
+POINTS = st.lists(
+    st.tuples(st.floats(0.1, 5), st.floats(0, 40)), min_size=1, max_size=4
+).map(lambda steps: [(0.0, steps[0][1]), *_summed(steps)])  # fmt: skip
+
+
+def _summed(steps):
+    now = 0.0
+    for length, high in steps:
+        now += length
+        yield now, high
+
+
+@given(POINTS, st.integers(1, 4), st.integers(0, 9))
+def test_even_arrivals_are_dealt_out_among_processes(points, count, seed):
+    until = points[-1][0]
+    whole = list(arrivals(points, Share(0, 1), seed, evenly=True, until=until))
+    parts = [list(arrivals(points, Share(n, count), seed, evenly=True, until=until))
+             for n in range(count)]  # fmt: skip
+    assert sorted(time for part in parts for time in part) == pytest.approx(whole)
+    area = sum((b[0] - a[0]) * (a[1] + b[1]) / 2 for a, b in pairwise(points))
+    assert abs(len(whole) - area) <= 0.5 + 1e-6
+    assert whole == sorted(whole) and all(0 <= when <= until for when in whole)
+    middle = until / 2
+    before = bisect.bisect(whole, middle)
+    stretch = [p for p in points if p[0] < middle] + [(middle, value_at(points, middle))]
+    half = sum((b[0] - a[0]) * (a[1] + b[1]) / 2 for a, b in pairwise(stretch))
+    assert abs(before - half) <= 1.5
+
+
+def test_random_arrivals_have_the_rate_and_are_not_even():
+    times = list(arrivals([(0.0, 100.0)], Share(0, 1), 5, evenly=False, until=100.0))
+    gaps = [b - a for a, b in pairwise(times)]
+    mean = sum(gaps) / len(gaps)
+    spread = sum((gap - mean) ** 2 for gap in gaps) / len(gaps)
+    assert mean == pytest.approx(0.01, rel=0.05)
+    assert spread == pytest.approx(mean**2, rel=0.1), "the gaps of a Poisson process"
+
+
+@given(POINTS, st.integers(1, 40))
+def test_users_start_when_the_points_ask_for_them(points, most):
+    starts = starts_of(points, Share(0, 1), most)
+    assert starts == sorted(starts)
+    assert len(starts) <= most
+    for user, start in enumerate(starts):
+        assert value_at(points, start) >= user - 1e-6
+
+
+@given(
+    st.sampled_from(["p50", "p95", "p99.9", "median", "mean", "max"]),
+    st.sampled_from(["<", "<=", ">", ">="]),
+    st.integers(1, 999), st.sampled_from(["ms", "s", "m"]),
+    st.sampled_from(["", "book: ", "w.book : "]),
+)  # fmt: skip
+def test_limits_are_read_as_they_are_written(figure, sign, value, unit, step):
+    limit = read_limit(f" {step}{figure}{sign} {value}{unit} ")
+    factor = {"ms": 0.001, "s": 1, "m": 60}[unit]
+    assert (limit.figure, limit.sign) == (figure, sign)
+    assert limit.value == pytest.approx(value * factor)
+    assert limit.step == step.strip(" :")
+
+
+@given(st.text(max_size=30))
+def test_any_text_is_a_limit_or_an_error_that_points_into_it(text):
+    try:
+        read_limit(text)
+    except ExpressionError as error:
+        assert 0 <= error.position <= len(text)
+
+
+@pytest.mark.parametrize(
+    ("text", "found"), [("40/s", 40), ("0.5/s", 0.5), ("90/m", 1.5), ("0/s", 0)]
+)
+def test_rates(text, found):
+    assert rate(text) == found
