@@ -40,15 +40,12 @@ def present(program: str) -> bool:
 
 @cache
 def _search_path() -> str:
-    """PATH, with our interpreter first where ``python3`` is a version manager's script.
+    """PATH, with the interpreter of these tests first.
 
-    Such a script takes longer to find the interpreter than most tests take to run.
+    ``python3`` of a machine may be a version manager's script, or load what its site wishes: either
+    takes longer than most tests take to run.
     """
-    path = os.environ.get("PATH", os.defpath)
-    python = shutil.which("python3")
-    if python is None or Path(python).read_bytes()[:2] != b"#!":
-        return path
-    return os.pathsep.join([str(Path(sys.base_prefix, "bin")), path])
+    return os.pathsep.join([str(Path(sys.prefix, "bin")), os.environ.get("PATH", os.defpath)])
 
 
 @cache

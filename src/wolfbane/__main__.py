@@ -1,21 +1,35 @@
 """The ``wolfbane`` command; ``python -m wolfbane`` is the same."""
 
+import os
+import signal
 import sys
+from types import FrameType
+
+_INTERRUPTED = 128 + signal.SIGINT
 
 
 def main() -> None:
     """Run it. An interrupt ends it quietly even while it is still being loaded."""
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        signal.signal(signal.SIGINT, _interrupt)
     try:
         from wolfbane.cli import main as run
 
         run()
     except KeyboardInterrupt:
-        sys.exit(130)
-    except RuntimeError as error:
-        # Python 3.11 raises this when an interrupt arrives while a class is being made.
-        if not isinstance(error.__cause__, KeyboardInterrupt):
-            raise
-        sys.exit(130)
+        sys.exit(_INTERRUPTED)
+
+
+def _interrupt(number: int, frame: FrameType | None) -> None:
+    """Raise KeyboardInterrupt, but end the process at once during an import.
+
+    The import system's own callbacks swallow exceptions: the interrupt would be lost.
+    """
+    while frame is not None:
+        if frame.f_code.co_filename.startswith("<frozen importlib"):
+            os._exit(_INTERRUPTED)
+        frame = frame.f_back
+    raise KeyboardInterrupt
 
 
 if __name__ == "__main__":
