@@ -8,6 +8,7 @@ Ratios of one run are worth more than times, for machines drift. Nothing here is
 from __future__ import annotations
 
 import json
+import resource
 import statistics
 import subprocess
 import sys
@@ -16,34 +17,36 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
+
+import psutil
 
 WOLFBANE = str(Path(sys.executable).parent / "wolfbane")
 SERVER = """
-import asyncio, sys, time
-from aiohttp import web
+import asyncio, time
+# Written by hand: a framework would take most of a processor, and its own delays would be measured.
+ANSWER = b"HTTP/1.1 200 OK\\r\\nContent-Type: application/json\\r\\nContent-Length: 2\\r\\n\\r\\n{}"
 first = 0.0
-async def quick(request): return web.json_response({})
-async def delay(request):
-    await asyncio.sleep(0.05)
-    return web.json_response({})
-async def stall(request):
+def stalled():
     global first
     first = first or time.monotonic()
     since = time.monotonic() - first
-    if 8 <= since < 10: await asyncio.sleep(10 - since)
-    return web.json_response({})
-async def half(request):
-    await asyncio.sleep(0.5)
-    return web.json_response({})
-app = web.Application()
-for handler in (quick, delay, stall, half): app.router.add_get("/" + handler.__name__, handler)
+    return 10 - since if 8 <= since < 10 else 0
+WAITS = {b"quick": lambda: 0, b"delay": lambda: 0.05, b"half": lambda: 0.5, b"stall": stalled}
+class Quay(asyncio.Protocol):
+    def connection_made(self, transport): self.transport, self.read = transport, b""
+    def data_received(self, data):
+        self.read += data
+        while b"\\r\\n\\r\\n" in self.read:
+            head, _, self.read = self.read.partition(b"\\r\\n\\r\\n")
+            wait = WAITS[head.split(b" ", 2)[1][1:]]()
+            if wait: asyncio.get_running_loop().call_later(wait, self.transport.write, ANSWER)
+            else: self.transport.write(ANSWER)
 async def main():
-    runner = web.AppRunner(app, access_log=None)
-    await runner.setup()
-    site = web.TCPSite(runner, "127.0.0.1", 0, backlog=1000)
-    await site.start()
-    print(site._server.sockets[0].getsockname()[1], flush=True)
-    await asyncio.Event().wait()
+    loop = asyncio.get_running_loop()
+    server = await loop.create_server(Quay, "127.0.0.1", 0, backlog=1000)
+    print(server.sockets[0].getsockname()[1], flush=True)
+    await server.serve_forever()
 asyncio.run(main())
 """
 LOOP = """
@@ -64,6 +67,12 @@ async def main():
     await asyncio.gather(*(user() for _ in range(50)))
     print(count / (time.process_time() - began))
 asyncio.run(main())
+"""
+PLAIN = """
+import sys, httpx
+with httpx.Client() as client:
+    for _ in range(int(sys.argv[2])):
+        assert client.get(sys.argv[1]).status_code == 200
 """
 
 
@@ -106,7 +115,7 @@ def _write(root: Path, operation: str, url: str, count: int) -> None:
     )
 
 
-def load(root: Path, *arguments: str) -> list[dict[str, object]]:
+def load(root: Path, *arguments: str) -> list[dict[str, Any]]:
     """Run a load; the events of its journal."""
     subprocess.run([WOLFBANE, "load", "-q", *arguments], cwd=root, stdout=subprocess.DEVNULL,
                    check=False)  # fmt: skip
@@ -114,11 +123,11 @@ def load(root: Path, *arguments: str) -> list[dict[str, object]]:
     return [json.loads(line) for line in journal.read_text().splitlines()]
 
 
-def figures(root: Path) -> dict[str, object]:
+def figures(root: Path) -> dict[str, Any]:
     """The figures of the newest load."""
     shown = subprocess.run([WOLFBANE, "report", "--as", "json"], cwd=root, stdout=subprocess.PIPE,
                            text=True, check=True).stdout  # fmt: skip
-    found: dict[str, object] = json.loads(shown)["load"]
+    found: dict[str, Any] = json.loads(shown)["load"]
     return found
 
 
@@ -169,9 +178,71 @@ def documents() -> None:
         say("20 workflows of 0.5 s, four jobs", f"{took:.2f} s", "at most 3.5 s", held=took <= 3.5)
 
 
+def requests() -> None:
+    """A thousand workflows of one request: a run's processor time, and a plain loop's."""
+    ratios = []
+    with suite("quick", 1000) as (root, url):
+        subprocess.run([WOLFBANE, "list"], cwd=root, stdout=subprocess.DEVNULL, check=True)
+        for _ in range(3):
+            plain = _seconds_of([sys.executable, "-c", PLAIN, url, "1000"], root)
+            ratios.append(_seconds_of([WOLFBANE, "run", "-q", "-j1"], root) / plain)
+    ratio = statistics.median(ratios)
+    say("1,000 workflows of one request, of a plain loop", f"{ratio:.2f}", "at most 1.5",
+        held=ratio <= 1.5)  # fmt: skip
+
+
+def _seconds_of(command: list[str], root: Path) -> float:
+    """Processor time of a command and its children, in seconds."""
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    subprocess.run(command, cwd=root, stdout=subprocess.DEVNULL, check=True)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+
+
+def million() -> None:
+    """A million requests: the memory of the largest process, and the time for the page."""
+    with suite("quick") as (root, _):
+        loading = subprocess.Popen(
+            [WOLFBANE, "load", "-q", "--users", "100", "--loops", "10000"], cwd=root,
+            stdout=subprocess.DEVNULL,
+        )  # fmt: skip
+        largest = 0
+        while loading.poll() is None:
+            largest = max(largest, *(_memory(each) for each in _tree(loading.pid)))
+            time.sleep(0.5)
+        megabytes = largest / 1e6
+        say("memory of 1,000,000 requests, largest process", f"{megabytes:.0f} MB",
+            "at most 300 MB", held=megabytes <= 300)  # fmt: skip
+        count = figures(root)["requests"]["count"]
+        assert count == 1_000_000, count
+        began = time.perf_counter()
+        subprocess.run([WOLFBANE, "report", "--as", "html", "--to", "page.html"], cwd=root,
+                       stdout=subprocess.DEVNULL, check=True)  # fmt: skip
+        took = time.perf_counter() - began
+        say("page of 1,000,000 requests", f"{took:.1f} s", "at most 10 s", held=took <= 10)
+
+
+def _tree(process: int) -> list[psutil.Process]:
+    try:
+        top = psutil.Process(process)
+        return [top, *top.children(recursive=True)]
+    except psutil.NoSuchProcess:
+        return []
+
+
+def _memory(process: psutil.Process) -> int:
+    try:
+        return process.memory_info().rss
+    except psutil.NoSuchProcess:
+        return 0
+
+
 def main() -> None:
     """Print the figures that are named, or all."""
-    known = {"rate": rate, "delay": delay, "stall": stall, "documents": documents}
+    known = {
+        "rate": rate, "delay": delay, "stall": stall, "documents": documents,
+        "requests": requests, "million": million,
+    }  # fmt: skip
     for name in sys.argv[1:] or known:
         known[name]()
 

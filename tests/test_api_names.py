@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import json
 
-import pytest
-
-from quay_api import DESCRIPTION, SETTINGS, flows, quay, result, run, server, step, value
+from quay_api import DESCRIPTION, SETTINGS, flows, quay, result, results, run, server, step, value
 
 __all__ = ["quay", "server"]  # fixtures
 
@@ -18,74 +16,78 @@ def asked(expression):
     return step("s", "echo", parameters=[value("id", "path", expression)], outputs={"x": "$url"})
 
 
-@pytest.mark.parametrize(
-    ("expression", "said"),
-    [
-        ("$inputs.tokn", "there is no input 'tokn'; did you mean token?"),
-        ("a {$inputs.tokn}", "there is no input 'tokn'"),
-        ("$steps.nostep.outputs.x", "there is no step 'nostep'"),
-        ("$steps.s.outputs.y", "there is no output of step 's' 'y'; there is: x"),
-        ("$workflows.nowf.outputs.x", "there is no workflow 'nowf'; there is: w"),
-        ("$workflows.w.outputs.who", "there is no output of workflow 'w' 'who'; did you mean why?"),
-        ("$components.parameters.nope", "there is no component 'nope'; there is: page"),
-        ("$sourceDescriptions.quai.url", "no source description 'quai'; did you mean quay?"),
-        ("$sourceDescriptions.quay.ulr", "there is no field of source 'quay' 'ulr'"),
-        ("$statuscode", "there is no $statuscode; did you mean statusCode?"),
-    ],
-)
-def test_unknown_names_are_told_before_any_request(quay, expression, said):
-    told = result(
-        quay, step("first", "text"), asked(expression), inputs=INPUTS, outputs={"why": "$url"},
-    ) if "components" not in expression else _with_components(quay, expression)  # fmt: skip
-    assert (told["outcome"], quay.server.seen) == ("errored", [])
-    assert said in told["message"], told["message"]
-    assert told["message"].startswith("flows/a.arazzo.yaml:")
-    line = int(told["message"].split(":")[1])
-    text = (quay.path / "flows/a.arazzo.yaml").read_text().splitlines()
-    assert expression in "\n".join(text[line - 1 : line + 3])
+UNKNOWN = [
+    ("$inputs.tokn", "there is no input 'tokn'; did you mean token?"),
+    ("a {$inputs.tokn}", "there is no input 'tokn'"),
+    ("$steps.nostep.outputs.x", "there is no step 'nostep'"),
+    ("$steps.s.outputs.y", "there is no output of step 's' 'y'; there is: x"),
+    ("$workflows.nowf.outputs.x", "there is no workflow 'nowf'; there is: w0, w1"),
+    ("$workflows.w0.outputs.who", "there is no output of workflow 'w0' 'who'; did you mean why?"),
+    ("$components.parameters.nope", "there is no component 'nope'; there is: page"),
+    ("$sourceDescriptions.quai.url", "no source description 'quai'; did you mean quay?"),
+    ("$sourceDescriptions.quay.ulr", "there is no field of source 'quay' 'ulr'"),
+    ("$statuscode", "there is no $statuscode; did you mean statusCode?"),
+]
 
 
-def _with_components(quay, expression):
+def test_unknown_names_are_told_before_any_request(quay):
     page = {"name": "page", "in": "query", "value": 1}
-    flows(quay, {"workflowId": "w", "steps": [asked(expression)]},
-          components={"parameters": {"page": page}})  # fmt: skip
-    return run(quay).results["flows/a.arazzo.yaml#w"]
+    flows(
+        quay,
+        *({"workflowId": f"w{n}", "inputs": INPUTS, "outputs": {"why": "$url"},
+           "steps": [step("first", "text"), asked(expression)]}
+          for n, (expression, _) in enumerate(UNKNOWN)),
+        components={"parameters": {"page": page}},
+    )  # fmt: skip
+    done = run(quay)
+    assert quay.server.seen == []
+    text = (quay.path / "flows/a.arazzo.yaml").read_text().splitlines()
+    for n, (expression, said) in enumerate(UNKNOWN):
+        told = done.results[f"flows/a.arazzo.yaml#w{n}"]
+        assert (told["outcome"], said in told["message"]) == ("errored", True), told["message"]
+        assert told["message"].startswith("flows/a.arazzo.yaml:")
+        line = int(told["message"].split(":")[1])
+        assert expression in "\n".join(text[line - 1 : line + 3])
 
 
-@pytest.mark.parametrize(
-    ("broken", "said"),
-    [
-        (step("s", "txt"), "there is no operation 'txt'; did you mean text?"),
-        (step("s", "text", "$statusCode = 200"), "'=' is not expected"),
-        (step("s", "text", "$inputs.tide == 1"), "there is no input 'tide'"),
-        (step("s", "text", {"context": "$response.body", "condition": "(", "type": "regex"}),
-         "not a regular expression"),
-        (step("s", "text", onFailure=[{"reference": "$components.failureActions.agian"}]),
-         "there is no component '$components.failureActions.agian'"),
-        (step("s", "echo", parameters=[value("id", "path", 1)],
-              requestBody={"payload": '{"boat": "{$inputs.boat}", }'}), "is not valid JSON"),
-        (step("s", "text", **{"x-contract": ["statsu"]}), "did you mean status?"),
-        (step("s", "text", **{"x-read": "soon"}), "'soon' is not a duration"),
-        (step("s", workflowId="fine", parameters=[{"name": "dya", "value": 1}]),
-         "workflow 'fine' has no input 'dya'; did you mean day?"),
-    ],
-)  # fmt: skip
-def test_what_is_wrong_with_one_workflow_does_not_cost_the_others(quay, broken, said):
+BROKEN = [
+    (step("s", "txt"), "there is no operation 'txt'; did you mean text?"),
+    (step("s", "text", "$statusCode = 200"), "'=' is not expected"),
+    (step("s", "text", "$inputs.tide == 1"), "there is no input 'tide'"),
+    (step("s", "text", {"context": "$response.body", "condition": "(", "type": "regex"}),
+     "not a regular expression"),
+    (step("s", "text", onFailure=[{"reference": "$components.failureActions.agian"}]),
+     "there is no component '$components.failureActions.agian'"),
+    (step("s", "echo", parameters=[value("id", "path", 1)],
+          requestBody={"payload": '{"boat": "{$inputs.boat}", }'}), "is not valid JSON"),
+    (step("s", "text", **{"x-contract": ["statsu"]}), "did you mean status?"),
+    (step("s", "text", **{"x-read": "soon"}), "'soon' is not a duration"),
+    (step("s", workflowId="fine", parameters=[{"name": "dya", "value": 1}]),
+     "workflow 'fine' has no input 'dya'; did you mean day?"),
+]  # fmt: skip
+
+
+def test_what_is_wrong_with_one_workflow_does_not_cost_the_others(quay):
     closed = {"properties": {"day": {"default": 1}}, "additionalProperties": False}
+    boat = {"properties": {"boat": {}}}
     flows(
         quay,
         {"workflowId": "fine", "inputs": closed, "steps": [step("s", "xml")]},
-        {"workflowId": "broken", "inputs": {"properties": {"boat": {}}}, "steps": [broken]},
-        {"workflowId": "calls", "steps": [step("s", workflowId="broken")]},
-        {"workflowId": "needs", "dependsOn": ["broken"], "steps": [step("s", "xml")]},
-    )
+        *({"workflowId": f"broken{n}", "inputs": boat, "steps": [broken]}
+          for n, (broken, _) in enumerate(BROKEN)),
+        *({"workflowId": f"calls{n}", "steps": [step("s", workflowId=f"broken{n}")]}
+          for n in range(len(BROKEN))),
+        *({"workflowId": f"needs{n}", "dependsOn": [f"broken{n}"], "steps": [step("s", "xml")]}
+          for n in range(len(BROKEN))),
+    )  # fmt: skip
     done = run(quay)
     told = {address.partition("#")[2]: r for address, r in done.results.items()}
-    assert {name: r["outcome"] for name, r in told.items()} == {
-        "fine": "passed", "broken": "errored", "calls": "errored", "needs": "blocked",
-    }  # fmt: skip
-    assert said in told["broken"]["message"], told["broken"]["message"]
-    assert said in told["calls"]["message"]
+    assert told["fine"]["outcome"] == "passed"
+    for n, (_, said) in enumerate(BROKEN):
+        outcomes = [told[f"{name}{n}"]["outcome"] for name in ("broken", "calls", "needs")]
+        assert outcomes == ["errored", "errored", "blocked"]
+        assert said in told[f"broken{n}"]["message"], told[f"broken{n}"]["message"]
+        assert said in told[f"calls{n}"]["message"]
     assert len(quay.server.seen) == 1
 
 
@@ -100,23 +102,23 @@ def test_circles_of_workflows_cost_themselves(quay):
     assert sorted(outcomes.values()) == ["errored", "errored", "passed"]
 
 
-@pytest.mark.parametrize(
-    ("steps", "outcome", "said"),
-    [
-        ([step("get", "status", parameters=[value("code", "path", 200)],
-               outputs={"next": "$response.body#/next"}),
-          asked("$steps.get.outputs.next")],
-         "errored", "$steps.get.outputs.next has no value: the answer of step 'get'"),
-        ([asked("$steps.later.outputs.x"), step("later", "text", outputs={"x": "$url"})],
-         "errored", "step 'later' has not run"),
-        ([asked("$inputs.day")], "errored", "nothing fills the input 'day'"),
-        ([step("get", "status", "$response.body#/next == null", "$inputs.day == null",
-               parameters=[value("code", "path", 200)])], "passed", ""),
-    ],
-)  # fmt: skip
-def test_values_that_turn_out_to_be_missing(quay, steps, outcome, said):
-    told = result(quay, *steps, inputs=INPUTS)
-    assert (told["outcome"], said in told["message"]) == (outcome, True), told["message"]
+MISSING = [
+    ([step("get", "status", parameters=[value("code", "path", 200)],
+           outputs={"next": "$response.body#/next"}),
+      asked("$steps.get.outputs.next")],
+     "errored", "$steps.get.outputs.next has no value: the answer of step 'get'"),
+    ([asked("$steps.later.outputs.x"), step("later", "text", outputs={"x": "$url"})],
+     "errored", "step 'later' has not run"),
+    ([asked("$inputs.day")], "errored", "nothing fills the input 'day'"),
+    ([step("get", "status", "$response.body#/next == null", "$inputs.day == null",
+           parameters=[value("code", "path", 200)])], "passed", ""),
+]  # fmt: skip
+
+
+def test_values_that_turn_out_to_be_missing(quay):
+    workflows = [{"steps": steps, "inputs": INPUTS} for steps, _, _ in MISSING]
+    for told, (_, outcome, said) in zip(results(quay, workflows), MISSING, strict=True):
+        assert (told["outcome"], said in told["message"]) == (outcome, True), told["message"]
 
 
 def test_an_input_that_a_called_workflow_needs(quay):

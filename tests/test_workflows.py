@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import json
 
-import pytest
-
 from quay_api import (
     DESCRIPTION,
     SETTINGS,
     flows,
     quay,
     result,
+    results,
     run,
     server,
     step,
@@ -42,57 +41,63 @@ def test_parameters_are_written_as_their_styles_say(quay):
     assert second["path"] == "/matrix/;m=a;m=b/.3"
 
 
-@pytest.mark.parametrize(
-    ("body", "kind", "sent"),
-    [
-        ({"payload": {"boat": "$inputs.boat", "n": [1, "{$inputs.boat}!"]}}, "application/json",
-         '{"boat": "Grey Heron", "n": [1, "Grey Heron!"]}'),
-        ({"payload": '{"boat": "{$inputs.boat}"}'}, "application/json", '{"boat": "Grey Heron"}'),
-        ({"payload": {"a": {"b": 1}},
-          "replacements": [{"target": "/a/b", "value": "$inputs.boat"}]},
-         "application/json", '{"a": {"b": "Grey Heron"}}'),
-        ({"contentType": "application/x-www-form-urlencoded", "payload": {"a": [1, "b c"]}},
-         "application/x-www-form-urlencoded", "a=1&a=b+c"),
-        ({"contentType": "multipart/form-data", "payload": {"a": "tide", "b": {"c": 1}}},
-         "multipart/form-data; boundary", 'name="a"\r\nContent-Type: text/plain\r\n\r\ntide'),
-        ({"contentType": "text/plain", "payload": "to {$inputs.boat}"}, "text/plain",
-         "to Grey Heron"),
-        ({"contentType": "application/xml", "payload": "<a><b n='1'/></a>",
-          "replacements": [{"target": "/a/b/@n", "value": 2}]}, "application/xml",
-         '<a><b n="2"/></a>'),
-    ],
-)  # fmt: skip
-def test_bodies(quay, body, kind, sent):
+BODIES = [
+    ({"payload": {"boat": "$inputs.boat", "n": [1, "{$inputs.boat}!"]}}, "application/json",
+     '{"boat": "Grey Heron", "n": [1, "Grey Heron!"]}'),
+    ({"payload": '{"boat": "{$inputs.boat}"}'}, "application/json", '{"boat": "Grey Heron"}'),
+    ({"payload": {"a": {"b": 1}},
+      "replacements": [{"target": "/a/b", "value": "$inputs.boat"}]},
+     "application/json", '{"a": {"b": "Grey Heron"}}'),
+    ({"contentType": "application/x-www-form-urlencoded", "payload": {"a": [1, "b c"]}},
+     "application/x-www-form-urlencoded", "a=1&a=b+c"),
+    ({"contentType": "multipart/form-data", "payload": {"a": "tide", "b": {"c": 1}}},
+     "multipart/form-data; boundary", 'name="a"\r\nContent-Type: text/plain\r\n\r\ntide'),
+    ({"contentType": "text/plain", "payload": "to {$inputs.boat}"}, "text/plain",
+     "to Grey Heron"),
+    ({"contentType": "application/xml", "payload": "<a><b n='1'/></a>",
+      "replacements": [{"target": "/a/b/@n", "value": 2}]}, "application/xml",
+     '<a><b n="2"/></a>'),
+]  # fmt: skip
+
+
+def test_bodies(quay):
     inputs = {"type": "object", "properties": {"boat": {"type": "string"}}}
-    echo = step("s", "echo", parameters=[value("id", "path", 1)], requestBody=body)
-    assert result(quay, echo, inputs=inputs)["outcome"] == "passed"
-    assert kind in quay.server.seen[0]["headers"]["Content-Type"]
-    assert sent in quay.server.seen[0]["body"]
+    echo = [
+        step("s", "echo", parameters=[value("id", "path", 1)], requestBody=body)
+        for body, _, _ in BODIES
+    ]
+    told = results(quay, [{"steps": [each], "inputs": inputs} for each in echo])
+    assert [each["outcome"] for each in told] == ["passed"] * len(BODIES)
+    for seen, (_, kind, sent) in zip(quay.server.seen, BODIES, strict=True):
+        assert kind in seen["headers"]["Content-Type"]
+        assert sent in seen["body"]
 
 
-@pytest.mark.parametrize(
-    ("criterion", "holds"),
-    [
-        ("$statusCode == 200 && $response.body#/path == '/ECHO/1'", True),
-        ("$response.body.query.q[0] == 'x' && !($statusCode >= 300)", True),
-        ("$request.query.q == 'x' && $request.path.id == 1 && $method == 'POST'", True),
-        ("$url == 'http://elsewhere'", False),
-        ("$request.header.X-Boat == 'ebb' || $response.header.Content-Type == 'none'", True),
-        ("$response.body#/nothing == null", True),
-        ({"context": "$response.body#/path", "condition": "^/echo/\\d$", "type": "regex"}, True),
-        ({"context": "$response.body", "condition": "$.query.q[?@ == 'y']", "type": "jsonpath"},
-         False),
-        ({"context": "$response.body", "condition": "$..q",
-          "type": {"type": "jsonpath", "version": "draft-goessner-dispatch-jsonpath-00"}}, True),
-    ],
-)  # fmt: skip
-def test_criteria_say_what_they_found(quay, criterion, holds):
+CRITERIA = [
+    ("$statusCode == 200 && $response.body#/path == '/ECHO/1'", True),
+    ("$response.body.query.q[0] == 'x' && !($statusCode >= 300)", True),
+    ("$request.query.q == 'x' && $request.path.id == 1 && $method == 'POST'", True),
+    ("$url == 'http://elsewhere'", False),
+    ("$request.header.X-Boat == 'ebb' || $response.header.Content-Type == 'none'", True),
+    ("$response.body#/nothing == null", True),
+    ({"context": "$response.body#/path", "condition": "^/echo/\\d$", "type": "regex"}, True),
+    ({"context": "$response.body", "condition": "$.query.q[?@ == 'y']", "type": "jsonpath"},
+     False),
+    ({"context": "$response.body", "condition": "$..q",
+      "type": {"type": "jsonpath", "version": "draft-goessner-dispatch-jsonpath-00"}}, True),
+]  # fmt: skip
+
+
+def test_criteria_say_what_they_found(quay):
     given = [value("id", "path", 1), value("q", "query", "x"), value("X-Boat", "header", "ebb")]
-    told = result(quay, step("s", "echo", criterion, parameters=given))
-    assert told["outcome"] == ("passed" if holds else "failed"), told["message"]
-    if not holds:
-        assert "does not hold" in told["message"] and " is " in told["message"]
-        assert "to repeat it: curl -i -X POST -L" in told["message"]
+    steps = [step("s", "echo", criterion, parameters=given) for criterion, _ in CRITERIA]
+    for told, (criterion, holds) in zip(results(quay, [{"steps": [each]} for each in steps]),
+                                        CRITERIA, strict=True):  # fmt: skip
+        message = told["message"]
+        assert told["outcome"] == ("passed" if holds else "failed"), f"{criterion}: {message}"
+        if not holds:
+            assert "does not hold" in message and " is " in message
+            assert "to repeat it: curl -i -X POST -L" in message
 
 
 def test_xml_is_read_by_xpath(quay):

@@ -15,7 +15,6 @@ from wolfbane.kinds.python.interpreters import python_worker, runtime
 from wolfbane.kinds.python.project import interpreter_lines, source_folder
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.scenario.settings import ScenarioSuite
-from wolfbane.kinds.scenario.worker.feature import FeatureError, read
 from wolfbane.kinds.steps import StepLine
 from wolfbane.model import Block, Tag, Test, TestFile
 
@@ -38,6 +37,8 @@ class ScenarioKind(Kind[ScenarioSuite]):
 
     def scan(self, root: Path, suite: ScenarioSuite, path: str, source: bytes) -> TestFile | None:
         """A test for each scenario, and for each row of an outline."""
+        from wolfbane.kinds.scenario.worker.feature import FeatureError, read
+
         try:
             feature = read(source.decode("utf-8-sig"))
         except (FeatureError, UnicodeDecodeError) as error:
@@ -81,6 +82,8 @@ class ScenarioKind(Kind[ScenarioSuite]):
         return module_roots(suite)
 
     def steps(self, source: str, name: str) -> Sequence[StepLine]:
+        from wolfbane.kinds.scenario.worker.feature import read
+
         scenarios = {each.name: each for each in read(source).scenarios}
         found = scenarios[name].steps if name in scenarios else ()
         return [StepLine(step.keyword, step.text, step.line) for step in found]

@@ -1,8 +1,13 @@
-"""Kind ``workflow``: Arazzo documents, run by Wolfbane itself."""
+"""Kind ``workflow``: Arazzo documents, run by Wolfbane itself.
+
+Readers of documents are imported when a document is read: every kind is asked about the files of a
+folder without settings.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
@@ -14,13 +19,9 @@ from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
 from wolfbane.kinds.documents import Fetched, Fetching
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.workflow.document_cache import is_url, place_of
-from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
-from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.extensions import unknown_checks
-from wolfbane.kinds.workflow.fetching import fetch_documents
 from wolfbane.kinds.workflow.settings import Http, WorkflowSuite
-from wolfbane.kinds.workflow.workflow_tests import cases
-from wolfbane.model import Tag, Test, TestFile
+from wolfbane.model import TestFile
 from wolfbane.toml_lines import Location
 from wolfbane.units import seconds, size
 
@@ -42,23 +43,9 @@ class WorkflowKind(Kind[WorkflowSuite]):
 
     def scan(self, root: Path, suite: WorkflowSuite, path: str, source: bytes) -> TestFile | None:
         """A test for each workflow, or for each row of its data."""
-        try:
-            library = DocumentSet(root, path, check=True, copies=suite.http.copies)
-            library.read_sources()
-            found = cases(library)
-        except (DocumentError, Unknown, OSError, UnicodeDecodeError) as error:
-            return TestFile(path, suite.name, self.name, complete=False, error=str(error))
-        tests = [
-            Test(
-                suite.name, self.name, path, case.name, case.line, case.end,
-                tuple(Tag.parse(tag, "document") for tag in case.tags), needs=case.needs,
-            )
-            for case in found
-        ]  # fmt: skip
-        return TestFile(
-            path, suite.name, self.name, tuple(tests), divisible=True,
-            depends=tuple(library.files),
-        )  # fmt: skip
+        from wolfbane.kinds.workflow.scanning import scan_document
+
+        return scan_document(root, suite, self.name, path)
 
     def worker(self, root: Path, suite: WorkflowSuite) -> WorkerCommand:
         """A process of ours that sends the requests."""
@@ -74,9 +61,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
         return WorkerCommand(command, root / suite.folder, {"root": str(root), "http": http})
 
     def runtime(self, root: Path, suite: WorkflowSuite) -> str:
-        import httpx
-
-        return f"httpx {httpx.__version__}"
+        return f"httpx {version('httpx')}"
 
     def wrong_settings(
         self, root: Path, suite: WorkflowSuite, parameters: Collection[str]
@@ -105,8 +90,12 @@ class WorkflowKind(Kind[WorkflowSuite]):
     ) -> Iterator[tuple[Location, str, str]]:
         for each in filled:
             yield from ((("http", key), words, "") for key, words in each.http.wrong_limits())
+        if not suite.http.security:
+            return
+        from wolfbane.kinds.workflow.scanning import security_schemes
+
         # Without this check a misspelled scheme would send every request without credentials.
-        known = _security_schemes(root, suite, files) if suite.http.security else None
+        known = security_schemes(root, suite, files)
         for name in suite.http.security:
             if known is not None and name not in known:
                 words = f"no description defines the security scheme '{name}'"
@@ -118,28 +107,16 @@ class WorkflowKind(Kind[WorkflowSuite]):
     def fetch(
         self, root: Path, suite: WorkflowSuite, files: Sequence[str], how: Fetching
     ) -> Fetched:
+        from wolfbane.kinds.workflow.fetching import fetch_documents
+
         return fetch_documents(root, suite, files, how)
 
     def operations(
         self, root: Path, suite: WorkflowSuite, path: str
     ) -> Mapping[str, Sequence[str]]:
-        try:
-            library = DocumentSet(root, path, copies=suite.http.copies)
-            return {d.name: [o.name for o in d.operations] for d in library.descriptions}
-        except (DocumentError, Unknown, OSError):
-            return {}  # it was right when it ran; later changes do not matter here
+        from wolfbane.kinds.workflow.scanning import operations_of
 
-
-def _security_schemes(root: Path, suite: WorkflowSuite, files: Sequence[str]) -> set[str] | None:
-    """The schemes of all descriptions of a suite; None where one of them cannot be read."""
-    found: set[str] = set()
-    for path in files:
-        try:
-            for description in DocumentSet(root, path, copies=suite.http.copies).descriptions:
-                found.update(description.security_schemes)
-        except (DocumentError, Unknown, OSError):
-            return None  # that is reported with its file
-    return found
+        return operations_of(root, suite, path)
 
 
 KIND = WorkflowKind()

@@ -18,7 +18,7 @@ import msgspec
 from wolfbane.kinds.workflow.load.choice import WorkflowChoice
 from wolfbane.kinds.workflow.load.hosts import AllowedHosts
 from wolfbane.kinds.workflow.load.recorder import Key, Recorder
-from wolfbane.kinds.workflow.load.sender import AiohttpSender, NotAllowed, timed_tls
+from wolfbane.kinds.workflow.load.sender import AiohttpSender, NotAllowed, TimedContext
 from wolfbane.kinds.workflow.load.shape import Share, arrivals, starts_of, value_at
 from wolfbane.kinds.workflow.load.user import Covered, LoadUser
 from wolfbane.kinds.workflow.runner.contract import Contract
@@ -27,6 +27,7 @@ from wolfbane.kinds.workflow.runner.scope import Answer, Call
 from wolfbane.kinds.workflow.runner.security import Security
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
 from wolfbane.kinds.workflow.runner.test_run import ReadyTest
+from wolfbane.kinds.workflow.runner.tls import tls_context
 from wolfbane.kinds.workflow.runner.tokens import Tokens
 
 LATE = 0.01
@@ -89,7 +90,8 @@ class LoadDriver:
         self._recorder = Recorder(self.began, order.samples, self._keep)
         self.covered: Covered = Counter()
         self._contract = SampledContract(http.contract, order.contract, self._chance)
-        self._tls, self._allowed = timed_tls(http), AllowedHosts(order.allowed)
+        self._tls, self._allowed = tls_context(http, TimedContext), AllowedHosts(order.allowed)
+        self._tls.read_system()  # before the load: no request is to wait for it
         self._choice = WorkflowChoice(
             tests, order.weights, order.rows, order.share, self._chance, shuffled=order.shuffled
         )

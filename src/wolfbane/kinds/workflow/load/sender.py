@@ -29,11 +29,11 @@ from wolfbane.kinds.workflow.runner.sending import (
     Patience,
     Sender,
     read_body,
-    tls_context,
     too_late,
     words_of_cause,
 )
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
+from wolfbane.kinds.workflow.runner.tls import TlsContext
 
 
 class NotAllowed(Exception):
@@ -69,20 +69,13 @@ _PRIVATE = ("authorization", "cookie")
 _timing: ContextVar[Timing] = ContextVar("timing")
 
 
-class _TimedContext(ssl.SSLContext):
+class TimedContext(TlsContext):
     """Notes when the TLS handshake of a connection begins: asyncio wraps it just then."""
 
     def wrap_bio(self, *args: Any, **kwargs: Any) -> ssl.SSLObject:
         if timing := _timing.get(None):
             timing.tls = time.perf_counter()
         return super().wrap_bio(*args, **kwargs)
-
-
-def timed_tls(http: HttpOptions) -> ssl.SSLContext:
-    """The context of :func:`tls_context`, which tells TLS from the rest of connecting."""
-    context = tls_context(http)
-    context.__class__ = _TimedContext
-    return context
 
 
 class _TimedConnector(aiohttp.TCPConnector):

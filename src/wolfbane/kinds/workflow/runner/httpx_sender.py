@@ -19,11 +19,11 @@ from wolfbane.kinds.workflow.runner.sending import (
     Patience,
     Sender,
     read_body,
-    tls_context,
     too_late,
     words_of_cause,
 )
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
+from wolfbane.kinds.workflow.runner.tls import TlsContext, tls_context
 
 _COOKIE = (
     "version", "name", "value", "port", "port_specified", "domain", "domain_specified",
@@ -38,7 +38,7 @@ class HttpxSender(Sender):
     def __init__(self, http: HttpOptions) -> None:
         super().__init__(http)
         self._client = httpx.AsyncClient(
-            verify=tls_context(http),
+            verify=tls_context(http, TlsContext),
             http2=True,
             proxy=http.proxy or None,
             follow_redirects=http.redirects > 0,

@@ -109,18 +109,3 @@ def words_of_cause(error: BaseException, http: HttpOptions) -> str:
             return f"the server ended the TLS connection, {own} a client's certificate"
         cause = cause.__cause__ or cause.__context__
     return ""
-
-
-def tls_context(http: HttpOptions) -> ssl.SSLContext:
-    """The certificates that are trusted, and the client's own."""
-    if http.verify is False:
-        context = ssl.create_default_context()
-        context.check_hostname = False
-        context.verify_mode = ssl.CERT_NONE
-    elif isinstance(http.verify, str):
-        context = ssl.create_default_context(cafile=http.verify)
-    else:
-        context = ssl.create_default_context()
-    if http.certificate:
-        context.load_cert_chain(http.certificate, http.key or None)
-    return context
