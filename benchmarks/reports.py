@@ -20,8 +20,8 @@ import msgspec
 
 from wolfbane.events import RunFinished, RunStarted, TestFinished
 from wolfbane.model import Excerpt, Frame, Outcome, Result
-from wolfbane.results.database import NAME
-from wolfbane.results.store import RunEntry, Store, TestEnd
+from wolfbane.results.history.database import NAME
+from wolfbane.results.history.store import RunEntry, Store, TestEnd
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from reader import Reader

@@ -23,7 +23,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 _LENGTH = 8
-_APART = ("wolfbane.kinds.worker", "wolfbane.demo.harbour", "wolfbane.results.migrations")
+_APART = ("wolfbane.kinds.worker", "wolfbane.demo.harbour", "wolfbane.results.history.migrations")
 """What runs in other processes, or is no module to import."""
 
 

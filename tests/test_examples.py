@@ -96,7 +96,7 @@ def harbour(tmp_path_factory):
     settings = settings.replace("8731", str(port)).replace(
         'leave_out = "tag:wip" ', f'leave_out = "tag:wip or {SLOW}" '
     )
-    settings = re.sub(r'duration = "\d+s"', 'duration = "1s"', settings)
+    settings = re.sub(r'duration = "\d+s"', 'duration = "2s"', settings)
     folder.file("wolfbane.toml", settings)
     folder.file("smoke.toml", 'suites = ["tides", "fees"]\ntags = "smoke"\nthen = "show"\n')
     for arguments in (["init", "-q"], ["add", "."], ["commit", "-qm", "the harbour"]):

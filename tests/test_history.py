@@ -15,11 +15,11 @@ import pytest
 import sqlalchemy as sa
 
 from conftest import Folder
-from wolfbane.results import migrations
-from wolfbane.results.database import NAME, _with_driver
-from wolfbane.results.history import stands_out
-from wolfbane.results.store import RunEntry, Store
-from wolfbane.results.store import TestEnd as Ending
+from wolfbane.results.history import migrations
+from wolfbane.results.history.database import NAME, _with_driver
+from wolfbane.results.history.queries import stands_out
+from wolfbane.results.history.store import RunEntry, Store
+from wolfbane.results.history.store import TestEnd as Ending
 from wolfbane.workspace.identity import Identity
 
 PLACE = "test_quay.py#"
@@ -151,9 +151,9 @@ def test_old_runs_are_taken_away_and_stay_known(folder):
     assert len(listed) == 3 and all(run["bytes"] > 500 for run in listed)
     assert folder.call("runs").out.splitlines()[-1].startswith("3 runs, ")
     planned = folder.call("clean", "--keep", "1", "--dry-run")
-    assert planned.out.startswith("would take away 2 runs")
-    assert folder.call("clean", "--keep", "1", "--older-than", "1h").out.startswith("took away 0")
-    assert folder.call("clean", "--keep", "1").out.startswith("took away 2 runs")
+    assert planned.out.startswith("would remove 2 runs")
+    assert folder.call("clean", "--keep", "1", "--older-than", "1h").out.startswith("removed 0")
+    assert folder.call("clean", "--keep", "1").out.startswith("removed 2 runs")
     kept = json.loads(folder.call("runs", "--as", "json").out)
     assert [run["run"] for run in kept] == [listed[0]["run"]]
     assert len(json.loads(folder.call("history", "--as", "json").out)) == 3

@@ -297,7 +297,7 @@ def test_clean_leaves_what_goes_on(folder):
     folder.run()
     process = start_endless(folder)
     cleaned = folder.call("clean", "--keep", "0")
-    assert cleaned.out.startswith("took away 1 run,")
+    assert cleaned.out.startswith("removed 1 run,")
     os.kill(process.pid, signal.SIGINT)
     out, _ = process.communicate(timeout=30)
     assert process.returncode == 130 and "1 passed" in out

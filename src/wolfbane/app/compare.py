@@ -11,12 +11,12 @@ from msgspec.structs import replace
 from wolfbane.errors import InputError, Problem
 from wolfbane.inventory import open_inventory
 from wolfbane.results.compare import Comparison, compare, earlier_seconds
+from wolfbane.results.history.opening import open_history
+from wolfbane.results.history.store import Store
 from wolfbane.results.journal import JOURNAL_NAME
-from wolfbane.results.opening import open_history
 from wolfbane.results.quarantine import read_quarantine
 from wolfbane.results.record import Record, read_record
 from wolfbane.results.run_lookup import NamedRun, in_order, latest_two, run_named
-from wolfbane.results.store import Store
 from wolfbane.selection import Matcher, all_of, parse
 from wolfbane.workspace.settings import Workspace
 

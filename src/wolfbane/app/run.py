@@ -24,7 +24,7 @@ from wolfbane.execution.session import Session
 from wolfbane.inventory.documents import keep_with_run
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import at
-from wolfbane.results.history_url import history_url
+from wolfbane.results.history.url import history_url
 from wolfbane.results.retention import tidy
 from wolfbane.results.runs import new_run
 from wolfbane.workspace.settings import Keep
@@ -149,8 +149,8 @@ def _lately(
 
     ``environment`` is that of tests whose addresses have none.
     """
-    from wolfbane.results.history import histories
-    from wolfbane.results.opening import open_history
+    from wolfbane.results.history.opening import open_history
+    from wolfbane.results.history.queries import histories
 
     try:
         store, _ = open_history(workspace)
@@ -166,7 +166,7 @@ def _lately(
 def _add_to_history(workspace: Workspace) -> Iterator[str]:
     """Add the run to the team's history; why that failed."""
     if history_url(workspace):
-        from wolfbane.results.opening import open_history
+        from wolfbane.results.history.opening import open_history
 
         try:
             _, problems = open_history(workspace)

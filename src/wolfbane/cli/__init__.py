@@ -28,7 +28,7 @@ _COMMANDS = {
     "import": "Take reports from elsewhere into the history.",
     "compare": "Compare two runs: what broke, what was mended, what got slower.",
     "runs": "List the runs that are kept: verdict, selection, size.",
-    "clean": "Take old runs away.",
+    "clean": "Remove old runs.",
     "report": "Write a report of a recorded run.",
     "open": "Open the report of a run in a browser.",
     "show": "Print a recorded run again.",

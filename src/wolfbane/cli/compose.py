@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -14,13 +13,14 @@ from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.values import ExistingFile
-from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.errors import InputError, Problem
+from wolfbane.reports.text import many
 
 if TYPE_CHECKING:
-    from wolfbane.inventory.composing import Composition
+    from wolfbane.app.composition import Composition
     from wolfbane.workspace.settings import Workspace
 
-_STEPS = {
+_TITLES = {
     "suites": "Suites",
     "tags": "Tags",
     "browsers": "Browsers",
@@ -49,14 +49,14 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
     wolfbane compose
     wolfbane compose --answers smoke.toml
     """
+    from wolfbane.app.composition import Composition, read_answers
     from wolfbane.inventory import open_inventory
-    from wolfbane.inventory.composing import Composition
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     composition = Composition(open_inventory(found))
-    given = _read(answers) if answers else None
-    for step, title in _STEPS.items():
+    given = read_answers(answers) if answers else None
+    for step, title in _TITLES.items():
         if given is None:
             _ask(composition, step, title)
         else:
@@ -114,27 +114,4 @@ def _left(composition: Composition) -> str:
     runs = max(1, len(composition.answers.get("env", [])))
     suites = len({test.suite for test in tests})
     times = f", each in {runs} environments" if runs > 1 else ""
-    words = f"{len(tests):,} {'test' if len(tests) == 1 else 'tests'}"
-    return f"{words} of {suites} {'suite' if suites == 1 else 'suites'}{times}"
-
-
-def _read(path: Path) -> Mapping[str, Any]:
-    import tomllib
-
-    try:
-        answers = tomllib.loads(path.read_text(encoding="utf-8"))
-    except (OSError, ValueError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
-    known = [*_STEPS, "then"]
-    problems = []
-    for key, value in answers.items():
-        listed = isinstance(value, list) and all(isinstance(item, str) for item in value)
-        if key not in known:
-            problems.append(Problem(f"unknown key '{key}'", str(path), 0, did_you_mean(key, known)))
-        elif key == "retries" and type(value) is int:
-            continue
-        elif not (isinstance(value, str) or (listed and key != "then")):
-            problems.append(Problem(f"'{key}' is no text or list of texts", str(path)))
-    if problems:
-        raise InputError(*problems)
-    return answers
+    return f"{many(len(tests), 'test')} of {many(suites, 'suite')}{times}"

@@ -19,7 +19,7 @@ from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
     from wolfbane.app.selection import Selected
-    from wolfbane.results.store import Store
+    from wolfbane.results.history.store import Store
 
 UNCLAIMED = "none"
 """What runs without a workspace are called."""
@@ -60,7 +60,7 @@ def command(
     wolfbane history tests/fees --picture fees.png
     wolfbane history --workspace all
     """
-    from wolfbane.results.opening import open_history
+    from wolfbane.results.history.opening import open_history
 
     selected, across = select(), all_workspaces()
     store, problems = open_history(selected.inventory.workspace, everybody=across)
@@ -99,7 +99,7 @@ def _show_tests(
     from wolfbane.reports.history import legend, test_table, tests_as_json
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.style import make_console
-    from wolfbane.results.history import in_each_environment
+    from wolfbane.results.history.queries import in_each_environment
     from wolfbane.selection import choose
 
     status = selected.newest.overall().status

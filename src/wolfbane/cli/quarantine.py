@@ -129,8 +129,8 @@ def _with_history(workspace: Path | None) -> list[QuarantinedTests]:
     """Every entry with its tests and their history."""
     from wolfbane.inventory import open_inventory
     from wolfbane.reports.quarantine import QuarantinedTests
-    from wolfbane.results.history import in_each_environment
-    from wolfbane.results.opening import open_history
+    from wolfbane.results.history.opening import open_history
+    from wolfbane.results.history.queries import in_each_environment
     from wolfbane.results.quarantine import Quarantine, read_entries
     from wolfbane.workspace.find import open_workspace
 

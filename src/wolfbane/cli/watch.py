@@ -46,7 +46,8 @@ def command(
     wolfbane watch
     wolfbane watch tests/tides --drop tag:slow
     """
-    from wolfbane.cli.watching import Watch
+    from wolfbane.app.watch import WatchedSelection
+    from wolfbane.cli.watching import WatchLoop
 
     request = typed(replace(request, order="failed"), command, ctx.meta[EXPANDED])
-    Watch(opened, select, point, request).keep_on()
+    WatchLoop(WatchedSelection(opened, select, point, request)).keep_on()

@@ -13,8 +13,8 @@ from wolfbane.model import Outcome
 from wolfbane.reports.layout import Column
 from wolfbane.reports.style import STYLES, counted
 from wolfbane.reports.text import clock, visible
-from wolfbane.results.history import TestHistory
-from wolfbane.results.store import RunEntry
+from wolfbane.results.history.queries import TestHistory
+from wolfbane.results.history.store import RunEntry
 
 MARKS = {
     Outcome.PASSED: ".",

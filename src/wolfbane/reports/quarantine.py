@@ -14,7 +14,7 @@ from wolfbane.model import Result
 from wolfbane.reports.layout import rule
 from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import in_line, many, visible
-from wolfbane.results.history import TestHistory
+from wolfbane.results.history.queries import TestHistory
 from wolfbane.results.quarantine import QuarantineEntry
 
 

@@ -87,7 +87,9 @@ def remove(run: Kept, *, evidence_only: bool = False) -> None:
 
 def tidy(workspace: Workspace, now: datetime) -> list[str]:
     """Follow ``[keep]``; the history takes in what goes. Returns what went wrong."""
-    from wolfbane.results.opening import open_history  # takes a while: only where it is used
+    from wolfbane.results.history.opening import (
+        open_history,  # takes a while: only where it is used
+    )
 
     keep = workspace.settings.keep
     try:
@@ -105,5 +107,5 @@ def tidy(workspace: Workspace, now: datetime) -> list[str]:
             limit = now.astimezone() - timedelta(seconds=seconds(keep.history))
             store.forget(limit.isoformat(timespec="seconds"))
     except (InputError, OSError) as error:
-        return [f"old runs cannot be taken away: {error}"]
+        return [f"old runs cannot be removed: {error}"]
     return problems

@@ -9,9 +9,9 @@ from pathlib import Path
 import msgspec
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.results.report_import import ORIGIN, read_report
+from wolfbane.results.history.report_import import ORIGIN, read_report
+from wolfbane.results.history.store import RunEntry, Store, TestEnd
 from wolfbane.results.runs import PLACES, one_named
-from wolfbane.results.store import RunEntry, Store, TestEnd
 
 _MOST = 1000
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from wolfbane.results.compare import Comparison, compare
-from wolfbane.results.opening import open_history
-from wolfbane.results.report_import import ORIGIN
+from wolfbane.results.history.opening import open_history
+from wolfbane.results.history.report_import import ORIGIN
 from wolfbane.results.run_lookup import NamedRun
 from wolfbane.workspace.settings import Workspace
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import statistics
 
 from wolfbane.model import Outcome
-from wolfbane.results.history import LEAST_SECONDS, histories, stands_out
+from wolfbane.results.history.opening import open_history
+from wolfbane.results.history.queries import LEAST_SECONDS, histories, stands_out
 from wolfbane.results.newest import Newest
-from wolfbane.results.opening import open_history
 from wolfbane.workspace.settings import Workspace
 
 LOOKED_BACK = 50

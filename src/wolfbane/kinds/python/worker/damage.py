@@ -105,7 +105,7 @@ class ProcessState:
 def _folder() -> str:
     try:
         return os.getcwd()
-    except OSError:  # it was taken away
+    except OSError:  # it was removed
         return ""
 
 

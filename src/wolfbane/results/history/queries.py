@@ -11,7 +11,7 @@ import msgspec
 from wolfbane.model import Outcome
 
 if TYPE_CHECKING:  # a database is not at hand where only durations are compared
-    from wolfbane.results.store import RunEntry, Store, TestEnd
+    from wolfbane.results.history.store import RunEntry, Store, TestEnd
 
 LEAST_SECONDS = 0.1
 """By so much at least a test has to take longer to be called slower."""

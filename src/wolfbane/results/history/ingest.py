@@ -8,8 +8,8 @@ from typing import Any
 import msgspec
 
 from wolfbane.model import at
+from wolfbane.results.history.store import RunEntry, Store, TestEnd
 from wolfbane.results.journal import JOURNAL_NAME
-from wolfbane.results.store import RunEntry, Store, TestEnd
 
 
 def take_in_runs(store: Store, results: Path) -> list[str]:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from wolfbane.results.history_url import history_url
-from wolfbane.results.ingest import take_in_runs
-from wolfbane.results.store import NOBODY, Store
+from wolfbane.results.history.ingest import take_in_runs
+from wolfbane.results.history.store import NOBODY, Store
+from wolfbane.results.history.url import history_url
 from wolfbane.workspace.identity import identity_of
 from wolfbane.workspace.settings import Workspace
 

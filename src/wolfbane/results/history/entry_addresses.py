@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from wolfbane.formats.reported import ReportedTest, address_of
 from wolfbane.model import NESTED, Outcome
-from wolfbane.results.store import TestEnd
+from wolfbane.results.history.store import TestEnd
 
 ALIKE = " (alike "
 """Before the number of an entry that others are the same as, in everything but how they ended."""

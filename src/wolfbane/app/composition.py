@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -14,6 +17,7 @@ from wolfbane.model import Test
 from wolfbane.selection import choose
 
 MOST_TAGS = 20
+STEPS = ("suites", "tags", "browsers", "env", "retries", "reports")
 _FIELDS = {"suites": "suite", "tags": "tag", "browsers": "browser"}
 _RETRIES = {"1": "what fails runs once more", "2": "twice more", "3": "three times more"}
 
@@ -98,3 +102,24 @@ class Composition(msgspec.Struct):
 
 def _tests(count: int) -> str:
     return f"{count:,} {'test' if count == 1 else 'tests'}"
+
+
+def read_answers(path: Path) -> Mapping[str, Any]:
+    """The answers of a TOML file: one for each step, and ``then``. Raises InputError."""
+    try:
+        answers = tomllib.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError) as error:
+        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+    known = [*STEPS, "then"]
+    problems = []
+    for key, value in answers.items():
+        listed = isinstance(value, list) and all(isinstance(item, str) for item in value)
+        if key not in known:
+            problems.append(Problem(f"unknown key '{key}'", str(path), 0, did_you_mean(key, known)))
+        elif key == "retries" and type(value) is int:
+            continue
+        elif not (isinstance(value, str) or (listed and key != "then")):
+            problems.append(Problem(f"'{key}' is no text or list of texts", str(path)))
+    if problems:
+        raise InputError(*problems)
+    return answers

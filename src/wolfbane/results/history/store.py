@@ -12,8 +12,8 @@ import msgspec
 import sqlalchemy as sa
 from sqlalchemy.exc import IntegrityError
 
-from wolfbane.results.database import Database
-from wolfbane.results.tables import results, runs, tests
+from wolfbane.results.history.database import Database
+from wolfbane.results.history.tables import results, runs, tests
 from wolfbane.workspace.identity import Identity
 
 NOBODY = Identity()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from alembic import context
 
-from wolfbane.results.tables import metadata
+from wolfbane.results.history.tables import metadata
 
 connection = context.config.attributes["connection"]
 context.configure(connection=connection, target_metadata=metadata, render_as_batch=True)

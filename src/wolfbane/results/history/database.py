@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DatabaseError, IntegrityError, SQLAlchemyError
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.results import migrations
+from wolfbane.results.history import migrations
 
 NAME = "history.sqlite"
 REVISION = "0003"

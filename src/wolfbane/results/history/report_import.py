@@ -17,9 +17,9 @@ from wolfbane.formats.reported import FormatError, ReportedTest
 from wolfbane.formats.tap.reader import read_tap
 from wolfbane.formats.xunit.reader import XunitReader
 from wolfbane.model import Outcome
-from wolfbane.results.entry_addresses import addresses
-from wolfbane.results.ingest import ended_of, entry_of
-from wolfbane.results.store import RunEntry, TestEnd
+from wolfbane.results.history.entry_addresses import addresses
+from wolfbane.results.history.ingest import ended_of, entry_of
+from wolfbane.results.history.store import RunEntry, TestEnd
 
 PIECE = 1 << 20
 ORIGIN = "report "

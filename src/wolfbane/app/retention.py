@@ -1,0 +1,41 @@
+"""Remove old runs from the disk, by hand."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.results.history.opening import open_history
+from wolfbane.results.retention import kept_runs, outdated, remove
+from wolfbane.workspace.settings import Workspace
+
+
+class RemovedRuns(msgspec.Struct, frozen=True):
+    """How many runs were removed, their bytes, and problems of the history."""
+
+    runs: int
+    size: int
+    problems: list[str]
+
+
+def remove_runs(
+    workspace: Workspace, keep: int | None, older_than: float | None, *, evidence_only: bool,
+    dry_run: bool,
+) -> RemovedRuns:  # fmt: skip
+    """Remove the runs beyond the newest ``keep``, and those older than so many seconds.
+
+    The history takes them in before. A dry run removes nothing. Raises InputError.
+    """
+    if keep is None and older_than is None:
+        raise InputError(Problem("say what to keep: --keep 20, or --older-than 30d"))
+    _, problems = open_history(workspace)
+    runs = outdated(kept_runs(workspace.results), keep, older_than, datetime.now())
+    for run in runs if not dry_run else ():
+        try:
+            remove(run, evidence_only=evidence_only)
+        except OSError as error:
+            raise InputError(Problem(f"{run.name} cannot be removed: {error}")) from None
+    size = sum(run.evidence if evidence_only else run.size for run in runs)
+    return RemovedRuns(len(runs), size, problems)

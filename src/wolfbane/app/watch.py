@@ -1,0 +1,93 @@
+"""What ``watch`` runs: the tests affected by saved files, or a part of a selection."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
+
+from wolfbane.app.ready import ReadyRun, make_ready
+from wolfbane.app.selection import Selected
+from wolfbane.environments import Environment
+from wolfbane.execution.run_request import RunRequest
+from wolfbane.inventory.affected import affected
+from wolfbane.inventory.resolving import resolved
+from wolfbane.model import Outcome
+from wolfbane.results.quarantine import NAME as QUARANTINE_NAME
+from wolfbane.selection import Expression, Term, all_of, choose, parse
+from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.vocabulary import SETTINGS_NAME
+
+# One term: a warning for each outcome that no test has would say nothing.
+FAILED = Term("status", "|".join(str(o) for o in Outcome if o.is_bad), "regex")
+"""Matches the tests that failed when they last ran."""
+_SETTINGS = frozenset({SETTINGS_NAME, QUARANTINE_NAME})
+_NAMED = 3
+"""Saved files that a run names; the others are ``...``."""
+
+
+class SavedChange(msgspec.Struct, frozen=True):
+    """What saved files mean: settings that were read again, and the tests to run, if any."""
+
+    settings: list[str]
+    affected: Expression | None
+
+
+class WatchedSelection:
+    """A selection of a workspace that changes while it is watched.
+
+    ``open_workspace`` reads the settings as they are now, ``select`` the selection, and
+    ``environments`` what the runs are pointed at.
+    """
+
+    def __init__(
+        self, open_workspace: Callable[[], Workspace], select: Callable[..., Selected],
+        environments: Callable[[Workspace], list[Environment]], request: RunRequest,
+    ) -> None:  # fmt: skip
+        self._open, self._select, self._environments = open_workspace, select, environments
+        self._request = request
+        self._narrower: Expression | None = None
+        self.workspace = open_workspace()
+
+    def saved(self, paths: Collection[str]) -> SavedChange:
+        """Read the workspace again; which tests do these files affect? Raises WolfbaneError."""
+        self.workspace = self._open()
+        selected = self._select(self.workspace)
+        reached = affected(self.workspace, selected.inventory.files, set(paths))
+        settings = [path for path in sorted(paths) if Path(path).name in _SETTINGS]
+        if not reached:
+            return SavedChange(settings, None)
+        named = ", ".join(sorted(paths)[:_NAMED]) + (", ..." if len(paths) > _NAMED else "")
+        return SavedChange(settings, Term("changed", named, "quoted", among=reached))
+
+    def ready(self, only: Expression | None = None) -> ReadyRun:
+        """A run of the selection, or of what an expression matches in it.
+
+        Raises NothingChosen where that is nothing, and other errors of the workspace.
+        """
+        self.workspace = self._open()
+        environments = self._environments(self.workspace)
+        return make_ready(self.workspace, environments, lambda: self._selected(only), self._request)
+
+    def narrow(self, text: str) -> None:
+        """Watch only what an expression matches; all again where it is empty.
+
+        Raises ExpressionError, and leaves what was watched before.
+        """
+        self._narrower = parse(text) if text.strip() else None
+
+    def chosen(self) -> tuple[int, str]:
+        """How many tests are watched, and the selection in words. Raises WolfbaneError."""
+        selected = self._selected()
+        status = selected.newest.overall().status
+        tests = choose(selected.choice, selected.inventory.tests, status).chosen
+        return len(tests), str(selected.choice)
+
+    def _selected(self, only: Expression | None = None) -> Selected:
+        selected = self._select(self.workspace)
+        parts = [resolved(self._narrower, selected.inventory)] if self._narrower else []
+        parts += [only] if only is not None else []
+        expression = all_of([selected.choice.expression, *parts])
+        return replace(selected, choice=replace(selected.choice, expression=expression))
