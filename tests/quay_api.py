@@ -142,6 +142,11 @@ class Desk(http.server.BaseHTTPRequestHandler):
         time.sleep(0.05)
         self.answer(200, {})
 
+    def do_late(self, path):
+        """It takes so long that nobody could call it the noise of a busy machine."""
+        time.sleep(1)
+        self.answer(200, {})
+
     def do_stall(self, path):
         """It answers at once, but for what comes within two seconds of its second second."""
         with self.server.lock:
@@ -229,7 +234,7 @@ DESCRIPTION = {
         },
         **{f"/{name}": {"get": operation(name)} for name in
            ("busy", "cookie", "broken", "loop", "early", "hang", "drip", "huge", "once", "hop",
-            "events", "slowly", "kill", "delay", "stall", "away")},
+            "events", "slowly", "kill", "delay", "late", "stall", "away")},
         "/text": {"get": operation("text")},
         "/xml": {"get": operation("xml", {"200": {"description": "x"}})},
         "/status/{code}": {

@@ -20,6 +20,7 @@ from wolfbane.workers.protocol import ProgressMessage, schema
 HOME = Path(__file__).parent.parent
 KINDS = HOME / "src" / "wolfbane" / "kinds"
 SCHEMA = json.loads((HOME / "docs" / "worker-protocol.schema.json").read_text())
+VALIDATOR = jsonschema.Draft202012Validator(SCHEMA)
 
 
 @dataclass(frozen=True)
@@ -277,7 +278,7 @@ class Talk:
         heard = []
         for line in self.lines:
             message = json.loads(line)
-            jsonschema.validate(message, SCHEMA)
+            VALIDATOR.validate(message)
             heard.append(message)
             if message["type"] == until:
                 break

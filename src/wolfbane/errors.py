@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 
 class Problem(NamedTuple):
-    """One thing that is wrong, where it stands, and how to mend it."""
+    """One fault: what is wrong, where it is, and how to fix it."""
 
     message: str
     file: str = ""

@@ -1,4 +1,4 @@
-"""Look a workspace over: what is here, what is missing, and how to mend it. Runs no test."""
+"""Check a workspace: what is installed, what is missing, and how to fix it. Runs no test."""
 
 from __future__ import annotations
 

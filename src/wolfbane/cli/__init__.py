@@ -18,24 +18,24 @@ _COMMANDS = {
     "watch": "Run the tests affected by each file you save.",
     "list": "Show the tests that a selection chooses.",
     "steps": "List the steps of scenario suites, and where each is used.",
-    "explain": "Say what is known of one test, and why it is chosen or not.",
-    "env": "Show environments: what a run can be pointed at.",
-    "browsers": "Show which browsers are set up, and which are here.",
+    "explain": "Show what is known about one test, and why a selection chooses it or not.",
+    "env": "Show the environments that a run can use.",
+    "browsers": "Show which browsers are set up, and which are installed.",
     "compose": "Put a run together step by step.",
-    "preset": "Keep the arguments of a run by name.",
-    "quarantine": "Keep tests whose failure does not fail a run, in plain sight.",
-    "history": "Show runs on record, and how tests ended over time.",
+    "preset": "Save the arguments of a run under a name.",
+    "quarantine": "Manage quarantined tests: their failures do not fail a run.",
+    "history": "Show recorded runs, and the outcomes of tests over time.",
     "import": "Take reports from elsewhere into the history.",
-    "compare": "Compare two runs: what broke, what was mended, what got slower.",
-    "runs": "List the runs that are kept: verdict, selection, size.",
+    "compare": "Compare two runs: newly failing, fixed and slower tests.",
+    "runs": "List the runs on disk: verdict, selection, size.",
     "clean": "Remove old runs.",
     "report": "Write a report of a recorded run.",
     "open": "Open the report of a run in a browser.",
     "show": "Print a recorded run again.",
-    "bridge": "Connect suites that have a launcher of their own.",
-    "doctor": "Say what is here and what is missing, and how to mend it.",
-    "completion": "Print what makes a shell complete Wolfbane's words.",
-    "init": "Write down the suites found here in wolfbane.toml.",
+    "bridge": "Connect suites that have their own launcher.",
+    "doctor": "Check what is installed and what is missing, and how to fix it.",
+    "completion": "Print the completion script for a shell.",
+    "init": "Write the suites found here to wolfbane.toml.",
     "demo": "Try Wolfbane on the sample workspace.",
 }
 
@@ -78,10 +78,10 @@ class _Commands(click.Group):
     context_settings={"help_option_names": ["-h", "--help"]},
 )  # fmt: skip
 @click.option("--version", is_flag=True, help="Show the version and exit.")
-@click.option("--verbose", is_flag=True, help="With --version: also what it is installed with.")
+@click.option("--verbose", is_flag=True, help="With --version: also those of libraries.")
 @click.pass_context
 def root(ctx: click.Context, version: bool, verbose: bool) -> None:
-    """Run every suite of a team, whatever it was written for, through one selection layer."""
+    """Run all test suites of a team, from any framework, with one way to choose tests."""
     if version:
         click.echo(f"wolfbane {__version__}")
         if verbose:

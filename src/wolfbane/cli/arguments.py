@@ -39,7 +39,7 @@ class Piece(NamedTuple):
 preset_option = click.option(
     "--preset", "presets", multiple=True, metavar="NAME|PATH",
     shell_complete=completion_sources.presets,
-    help="Saved arguments, by name or in a file; what else is given adds to them.",
+    help="Use saved arguments, by name or from a file; other arguments are added.",
 )  # fmt: skip
 """``--preset``, for a command of the class below."""
 

@@ -30,7 +30,7 @@ How is it started? One command line, with these where they belong:
 
 @click.group("bridge", cls=CommandGroup)
 def command() -> None:
-    """Connect suites that have a launcher of their own."""
+    """Connect suites that have their own launcher."""
 
 
 @command.command("check")
@@ -39,7 +39,7 @@ def command() -> None:
 @workspace_option
 @click.pass_context
 def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) -> None:
-    """Use the bridge in FILE on a suite that names it, and say line by line what holds.
+    """Try the bridge in FILE on a suite that uses it, and print a line for each check.
 
     Runs all of the suite's tests, one alone, some, and one that fails. Exits 1 where something
     does not hold.
@@ -73,7 +73,7 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
 def new(file: Path) -> None:
     """Ask a few questions about a launcher, and write a bridge to begin with to FILE.
 
-    A file that is there is never overwritten.
+    An existing file is never overwritten.
 
     \b
     wolfbane bridge new bridges/ledger.toml

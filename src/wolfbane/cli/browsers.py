@@ -13,7 +13,7 @@ from wolfbane.cli.selection_options import workspace_option
 
 
 @click.command("browsers", cls=Command)
-@click.option("--open", "opening", is_flag=True, help="Open each of them once, to be sure.")
+@click.option("--open", "opening", is_flag=True, help="Also open each browser once.")
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
     help="The form of the answer.",
@@ -21,7 +21,7 @@ from wolfbane.cli.selection_options import workspace_option
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None) -> None:
-    """Show which browsers are set up, and which are here. Exits 4 if a suite's is missing.
+    """Show which browsers are set up, and which are installed. Exits 4 if a suite's is missing.
 
     \b
     wolfbane browsers

@@ -31,7 +31,7 @@ GROUPS = (
         ("--tag smoke --suite tides,fees",),
     ),
     Group(
-        "Point at an environment",
+        "Choose an environment",
         ("--env", "--set", "--spread", "--workspace"),
         ("--env local --set machine=crane-2",),
     ),
@@ -51,7 +51,7 @@ GROUPS = (
         ("--limit 'p95 < 300ms' --stop-if 'errors > 20%'",),
     ),
     Group(
-        "Watch over browsers",
+        "Browsers",
         (),
         ("--browser phone --log protocol --evidence all",),
     ),
@@ -61,7 +61,7 @@ GROUPS = (
         ("--report html=out.html --quiet", "--verbose"),
     ),
     Group(
-        "Look without running",
+        "Only show",
         ("--print-command", "--shell"),
         ("--tag smoke --dry-run", "--dry-run"),
     ),

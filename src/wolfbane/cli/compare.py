@@ -18,7 +18,7 @@ from wolfbane.cli.selection_options import workspace_option
 )
 @click.option(
     "--fail-on", "fatal", multiple=True, type=click.Choice(["regression", "slower"]),
-    help="Exit 1 if there is any: tests that fail and did not, or that got slower.",
+    help="Exit 1 if there is any newly failing test, or any slower one.",
 )  # fmt: skip
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
@@ -34,7 +34,7 @@ def command(
     ctx: click.Context, runs: tuple[str, ...], pick: tuple[str, ...], fatal: tuple[str, ...],
     form: str, picture: Path | None, workspace: Path | None,
 ) -> None:  # fmt: skip
-    """Compare two runs: what broke, what was mended, what is new, gone or slower.
+    """Compare two runs: newly failing, fixed, new, removed and slower tests.
 
     RUN is a name or the start of one, 'last', 'previous', either '@' an environment, or a
     report file. The older of the two is the one before. Without names, the newest run and the

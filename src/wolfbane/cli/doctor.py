@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
-    """Say what is here and what is missing, and how to mend it. Runs no test.
+    """Check what is installed and what is missing, and how to fix it. Runs no test.
 
     Looks at the runtimes of all suites, environments and services, builds, files in no suite,
     suites with no test, and words in rules and presets that match nothing. Exits 4 if a suite

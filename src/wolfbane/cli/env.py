@@ -15,7 +15,7 @@ from wolfbane.errors import InputError, Problem
 
 @click.group("env", cls=CommandGroup)
 def command() -> None:
-    """Show environments: what a run can be pointed at.
+    """Show the environments that a run can use.
 
     \b
     wolfbane env list
@@ -26,7 +26,7 @@ def command() -> None:
 @command.command("list")
 @workspace_option
 def list_environments(workspace: Path | None) -> None:
-    """The environments of the workspace."""
+    """List the environments of the workspace."""
     from wolfbane.reports.environments import environment_lines
     from wolfbane.workspace.find import open_workspace
 
@@ -45,7 +45,7 @@ def list_environments(workspace: Path | None) -> None:
               show_default=True, help="The form of the answer.")  # fmt: skip
 @workspace_option
 def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) -> None:
-    """Every value of an environment (the default one without NAME), and where it came from."""
+    """Show the values of an environment (default: the workspace's), and their sources."""
     from wolfbane.environments import resolve
     from wolfbane.reports.environments import as_data, value_lines
     from wolfbane.workspace.find import open_workspace

@@ -34,7 +34,7 @@ UNCLAIMED = "none"
 )  # fmt: skip
 @click.option(
     "--runs", type=click.IntRange(1), default=30, show_default=True, metavar="N",
-    help="How many runs to look back: the newest that had one of the chosen tests.",
+    help="Show only the newest N runs that had one of the chosen tests.",
 )  # fmt: skip
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
@@ -47,7 +47,7 @@ UNCLAIMED = "none"
 def command(
     select: Callable[[], Selected], claim: str | None, runs: int, form: str, picture: Path | None
 ) -> None:
-    """Show the runs on record; with a selection, how its tests ended over time.
+    """Show recorded runs; with a selection, the outcomes of its tests over time.
 
     A test that ran in several environments has a line for each.
 

@@ -33,8 +33,8 @@ def command(
 ) -> None:
     """Take reports from elsewhere into the history, each as a run.
 
-    FILE is xUnit-style XML, CTRF, TAP, or a report as JSON; which one is seen from its
-    beginning. What was taken in before is not taken in again. Files that cannot be read are
+    FILE is xUnit-style XML, CTRF, TAP, or a report as JSON; the content decides which.
+    A report that was imported before is not imported again. Files that cannot be read are
     named, the others are taken in, and the exit code is 1.
 
     \b

@@ -18,9 +18,9 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
     "folder", default=".", type=click.Path(path_type=Path, file_okay=False, exists=True)
 )
 def command(folder: Path) -> None:
-    """Write down the suites found in FOLDER (here, unless named) as wolfbane.toml.
+    """Write the suites found in FOLDER (default: here) to wolfbane.toml.
 
-    A file that is there is never overwritten.
+    An existing file is never overwritten.
 
     \b
     wolfbane init

@@ -51,9 +51,9 @@ def command(
 ) -> None:
     """Run the chosen API workflows as a load: many users at once, measured.
 
-    A load goes to this machine, and to the hosts of an environment that says 'load = true'.
-    With --users each user takes all workflows again and again; with --rate workflows begin at
-    that rate, whatever became of those before.
+    A load may only go to this machine, and to hosts of an environment with 'load = true'. With
+    --users, each user repeats all workflows. With --rate, workflows start at that rate, even
+    while earlier ones run.
 
     \b
     wolfbane load --users 10 --for 30s

@@ -15,10 +15,10 @@ NAME = "report.html"
 
 @click.command("open", cls=Command)
 @click.argument("run", default="last", shell_complete=completion_sources.runs)
-@click.option("--no-browser", is_flag=True, help="Only write it, and say where it is.")
+@click.option("--no-browser", is_flag=True, help="Only write the file, and print its path.")
 @workspace_option
 def command(run: str, no_browser: bool, workspace: Path | None) -> None:
-    """Open the report of a recorded run in the browser of this desk.
+    """Open the report of a recorded run in your browser.
 
     RUN is the name of a run, the start of it, 'last' (the default) or 'previous'. The report is
     one HTML file in the run's folder; its path is printed.

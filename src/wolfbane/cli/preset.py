@@ -28,7 +28,7 @@ from wolfbane.workspace.settings import Workspace
 
 @click.group("preset", cls=CommandGroup)
 def command() -> None:
-    """Keep the arguments of a run by name.
+    """Save the arguments of a run under a name.
 
     \b
     wolfbane preset save nightly -- --tag slow --env staging
@@ -40,9 +40,9 @@ def command() -> None:
 @command.command("save")
 @click.argument("name")
 @click.argument("arguments", nargs=-1, type=click.UNPROCESSED, metavar="-- ARGUMENTS...")
-@click.option("--help-text", "words", metavar="TEXT", default="", help="What it is for.")
-@click.option("--personal", is_flag=True, help="Keep it for yourself, in every workspace.")
-@click.option("--replace", is_flag=True, help="Even if there is one of that name.")
+@click.option("--help-text", "words", metavar="TEXT", default="", help="A description.")
+@click.option("--personal", is_flag=True, help="Save it for yourself only, for every workspace.")
+@click.option("--replace", is_flag=True, help="Replace a preset of the same name.")
 @workspace_option
 def save(
     name: str,
@@ -74,7 +74,7 @@ def save(
 @command.command("list")
 @workspace_option
 def list_presets(workspace: Path | None) -> None:
-    """Every preset, what it stands for, and where it is kept."""
+    """List every preset, its arguments, and where it is saved."""
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     presets = all_presets(found).values()
     if not presets:
@@ -91,7 +91,7 @@ def list_presets(workspace: Path | None) -> None:
 @click.argument("name", shell_complete=completion_sources.presets)
 @workspace_option
 def show(name: str, workspace: Path | None) -> None:
-    """The arguments of a preset, and the whole command with those that it builds on."""
+    """Show the arguments of a preset, and the complete command with the presets below it."""
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     preset = find_preset(found, name)
     whole = expanded(run, ["--workspace", str(found.file or found.root), "--preset", name])
@@ -110,7 +110,7 @@ def show(name: str, workspace: Path | None) -> None:
 @click.argument("name", shell_complete=completion_sources.presets)
 @workspace_option
 def delete(name: str, workspace: Path | None) -> None:
-    """Take a preset away."""
+    """Delete a preset."""
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     click.echo(f"deleted from {_place(found, delete_preset(found, name))}: {name}")
 

@@ -18,7 +18,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class Checked(msgspec.Struct, frozen=True):
-    """What was found: ``wrong`` has to be mended, ``unused`` terms match no test today."""
+    """What was found: ``wrong`` has to be fixed, ``unused`` terms match no test today."""
 
     wrong: tuple[str, ...] = ()
     unused: tuple[str, ...] = ()

@@ -24,7 +24,7 @@ LOOKED_BACK = 30
 
 @click.group("quarantine", cls=CommandGroup)
 def command() -> None:
-    """Keep tests whose failure does not fail a run, dated and in plain sight.
+    """Manage quarantined tests: their failures do not fail a run.
 
     \b
     wolfbane quarantine add --name crane --because 'it is slow to wake'
@@ -39,15 +39,15 @@ def _day(ctx: click.Context, param: click.Parameter, value: datetime | None) -> 
 
 @command.command("add")
 @selection_options
-@click.option("--because", required=True, metavar="TEXT", help="Why; shown with every run.")
+@click.option("--because", required=True, metavar="TEXT", help="The reason; each run shows it.")
 @click.option("--until", type=click.DateTime(["%Y-%m-%d"]), callback=_day, metavar="DATE",
-              help="The last day; after it, runs fail until somebody decides.")  # fmt: skip
-@click.option("--owner", default="", metavar="WHO", help="Who looks at it.")
-@click.option("--ticket", default="", metavar="URL", help="Where it is written down.")
+              help="The last day. After it, runs fail until the entry is changed.")  # fmt: skip
+@click.option("--owner", default="", metavar="WHO", help="Who is responsible for it.")
+@click.option("--ticket", default="", metavar="URL", help="Where the problem is tracked.")
 def add_entry(
     select: Callable[[], Selected], because: str, until: date | None, owner: str, ticket: str
 ) -> None:
-    """Quarantine what a selection matches, in quarantine.toml.
+    """Quarantine the tests that a selection matches, in quarantine.toml.
 
     \b
     wolfbane quarantine add page/map --name crane --because 'slow to wake'
@@ -82,7 +82,7 @@ def add_entry(
               show_default=True, help="The form of the answer.")  # fmt: skip
 @workspace_option
 def list_entries(workspace: Path | None, form: str) -> None:
-    """Every entry: what it holds, for how long, and how often that passed lately."""
+    """List the entries: their tests, until when, and how often those passed lately."""
     from wolfbane.reports.quarantine import as_data, entry_lines
     from wolfbane.reports.style import make_console
 
@@ -98,10 +98,10 @@ def list_entries(workspace: Path | None, form: str) -> None:
 @command.command("release")
 @click.argument("numbers", nargs=-1, type=click.IntRange(1), metavar="[NUMBER]...")
 @click.option("--stable", type=click.IntRange(1), default=STABLE, show_default=True, metavar="N",
-              help="Suggest what passed in its last N runs.")  # fmt: skip
+              help="Suggest entries whose tests passed in their last N runs.")  # fmt: skip
 @workspace_option
 def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: int) -> None:
-    """Take entries out, by their numbers in the list; without any, say which are ready for it."""
+    """Remove entries by their numbers in the list; without numbers, suggest some."""
     from wolfbane.results.quarantine import NAME, release
     from wolfbane.workspace.find import open_workspace
 

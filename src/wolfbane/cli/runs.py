@@ -17,7 +17,7 @@ from wolfbane.cli.selection_options import workspace_option
 )  # fmt: skip
 @workspace_option
 def command(form: str, workspace: Path | None) -> None:
-    """List the runs that are kept: verdict, selection, and what they take on the disk.
+    """List the runs on disk: verdict, selection and size.
 
     \b
     wolfbane runs

@@ -128,11 +128,11 @@ def _decorated(wrapped: Callable[..., Any]) -> Callable[..., Any]:
         multiple=True,
         metavar="EXPR",
         shell_complete=completion_sources.expressions,
-        help="Take away what an expression matches.",
+        help="Leave out the tests that an expression matches.",
     )(decorated)
-    return click.option(
-        "--everything", is_flag=True, help="Leave nothing out: neither by leave_out nor by focus."
-    )(decorated)
+    return click.option("--everything", is_flag=True, help="Ignore leave_out and focus marks.")(
+        decorated
+    )
 
 
 def read_asked(options: Mapping[str, Any]) -> SelectionRequest:

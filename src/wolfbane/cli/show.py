@@ -14,10 +14,10 @@ from wolfbane.cli.selection_options import workspace_option
 @click.command("show", cls=Command)
 @click.argument("run", default="last", shell_complete=completion_sources.runs)
 @workspace_option
-@click.option("-q", "--quiet", is_flag=True, help="Only failures and the closing line.")
-@click.option("-v", "--verbose", is_flag=True, help="Each test, whole traces and outputs.")
+@click.option("-q", "--quiet", is_flag=True, help="Print only failures and the closing line.")
+@click.option("-v", "--verbose", is_flag=True, help="Print each test, with all traces and outputs.")
 def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> None:
-    """Print a recorded run again, as the console did.
+    """Print a recorded run again, as it was printed before.
 
     RUN is the name of a run, the start of it, 'last' (the default) or 'previous'.
 

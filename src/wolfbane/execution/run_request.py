@@ -19,7 +19,7 @@ from wolfbane.kinds.freshness import Freshness
 
 ALWAYS, CHANGED, NEVER = "always", "changed", "never"
 """When suites are built."""
-RUN, BROWSERS, REPORT, LOOK = "Run", "Watch over browsers", "Report", "Look without running"
+RUN, BROWSERS, REPORT, LOOK = "Run", "Browsers", "Report", "Only show"
 """The groups that help shows options in."""
 
 
@@ -68,25 +68,25 @@ class RunRequest:
         help="Stop the run after this time: 20m. It fails if tests are left.",
     )  # fmt: skip
     retries: int | None = option(
-        RUN, "--retries", value="N", at_least=0, help="Run what fails again, N times at most."
+        RUN, "--retries", value="N", at_least=0, help="Run failed tests again, at most N times."
     )
     retry_when: str = option(
         RUN, "--retry-when", choices=("after", "at-once"), default="after",
-        help="When: after all others, or as soon as their file is through.",
+        help="Retry after all other tests, or as soon as their file is done.",
     )  # fmt: skip
     flaky_fails: bool = option(
-        RUN, "--flaky-fails", default=False, help="Exit 1 if a test passed only when run again."
+        RUN, "--flaky-fails", default=False, help="Exit 1 if a test passed only when it ran again."
     )
     quarantine: str = option(
         RUN, "--quarantine", choices=("run", "skip"), default="run",
-        help="Run quarantined tests, which do not fail the run, or leave them out.",
+        help="Run quarantined tests (they do not fail the run), or leave them out.",
     )  # fmt: skip
     order: str = option(
         RUN, "--order", choices=("longest", "failed", "random"), default="longest",
-        help="The longest file first, or what failed when last run, or shuffled.",
+        help="Longest file first, tests that failed last time first, or shuffled.",
     )  # fmt: skip
     seed: int | None = option(
-        RUN, "--seed", value="N", help="The seed of a random order; each run prints its own."
+        RUN, "--seed", value="N", help="The seed for the random order; each run prints its own."
     )
     no_focus: bool = option(
         RUN, "--no-focus", default=False,
@@ -96,16 +96,16 @@ class RunRequest:
         RUN, default=CHANGED,
         flags={
             "--rebuild": (ALWAYS, "Build suites again, changed or not."),
-            "--no-build": (NEVER, "Build nothing, even what is stale."),
+            "--no-build": (NEVER, "Build nothing, even if a build is out of date."),
         },
     )  # fmt: skip
     documents: Freshness = option(
         RUN, default=Freshness.COMPARE,
         flags={
             "--refresh": (
-                "refresh", "Fetch documents that are given by URL anew, rather than use copies."
+                "refresh", "Download documents given by URL again, instead of using the copies."
             ),
-            "--offline": ("offline", "Use the copies, and look no further."),
+            "--offline": ("offline", "Use only the copies; download nothing."),
         },
     )  # fmt: skip
     evidence: str = option(
@@ -132,10 +132,14 @@ class RunRequest:
         help="Always, or only if the result differs from the run before.",
     )  # fmt: skip
     quiet: bool = option(
-        REPORT, "-q", "--quiet", default=False, help="Only failures and the closing line."
+        REPORT, "-q", "--quiet", default=False, help="Print only failures and the closing line."
     )
     verbose: bool = option(
-        REPORT, "-v", "--verbose", default=False, help="Each test, whole traces and outputs."
+        REPORT,
+        "-v",
+        "--verbose",
+        default=False,
+        help="Print each test, with all traces and outputs.",
     )
     dry_run: bool = option(LOOK, "--dry-run", default=False, help="Print the plan and run nothing.")
     command: str = ""

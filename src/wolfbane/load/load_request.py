@@ -43,8 +43,8 @@ class LoadRequest:
 
     users: int | None = option(
         LOAD, "--users", value="N", at_least=1,
-        help="Users at once, each with cookies and connections of its own. With --rate the most "
-        "that are under way. [default: 1; with --rate 100]",
+        help="Users at the same time, each with its own cookies and connections. With --rate: the "
+        "most workflows at the same time. [default: 1; with --rate 100]",
     )  # fmt: skip
     ramp: float | None = option(
         LOAD, "--ramp", value="TIME", is_time=True,
@@ -52,30 +52,30 @@ class LoadRequest:
     )  # fmt: skip
     loops: int | None = option(
         LOAD, "--loops", value="N", at_least=1,
-        help="Each user takes everything N times. [default: 1 without --for]",
+        help="Each user runs all workflows N times. [default: 1 without --for]",
     )  # fmt: skip
     duration: float | None = option(
         LOAD, "--for", value="TIME", is_time=True,
-        help="Begin nothing new after this time, the ramp included.",
+        help="Start no new workflow after this time, which includes the ramp.",
     )  # fmt: skip
     rate: str = option(
         LOAD, "--rate", value="N/s", default="",
-        help="Begin so many workflows per second, whatever became of those before: 40/s, 90/m.",
+        help="Start this many workflows per second, even while earlier ones run: 40/s, 90/m.",
     )  # fmt: skip
     arrivals: str = option(
         LOAD, "--arrivals", choices=("random", "even"), default="random",
-        help="With --rate: at random as independent users come (a Poisson process), or evenly.",
+        help="With --rate: start times are random (a Poisson process), or evenly spaced.",
     )  # fmt: skip
     pause: str = option(
         LOAD, "--pause", value="TIME[..TIME]", default="",
-        help="What a user waits after each workflow: 2s, or at random between two times: 1s..3s.",
+        help="How long a user waits after each workflow: 2s, or a random time in a range: 1s..3s.",
     )  # fmt: skip
     order: str = option(
         LOAD, "--order", choices=("given", "random"), default="given",
         help="The order of the workflows: as in their documents, or shuffled.",
     )  # fmt: skip
     seed: int | None = option(
-        LOAD, "--seed", value="N", help="The seed of what is random; each load prints its own."
+        LOAD, "--seed", value="N", help="The seed for random choices; each load prints its own."
     )
     contract: str = option(
         LOAD, "--contract", value="N%", default="",
@@ -92,15 +92,15 @@ class LoadRequest:
     )  # fmt: skip
     samples: str = option(
         REPORT, "--samples", choices=("all", "errors", "off"), default="all",
-        help="The requests that samples.csv.gz in the run's folder has a row of.",
+        help="Which requests to write to samples.csv.gz in the run's folder.",
     )  # fmt: skip
     every: float = option(
         REPORT, "--every", value="TIME", is_time=True, default=10.0,
-        help="How often a line is printed where the output is no terminal. [default: 10s]",
+        help="How often to print a line if the output is not a terminal. [default: 10s]",
     )  # fmt: skip
     profile: str = option(
         LOAD, "--profile", value="NAME", default="",
-        help="A load of wolfbane.toml, [load.NAME]; other options override what it says.",
+        help="Use [load.NAME] of wolfbane.toml; other options override it.",
     )  # fmt: skip
     stages: tuple[tuple[float, float], ...] = ()
     """Seconds from the start, and the users or the rate that are reached then."""

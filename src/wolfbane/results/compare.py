@@ -1,4 +1,4 @@
-"""Two runs, test by test: what broke, what was mended, what is new, gone or slower."""
+"""Two runs, test by test: newly failing, fixed, new, removed and slower ones."""
 
 from __future__ import annotations
 

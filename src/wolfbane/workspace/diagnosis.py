@@ -8,7 +8,7 @@ import msgspec
 
 
 class State(StrEnum):
-    """How a thing was found. ``missing`` keeps a suite from running, ``wrong`` has to be mended."""
+    """How a thing was found. ``missing`` keeps a suite from running, ``wrong`` has to be fixed."""
 
     OK = "ok"
     WARNING = "warning"

@@ -32,7 +32,7 @@ _ENVIRON = getattr(os.environ, "_data", os.environ)
 
 
 class Damage:
-    """What was mended after a test, in words; ``lasting`` is what could not be."""
+    """What was repaired after a test, in words; ``lasting`` could not be repaired."""
 
     def __init__(self) -> None:
         self.mended: List[str] = []
