@@ -7,7 +7,6 @@ folder without settings.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
@@ -61,6 +60,8 @@ class WorkflowKind(Kind[WorkflowSuite]):
         return WorkerCommand(command, root / suite.folder, {"root": str(root), "http": http})
 
     def runtime(self, root: Path, suite: WorkflowSuite) -> str:
+        from importlib.metadata import version
+
         return f"httpx {version('httpx')}"
 
     def wrong_settings(
