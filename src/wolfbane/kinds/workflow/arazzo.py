@@ -51,6 +51,16 @@ class Arazzo:
         """Where workflows stand in the list of them, by their identifiers."""
         return {name: position for position, name in enumerate(self.workflows)}
 
+    @cached_property
+    def callers(self) -> dict[str, list[dict[str, Any]]]:
+        """The steps that run each workflow, by its identifier."""
+        found: dict[str, list[dict[str, Any]]] = {}
+        for workflow in self.workflows.values():
+            for item in workflow["steps"]:
+                if "workflowId" in item:
+                    found.setdefault(item["workflowId"], []).append(item)
+        return found
+
     def resolved(self, entry: dict[str, Any]) -> dict[str, Any]:
         """A Reusable Object's component, with the value that overrides it. Raises KeyError."""
         if "reference" not in entry:

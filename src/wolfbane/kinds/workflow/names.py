@@ -37,10 +37,8 @@ def input_names(library: DocumentSet, workflow: str) -> set[str] | None:
     if declared is None:
         return None
     found = {*declared, *row_names(library, workflow)}
-    for other in library.document.workflows.values():
-        for item in other["steps"]:
-            if item.get("workflowId") == workflow:
-                found.update(entry["name"] for entry in given_entries(library, item))
+    for item in library.document.callers.get(workflow, []):
+        found.update(entry["name"] for entry in given_entries(library, item))
     return found
 
 
