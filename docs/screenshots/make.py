@@ -39,7 +39,7 @@ SHOTS = {
     "contract": (44, "wolfbane run workflows"),
     "bridge-check": (16, "wolfbane bridge check ledger/bridge.toml"),
     "load": (44, "wolfbane load --profile evening"),
-    "nothing-chosen": (6, "wolfbane run --tag smok; echo exit $?"),
+    "load-table": (60, "wolfbane show"),
 }
 LIVE = {"load": 16}
 """Commands that are pictured while they go on, after so many seconds."""
@@ -96,9 +96,14 @@ def open_the_report(harbour: Path) -> None:
         phone.picture(HERE / "report-test.png")
 
 
+def run_the_load(harbour: Path) -> None:
+    """A load, to its end."""
+    subprocess.run([WOLFBANE, "load", "-q", "--profile", "evening"], cwd=harbour, check=False)
+
+
 def open_the_load(harbour: Path) -> None:
     """The report of a load, which ends first."""
-    subprocess.run([WOLFBANE, "load", "-q", "--profile", "evening"], cwd=harbour, check=False)
+    run_the_load(harbour)
     told = [WOLFBANE, "open", "--no-browser"]
     done = subprocess.run(told, cwd=harbour, check=True, capture_output=True, text=True)
     with Reader(size=(1280, 1180)) as desk:
@@ -136,6 +141,8 @@ def main() -> None:
             for name in [name for name in names if name != "report"]:
                 if name == "compare":
                     break_the_fees(harbour)
+                if name == "load-table":
+                    run_the_load(harbour)
                 if name != "environments":
                     take(name, *SHOTS[name], harbour, display)
                     if name == "quarantine":

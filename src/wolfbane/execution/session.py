@@ -18,6 +18,7 @@ from wolfbane.events import (
     Listener,
     Quarantined,
     RunFinished,
+    RunStarted,
     TestFinished,
 )
 from wolfbane.execution.coverage import coverage
@@ -142,10 +143,13 @@ class Session:
         plan = self._planned(prepared)
         self._quarantined = quarantined_in(self.inputs.quarantine, plan.tests, date.today())
         start = RunStart(self.inputs, self.run, plan, prepared, self._quarantined, self._focused)
-        self._tell(start.event())
+        self._tell(self._start_event(start))
         for result in prepared.broken:
             self._finished(result)
         return plan
+
+    def _start_event(self, start: RunStart) -> RunStarted:
+        return start.event()
 
     def _end(self, plan: Plan, unrun: int, warnings: tuple[str, ...], seconds: float) -> int:
         """Tell how the run ended; returns the exit code."""

@@ -61,6 +61,8 @@ class Kind(ABC, Generic[S]):
     """Workers end a test at its time limit themselves, and report where it was."""
     needs_names: ClassVar[bool] = False
     """Workers get the names of the chosen tests and of all known tests with each request."""
+    parts_are: ClassVar[str] = "parts"
+    """What the parts of a test are called in messages."""
     shows_trace: ClassVar[bool] = False
     """A failure's trace is the suite's own report, and is always shown."""
     can_be_loaded: ClassVar[bool] = False

@@ -7,12 +7,15 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from wolfbane.cores import available_cores
 from wolfbane.environments.resolution import hosts_for_load
 from wolfbane.errors import InputError, Problem
-from wolfbane.events import Exercised, LoadError, LoadStarted
+from wolfbane.events import Exercised, LoadError, LoadStarted, RunStarted
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.execution.run_start import RunStart
 from wolfbane.execution.session import Session
 from wolfbane.kinds.suite import Suite
 from wolfbane.load.hosts import check_hosts
@@ -74,6 +77,10 @@ class LoadSession(Session):
     def _stop_all(self) -> None:
         for worker in self._workers:
             worker.tell({"type": "stop"})
+
+    def _start_event(self, start: RunStart) -> RunStarted:
+        """The start of the run; the order of files means nothing to a load."""
+        return replace(super()._start_event(start), order="")
 
     async def _carry_out(self, context: RunContext, plan: Plan) -> int:
         if not plan.tests:  # all of them are blocked: what they need is missing

@@ -62,6 +62,6 @@ def limit_results(
     """The result of each limit."""
     for limit in limits:
         test = Test(suite.name, suite.kind, LIMITS, limit.text, exact=True)
-        held = limit.holds(figures)
-        words = "" if held else f"it was {limit.shown(figures)}"
-        yield builder.make(test, ending(Outcome.PASSED if held else Outcome.FAILED, words), "")
+        met = limit.holds(figures)
+        words = "" if met else f"it was {limit.shown(figures)}"
+        yield builder.make(test, ending(Outcome.PASSED if met else Outcome.FAILED, words), "")

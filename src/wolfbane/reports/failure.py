@@ -158,7 +158,8 @@ def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Itera
         yield _section("trace", _tail(result.trace, verbose=verbose))
     points = list(_bad_parts(result.parts, result.message))
     if points:
-        yield _section("parts that failed", "\n".join(points[:SHOWN_LINES]))
+        parts = find_kind(result.kind).parts_are if result.kind in KINDS else "parts"
+        yield _section(f"{parts} that failed", "\n".join(points[:SHOWN_LINES]))
     if result.output.strip():
         yield _section("it printed", _tail(result.output, verbose=verbose))
     if result.evidence:

@@ -40,11 +40,18 @@ def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
     rows += _left_out(event, verbose=verbose)
     rows += (("document", Text(visible(f"{u}: {words}"))) for u, words in event.documents.items())
     rows += _environments(event)
-    shown = "browsers shown" if event.visible else "headless"
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
-    rows.append(("how", Text(f"{shown}, {many(event.jobs, 'job')}, {event.order}; {runtimes}")))
+    rows.append(("how", Text(f"{how_it_runs(event)}; {runtimes}")))
     rows.append(("run", Text(event.run)))
     return facts(rows, width)
+
+
+def how_it_runs(event: RunStarted) -> str:
+    """Headless or not, how many jobs, and in which order; of a load only the jobs."""
+    jobs = many(event.jobs, "job")
+    if not event.order:
+        return jobs
+    return f"{'browsers shown' if event.visible else 'headless'}, {jobs}, {event.order}"
 
 
 def _chosen(event: RunStarted) -> Iterator[Row]:

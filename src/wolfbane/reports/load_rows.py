@@ -38,8 +38,8 @@ def load_csv(load: LoadRecord) -> bytes:
 def load_markdown(load: LoadRecord) -> Iterator[str]:
     """Limits, and a table by step."""
     measured = Measurements(load)
-    for text, held, shown in measured.finished.limits if measured.finished else ():
-        yield f"- {'held' if held else '**broken**'}: `{text}`, it was {shown}"
+    for text, met, shown in measured.finished.limits if measured.finished else ():
+        yield f"- {'met' if met else '**missed**'}: `{text}`, it was {shown}"
     yield ""
     yield f"| step | count | failed | {' | '.join(TITLES)} |"
     yield "|---" + "|--:" * (len(TITLES) + 2) + "|"

@@ -140,8 +140,8 @@ def error_lines(errors: Sequence[ErrorKind], folder: str, width: int) -> Iterato
 
 
 def limit_lines(event: LoadFinished) -> Iterator[Text]:
-    """Each limit, whether it held, and what was measured."""
+    """Each limit, whether it was met, and what was measured."""
     room = max((len(text) for text, _, _ in event.limits), default=0)
-    for text, held, measured in event.limits:
-        word = ("held    ", "dark_cyan") if held else ("broken  ", _BAD)
+    for text, met, measured in event.limits:
+        word = ("met     ", "dark_cyan") if met else ("missed  ", _BAD)
         yield Text.assemble(word, f"{visible(text):<{room}}  ", ("it was ", "dim"), measured)

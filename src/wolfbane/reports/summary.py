@@ -137,8 +137,8 @@ def closing_line(
         details.append(Text(f"{apart.total()} quarantined (").append_text(counted(apart)))
         details[-1].append(")")
     if limits:
-        broken = any(outcome.is_bad for outcome in limits)
-        details.append(Text(limits_words(limits), style="bold indian_red1" if broken else ""))
+        missed = any(outcome.is_bad for outcome in limits)
+        details.append(Text(limits_words(limits), style="bold indian_red1" if missed else ""))
     if event.unrun:
         details.append(Text(f"{many(event.unrun, 'test')} not run", style="bold khaki1"))
     if details:

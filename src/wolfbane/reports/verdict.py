@@ -37,10 +37,10 @@ def of_tests(event: RunFinished) -> RunFinished:
 
 
 def limits_words(limits: Mapping[Outcome, int]) -> str:
-    """How many limits of a load held."""
-    broken = sum(count for outcome, count in limits.items() if outcome.is_bad)
+    """How many limits of a load were met."""
+    missed = sum(count for outcome, count in limits.items() if outcome.is_bad)
     whole = many(sum(limits.values()), "limit")
-    return f"{broken} of {whole} broken" if broken else f"{whole} held"
+    return f"{missed} of {whole} missed" if missed else f"{whole} met"
 
 
 def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -> str:

@@ -28,6 +28,7 @@ class ScenarioKind(Kind[ScenarioSuite]):
     name = "scenario"
     suite_type = ScenarioSuite
     scan_is_exact = True
+    parts_are = "steps"
     has_steps = True
     has_closing_hooks = True
 

@@ -32,6 +32,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
     suite_type = WorkflowSuite
     can_be_loaded = True
     scan_is_exact = True
+    parts_are = "steps"
     reads_values = True
     keeps_limits = True
     names_documents = True

@@ -16,6 +16,7 @@ import jinja2
 from wolfbane import __version__
 from wolfbane.events import RunStarted
 from wolfbane.model import LIMITS, Outcome, Result
+from wolfbane.reports.header import how_it_runs
 from wolfbane.reports.html.data import as_script, details, excerpt_shown, index
 from wolfbane.reports.html.groups import grouped
 from wolfbane.reports.html.kept import Keeper
@@ -38,6 +39,7 @@ _ENVIRONMENT = jinja2.Environment(
 )
 _ENVIRONMENT.globals.update(
     clock=clock, many=many, repeating=repeating, visible=visible, excerpt_shown=excerpt_shown,
+    how_it_runs=how_it_runs,
     link=lambda address: f"#test={quote(address, safe='')}",
     listed=lambda **fields: "#" + "&".join(f"{k}={quote(v, safe='')}" for k, v in fields.items()),
     diff=lambda line: {"+": "more", "-": "less", "?": "hint"}.get(line[:1], ""),
