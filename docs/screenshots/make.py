@@ -39,7 +39,7 @@ SHOTS = {
     "contract": (44, "wolfbane run workflows"),
     "bridge-check": (16, "wolfbane bridge check ledger/bridge.toml"),
     "load": (44, "wolfbane load --profile evening"),
-    "load-table": (60, "wolfbane show"),
+    "load-table": (70, "wolfbane show"),
 }
 LIVE = {"load": 16}
 """Commands that are pictured while they go on, after so many seconds."""
