@@ -67,6 +67,7 @@ CODES = {
         "run --pick 'changed*", "run tests/fees --pick*", "load", "load --users*",
         "load --profile*", "load --env*", "load --limit*", "load --report*",
     ],
+    3: ["run --tag smok"],
 }  # fmt: skip
 
 
