@@ -260,7 +260,8 @@ class ConsoleReport:
         for part in by_browser(self._console, self._results):
             self._console.print(part)
         lines = [browser_line(event.browsers)] if event.browsers else []
-        lines += [coverage_lines(covered) for covered in self._covered]
+        wide = self._console.reading_width
+        lines += [coverage_lines(covered, wide) for covered in self._covered]
         for line in lines:
             self._console.print(line)
         slow = slowest(self._results, self._console.reading_width)

@@ -152,7 +152,7 @@ class LoadView:
         for line in [Text("Errors", style="bold"), *errors, Text()] if errors else []:
             console.print(line, soft_wrap=True)
         for each in covered:
-            console.print(coverage_lines(each))
+            console.print(coverage_lines(each, console.reading_width))
         if finished is None:
             return
         for line in limit_lines(finished):

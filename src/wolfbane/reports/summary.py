@@ -102,19 +102,19 @@ def came_up_line(chosen: int, came_up: Mapping[str, int]) -> Text:
     return Text(f"{words} came up during the run, in {visible(files)}", style="dim")
 
 
-def coverage_lines(covered: Covered) -> Text:
+def coverage_lines(covered: Covered, width: int) -> Text:
     """How many operations of an API were called, which were not, and the statuses that came."""
     called = {name for name, _, _, _ in covered.exercised}
     whole = len(called) + len(covered.missing)
     statuses = sorted({status for _, status, _, _ in covered.exercised})
-    line = Text.assemble(("covered  ", "dim"), f"{visible(covered.source)}: {len(called)} of ")
+    line = Text(f"{visible(covered.source)}: {len(called)} of ")
     line.append(f"{many(whole, 'operation')}, statuses {', '.join(statuses)}")
     if covered.missing:
         more = len(covered.missing) - SHOWN_MISSING
         shown = ", ".join(covered.missing[:SHOWN_MISSING])
         rest = f" and {more} more" if more > 0 else ""
         line.append(f"; not called: {visible(shown)}{rest}", style="khaki1")
-    return line
+    return facts([("covered", line)], width)
 
 
 def closing_line(
