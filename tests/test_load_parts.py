@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from wolfbane.errors import ExpressionError
 from wolfbane.histogram import Histogram
 from wolfbane.kinds.workflow.load.shape import Share, arrivals, starts_of, value_at
+from wolfbane.load.comparison import StepChange
 from wolfbane.load.limits import read_limit
 from wolfbane.units import rate
 
@@ -30,6 +31,16 @@ def test_histograms_are_right_to_three_digits_and_merge(some, others, percent):
     near = sorted(both)[max(place - 1, 0)]
     assert near * 0.999 - 2e-6 <= found <= right * 1.001 + 2e-6
     assert merged.mean == pytest.approx(sum(both) / len(both), abs=2e-6)
+
+
+@pytest.mark.parametrize(("before", "after", "noise", "change"), [
+    (10, 12, 0.1, "slower"), (12, 10, 0.1, "faster"),
+    (10, 10.9, 0.0, ""), (10, 12, 0.7, ""),
+])  # fmt: skip
+def test_a_step_got_slower_beyond_noise_or_not(before, after, noise, change):
+    times = [Histogram.of([median / 1000] * 9) for median in (before, after)]
+    step = StepChange("flows#w", "s", *times, noise / 1000)
+    assert (step.slower, step.faster) == (change == "slower", change == "faster")
 
 
 POINTS = st.lists(
