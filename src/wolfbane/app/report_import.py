@@ -34,9 +34,9 @@ class ImportedReport(msgspec.Struct, frozen=True):
 def import_reports(
     workspace: Workspace, paths: Sequence[Path], suite: str, environment: str
 ) -> tuple[list[str], Iterator[ImportedReport]]:
-    """Problems of the history that is here, and the reports as they are taken in.
+    """Problems of the history, and the reports one by one as they are imported.
 
-    ``suite`` and ``environment`` are given to tests whose report names none.
+    Tests are put in ``suite`` and in ``environment`` where these are not empty.
     """
     store, problems = open_history(workspace)
     return problems, (_import(store, path, suite, environment) for path in paths)

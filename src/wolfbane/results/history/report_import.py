@@ -29,7 +29,7 @@ ORIGIN = "report "
 def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[TestEnd]]:
     """The run that a report tells of; its format is seen from how it begins.
 
-    Tests without a suite of their own are put in ``suite``. Raises InputError.
+    Tests are put in ``suite``, where it is not empty. Raises InputError.
     """
     reason = ""
     try:
