@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench screenshots clean
+.PHONY: demo test check bench differential screenshots clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -27,6 +27,9 @@ check: $(VENV)/.ready
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
+differential: $(VENV)/.ready
+	SEQUENCES=1000 $(BIN)/python -m pytest -n 2 tests/test_differential.py
+
 bench: $(VENV)/.ready
 	$(BIN)/python -m compileall -q src
 	$(BIN)/python benchmarks/figures.py
@@ -34,6 +37,7 @@ bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/reports.py
 	$(BIN)/python benchmarks/bridges.py
 	$(BIN)/python benchmarks/load.py
+	$(BIN)/python benchmarks/machines.py
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python docs/screenshots/make.py

@@ -124,7 +124,9 @@ def empty() -> None:
 def tiny() -> None:
     """What a run of one test costs the processor, with all processes that it starts."""
     with place() as root:
-        (root / "test_one.py").write_text("def test_one(): pass\n")
+        (root / "test_one.py").write_text(
+            "import unittest\n\nclass TideTest(unittest.TestCase):\n    def test_one(self): pass\n"
+        )
         used = {"ours": [], "own": []}
         for _ in range(15):
             used["ours"].append(processor_seconds([WOLFBANE, "run"], root))

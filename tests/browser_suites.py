@@ -78,7 +78,8 @@ SETTINGS = """
 """
 PAGE = b"""<!doctype html><html lang=en><meta charset=utf-8><title>Quay</title>
 <link rel=icon href="data:,"><h1 id=head>Saltmarsh quay</h1><p id=berth-list>Berths</p>
-<input id=word type=password><button id=book>Book a berth</button>
+<input id=word type=password><input id=crew><button id=book>Book a berth</button>
+<img src=/lost.png alt="">
 <script>console.error('the gauge is silent')</script></html>"""
 
 
@@ -86,7 +87,7 @@ class _Desk(http.server.BaseHTTPRequestHandler):
     def do_GET(self):
         if self.path == "/never":
             time.sleep(60)
-        self.send_response(200)
+        self.send_response(404 if self.path == "/lost.png" else 200)
         kind = "application/octet-stream" if self.path == "/tides.bin" else "text/html"
         self.send_header("Content-Type", kind)
         self.send_header("Content-Length", str(len(PAGE)))

@@ -132,6 +132,17 @@ class Folder:
             assert len(run.results) == len(read), "an address came twice"
         return run
 
+    def git(self, *arguments: str, **environment: str) -> str:
+        """What git prints, in this folder."""
+        who = ("-c", "user.name=quay", "-c", "user.email=quay@harbour.example")
+        # To wait for the disk after each commit takes longer than most tests.
+        quick = ("-c", "core.fsync=none", "-c", "init.defaultBranch=main")
+        command = ["git", *who, *quick, *arguments]
+        return subprocess.run(
+            command, cwd=self.path, check=True, capture_output=True, text=True,
+            env={**os.environ, **environment},
+        ).stdout  # fmt: skip
+
     def processes(self) -> list[str]:
         """Command lines of live processes that were started for this folder's runs."""
         import psutil

@@ -17,7 +17,8 @@ _FLAGS = [
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
     "--hide-scrollbars",
 ]  # fmt: skip
-KEYS = {"Escape": "\ue00c", "Enter": "\ue007", "Down": "\ue015"}
+KEYS = {"Escape": "\ue00c", "Enter": "\ue007", "Down": "\ue015",
+        "Left": "\ue012", "Right": "\ue014"}  # fmt: skip
 
 
 class Reader:

@@ -69,6 +69,13 @@ def test_a_server_that_is_down(quay):
     assert "connection refused" in done.results["flows/a.arazzo.yaml#w"]["message"]
 
 
+def test_cookies_of_a_workflow_and_of_a_step_travel_together(quay):
+    own = {"parameters": [{"name": "Cookie", "in": "header", "value": "crew=ebb; berth=own"}]}
+    kept = "$response.body#/sent == 'crew=ebb; berth=own'"
+    told = result(quay, step("c1", "cookie"), step("c2", "cookie", kept, **own))
+    assert told["outcome"] == "passed", told["message"]
+
+
 def test_security_and_cookies_and_archives(quay):
     told = result(
         quay, step("k", "key"), step("b", "basic"), step("g", "granted"),

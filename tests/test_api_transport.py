@@ -102,7 +102,8 @@ def test_http_2_with_a_certificate_of_the_clients_own(folder, authority, secured
     assert (result["outcome"], refused) == ("errored", True), said
 
 
-def test_a_proxy_is_asked_in_the_servers_stead(folder):
+@pytest.mark.parametrize("by_setting", [True, False])
+def test_a_proxy_is_asked_in_the_servers_stead(folder, monkeypatch, by_setting):
     asked = []
 
     class Proxy(http.server.BaseHTTPRequestHandler):
@@ -119,6 +120,9 @@ def test_a_proxy_is_asked_in_the_servers_stead(folder):
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Proxy)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     proxy = f"http://127.0.0.1:{server.server_port}"
-    result, _ = ask(folder, base_url="http://saltmarsh.example.test", proxy=proxy)
+    if not by_setting:
+        monkeypatch.setenv("http_proxy", proxy.removeprefix("http://"))
+    given = {"proxy": proxy} if by_setting else {}
+    result, _ = ask(folder, base_url="http://saltmarsh.example.test", **given)
     server.shutdown()
     assert (result["outcome"], asked) == ("passed", ["http://saltmarsh.example.test/look"])

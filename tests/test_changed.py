@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
 
 import pytest
 
@@ -29,11 +28,6 @@ SETTINGS = """
 """
 
 
-def git(folder, *arguments):
-    who = ["-c", "user.name=quay", "-c", "user.email=quay@harbour.example"]
-    subprocess.run(["git", *who, *arguments], cwd=folder.path, check=True, capture_output=True)
-
-
 @pytest.fixture
 def harbour(folder):
     folder.file("wolfbane.toml", SETTINGS)
@@ -54,9 +48,9 @@ def harbour(folder):
     folder.file("lib/signals.py", "")
     folder.file("t/log.t", "print qq{1..1\\nok 1\\n};\n")
     folder.file("rules/berth.feature", "Feature: Berths\n  Scenario: one\n    Given a boat\n")
-    git(folder, "init", "-q", "-b", "main")
-    git(folder, "add", "-A")
-    git(folder, "commit", "-q", "-m", "the harbour")
+    folder.git("init", "-q", "-b", "main")
+    folder.git("add", "-A")
+    folder.git("commit", "-q", "-m", "the harbour")
     return folder
 
 
@@ -84,8 +78,8 @@ def test_a_change_reaches_what_imports_it(harbour, file, reached):
     path.parent.mkdir(exist_ok=True, parents=True)
     path.write_text((path.read_text() if path.exists() else "") + "# changed\n")
     assert chosen(harbour, "--changed", "HEAD") == reached
-    git(harbour, "add", "-A")
-    git(harbour, "commit", "-q", "-m", "a change")
+    harbour.git("add", "-A")
+    harbour.git("commit", "-q", "-m", "a change")
     assert chosen(harbour, "--changed", "HEAD") == set()
     assert chosen(harbour, "--pick", "changed:HEAD~1") == reached
 
@@ -114,9 +108,9 @@ def test_javascript_imports_count(folder):
     late = "test('two', async () => { await import('./deep/c.js'); });\n"
     folder.file("page/two.test.mjs", head + late)
     folder.file("page/three.test.mjs", head + "test('three', () => {});\n")
-    git(folder, "init", "-q")
-    git(folder, "add", "-A")
-    git(folder, "commit", "-q", "-m", "pages")
+    folder.git("init", "-q")
+    folder.git("add", "-A")
+    folder.git("commit", "-q", "-m", "pages")
     folder.file("page/deep/c.js", "module.exports = 2;\n")
     assert chosen(folder, "--changed", "HEAD") == {"page/one.test.mjs", "page/two.test.mjs"}
 
@@ -130,4 +124,4 @@ def test_what_git_does_not_know_is_said(harbour, tmp_path):
     assert (nothing.code, "changed:HEAD matches 0 of 5 tests" in nothing.err) == (3, True)
     (harbour.path / ".git").rename(tmp_path / "away")
     bare = harbour.call("list", "--changed", "HEAD")
-    assert (bare.code, "not a git repository" in bare.err) == (2, True)
+    assert (bare.code, "is in no git repository" in bare.err) == (2, True)

@@ -13,7 +13,8 @@ import wolfbane
 
 EXPORTED = {
     "Event", "InputError", "NothingChosen", "OpenWorkspace", "Outcome", "Problem", "Result",
-    "RunFinished", "RunRequest", "RunStarted", "Test", "TestFinished", "TestRetried",
+    "RunFinished", "RunRequest", "RunStarted", "Test", "TestFinished",
+    "TestRepeated", "TestRetried",
     "TestStarted", "WolfbaneError", "__version__", "open_workspace",
 }  # fmt: skip
 

@@ -29,11 +29,17 @@ ELSEWHERE = {
     "wolfbane demo --into harbour": "the same",
     "wolfbane init": "the demo has its settings",
     "wolfbane compose": "it asks",
+    "wolfbane run --visible --pace 0.5s --keep-open --browser chromium": "it needs a screen",
     "wolfbane bridge new": "it asks, and needs a file",
     "wolfbane bridge check": "it needs a file",
     "wolfbane bridge new bridges/ledger.toml": "it asks",
     "wolfbane import": "it needs a file",
     "wolfbane explain": "it needs a test",
+    "wolfbane join out --report html=report.html": "it needs the records of shares",
+    "wolfbane join out --report html=report.html --report xunit=results.xml": "the same",
+    "wolfbane run --on tcp://quay-1.example:8786": "it needs a cluster",
+    "wolfbane machines --on tcp://quay-1.example:8786": "the same",
+    "wolfbane machines --as json": "the same",
     "wolfbane open": "it opens a browser",
     "wolfbane browsers --open": "each browser takes seconds",
     "wolfbane completion fish | source": "it is a line for a shell",
@@ -48,6 +54,7 @@ IN_THE_DEMO = {
     "--set house=north": "--set machine=crane-2",
     "api.token=@token.txt": "token=@booking/token.txt",
     "origin/main": "HEAD",
+    "$NUMBER": "3",
 }
 """What a page calls by the names of its own example, and what the demo has for it."""
 SHORTER = {
@@ -58,14 +65,19 @@ SHORTER = {
 }
 """Times of loads that are shorter here."""
 CODES = {
-    0: ["run --env local,staging --tag smoke"],
+    0: [
+        "run --env local,staging --tag smoke", "run --env staging --at deployed",
+        "again*--print-command",
+    ],
+    2: ["run --env staging --version-must-match"],
     # The demo has honest failures, so that there is something to see.
     1: [
         "run", "run tests/fees*", "run --status failed", "run --jobs*", "run --retries*",
         "run --report*", "run --order*", "run --quarantine*", "run --env*", "run --set*",
         "run --preset nightly", "run --preset nightly --jobs*", "run --changed*",
         "run --pick 'changed*", "run tests/fees --pick*", "load", "load --users*",
-        "load --profile*", "load --env*", "load --limit*", "load --report*",
+        "again*", "load --at*", "run --share 1/2*", "load --profile*", "load --env*",
+        "load --limit*", "load --report*",
     ],
     3: ["run --tag smok"],
 }  # fmt: skip
@@ -100,9 +112,11 @@ def harbour(tmp_path_factory):
     settings = re.sub(r'duration = "\d+s"', 'duration = "2s"', settings)
     folder.file("wolfbane.toml", settings)
     folder.file("smoke.toml", 'suites = ["tides", "fees"]\ntags = "smoke"\nthen = "show"\n')
-    for arguments in (["init", "-q"], ["add", "."], ["commit", "-qm", "the harbour"]):
-        author = ["-c", "user.name=quay", "-c", "user.email=quay@harbour.example"]
-        subprocess.run(["git", *author, *arguments], cwd=folder.path, check=True)
+    folder.git("init", "-q")
+    for tag in ("v1.3.0", "v1.4.0"):
+        folder.git("add", ".")
+        folder.git("commit", "-q", "--allow-empty", "-m", tag)
+        folder.git("tag", tag)
     environment = {**folder.environment(), "XDG_CONFIG_HOME": str(folder.path / ".config")}
     staging = subprocess.Popen(
         [sys.executable, "booking/service.py", "staging", "--port", str(port)], cwd=folder.path,
@@ -111,6 +125,8 @@ def harbour(tmp_path_factory):
     )  # fmt: skip
     _wait_for(f"http://127.0.0.1:{port}/health")
     folder.call("list", "--everything")
+    for tag in ("v1.3.0", "v1.4.0"):
+        folder.call("run", "tests", "--suite", "tides", "--at", tag)
     for environment_name in ("staging", "staging", "local", "local"):
         folder.call("run", "tests", "--suite", "tides,fees", "--env", environment_name)
     for name in ("build/results.xml", "nightly/quay.xml", "main.json", "nightly.xml"):
@@ -165,15 +181,18 @@ def test_an_example_does_what_it_says(harbour, line):
         shown += " --seed 7 -j 1 --contract 100%"  # what is random is the same each time
     for long, short in SHORTER.items() if " load" in line else ():
         shown = re.sub(long, short, shown)
-    if re.search("quarantine add|workflow|quay/| load", line):
+    shown, dashes, passed_on = shown.partition(" -- ")
+    if re.search("quarantine add|workflow|quay/| load| page |quay-log", line):
         shown += " --everything --drop tag:wip"  # their suites are left out here
-    if "preset save" in line:
+    if "preset save" in line and " save " in shown:
         shown = shown.replace(" save ", " save --replace ")
+    if " --at " in line:
+        shown += " --suite workflows" if " load" in line else " --suite tides"
     if "browser" in line and " run " in line:
         shown += " --dry-run --everything"  # they are run in tests of their own
     if " watch " in shown or shown.endswith(" watch"):
         shown = shown.replace(" watch", " run") + " --dry-run"  # it goes on until it is ended
-    words = shlex.split(shown)[1:]
+    words = shlex.split(shown + dashes + passed_on)[1:]
     if words[0] == "import":
         words = [file for word in words for file in _expanded(harbour.path, word)]
     done = harbour.call(*words, **harbour.variables)

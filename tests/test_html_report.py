@@ -162,7 +162,7 @@ def test_right(self):
     reader.click("#browsers tbody td a")
     assert reader.js("return document.querySelector('#test img').naturalWidth") > 300
     assert "before that" in reader.text("#test").lower()
-    assert len(reader.texts("#test .shots")) == 2
+    assert len(reader.texts("#test .replay")) == 2
     reader.click("#test details summary")
     assert "Saltmarsh quay" in reader.text("#test details pre")
     opened = folder.call("open", "--no-browser")

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from wolfbane.errors import ExpressionError
 from wolfbane.histogram import Histogram
-from wolfbane.kinds.workflow.load.shape import Share, arrivals, starts_of, value_at
+from wolfbane.kinds.workflow.load.shape import LoadShare, arrivals, starts_of, value_at
 from wolfbane.load.comparison import StepChange
 from wolfbane.load.limits import read_limit
 from wolfbane.units import rate
@@ -58,8 +58,8 @@ def _summed(steps):
 @given(POINTS, st.integers(1, 4), st.integers(0, 9))
 def test_even_arrivals_are_dealt_out_among_processes(points, count, seed):
     until = points[-1][0]
-    whole = list(arrivals(points, Share(0, 1), seed, evenly=True, until=until))
-    parts = [list(arrivals(points, Share(n, count), seed, evenly=True, until=until))
+    whole = list(arrivals(points, LoadShare(0, 1), seed, evenly=True, until=until))
+    parts = [list(arrivals(points, LoadShare(n, count), seed, evenly=True, until=until))
              for n in range(count)]  # fmt: skip
     assert sorted(time for part in parts for time in part) == pytest.approx(whole)
     area = sum((b[0] - a[0]) * (a[1] + b[1]) / 2 for a, b in pairwise(points))
@@ -73,7 +73,7 @@ def test_even_arrivals_are_dealt_out_among_processes(points, count, seed):
 
 
 def test_random_arrivals_have_the_rate_and_are_not_even():
-    times = list(arrivals([(0.0, 100.0)], Share(0, 1), 5, evenly=False, until=100.0))
+    times = list(arrivals([(0.0, 100.0)], LoadShare(0, 1), 5, evenly=False, until=100.0))
     gaps = [b - a for a, b in pairwise(times)]
     mean = sum(gaps) / len(gaps)
     spread = sum((gap - mean) ** 2 for gap in gaps) / len(gaps)
@@ -83,7 +83,7 @@ def test_random_arrivals_have_the_rate_and_are_not_even():
 
 @given(POINTS, st.integers(1, 40))
 def test_users_start_when_the_points_ask_for_them(points, most):
-    starts = starts_of(points, Share(0, 1), most)
+    starts = starts_of(points, LoadShare(0, 1), most)
     assert starts == sorted(starts)
     assert len(starts) <= most
     for user, start in enumerate(starts):

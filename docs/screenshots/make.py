@@ -32,7 +32,7 @@ SHOTS = {
     "steps": (20, "wolfbane steps"),
     "environments": (60, "wolfbane run --env local,staging --tag smoke --drop suite:quay-log"),
     "browsers": (38, "wolfbane run --tag browser"),
-    "browser-failure": (58, "wolfbane run page/map --name legend"),
+    "browser-failure": (64, "wolfbane run page/map --name legend"),
     "quarantine": (34, "wolfbane run tests/fees --retries 1"),
     "compare": (22, "wolfbane compare previous last"),
     "doctor": (33, "wolfbane doctor"),

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
         RunFinished,
         RunStarted,
         TestFinished,
+        TestRepeated,
         TestRetried,
         TestStarted,
     )
@@ -45,6 +46,7 @@ _HOMES = {
     "RunFinished": "events",
     "RunStarted": "events",
     "TestFinished": "events",
+    "TestRepeated": "events",
     "TestRetried": "events",
     "TestStarted": "events",
     "RunRequest": "execution.run_request",
@@ -65,6 +67,7 @@ __all__ = [
     "RunStarted",
     "Test",
     "TestFinished",
+    "TestRepeated",
     "TestRetried",
     "TestStarted",
     "WolfbaneError",

@@ -7,12 +7,16 @@ import sys
 from types import FrameType
 
 _INTERRUPTED = 128 + signal.SIGINT
+_OBJECTS_BEFORE_A_LOOK = 50_000
+"""New objects after which the garbage collector looks for cycles (Python's default: 700)."""
 
 
 def main() -> None:
     """Run it. An interrupt ends it quietly even while it is still being loaded."""
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
         signal.signal(signal.SIGINT, _interrupt)
+    # Imports make many objects and no garbage: looking for some would be a tenth of a small run.
+    gc.set_threshold(_OBJECTS_BEFORE_A_LOOK)
     try:
         from wolfbane.cli import main as run
 

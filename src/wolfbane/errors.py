@@ -34,6 +34,12 @@ class InputError(WolfbaneError):
         super().__init__("\n".join(str(problem) for problem in self.problems))
 
 
+class BlockedError(WolfbaneError):
+    """Something outside that the command needs does not answer."""
+
+    exit_code = 4
+
+
 class ExpressionError(InputError):
     """A selection expression that cannot be read; points at the place."""
 

@@ -6,15 +6,35 @@ from collections.abc import Callable
 
 import msgspec
 
-from wolfbane.model import LoadRow, Result
+from wolfbane.load_events import LoadError, LoadFinished, LoadSecond, LoadStarted
+from wolfbane.model import Result
 
 
 class Target(msgspec.Struct, frozen=True):
-    """What a run is pointed at: an environment with its values, secrets masked."""
+    """What a run is pointed at: an environment with its values, secrets masked.
+
+    ``version`` is what the system there says of itself; ``revision`` is the git revision of that
+    version.
+    """
 
     label: str
     environment: str
     parameters: dict[str, str]
+    version: str = ""
+    revision: str = ""
+
+
+class SuiteState(msgspec.Struct, frozen=True):
+    """What the suites of a run are: a commit, and whether files differ from it.
+
+    ``revision`` is the name that was asked for with ``--at``; then ``settings`` says whose settings
+    the suites have. Outside of a repository all of it is empty.
+    """
+
+    commit: str = ""
+    changed: bool = False
+    revision: str = ""
+    settings: str = ""
 
 
 class Quarantined(msgspec.Struct, frozen=True):
@@ -31,12 +51,34 @@ class Quarantined(msgspec.Struct, frozen=True):
     over: bool = False
 
 
+class ShareFacts(msgspec.Struct, frozen=True):
+    """Which share of a plan a run is. Shares of one plan agree in all but their ``number``.
+
+    ``whole`` is the number of tests in the plan. ``plan`` is a hash of their addresses, ``sources``
+    one of the files that they are in, and ``figures`` one of what the plan was cut by.
+    """
+
+    number: int
+    of: int
+    whole: int
+    plan: str
+    sources: str
+    figures: str
+    cut_by: str
+
+
 class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started"):
     """A run begins: what was chosen, where it runs, what was left out and why.
 
+    ``arguments`` were typed in ``folder`` of the workspace; without any, the run was not started by
+    a command that can be repeated. ``chosen`` are the addresses of its tests, where the arguments
+    may mean others later. ``seed`` is that of a random order. ``live``: its test has the terminal.
+    ``share``: the run is one of several. ``on`` is the address of the cluster that it runs on.
     ``pointed`` are the arguments that point a run of single tests at the same place;
-    ``version`` is Wolfbane's. ``without_tests`` are the files that suites of the run name and
-    that hold no test, ``unclaimed`` those that look like tests and belong to no suite, and
+    ``version`` is Wolfbane's; ``suite_state`` says which commit the suites are from.
+    The suites ``options_for`` were started with the options ``passed_on``.
+    ``without_tests`` are the files that suites of the run name and that hold no test,
+    ``unclaimed`` those that look like tests and belong to no suite, and
     ``workspaces`` folders with settings of their own, both where suites were detected.
     """
 
@@ -67,6 +109,16 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     workspaces: tuple[str, ...] = ()
     pointed: tuple[str, ...] = ()
     version: str = ""
+    suite_state: SuiteState = SuiteState()
+    passed_on: tuple[str, ...] = ()
+    options_for: tuple[str, ...] = ()
+    arguments: tuple[str, ...] = ()
+    folder: str = "."
+    seed: int | None = None
+    chosen: tuple[str, ...] = ()
+    live: bool = False
+    share: ShareFacts | None = None
+    on: str = ""
 
 
 class Building(msgspec.Struct, frozen=True, tag_field="type", tag="building"):
@@ -114,6 +166,12 @@ class TestRetried(msgspec.Struct, frozen=True, tag_field="type", tag="test-retri
     result: Result
 
 
+class TestRepeated(msgspec.Struct, frozen=True, tag_field="type", tag="test-repeated"):
+    """A test ended, and runs once more: it is repeated."""
+
+    result: Result
+
+
 class TestFinished(msgspec.Struct, frozen=True, tag_field="type", tag="test-finished"):
     """A test ended, after all of its attempts.
 
@@ -144,70 +202,6 @@ class Covered(msgspec.Struct, frozen=True, tag_field="type", tag="covered"):
     missing: tuple[str, ...]
 
 
-class LoadStarted(msgspec.Struct, frozen=True, tag_field="type", tag="load-started"):
-    """A load begins. ``points`` are seconds and users, or rates per second where it is ``open``.
-
-    ``users`` is the most at a time; ``until`` is None where each user takes everything ``loops``
-    times. ``contract`` is the share of answers that are checked. ``keys`` are the workflows and
-    steps, in their order.
-    """
-
-    points: tuple[tuple[float, float], ...]
-    open: bool
-    users: int
-    until: float | None
-    loops: int
-    pause: tuple[float, float]
-    order: str
-    seed: int
-    processes: int
-    contract: float
-    addresses: tuple[str, ...]
-    limits: tuple[str, ...]
-    samples: str
-    keys: tuple[tuple[str, str], ...]
-
-
-class LoadSecond(msgspec.Struct, frozen=True, tag_field="type", tag="load-second"):
-    """A second of a load, of all processes together.
-
-    ``lag`` is the longest that an event loop was late, ``cpu`` the most that one process used of a
-    processor, both in seconds. ``late`` workflows began later than they were due.
-    """
-
-    second: int
-    users: int
-    rows: tuple[LoadRow, ...]
-    lag: float
-    cpu: float
-    late: int
-
-
-class LoadError(msgspec.Struct, frozen=True, tag_field="type", tag="load-error"):
-    """The first error of a kind; ``exchange`` is the file that has its request and answer."""
-
-    workflow: str
-    step: str
-    kind: str
-    message: str
-    exchange: str = ""
-
-
-class LoadFinished(msgspec.Struct, frozen=True, tag_field="type", tag="load-finished"):
-    """A load is over. ``unstarted`` workflows were due and never began.
-
-    ``limited`` says how the generator itself was the limit, if it was. ``limits`` has each limit
-    with whether it held and what was measured.
-    """
-
-    seconds: float
-    late: int
-    unstarted: int
-    limited: str = ""
-    limits: tuple[tuple[str, bool, str], ...] = ()
-    trouble: str = ""
-
-
 class RunFinished(msgspec.Struct, frozen=True, tag_field="type", tag="run-finished"):
     """The run is over. ``unrun`` tests were in the plan and never started.
 
@@ -235,6 +229,7 @@ Event = (
     | TestStarted
     | Commanded
     | TestRetried
+    | TestRepeated
     | TestFinished
     | Covered
     | LoadStarted

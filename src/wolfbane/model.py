@@ -208,6 +208,16 @@ class Evidence(msgspec.Struct, frozen=True):
     part: int = 0
 
 
+class Repeated(msgspec.Struct, frozen=True):
+    """How often a test ran and passed in one run, and its times in seconds."""
+
+    runs: int
+    passed: int
+    median: float
+    fastest: float
+    slowest: float
+
+
 class Result(msgspec.Struct, frozen=True):
     """One test, as its last attempt ended, with the attempts before it. Times are in seconds.
 
@@ -216,7 +226,9 @@ class Result(msgspec.Struct, frozen=True):
     tests behind a bridge. ``environment`` is the name of the one it ran in, even where a run
     has only one, and its address does not say so. ``again`` are the arguments that choose what
     has to run for it to come again, where its own address chooses nothing: that of a hook.
-    ``about`` are the headings that a scenario stands below, each with its description.
+    ``about`` are the headings that a scenario stands below, each with its description. A test that
+    was ``repeated`` is shown as it failed first, with other failures as ``earlier``. ``machine`` is
+    the name of the one it ran on, in a run over several.
     """
 
     address: str
@@ -244,6 +256,8 @@ class Result(msgspec.Struct, frozen=True):
     account: Discrepancy = Discrepancy.AGREED
     again: tuple[str, ...] = ()
     about: tuple[tuple[str, str], ...] = ()
+    repeated: Repeated | None = None
+    machine: str = ""
 
     @property
     def variant(self) -> str:

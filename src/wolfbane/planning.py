@@ -21,6 +21,7 @@ PIECES = 8
 class Batch(msgspec.Struct, frozen=True):
     """Tests that one worker runs in one go; ``fresh`` wants one that ran nothing.
 
+    Those of a batch that is ``again`` ran before in this run, and have an outcome already.
     They are of one file, or of several where a suite's launcher is started for all; ``path`` is
     the first.
     """
@@ -32,6 +33,7 @@ class Batch(msgspec.Struct, frozen=True):
     target: str = ""
     browser: str = ""
     fresh: bool = False
+    again: bool = False
 
 
 class Plan(msgspec.Struct, frozen=True):
@@ -97,12 +99,31 @@ def make_plan(
     return Plan(tuple(cut), left_out)
 
 
-def once_more(tests: Sequence[Test], seconds: float) -> Batch:
-    """A batch of tests of one file that run again, in a fresh worker."""
+def once_more(tests: Sequence[Test], seconds: float, *, fresh: bool = True) -> Batch:
+    """A batch of tests of one file that run again; ``fresh``: in a worker that ran nothing."""
     first = tests[0]
     return Batch(
-        first.suite, first.path, tuple(tests), seconds, first.target, first.browser, fresh=True
-    )
+        first.suite, first.path, tuple(tests), seconds, first.target, first.browser, fresh,
+        again=True,
+    )  # fmt: skip
+
+
+def each_apart(plan: Plan) -> Plan:
+    """The plan with a batch for each test, in a worker that ran nothing before.
+
+    Tests that need each other stay together.
+    """
+    batches: list[Batch] = []
+    for batch in plan.batches:
+        if any(test.needs for test in batch.tests):
+            batches.append(replace(batch, fresh=True))
+            continue
+        seconds = batch.seconds / len(batch.tests)
+        batches += (
+            replace(batch, path=test.path, tests=(test,), seconds=seconds, fresh=True)
+            for test in batch.tests
+        )
+    return replace(plan, batches=tuple(batches))
 
 
 def _place(test: Test) -> tuple[str, str, str]:
@@ -133,7 +154,7 @@ def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:
     return Batch(first.suite, first.path, tuple(tests), seconds, first.target, first.browser)
 
 
-def _groups(tests: Sequence[Test]) -> list[list[Test]]:
+def test_groups(tests: Sequence[Test]) -> list[list[Test]]:
     """Tests by class, in order of first appearance; plain functions stand alone.
 
     Tests that need each other are in one group, with all of their classes.
@@ -158,7 +179,7 @@ def _root(joined: dict[str, str], name: str) -> str:
 
 
 def _shuffled(tests: Sequence[Test], shuffle: random.Random) -> list[Test]:
-    groups = _groups(tests)
+    groups = test_groups(tests)
     shuffle.shuffle(groups)
     for group in groups:
         shuffle.shuffle(group)
@@ -169,7 +190,7 @@ def _cut(batch: Batch, share: float, times: Mapping[str, float]) -> list[Batch]:
     """Pieces of about ``share`` seconds each, between classes."""
     pieces: list[Batch] = []
     current: list[Test] = []
-    for group in _groups(batch.tests):
+    for group in test_groups(batch.tests):
         current += group
         if _batch(current, times).seconds >= share:
             pieces.append(_batch(current, times))

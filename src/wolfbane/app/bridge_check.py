@@ -136,8 +136,8 @@ def _reported(
     silent = {a: results[a].message if a in results else "no result came back" for a in lost}
     for words, addresses in _by_words(silent):
         printed = [r.output for a in lost if (r := results.get(a)) and r.message == words]
-        said = f"{addresses}: {words}{_last_of(max(printed, default='', key=len))}"
-        yield Finding("reported", State.WRONG, said, _mended_by(words))
+        line = f"{addresses}: {words}{_last_of(max(printed, default='', key=len))}"
+        yield Finding("reported", State.WRONG, line, _mended_by(words))
     for address in strange[:SOME]:
         words = f"the report tells of {address}, which was not found"
         state = State.WARNING if added else State.WRONG
@@ -150,10 +150,10 @@ def _reported(
         yield Finding("exit code", State.OK, "it says what the report says")
 
 
-def _by_words(said: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+def _by_words(words_of: Mapping[str, str]) -> Iterator[tuple[str, str]]:
     """The same words once, with the first address that they are about, and how many more."""
     groups: dict[str, list[str]] = {}
-    for address, words in said.items():
+    for address, words in words_of.items():
         groups.setdefault(words, []).append(address)
     for words, addresses in groups.items():
         others = f" and {len(addresses) - 1} more" if len(addresses) > 1 else ""

@@ -28,7 +28,7 @@ async def _open_each(workspace: Workspace, found: list[BrowserStatus]) -> list[B
     checked = []
     with ProcessGroup() as group:
         async with aiohttp.ClientSession() as client:
-            opener = BrowserPool(Programs(group), workspace, client, visible=False)
+            opener = BrowserPool(Programs(group), workspace, client, visible=False, listen=False)
             for each in found:
                 if each.problem:
                     checked.append(each)
@@ -38,8 +38,8 @@ async def _open_each(workspace: Workspace, found: list[BrowserStatus]) -> list[B
                 except (CannotOpen, WebDriverError, OSError) as error:
                     checked.append(replace(each, problem=str(error)))
                     continue
-                told = str(driver.granted.get("browserVersion", each.version))
-                checked.append(replace(each, version=told, opened=True))
+                version = str(driver.granted.get("browserVersion", each.version))
+                checked.append(replace(each, version=version, opened=True))
                 await driver.close()
             await opener.close()
     return checked

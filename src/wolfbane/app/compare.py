@@ -30,11 +30,12 @@ def compare_runs(
     """The comparison of two runs, and what of the history could not be read.
 
     ``names`` are two runs, or one that is compared with the newest, or none: then the newest run
-    is compared with the one before it that chose the same. ``pick`` narrows to expressions.
+    is compared with the one before it that chose the same. A git revision means the newest run at
+    it. ``pick`` narrows to expressions.
     Raises InputError.
     """
     store, problems = open_history(workspace)
-    before, after = _two_runs(store, names)
+    before, after = _two_runs(store, names, workspace.root)
     quarantine = read_quarantine(workspace)
     tests = open_inventory(workspace).tests if pick or quarantine.entries else []
     if pick:
@@ -53,13 +54,13 @@ def compare_runs(
     return compare(before, after, earlier, apart), problems
 
 
-def _two_runs(store: Store, names: Sequence[str]) -> tuple[NamedRun, NamedRun]:
+def _two_runs(store: Store, names: Sequence[str], root: Path) -> tuple[NamedRun, NamedRun]:
     if len(names) > 2:
         raise InputError(Problem(f"two runs are compared, not {len(names)}: {', '.join(names)}"))
     if not names:
         return latest_two(store)
     both = [*names, "last"][:2]
-    before, after = in_order(*(run_named(store, name) for name in both))
+    before, after = in_order(*(run_named(store, name, root) for name in both))
     two_files = len({Path(name).resolve() for name in both if Path(name).is_file()}) == 2
     if (before.entry.name, before.only) == (after.entry.name, after.only) and not two_files:
         raise InputError(Problem(f"'{both[0]}' and '{both[1]}' are the same run"))

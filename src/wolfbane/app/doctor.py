@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator
 
 from wolfbane.browsers.status import look_for
 from wolfbane.environments import Environment, resolve
-from wolfbane.errors import InputError
+from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.execution.setup.builds import stale_builds
 from wolfbane.execution.setup.probes import Prober
 from wolfbane.inventory import Inventory
@@ -21,6 +21,7 @@ from wolfbane.selection import parse, term_counts
 from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.probes import PATIENCE
+from wolfbane.workspace.settings import Workspace
 
 SHOWN = 3
 
@@ -32,6 +33,7 @@ def look_over(inventory: Inventory) -> Iterator[Finding]:
         yield from _suite(inventory, suite, counts[suite.name])
     yield from _browsers(inventory)
     yield from _environments(inventory)
+    yield from _cluster(inventory.workspace)
     yield from _files(inventory)
     yield from _rules(inventory)
 
@@ -126,6 +128,29 @@ def _services(environment: Environment, state: State) -> Iterator[Finding]:
         else:
             mend = "install it, or change the service's command"
             yield Finding(about, state, f"there is no program '{program}'", mend)
+
+
+def _cluster(workspace: Workspace) -> Iterator[Finding]:
+    """The machines of the cluster that the settings name."""
+    if not workspace.settings.cluster.address:
+        return
+    from wolfbane.app.machines import look_at_machines  # only where there is a cluster
+
+    try:
+        machines = look_at_machines(workspace, "")
+    except WolfbaneError as error:
+        yield Finding("cluster", State.WARNING, str(error), "start it, or mend [cluster]")
+        return
+    if not machines:
+        yield Finding("cluster", State.WARNING, "the scheduler has no machine", "start a worker")
+    for machine in machines:
+        about, able = f"machine {machine.name}", machine.abilities
+        if able is None:
+            yield Finding(about, State.WARNING, machine.problem, "it is not used by runs")
+            continue
+        whole = len(able.runtimes) + len(able.missing)
+        words = f"{machine.slots} slots; {len(able.runtimes)} of {whole} suites"
+        yield Finding(about, State.WARNING if able.missing else State.OK, words)
 
 
 def _named(environment: str) -> str:

@@ -92,15 +92,18 @@ class OpenWorkspace:
         selection = _selection(paths, pick, drop, everything)
         return _events(self._ready(selection, env, values, request))
 
-    def _select(self, selection: SelectionRequest) -> Selected:
-        return select(self._workspace, selection, Path.cwd().resolve())
+    def _select(self, selection: SelectionRequest, opened: Workspace | None = None) -> Selected:
+        return select(opened or self._workspace, selection, Path.cwd().resolve())
 
     def _ready(
         self, selection: SelectionRequest, env: str, values: Sequence[str], request: dict[str, Any]
     ) -> ReadyRun:
         environments = resolve_each(self._workspace, env, values)
         return make_ready(
-            self._workspace, environments, lambda: self._select(selection), RunRequest(**request)
+            self._workspace,
+            environments,
+            lambda opened: self._select(selection, opened),
+            RunRequest(**request),
         )
 
 

@@ -13,7 +13,7 @@ from wolfbane.app.ready import ReadyRun, make_ready
 from wolfbane.app.run import RunEnd, inputs_of, record_session
 from wolfbane.app.selection import Selected
 from wolfbane.environments import Environment
-from wolfbane.events import Listener, LoadStarted
+from wolfbane.events import Listener
 from wolfbane.execution.run_request import RunRequest
 from wolfbane.inventory.documents import keep_with_run
 from wolfbane.inventory.resolving import resolved
@@ -21,6 +21,7 @@ from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.load.load_request import LoadRequest
 from wolfbane.load.load_session import LoadSession
 from wolfbane.load.profiles import find_profile
+from wolfbane.load_events import LoadStarted
 from wolfbane.results.runs import new_run
 from wolfbane.selection import all_of, any_of, choose, parse
 from wolfbane.selection.grammar import Term
@@ -30,7 +31,7 @@ from wolfbane.workspace.settings import Workspace
 def make_load_ready(
     workspace: Workspace,
     environments: Sequence[Environment],
-    select: Callable[[], Selected],
+    select: Callable[[Workspace], Selected],
     request: RunRequest,
     profile: str = "",
 ) -> ReadyRun:
@@ -42,8 +43,8 @@ def make_load_ready(
     """
     left: Counter[str] = Counter()
 
-    def narrowed() -> Selected:
-        selected = select()
+    def narrowed(opened: Workspace) -> Selected:
+        selected = select(opened)
         if profile and (text := find_profile(workspace, profile).select):
             own = resolved(parse(text), selected.inventory)
             expression = all_of([selected.choice.expression, own])

@@ -27,6 +27,6 @@ def mail_run(workspace: Workspace, record: Record, request: RunRequest) -> Itera
             return
         link = mail.report_url.replace("{run}", run)
         recipients = read_recipients(request.mail_to)
-        send(compose(record, since, link, mail.sender, recipients), mail, workspace.root)
+        send(compose(record, since, link, mail.sender, recipients), mail, workspace.home)
     except InputError as error:
         yield str(error)

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
 from msgspec.structs import replace
 
+from wolfbane.app.passed_on import suites_with_options, with_options
 from wolfbane.app.selection import Selected
+from wolfbane.browsers.finding import has_screen
 from wolfbane.environments import Environment
+from wolfbane.errors import InputError, Problem
 from wolfbane.execution.run_request import RunRequest
 from wolfbane.inventory.documents import fetch_documents
 from wolfbane.inventory.empty import nothing_chosen
@@ -43,21 +47,32 @@ class ReadyRun(msgspec.Struct, frozen=True):
 def make_ready(
     workspace: Workspace,
     environments: Sequence[Environment],
-    select: Callable[[], Selected],
+    select: Callable[[Workspace], Selected],
     request: RunRequest,
 ) -> ReadyRun:
     """Read and check everything. Raises NothingChosen where no file can hold a chosen test.
 
-    ``select`` is called once the documents that suites name by URL have been fetched: they may
-    hold tests.
+    ``select`` is called with the workspace, once the documents that suites name by URL have been
+    fetched: they may hold tests.
     """
+    _check_screen(request)
+    _check_versions(request, environments)
     targets = _report_targets(request.reports)
     if request.mail_to:
         from wolfbane.reports.post import check_mail  # smtplib takes a while: only where it is used
 
         check_mail(workspace.settings.mail, request.mail_to)
+    source = workspace.source
     copies, warnings = fetch_documents(workspace, environments[0], Freshness(request.documents))
-    selected = select()
+    selected = select(workspace)
+    labels = [each.label for each in environments]
+    if request.passed_on or request.options_for:
+        statuses = selected.newest.known({each.label: each.name for each in environments}).status
+        chosen = suites_in_play(selected.inventory, selected.choice, statuses, labels)
+        names = suites_with_options(chosen, request.passed_on, request.options_for)
+        request = dataclasses.replace(request, options_for=tuple(names))
+        workspace = with_options(workspace, names, request.passed_on)
+        selected = select(workspace)
     quarantine = read_quarantine(workspace)
     choice = replace(
         selected.choice,
@@ -65,14 +80,34 @@ def make_ready(
         quarantined=quarantine.expression() if request.quarantine == "skip" else None,
     )
     known = selected.newest.known({each.label: each.name for each in environments})
-    labels = [each.label for each in environments]
     if not suites_in_play(selected.inventory, choice, known.status, labels):
         raise nothing_chosen(selected.inventory, choice, known.status, to_run=True)
     settled = request.settled(workspace.settings.workspace.jobs)
     return ReadyRun(
-        workspace, environments, selected, choice, known, quarantine, copies, warnings, targets,
+        workspace, environments, selected, choice, known, quarantine, copies,
+        (*(source.checkout.warnings if source else ()), *warnings), targets,
         settled,
     )  # fmt: skip
+
+
+def _check_screen(request: RunRequest) -> None:
+    """Raise InputError for an option that makes sense only where somebody can look."""
+    names = {"--keep-open": request.keep_open, "--pace": request.pace is not None}
+    for name in [name for name, is_set in names.items() if is_set]:
+        if not request.visible:
+            raise InputError(
+                Problem(f"{name} is for browsers that are shown", hint="add --visible")
+            )
+        if not has_screen():
+            raise InputError(
+                Problem(f"{name}: there is no screen here", hint="start one, or set DISPLAY")
+            )
+
+
+def _check_versions(request: RunRequest, environments: Sequence[Environment]) -> None:
+    if request.version_must_match and not any(each.version for each in environments):
+        hint = "see docs/revisions.md"
+        raise InputError(Problem("--version-must-match: no environment has a 'version'", hint=hint))
 
 
 def _report_targets(reports: Sequence[str]) -> Sequence[tuple[str, Path]]:

@@ -8,16 +8,25 @@ import msgspec
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.results.history.opening import open_history
-from wolfbane.results.retention import kept_runs, outdated, remove
+from wolfbane.results.retention import (
+    kept_runs,
+    outdated,
+    remove,
+    remove_unused_checkouts,
+)
 from wolfbane.workspace.settings import Workspace
 
 
 class RemovedRuns(msgspec.Struct, frozen=True):
-    """How many runs were removed, their bytes, and problems of the history."""
+    """How many runs were removed, their bytes, and problems of the history.
+
+    ``copies`` are the bytes of copies of git revisions that no run is from any more.
+    """
 
     runs: int
     size: int
     problems: list[str]
+    copies: int = 0
 
 
 def remove_runs(
@@ -37,5 +46,13 @@ def remove_runs(
             remove(run, evidence_only=evidence_only)
         except OSError as error:
             raise InputError(Problem(f"{run.name} cannot be removed: {error}")) from None
+    gone = {run.name for run in runs}
+    rest = [run for run in kept_runs(workspace.results) if run.name not in gone]
+    copies = 0
+    if not evidence_only:
+        try:
+            copies = remove_unused_checkouts(workspace.results, rest, dry_run=dry_run)
+        except OSError as error:
+            raise InputError(Problem(f"copies of revisions cannot be removed: {error}")) from None
     size = sum(run.evidence if evidence_only else run.size for run in runs)
-    return RemovedRuns(len(runs), size, problems)
+    return RemovedRuns(len(runs), size, problems, copies)

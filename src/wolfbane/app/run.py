@@ -14,8 +14,10 @@ from msgspec.structs import replace
 from wolfbane.app.mail_run import mail_run
 from wolfbane.app.ready import ReadyRun
 from wolfbane.app.selection import Selected
+from wolfbane.app.share_weights import weigh
+from wolfbane.browsers.run_browsers import Pause
 from wolfbane.cores import available_cores
-from wolfbane.errors import InputError
+from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.events import Listener
 from wolfbane.execution.recorded import recording
 from wolfbane.execution.run_inputs import RunInputs
@@ -28,6 +30,7 @@ from wolfbane.results.history.url import history_url
 from wolfbane.results.retention import tidy
 from wolfbane.results.runs import new_run
 from wolfbane.workspace.settings import Keep
+from wolfbane.workspace.working_copy import SuiteStateQuestion
 
 if TYPE_CHECKING:
     from wolfbane.environments import Environment
@@ -88,10 +91,23 @@ def collect_exactly(selected: Selected, environment: Environment) -> None:
         shutil.rmtree(folder)
 
 
-def carry_out(ready: ReadyRun, *listeners: Listener) -> RunEnd:
-    """Run what is ready; listeners hear every event. Raises NothingChosen."""
+def carry_out(ready: ReadyRun, *listeners: Listener, pause: Pause | None = None) -> RunEnd:
+    """Run what is ready; listeners hear every event. Raises NothingChosen.
+
+    ``pause`` asks somebody to look at a browser that is kept open; without, none is.
+    """
     folder, session = start_run(ready)
+    if pause is not None:
+        session.pause_with(pause)
     return record_session(ready, folder, session, ready.selected.newest, listeners)
+
+
+def _session(ready: ReadyRun, run: str) -> Session:
+    if ready.request.on:
+        from wolfbane.cluster.cluster_session import ClusterSession  # only where it is wanted
+
+        return ClusterSession(inputs_of(ready), run)
+    return Session(inputs_of(ready), run)
 
 
 def record_session(
@@ -110,8 +126,15 @@ def start_run(ready: ReadyRun) -> tuple[Path, Session]:
     """A new folder for a run, and its session."""
     folder = new_run(ready.workspace.results)
     keep_with_run(ready.copies, ready.workspace.root, folder)
-    session = Session(inputs_of(ready), folder.name)
+    try:
+        session = _session(ready, folder.name)
+    except WolfbaneError:
+        shutil.rmtree(folder)
+        raise
     session.look_back(lambda tests: _lately(ready.workspace, tests, ready.environments[0]))
+    if ready.request.share is not None:
+        names = {each.label: each.name for each in ready.environments}
+        session.weigh_with(lambda tests: weigh(ready.workspace, names, tests))
     return folder, session
 
 
@@ -138,7 +161,7 @@ def inputs_of(ready: ReadyRun) -> RunInputs:
     documents = {copy.url: copy.words for copy in ready.copies}
     return RunInputs(
         ready.selected.inventory, ready.choice, ready.request, ready.known, ready.environments,
-        documents, ready.warnings, ready.quarantine,
+        documents, ready.warnings, ready.quarantine, SuiteStateQuestion(ready.workspace).answer,
     )  # fmt: skip
 
 

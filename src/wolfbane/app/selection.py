@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from wolfbane.inventory import Inventory, open_inventory
 from wolfbane.inventory.selection_request import SelectionRequest, read_choice
@@ -24,9 +25,21 @@ class Selected(msgspec.Struct, frozen=True):
 def select(workspace: Workspace, request: SelectionRequest, folder: Path) -> Selected:
     """Read and check a selection. Raises InputError or ExpressionError.
 
-    Paths are from ``folder`` where that is in the workspace, else from the workspace's root.
+    Paths are from ``folder`` where that is in the workspace, else from the workspace's root. Where
+    its suites are from a revision, those of the folder's place in the revision are meant.
     """
     inventory = open_inventory(workspace)
+    if workspace.source:
+        paths = [_there(workspace, path) for path in request.paths]
+        request, folder = replace(request, paths=paths), Path(_there(workspace, str(folder)))
     if folder != workspace.root and workspace.root not in folder.parents:
         folder = workspace.root
-    return Selected(inventory, read_choice(request, inventory, folder), Newest(workspace.results))
+    return Selected(inventory, read_choice(request, inventory, folder), Newest(workspace.caches))
+
+
+def _there(workspace: Workspace, path: str) -> str:
+    """An absolute path in the workspace as the same place in the copy of its revision."""
+    home = str(workspace.home)
+    if path != home and not path.startswith(f"{home}/"):
+        return path
+    return f"{workspace.root}{path.removeprefix(home)}"

@@ -69,7 +69,9 @@ class WatchedSelection:
         """
         self.workspace = self._open()
         environments = self._environments(self.workspace)
-        return make_ready(self.workspace, environments, lambda: self._selected(only), self._request)
+        return make_ready(
+            self.workspace, environments, lambda opened: self._selected(only, opened), self._request
+        )
 
     def narrow(self, text: str) -> None:
         """Watch only what an expression matches; all again where it is empty.
@@ -85,8 +87,10 @@ class WatchedSelection:
         tests = choose(selected.choice, selected.inventory.tests, status).chosen
         return len(tests), str(selected.choice)
 
-    def _selected(self, only: Expression | None = None) -> Selected:
-        selected = self._select(self.workspace)
+    def _selected(
+        self, only: Expression | None = None, opened: Workspace | None = None
+    ) -> Selected:
+        selected = self._select(opened or self.workspace)
         parts = [resolved(self._narrower, selected.inventory)] if self._narrower else []
         parts += [only] if only is not None else []
         expression = all_of([selected.choice.expression, *parts])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
@@ -13,9 +14,11 @@ from wolfbane.browsers.bidi import pass_through
 from wolfbane.browsers.browser_pool import BrowserPool, variables_of
 from wolfbane.browsers.capabilities import Wanted
 from wolfbane.browsers.command_log import BrowserCommand
+from wolfbane.browsers.evidence_policy import OFF
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.programs import Programs, Starter
-from wolfbane.browsers.worker_endpoints import WorkerEndpoint
+from wolfbane.browsers.sessions import BrowserSession
+from wolfbane.browsers.worker_endpoints import Hold, WorkerEndpoint
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.settings import Workspace
 
@@ -28,8 +31,11 @@ class Broker:
 
     def __init__(
         self, workspace: Workspace, starter: Starter, keep: str, *, visible: bool,
-        tell: Callable[[BrowserCommand], None],
+        tell: Callable[[BrowserCommand], None], pace: float = 0.0, hold: Hold | None = None,
     ) -> None:  # fmt: skip
+        self._pace, self._hold = pace, hold
+        self._goes_on = asyncio.Event()
+        self._goes_on.set()
         self._workspace, self._keep, self._tell = workspace, keep, tell
         self._starter, self._visible = starter, visible
         self._endpoints: dict[str, WorkerEndpoint] = {}
@@ -41,7 +47,11 @@ class Broker:
         connector = aiohttp.TCPConnector(limit=0, force_close=False)
         self._client = aiohttp.ClientSession(connector=connector, timeout=_NO_LIMIT)
         self.opener = BrowserPool(
-            Programs(self._starter), self._workspace, self._client, visible=self._visible
+            Programs(self._starter),
+            self._workspace,
+            self._client,
+            visible=self._visible,
+            listen=self._keep != OFF,
         )
         self._runner = web.ServerRunner(web.Server(self._handle), handle_signals=False)
         await self._runner.setup()
@@ -57,10 +67,21 @@ class Broker:
 
     def endpoint(self, suite: Suite, browser: str) -> tuple[WorkerEndpoint, dict[str, str]]:
         """A place for one worker, and the variables that tell it where."""
-        endpoint = WorkerEndpoint(browser, self.opener, self._keep, self._tell)
+        endpoint = WorkerEndpoint(
+            browser, self.opener, self._keep, self._tell, self._held if self._hold else None
+        )
         self._endpoints[endpoint.token] = endpoint
         url = f"http://127.0.0.1:{self._port}/{endpoint.token}"
         return endpoint, variables_of(url, browser, suite.webdriver)
+
+    async def _held(self, session: BrowserSession, test: str) -> None:
+        """Let nobody send a command while somebody looks at a browser."""
+        assert self._hold is not None
+        self._goes_on.clear()
+        try:
+            await self._hold(session, test)
+        finally:
+            self._goes_on.set()
 
     def dismiss(self, endpoint: WorkerEndpoint, worker: str) -> None:
         """A worker is gone."""
@@ -94,6 +115,8 @@ class Broker:
         if request.headers.get("Host", "") not in self._hosts:
             # A page in a browser must not reach this by a name of its own making.
             return web.Response(status=403, text="this endpoint has another name\n")
+        if "Origin" in request.headers:
+            return web.Response(status=403, text="this endpoint is not for pages\n")
         token, _, path = request.raw_path.lstrip("/").partition("/")
         endpoint = self._endpoints.get(token)
         if endpoint is None:
@@ -116,7 +139,11 @@ class Broker:
         if request.method == "DELETE" and not command:
             await endpoint.end(session)
             return _answer(200, b'{"value":null}')
-        reply = await session.forward(request.method, command, body, endpoint.current)
+        await self._goes_on.wait()
+        if self._pace:
+            await asyncio.sleep(self._pace)
+        tests = endpoint.tests_of(session)
+        reply = await session.forward(request.method, command, body, tests)
         return _answer(reply.status, reply.body)
 
     @property
@@ -127,10 +154,10 @@ class Broker:
         if method != "POST":
             raise WebDriverError("unknown method", f"{method} /session")
         try:
-            asked: Any = json.loads(body)
+            requested: Any = json.loads(body)
         except ValueError as error:
             raise WebDriverError("invalid argument", f"the body is no JSON: {error}") from None
-        session = await endpoint.open(asked)
+        session = await endpoint.open(requested)
         driver = session.driver
         granted = dict(driver.granted)
         if granted.get("webSocketUrl"):

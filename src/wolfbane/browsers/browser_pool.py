@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections import Counter
 from collections.abc import Coroutine, Mapping
 
@@ -10,11 +11,16 @@ import aiohttp
 
 from wolfbane.browsers.capabilities import Wanted
 from wolfbane.browsers.display import Display
-from wolfbane.browsers.drivers import BrowserDriver, W3CDriver
+from wolfbane.browsers.drivers import PATIENCE, BrowserDriver, value_of
+from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import has_screen, installed
 from wolfbane.browsers.firefox import FirefoxDriver, StartFiles
 from wolfbane.browsers.programs import Programs
+from wolfbane.browsers.w3c_driver import W3CDriver
 from wolfbane.workspace.settings import Browser, Workspace
+
+_PATIENCE = 5.0
+"""Seconds for a browser that was opened ahead to answer."""
 
 
 class BrowserPool:
@@ -22,8 +28,9 @@ class BrowserPool:
 
     def __init__(
         self, programs: Programs, workspace: Workspace, client: aiohttp.ClientSession, *,
-        visible: bool,
+        visible: bool, listen: bool,
     ) -> None:  # fmt: skip
+        self._listen = listen
         self._programs, self._workspace, self._client = programs, workspace, client
         self._visible = visible and has_screen()
         self._display = Display(programs)
@@ -46,14 +53,30 @@ class BrowserPool:
             self._discard(task)
             task = None
         try:
-            driver = await (task or self._open(name, want))
-            if driver.ended():
-                self.release(driver)
+            driver = await self._opened_ahead(task) if task is not None else None
+            if driver is None:
                 driver = await self._open(name, want)
         finally:
             if self.left[name] > 1:
                 self.expect(name, want)
         return driver
+
+    async def _opened_ahead(self, task: asyncio.Task[BrowserDriver]) -> BrowserDriver | None:
+        """The browser that was opened ahead, if it is still there: nobody's test pays for it.
+
+        Raises as :meth:`take` where it could not be opened in all its time.
+        """
+        began = time.monotonic()
+        try:
+            driver = await task
+        except (CannotOpen, OSError, WebDriverError):
+            if time.monotonic() - began > PATIENCE / 2:  # it would take as long once more
+                raise
+            return None
+        if await _answers(driver):
+            return driver
+        self.release(driver)
+        return None
 
     def expect(self, name: str, want: Wanted) -> None:
         """Open one ahead, unless there is one."""
@@ -99,16 +122,16 @@ class BrowserPool:
         if browser.engine == "firefox" and not browser.url and not here.driver:
             driver = FirefoxDriver(
                 name, browser, here, self._programs, variables, self._start_files,
-                visible=self._visible,
+                visible=self._visible, listen=self._listen,
             )  # fmt: skip
         else:
             driver = W3CDriver(
                 name, browser, here, self._programs, self._client, variables,
-                visible=self._visible,
+                visible=self._visible, listen=self._listen,
             )  # fmt: skip
         await driver.open(want)
-        told = (str(driver.granted.get(key, "")) for key in ("browserName", "browserVersion"))
-        self.versions[name] = " ".join(filter(None, told))
+        granted = (str(driver.granted.get(key, "")) for key in ("browserName", "browserVersion"))
+        self.versions[name] = " ".join(filter(None, granted))
         if driver.said:
             self.said[f"browser '{name}': {driver.said}"] = None
         return driver
@@ -127,6 +150,16 @@ class BrowserPool:
         task = asyncio.create_task(work)
         self._closing.add(task)
         task.add_done_callback(self._closing.discard)
+
+
+async def _answers(driver: BrowserDriver) -> bool:
+    """Whether a browser that was opened ahead is still there."""
+    try:
+        async with asyncio.timeout(_PATIENCE):
+            await value_of(driver, "GET", "window")
+    except (OSError, TimeoutError, WebDriverError):
+        return False
+    return not driver.ended()
 
 
 def _variables(browser: Browser) -> dict[str, str]:

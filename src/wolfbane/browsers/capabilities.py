@@ -23,6 +23,8 @@ _VENDORS = {
 }
 _OURS = ("--headless", "--user-data-dir", "--profile", "--window-size", "--remote-debugging")
 _LATER = "timeouts"
+DEFAULT_SIZE = (1280, 800)
+"""CSS pixels of a page where the settings name no size: the same in every engine."""
 _DECIDED = ("browserName", "browserVersion", "platformName")
 
 
@@ -42,20 +44,20 @@ class Wanted(msgspec.Struct):
     @property
     def key(self) -> str:
         """Equal for sessions that can stand in for each other."""
-        told = [self.standard, self.arguments, self.preferences]
-        return json.dumps(told, sort_keys=True)
+        settings = [self.standard, self.arguments, self.preferences]
+        return json.dumps(settings, sort_keys=True)
 
 
-def wanted(name: str, browser: Browser, asked: Any) -> Wanted:
+def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
     """Fit the body of a New Session command to a browser. Raises ValueError on nonsense."""
     found = Wanted()
     names = _BROWSER_NAMES.get(browser.engine, ())
-    for key, value in _chosen(asked, names).items():
+    for key, value in _chosen(requested, names).items():
         if key == _LATER:
             found.timeouts = dict(value)
         elif key in _DECIDED:
-            told = str(value).lower()
-            if not (key == "browserName" and told in (*names, name.lower(), "")):
+            value_text = str(value).lower()
+            if not (key == "browserName" and value_text in (*names, name.lower(), "")):
                 found.said.append(f"the suite asks for {key} '{value}'; it got browser '{name}'")
         elif key in _VENDORS.values() and browser.engine != OTHER_ENGINE and not browser.url:
             _vendor(found, name, browser, key, value)
@@ -70,12 +72,12 @@ def wanted(name: str, browser: Browser, asked: Any) -> Wanted:
     return found
 
 
-def _chosen(asked: Any, names: tuple[str, ...]) -> dict[str, Any]:
+def _chosen(requested: Any, names: tuple[str, ...]) -> dict[str, Any]:
     """The first alternative that is for this browser, else the first of all."""
-    if not isinstance(asked, Mapping) or not isinstance(asked.get("capabilities"), Mapping):
+    if not isinstance(requested, Mapping) or not isinstance(requested.get("capabilities"), Mapping):
         raise ValueError("'capabilities' is missing, or no object")
-    always = asked["capabilities"].get("alwaysMatch", {})
-    firsts = asked["capabilities"].get("firstMatch", [{}])
+    always = requested["capabilities"].get("alwaysMatch", {})
+    firsts = requested["capabilities"].get("firstMatch", [{}])
     if not isinstance(always, Mapping):
         raise ValueError("'alwaysMatch' is no object")
     if (
@@ -130,16 +132,15 @@ def for_driver(
         if metrics := device_metrics(browser):
             options["mobileEmulation"] = {"deviceMetrics": metrics}
         found[vendor] = options
-        found["goog:loggingPrefs"] = {"browser": "ALL", **found.get("goog:loggingPrefs", {})}
     elif browser.engine == "webkit":
         found[vendor] = {"binary": binary, "args": ["--automation", *arguments]}
     return found
 
 
 def size(browser: Browser) -> tuple[int, int] | None:
-    """Width and height of the page in CSS pixels, as set."""
+    """Width and height of the page in CSS pixels; None where its own size is left to a browser."""
     if not browser.window:
-        return None
+        return None if browser.engine == OTHER_ENGINE or browser.url else DEFAULT_SIZE
     width, _, height = browser.window.partition("x")
     return int(width), int(height)
 

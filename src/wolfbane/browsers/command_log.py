@@ -39,12 +39,12 @@ class ElementNames:
 
     def learn(self, body: Mapping[str, Any], value: Any) -> None:
         """Remember how the elements of an answer were looked for."""
-        told = f"'{shortened(str(body.get('value', '')))}'"
+        typed = f"'{shortened(str(body.get('value', '')))}'"
         items = value if isinstance(value, list) else [value]
         for number, item in enumerate(items, 1):
             if isinstance(item, Mapping) and ELEMENT in item:
                 place = f" ({number} of {len(items)})" if isinstance(value, list) else ""
-                self._found[item[ELEMENT]] = told + place
+                self._found[item[ELEMENT]] = typed + place
 
     def __getitem__(self, element: str) -> str:
         return self._found.get(element, f"element {element[-8:]}")
@@ -55,7 +55,7 @@ def sentence(
     *, private: bool = False,
 ) -> str:  # fmt: skip
     """What a command does. ``private``: do not show what it types."""
-    told = {**body, **places}
+    values = {**body, **places}
 
     def word(hole: re.Match[str]) -> str:
         key = hole[1]
@@ -65,7 +65,7 @@ def sentence(
             return names[places[key]]
         if private and key in ("text", "actions", "value"):
             return HIDDEN
-        value = told.get(key, "nothing")
+        value = values.get(key, "nothing")
         if key in ("using", "name", "type", "url"):
             return shortened(str(value))
         return _plain(_named(value, names))
@@ -76,9 +76,9 @@ def sentence(
 def answer(endpoint: Endpoint, status: int, value: Any, names: ElementNames) -> str:
     """What came back, shortly; the error where it failed."""
     if status >= 400:
-        told = value if isinstance(value, Mapping) else {}
-        message = str(told.get("message", "")).partition("\n")[0]
-        return f"{told.get('error', 'unknown error')} ({shortened(message)})"
+        fields = value if isinstance(value, Mapping) else {}
+        message = str(fields.get("message", "")).partition("\n")[0]
+        return f"{fields.get('error', 'unknown error')} ({shortened(message)})"
     if value is None:
         return "done"
     if endpoint.name == "New Session":

@@ -39,7 +39,7 @@ class Display:
                 f"there is no screen, and no {DISPLAY_PROGRAM} here to stand in for one; "
                 "install it (Debian: xvfb)"
             )
-        said = self._programs.scratch / "display.out"
+        output = self._programs.scratch / "display.out"
         command = [
             program,
             "-displayfd",
@@ -51,16 +51,16 @@ class Display:
             "tcp",
             "-noreset",
         ]
-        self._process = self._programs.start(command, {}, said, "display")
+        self._process = self._programs.start(command, {}, output, "display")
         until = time.monotonic() + _PATIENCE
         while time.monotonic() < until and self._process.poll() is None:
-            if number := _number(said):
+            if number := _number(output):
                 return f":{number}"
             await asyncio.sleep(0.02)
-        words = said.read_text(errors="replace").strip()[-300:]
+        words = output.read_text(errors="replace").strip()[-300:]
         raise CannotOpen(f"no virtual screen came up: {words or 'it said nothing'}")
 
 
-def _number(said: Path) -> str:
-    lines = [line for line in said.read_text(errors="replace").splitlines() if line.isdecimal()]
+def _number(path: Path) -> str:
+    lines = [line for line in path.read_text(errors="replace").splitlines() if line.isdecimal()]
     return lines[-1] if lines else ""

@@ -93,12 +93,12 @@ def _first(names: tuple[str, ...]) -> str:
 def version(program: str) -> str:
     """What a program says of its version; nothing where it does not say."""
     try:
-        told = subprocess.run(
+        answer = subprocess.run(
             [program, "--version"], capture_output=True, text=True, timeout=20, check=False
         )
     except (OSError, subprocess.TimeoutExpired):
         return ""
-    match = _VERSION.search(told.stdout)
+    match = _VERSION.search(answer.stdout)
     return match[0] if match else ""
 
 

@@ -8,9 +8,12 @@ import json
 import shutil
 import subprocess
 import time
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from wolfbane.browsers import prompts
+from wolfbane.browsers.bidi_listener import BidiListener
 from wolfbane.browsers.capabilities import Wanted, size
 from wolfbane.browsers.drivers import PATIENCE, Reply, fit
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
@@ -18,6 +21,7 @@ from wolfbane.browsers.finding import Installed
 from wolfbane.browsers.gecko import carry_out
 from wolfbane.browsers.marionette import Marionette
 from wolfbane.browsers.programs import Programs
+from wolfbane.browsers.records import BrowserRecords
 from wolfbane.exits import how_it_ended
 from wolfbane.workspace.settings import Browser
 
@@ -63,6 +67,7 @@ _QUIET: dict[str, Any] = {
     "toolkit.telemetry.server": "http://127.0.0.1:1",
 }
 _QUITTING = 5.0
+_SOCKET = "webSocketUrl"
 _BIDI = 3
 """The value of ``remote.active-protocols`` that has both protocols on."""
 
@@ -108,9 +113,13 @@ class FirefoxDriver:
 
     def __init__(
         self, name: str, browser: Browser, here: Installed, programs: Programs,
-        variables: dict[str, str], start_files: StartFiles, *, visible: bool,
+        variables: dict[str, str], start_files: StartFiles, *, visible: bool, listen: bool,
     ) -> None:  # fmt: skip
-        self.session = self.said = ""
+        self.session = self.said = self.address = ""
+        self.records = BrowserRecords()
+        self._listens, self._listener = listen, BidiListener(self.records)
+        self._prompts: prompts.Prompts | None = None
+        self._is_over = False
         self.granted: dict[str, Any] = {}
         self._name, self._browser, self._here, self._programs = name, browser, here, programs
         self._visible, self._start_files = visible, start_files
@@ -127,9 +136,14 @@ class FirefoxDriver:
         try:
             self._launch(want)
             self._connection = await self._connected()
-            granted = await self._connection.command("WebDriver:NewSession", want.standard)
+            asked = want.standard
+            if self._is_beside(want):
+                asked = {**asked, _SOCKET: True, prompts.CAPABILITY: prompts.LEAVE_OPEN}
+                self._prompts = prompts.Prompts(want.standard)
+            granted = await self._connection.command("WebDriver:NewSession", asked)
             self.session = granted["sessionId"]
             self.granted = granted["capabilities"]
+            await self._listen(want)
             self.said = await fit(self, self._browser)
         except (OSError, WebDriverError) as error:
             await self.close()
@@ -139,10 +153,23 @@ class FirefoxDriver:
             await self.close()
             raise
 
+    async def _listen(self, want: Wanted) -> None:
+        url = self.granted.get(_SOCKET)
+        if self._listens and isinstance(url, str):
+            await self._listener.open(url)
+        if self._prompts is not None:  # what the suite did not ask for it does not see
+            del self.granted[_SOCKET]
+            self.granted[prompts.CAPABILITY] = self._prompts.behaviour
+
+    def _is_beside(self, want: Wanted) -> bool:
+        """Whether we listen to a session whose suite knows nothing of WebDriver BiDi."""
+        plain = not want.standard.get(_SOCKET) and prompts.Prompts(want.standard).behaviour
+        return self._listens and bool(plain)
+
     def _launch(self, want: Wanted) -> None:
         self._profile.mkdir()
         self._start_files.lay(self._profile)
-        bidi = bool(want.standard.get("webSocketUrl"))
+        bidi = self._is_beside(want) or bool(want.standard.get(_SOCKET))
         preferences = {**_QUIET, **_from_settings(self._browser)}
         preferences |= {**self._browser.preferences, **want.preferences}
         if bidi:
@@ -172,19 +199,23 @@ class FirefoxDriver:
             except (OSError, ValueError):
                 await asyncio.sleep(0.01)
         words = self.ended() or f"it could not be spoken to within {PATIENCE:g} s"
-        said = self._said.read_text(errors="replace").strip()[-500:]
-        raise CannotOpen(f"browser '{self._name}': {words} {said}".strip())
+        output = self._said.read_text(errors="replace").strip()[-500:]
+        raise CannotOpen(f"browser '{self._name}': {words} {output}".strip())
 
     async def command(self, method: str, path: str, body: bytes) -> Reply:
         """Carry out a WebDriver command through the remote protocol of the browser."""
         if self._connection is None:
             raise ConnectionResetError("it is closed")
         try:
-            told = json.loads(body) if body else {}
-            if not isinstance(told, dict):
+            parameters = json.loads(body) if body else {}
+            if not isinstance(parameters, dict):
                 raise WebDriverError("invalid argument", "the body is no JSON object")
+            if self._is_over:
+                raise WebDriverError("invalid session id", "its last window was closed")
             async with self._lock:
-                value = await carry_out(self._connection, method, path, told)
+                value = await self._carry_out(self._connection, method, path, parameters)
+            # Firefox keeps its last window; by the standard the session ends with it.
+            self._is_over = (method, path, value) == ("DELETE", "window", [])
         except WebDriverError as error:
             return Reply(error.status, json.dumps({"value": error.value}).encode())
         except ValueError as error:
@@ -194,6 +225,23 @@ class FirefoxDriver:
             raise ConnectionResetError(self.ended() or str(error)) from None
         return Reply(200, json.dumps({"value": value}).encode())
 
+    async def _carry_out(
+        self, connection: Marionette, method: str, path: str, parameters: dict[str, Any]
+    ) -> Any:
+        if self._prompts is None:
+            return await carry_out(connection, method, path, parameters)
+        return await self._prompts.meet(
+            lambda: carry_out(connection, method, path, parameters),
+            lambda verb: connection.command(f"WebDriver:{verb.capitalize()}Alert", {}),
+        )
+
+    async def read_records(self) -> None:
+        """Nothing to do: they come as they happen."""
+
+    def for_suite(self, path: str, parameters: Mapping[str, Any], reply: Reply) -> Reply:
+        """The answer as it is: listening takes nothing away."""
+        return reply
+
     def ended(self) -> str:
         """How its process ended; empty while it runs."""
         if self._process is None or self._process.poll() is None:
@@ -202,6 +250,7 @@ class FirefoxDriver:
 
     async def close(self) -> None:
         """End the session and the browser; keep its profile for later starts."""
+        await self._listener.close()
         if self._connection is not None:
             if self.session and self._start_files.claim():
                 await self._quit(self._connection)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-import io
 from collections import Counter
 from collections.abc import Callable, Iterable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+import msgspec
 
 from wolfbane.browsers.evidence_policy import FAILURES
 from wolfbane.browsers.status import look_for
@@ -20,14 +21,24 @@ if TYPE_CHECKING:
     from wolfbane.browsers.broker import Broker
     from wolfbane.browsers.command_log import BrowserCommand
     from wolfbane.browsers.programs import Starter
-    from wolfbane.browsers.sessions import SessionEvidence
-    from wolfbane.browsers.snapshots import Snapshot
+    from wolfbane.browsers.sessions import BrowserSession
     from wolfbane.browsers.worker_endpoints import Left, WorkerEndpoint
 
 PROTOCOL = "protocol"
-_FRAME = 800
-"""Milliseconds that each picture of a filmstrip is shown."""
 Keep = Callable[[str, str, str | bytes], Evidence]
+
+
+class KeptOpen(msgspec.Struct, frozen=True):
+    """A browser that stays open after a test: its page, and where its driver has the session."""
+
+    test: str
+    browser: str
+    url: str
+    driver: str
+
+
+Pause = Callable[[KeptOpen, Callable[[], None]], None]
+"""Asks somebody to look at a browser; the second argument is called when the run may go on."""
 
 
 class RunBrowsers:
@@ -35,8 +46,12 @@ class RunBrowsers:
 
     def __init__(
         self, workspace: Workspace, keep: str = FAILURES, *, visible: bool = False,
-        tell: Callable[[Event], None] | None = None,
+        pace: float = 0.0, tell: Callable[[Event], None] | None = None,
+        pause: Pause | None = None,
     ) -> None:  # fmt: skip
+        self._pace, self._pause = pace, pause
+        self._go_on = asyncio.Event()
+        self._has_held = False
         self._workspace, self._keep, self._visible, self._tell = workspace, keep, visible, tell
         self._broker: Broker | None = None
         self._opening = asyncio.Lock()
@@ -47,8 +62,9 @@ class RunBrowsers:
         async with self._opening:
             if self._broker is None:
                 broker = Broker(
-                    self._workspace, starter, self._keep, visible=self._visible, tell=self._hear
-                )
+                    self._workspace, starter, self._keep, visible=self._visible,
+                    pace=self._pace, tell=self._hear, hold=self._hold,
+                )  # fmt: skip
                 await broker.open()
                 self._broker = broker
         return self._broker
@@ -61,6 +77,20 @@ class RunBrowsers:
                     round(command.seconds, 6),
                 )
             )  # fmt: skip
+
+    async def _hold(self, session: BrowserSession, test: str) -> None:
+        """Keep the browser of the first test that went wrong open until somebody goes on."""
+        if self._pause is None or self._has_held:
+            return
+        self._has_held = True
+        url = next((shot.url for shot in reversed(session.seen(test).snapshots) if shot.url), "")
+        place = session.driver.address
+        self._pause(KeptOpen(test, session.browser, url, place), self.go_on)
+        await self._go_on.wait()
+
+    def go_on(self) -> None:
+        """Close the browser that is kept open, and go on."""
+        self._go_on.set()
 
     async def plan(self, starter: Starter, plan: Plan, jobs: int) -> None:
         """Open the first browsers ahead."""
@@ -99,13 +129,17 @@ class RunBrowsers:
         """A test's outcome and message, corrected by what its browser says, and its evidence."""
         bad = outcome.is_bad or outcome is Outcome.BLOCKED
         left = await endpoint.finish(test.worker_address, bad=bad)
+        if not left.seen and not bad:
+            return outcome, message, []
         if bad:
             outcome, message = _explained(outcome, message, left)
-        kept = [
-            keep(test.address, kind, content)
-            for label, seen in left.seen
-            for kind, content in _evidence(label, seen)
-        ]
+        from wolfbane.browsers.kept_evidence import evidence_of
+
+        kept = []
+        for session, seen in left.seen:
+            # Pictures take a while to encode: other tests go on meanwhile.
+            files = await asyncio.to_thread(list, evidence_of(session, seen))
+            kept += [keep(test.address, kind, content) for kind, content in files]
         return outcome, message, kept
 
     @property
@@ -130,35 +164,3 @@ def _explained(outcome: Outcome, message: str, left: Left) -> tuple[Outcome, str
     elif left.lost:
         outcome, words = Outcome.ERRORED, [left.lost, *words]
     return outcome, "\n".join(filter(None, words))
-
-
-def _evidence(label: str, seen: SessionEvidence) -> Iterable[tuple[str, str | bytes]]:
-    lines = [f"{c.at:9.3f} s  {c}" for c in seen.commands]
-    for shot in seen.snapshots:
-        lines += ["", f"{shot.why}: {_place(shot)}"]
-        lines += [f"  title: {shot.title}"] if shot.title else []
-        if shot.picture:
-            yield "screenshot", shot.picture
-        if shot.source:
-            yield "page", shot.source
-        if shot.console:
-            yield "console", "\n".join(shot.console) + "\n"
-    yield "protocol", "\n".join([f"session {label}", *lines]) + "\n"
-    if len(seen.frames) > 1:
-        yield "filmstrip", _animated(seen.frames)
-
-
-def _place(shot: Snapshot) -> str:
-    return f"a dialog says '{shot.dialog}'" if shot.dialog else shot.url
-
-
-def _animated(frames: list[bytes]) -> bytes:
-    """Pictures one after the other, as one animated image."""
-    from PIL import Image
-
-    pictures: list[Any] = [Image.open(io.BytesIO(frame)).convert("RGB") for frame in frames]
-    made = io.BytesIO()
-    pictures[0].save(
-        made, "GIF", save_all=True, append_images=pictures[1:], duration=_FRAME, loop=0
-    )
-    return made.getvalue()

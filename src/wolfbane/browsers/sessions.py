@@ -5,129 +5,172 @@ from __future__ import annotations
 import asyncio
 import json
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 import msgspec
 
 from wolfbane.browsers.command_log import BrowserCommand, ElementNames, answer, sentence
-from wolfbane.browsers.drivers import BrowserDriver, Reply, value_of
+from wolfbane.browsers.drivers import BrowserDriver, Reply
 from wolfbane.browsers.endpoints import Endpoint, find
 from wolfbane.browsers.evidence_policy import ALL, OFF
+from wolfbane.browsers.failed_commands import MISSING, FailedCommands, FailingCommand
 from wolfbane.browsers.failures import WebDriverError
+from wolfbane.browsers.page_looks import DialogOpened, PageLooks
+from wolfbane.browsers.records import BrowserRecords, BrowserRequest, ConsoleLine
 from wolfbane.browsers.snapshots import Snapshot, near, take
 
 _FRAMES = 60
 _BUSY = 2.0
 """Seconds that a look waits for a command under way."""
-_MOVES = {"Navigate To", "Element Click", "Back", "Forward", "Refresh", "Perform Actions"}
-_MISSING = "no such element"
+_LEAVING = {"Navigate To", "Back", "Forward", "Refresh", "Close Window"}
+"""Commands after which the page is another one."""
+_CHANGING = _LEAVING | {
+    "Element Click", "Element Send Keys", "Element Clear", "Perform Actions", "Execute Script",
+    "Execute Async Script", "Accept Alert", "Dismiss Alert", "Switch To PagePicture",
+    "Switch To Parent PagePicture", "Switch To Window", "Set Window Rect",
+}  # fmt: skip
+"""Commands after which the page may look different."""
+_DIALOGS = {"Accept Alert", "Dismiss Alert", "Get Alert Text", "Send Alert Text"}
+
+
+class PagePicture(msgspec.Struct):
+    """A picture after a command that changed the page. ``at`` is in seconds of the session."""
+
+    at: float
+    picture: bytes
 
 
 class SessionEvidence(msgspec.Struct):
-    """What one test left behind in one session."""
+    """What one test left behind in one session. ``began`` is in seconds since 1970."""
 
+    began: float
     commands: list[BrowserCommand] = msgspec.field(default_factory=list)
     snapshots: list[Snapshot] = msgspec.field(default_factory=list)
-    frames: list[bytes] = msgspec.field(default_factory=list)
+    frames: list[PagePicture] = msgspec.field(default_factory=list)
+    console: list[ConsoleLine] = msgspec.field(default_factory=list)
+    requests: list[BrowserRequest] = msgspec.field(default_factory=list)
     waited: str = ""
-
-
-class _Failing(msgspec.Struct):
-    """A command that fails again and again: somebody waits for something."""
-
-    method: str
-    path: str
-    body: bytes
-    since: float
-    until: float
-    test: str
-    words: str
-    code: str
-
-    @property
-    def what(self) -> tuple[str, str, bytes]:
-        """Equal for one command sent again."""
-        return self.method, self.path, self.body
+    shared: bool = False
+    """Whether commands in it may be those of another test that ran at the same time."""
 
 
 class BrowserSession:
     """One session. Commands come one at a time."""
 
     def __init__(
-        self,
-        driver: BrowserDriver,
-        browser: str,
-        number: int,
-        keep: str,
+        self, driver: BrowserDriver, browser: str, number: int, keep: str,
         tell: Callable[[BrowserCommand], None],
-    ) -> None:
+    ) -> None:  # fmt: skip
         self.driver, self.browser, self.opened = driver, browser, time.monotonic()
+        self.opened_at = time.time()
         self.label = f"{browser} {number}"
-        self.opened_in = ""
+        self.owners: frozenset[str] = frozenset()
+        """The tests that ran when it was opened: it is one of them that it belongs to."""
         self.tests: dict[str, SessionEvidence] = {}
         self.lost = self._doing = ""
         self.over = False
+        self.records: BrowserRecords = driver.records
         self._keep, self._tell = keep, tell
         self._names = ElementNames()
-        self._failing: _Failing | None = None
+        self._looks = PageLooks(driver)
+        self._failed = FailedCommands()
+        self._state = 0
+        """Counts the changes of the page."""
+        self._seen_state = -1
+        """The one that the last snapshot shows."""
+        self._held: Reply | None = None
+        """An answer that a look of ours got in the place of the suite's next command."""
         self._private: dict[str, bool] = {}
         self.lock = asyncio.Lock()
 
-    def seen(self, test: str) -> SessionEvidence:
-        """What a test left behind."""
-        return self.tests.setdefault(test, SessionEvidence())
+    @property
+    def has_failing_command(self) -> bool:
+        """Whether the last thing that the suite did here failed."""
+        return self._failed.last is not None
 
-    async def forward(self, method: str, path: str, body: bytes, test: str) -> Reply:
-        """Send a command on and remember it. An error too where the browser is gone."""
+    def began(self, when: float) -> None:
+        """Set the time of ``time.monotonic`` that the times of this session count from."""
+        self.opened_at += when - self.opened
+        self.opened = when
+
+    def seen(self, test: str, ago: float = 0.0) -> SessionEvidence:
+        """What a test left behind. Its first command began so many seconds ago."""
+        if test not in self.tests:
+            self.tests[test] = SessionEvidence(time.time() - ago)
+        return self.tests[test]
+
+    async def forward(self, method: str, path: str, body: bytes, tests: Sequence[str]) -> Reply:
+        """Send a command on and remember it. An error too where the browser is gone.
+
+        ``tests`` are those that may have sent it: one, but where several run at once.
+        """
         async with self.lock:
-            if self._failing and (method, path, body) != self._failing.what:
-                await self._look_at_failure()
             endpoint, places = find(method, path)
-            told = _read(body)
-            private = await self._is_private(endpoint, places)
+            parameters = _read(body)
             began = time.monotonic()
-            self._doing = sentence(endpoint, places, told, self._names, private=private)
+            self._doing = sentence(endpoint, places, parameters, self._names, private=True)
             try:
-                reply = await self.driver.command(method, path, body)
+                reply = await self._send(endpoint, places, parameters, method, path, body)
+            except DialogOpened as met:
+                reply = met.reply
             except OSError as error:
                 self.lost = f"browser '{self.browser}' is gone: {self.driver.ended() or error}"
                 gone = WebDriverError("unknown error", self.lost)
                 reply = Reply(gone.status, json.dumps({"value": gone.value}).encode())
-            value = reply.value
-            if endpoint.name.startswith("Find") or endpoint.name == "Get Active Element":
-                self._names.learn(told or {"value": "the focus"}, value)
-            words = self._doing
-            self.record(endpoint, words, reply.status, value, began, test)
-            if reply.status >= 400 and not self.lost:
-                self._fails(method, path, body, began, test, words, value)
-            else:
-                self._failing = None
-            if self._keep == ALL and endpoint.name in _MOVES and not self.lost:
-                await self._frame(test)
+            if reply.status >= 400 and not self.lost and (how := self.driver.ended()):
+                self.lost = f"browser '{self.browser}' is gone: {how}"
+            self._remember(endpoint, parameters, (method, path, body), reply, began, tests)
+            if self._keep == ALL and endpoint.name in _CHANGING and not self.lost:
+                await self._frame(tests)
             return reply
 
+    async def _send(
+        self, endpoint: Endpoint, places: Mapping[str, str], parameters: Mapping[str, Any],
+        method: str, path: str, body: bytes,
+    ) -> Reply:  # fmt: skip
+        held, self._held = self._held, None
+        if held is not None and endpoint.name not in _DIALOGS:
+            return held
+        failing = self._failed.last
+        if endpoint.name in _LEAVING and failing is not None and failing.test in self.tests:
+            await self._look_at(failing, self.seen(failing.test))
+        private = await self._is_private(endpoint, places)
+        self._doing = sentence(endpoint, places, parameters, self._names, private=private)
+        if endpoint.name in _CHANGING:
+            self._state += 1
+        reply = await self.driver.command(method, path, body)
+        return self.driver.for_suite(path, parameters, reply)
+
+    def _remember(
+        self, endpoint: Endpoint, parameters: Mapping[str, Any], what: tuple[str, str, bytes],
+        reply: Reply, began: float, tests: Sequence[str],
+    ) -> None:  # fmt: skip
+        value = reply.value
+        if endpoint.name.startswith("Find") or endpoint.name == "Get Active Element":
+            self._names.learn(parameters or {"value": "the focus"}, value)
+        self.record(endpoint, self._doing, reply.status, value, began, tests)
+        if reply.status >= 400 and not self.lost:
+            self._failed.add(what, tests[0], self._doing, value, began)
+        else:
+            self._failed.succeeded(what, endpoint.name)
+
     def record(
-        self, endpoint: Endpoint, words: str, status: int, value: Any, began: float, test: str
-    ) -> None:
+        self, endpoint: Endpoint, words: str, status: int, value: Any, began: float,
+        tests: Sequence[str],
+    ) -> None:  # fmt: skip
         """Remember a command, and tell of it."""
         now = time.monotonic()
-        command = BrowserCommand(
-            self.label, test, began - self.opened, now - began, words, status,
-            answer(endpoint, status, value, self._names),
-        )  # fmt: skip
-        self.seen(test).commands.append(command)
-        self._tell(command)
-
-    def _fails(
-        self, method: str, path: str, body: bytes, began: float, test: str, words: str, value: Any
-    ) -> None:
-        code = str(value.get("error", "")) if isinstance(value, Mapping) else ""
-        now = time.monotonic()
-        if self._failing and self._failing.what == (method, path, body):
-            self._failing.until = now
-        else:
-            self._failing = _Failing(method, path, body, began, now, test, words, code)
+        for test in tests:
+            seen = self.seen(test, now - began)
+            seen.shared = seen.shared or len(tests) > 1
+            seen.commands.append(
+                BrowserCommand(
+                    self.label, test, began - self.opened, now - began, words, status,
+                    answer(endpoint, status, value, self._names),
+                )
+            )  # fmt: skip
+        self._tell(self.seen(tests[0]).commands[-1])
 
     async def look(self, test: str, seen: SessionEvidence, why: str) -> None:
         """Take a snapshot for a test that went wrong, or whose every step is kept."""
@@ -138,60 +181,83 @@ class BrowserSession:
             seen.waited = f"browser '{self.browser}' was still busy: {self._doing}"
             return
         try:
-            if self._failing and self._failing.test == test:
-                await self._look_at_failure(seen)
-            else:
+            failing = self._failed.last
+            if failing is not None and failing.test == test:
+                await self._look_at(failing, seen)
+            elif self._seen_state != self._state or not seen.snapshots:
                 await self._snapshot(seen, why)
+            await self._gather(seen)
+        except DialogOpened as met:
+            self._held = met.reply
         finally:
             self.lock.release()
 
-    async def _look_at_failure(self, seen: SessionEvidence | None = None) -> None:
-        """A command failed and nobody tries it again: look while the page is as it was."""
-        failing, self._failing = self._failing, None
-        if failing is None or self._keep == OFF or self.lost:
+    async def _gather(self, seen: SessionEvidence) -> None:
+        """Give a test the console and the network since its first command."""
+        if self._keep == OFF or self.lost:
             return
-        seen = seen or self.seen(failing.test)
-        if failing.code == _MISSING:
-            wanted = _read(failing.body)
-            seconds = failing.until - failing.since
+        await self.driver.read_records()
+        seen.console = [line for line in self.records.console if line.at >= seen.began - _SLACK]
+        seen.requests = [each for each in self.records.requests if each.at >= seen.began - _SLACK]
+
+    async def _look_at(self, failing: FailingCommand, seen: SessionEvidence) -> None:
+        """A command failed and nothing came after it: look while the page is as it was."""
+        self._failed.last = None
+        if self._keep == OFF or self.lost:
+            return
+        if failing.code == MISSING:
+            wanted = _read(failing.what[2])
             using, value = str(wanted.get("using", "")), str(wanted.get("value", ""))
-            like = await near(self.driver, using, value)
+            like = await near(self._looks, using, value)
             there = f"; most like it on the page: {', '.join(like)}" if like else ""
-            words = f"waited {seconds:.1f} s for {value} (by {using}){there}"
-            seen.waited = words
-        await self._snapshot(seen, f"after it failed to {failing.words}")
+            seen.waited = f"waited {failing.seconds:.1f} s for {value} (by {using}){there}"
+        if self._seen_state != self._state or not seen.snapshots:
+            await self._snapshot(seen, f"after it failed to {failing.words}")
 
     async def _snapshot(self, seen: SessionEvidence, why: str) -> None:
         if self._keep != OFF and not self.lost:
-            seen.snapshots.append(await take(self.driver, why))
+            shot = await take(self._looks, why, over=self.over)
+            shot.at = time.monotonic() - self.opened
+            seen.snapshots.append(shot)
+            self._seen_state = self._state
 
-    async def _frame(self, test: str) -> None:
-        frames = self.seen(test).frames
-        if len(frames) < _FRAMES and (frame := await take(self.driver, "", whole=False)).picture:
-            frames.append(frame.picture)
+    async def _frame(self, tests: Iterable[str]) -> None:
+        try:
+            shot = await take(self._looks, "", whole=False)
+        except DialogOpened as met:
+            self._held = met.reply
+            return
+        at = time.monotonic() - self.opened
+        for test in tests:
+            frames = self.seen(test).frames
+            if shot.picture and len(frames) < _FRAMES:
+                frames.append(PagePicture(at, shot.picture))
 
     async def _is_private(self, endpoint: Endpoint, places: Mapping[str, str]) -> bool:
-        """Whether a command types into a field for passwords."""
-        try:
-            if endpoint.name == "Element Send Keys":
-                return await self._is_password(places["element"])
-            if endpoint.name == "Perform Actions":
-                active = await value_of(self.driver, "GET", "element/active")
-                return await self._is_password(next(iter(active.values())))
-        except (OSError, WebDriverError, AttributeError, StopIteration):
-            return False
+        """Whether a command types into a field for passwords. Raises DialogOpened."""
+        if endpoint.name == "Element Send Keys":
+            return await self._is_password(places["element"])
+        if endpoint.name == "Perform Actions":
+            active = await self._looks.ask("GET", "element/active")
+            return isinstance(active, Mapping) and await self._is_password(
+                str(next(iter(active.values()), ""))
+            )
         return False
 
     async def _is_password(self, element: str) -> bool:
         if element not in self._private:
-            kind = await value_of(self.driver, "GET", f"element/{element}/property/type")
+            kind = await self._looks.ask("GET", f"element/{element}/property/type")
             self._private[element] = kind == "password"
         return self._private[element]
 
 
+_SLACK = 0.05
+"""Seconds that the clocks of a browser may be behind ours."""
+
+
 def _read(body: bytes) -> Mapping[str, Any]:
     try:
-        told = json.loads(body) if body else {}
+        data = json.loads(body) if body else {}
     except ValueError:
         return {}
-    return told if isinstance(told, Mapping) else {}
+    return data if isinstance(data, Mapping) else {}

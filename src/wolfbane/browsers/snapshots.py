@@ -1,21 +1,22 @@
-"""What a page was like at a moment: its picture, source, address, console and dialog."""
+"""What a page was like at a moment: its picture, source, address and dialog."""
 
 from __future__ import annotations
 
 import asyncio
 import base64
 import difflib
+import io
 import re
-from typing import Any
 
 import msgspec
 
-from wolfbane.browsers.drivers import BrowserDriver, value_of
-from wolfbane.browsers.failures import WebDriverError
+from wolfbane.browsers.page_looks import PageLooks
 
 PATIENCE = 15.0
+"""Seconds for all that a look asks."""
+NO_TEXT = "(no text)"
 _GATHER = """
-const told = /^(a|button|label|h[1-6]|option|summary|legend|th)$/;
+const named = /^(a|button|label|h[1-6]|option|summary|legend|th)$/;
 const seen = new Set(), found = [];
 const put = (kind, text) => {
   text = (text || '').trim().replace(/\\s+/g, ' ').slice(0, 60);
@@ -27,66 +28,109 @@ for (const e of document.querySelectorAll('*')) {
   put('id', e.id); put('name', e.getAttribute('name'));
   for (const c of e.classList) put('class', c);
   put('tag', e.localName);
-  if (told.test(e.localName)) put('text', e.textContent);
+  if (named.test(e.localName)) put('text', e.textContent);
 }
 return found;
 """
+# The copy is made in a document without a window, where no script of the page runs.
+_SOURCE = """
+const copy = document.implementation.createHTMLDocument('').importNode(
+  document.documentElement, true);
+const fields = 'input, textarea, option';
+const live = document.querySelectorAll(fields);
+copy.querySelectorAll(fields).forEach((field, number) => {
+  const own = live[number];
+  if (own.localName === 'textarea') field.textContent = own.value;
+  else if (own.localName === 'option') field.toggleAttribute('selected', own.selected);
+  else if (own.type === 'checkbox' || own.type === 'radio')
+    field.toggleAttribute('checked', own.checked);
+  else if (own.value) field.setAttribute('value', own.type === 'password' ? '*****' : own.value);
+});
+const type = document.doctype ? '<!doctype ' + document.doctype.name + '>\\n' : '';
+return type + copy.outerHTML;
+"""
 _MARKS = {"id": "#", "class": ".", "tag": ""}
+_MOST = 6
+_BAND = 56
+"""Pixels of the band above a picture that shows a dialog's text."""
 
 
 class Snapshot(msgspec.Struct):
-    """``why`` says what had just happened; what could not be had is empty."""
+    """``why`` says what had just happened; what could not be had is empty.
+
+    ``at`` is in seconds since the session began.
+    """
 
     why: str
+    at: float = 0.0
     url: str = ""
     title: str = ""
     picture: bytes = b""
     source: str = ""
-    console: list[str] = msgspec.field(default_factory=list)
     dialog: str = ""
 
 
-async def take(driver: BrowserDriver, why: str, *, whole: bool = True) -> Snapshot:
-    """Look at the page. Never raises: a browser that does not answer leaves it half empty."""
+async def take(looks: PageLooks, why: str, *, whole: bool = True, over: bool = False) -> Snapshot:
+    """Look at the page. A browser that does not answer leaves the snapshot half empty.
+
+    An open dialog hides the page. Where the session is ``over`` for its suite, the dialog is
+    dismissed for the picture, and its text is drawn above. Raises DialogOpened.
+    """
     found = Snapshot(why)
     try:
         async with asyncio.timeout(PATIENCE):
-            if dialog := await _asked(driver, "GET", "alert/text"):
+            dialog = await looks.ask("GET", "alert/text")
+            if dialog is not None:
                 # Any other question would make some browsers close the dialog.
-                found.dialog = str(dialog)
-                return found
-            found.url = str(await _asked(driver, "GET", "url") or "")
-            picture = await _asked(driver, "GET", "screenshot")
+                found.dialog = str(dialog) or NO_TEXT
+                if not over:
+                    return found
+                await looks.ask("POST", "alert/dismiss")
+            found.url = str(await looks.ask("GET", "url") or "")
+            picture = await looks.ask("GET", "screenshot")
             found.picture = base64.b64decode(picture) if isinstance(picture, str) else b""
+            if found.dialog and found.picture:
+                found.picture = with_dialog(found.picture, found.dialog)
             if whole:
-                found.title = str(await _asked(driver, "GET", "title") or "")
-                found.source = str(await _asked(driver, "GET", "source") or "")
-                found.console = await _console(driver)
+                found.title = str(await looks.ask("GET", "title") or "")
+                found.source = await _source(looks)
     except (OSError, TimeoutError, ValueError):
         pass  # What was had until then is kept.
     return found
 
 
-async def _asked(driver: BrowserDriver, method: str, path: str, body: Any = None) -> Any:
-    try:
-        return await value_of(driver, method, path, body)
-    except WebDriverError:
-        return None
+async def _source(looks: PageLooks) -> str:
+    """The page with what is typed into its fields; without scripts as its server sent it."""
+    source = await looks.ask("POST", "execute/sync", {"script": _SOURCE, "args": []})
+    return source if isinstance(source, str) else str(await looks.ask("GET", "source") or "")
 
 
-async def _console(driver: BrowserDriver) -> list[str]:
-    """What the page wrote to the console, where the driver tells."""
-    if "goog:chromeOptions" not in driver.granted:
-        return []
-    entries = await _asked(driver, "POST", "se/log", {"type": "browser"}) or []
-    return [f"{entry.get('level', '')}  {entry.get('message', '')}" for entry in entries]
+def with_dialog(picture: bytes, text: str) -> bytes:
+    """A picture of a page, as PNG, below the text of the dialog that was open over it."""
+    from PIL import Image, ImageDraw, ImageFont
+
+    page = Image.open(io.BytesIO(picture)).convert("RGB")
+    whole = Image.new("RGB", (page.width, page.height + _BAND), "#2f2a1c")
+    whole.paste(page, (0, _BAND))
+    pen = ImageDraw.Draw(whole)
+    pen.text((16, 8), "a dialog was open here:", "#d8c07a", ImageFont.load_default(13))
+    shown = " ".join(text.split())
+    pen.text((16, 27), shown, "#ffffff", ImageFont.load_default(17))
+    made = io.BytesIO()
+    whole.save(made, "PNG")
+    return made.getvalue()
 
 
-async def near(driver: BrowserDriver, using: str, value: str) -> list[str]:
-    """What the page has that is most like what was looked for: ids, names, classes, texts."""
+async def near(looks: PageLooks, using: str, value: str) -> list[str]:
+    """What the page has that is most like what was looked for: ids, names, classes, texts.
+
+    Nothing while a dialog is open: a script would close it. Raises DialogOpened.
+    """
     try:
         async with asyncio.timeout(PATIENCE):
-            found = await _asked(driver, "POST", "execute/sync", {"script": _GATHER, "args": []})
+            if await looks.ask("GET", "alert/text") is not None:
+                return []
+            found = await looks.ask("POST", "execute/sync", {"script": _GATHER, "args": []})
     except (OSError, TimeoutError):
         return []
     texts = using in ("link text", "partial link text") or using == "xpath"
@@ -99,6 +143,3 @@ async def near(driver: BrowserDriver, using: str, value: str) -> list[str]:
             alike = (difflib.SequenceMatcher(None, w.lower(), text.lower()).ratio() for w in words)
             ranked[shown] = max(alike, default=0.0)
     return sorted(ranked, key=lambda shown: -ranked[shown])[:_MOST]
-
-
-_MOST = 6

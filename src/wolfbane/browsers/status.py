@@ -54,9 +54,9 @@ def _one(workspace: Workspace, name: str, *, versions: bool) -> BrowserStatus:
         here = installed(name, browser)
     except CannotOpen as error:
         return replace(found, problem=str(error))
-    told = version(here.binary) if here.binary and versions else ""
+    version_text = version(here.binary) if here.binary and versions else ""
     driver = browser.url or " ".join(here.driver)
-    found = replace(found, version=told, program=here.binary, driver=driver)
+    found = replace(found, version=version_text, program=here.binary, driver=driver)
     if needs_screen(browser):
         words = f"there is no screen and no {DISPLAY_PROGRAM}; install it (Debian: xvfb)"
         return replace(found, problem=f"browser '{name}': {words}")

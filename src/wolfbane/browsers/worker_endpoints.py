@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable, Iterable
 
 import msgspec
 
@@ -18,38 +18,61 @@ from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.sessions import BrowserSession, SessionEvidence
 
+Hold = Callable[[BrowserSession, str], Awaitable[None]]
+"""Keeps a browser open after a test that went wrong, as long as somebody looks at it."""
+_AT_ITS_END = "when its session ended"
+OUTSIDE = ""
+"""Stands for no test: hooks of classes, modules and files."""
+
 
 class Left(msgspec.Struct):
     """What a test left behind in the browsers: by session, and words for its message."""
 
-    seen: list[tuple[str, SessionEvidence]] = msgspec.field(default_factory=list)
+    seen: list[tuple[BrowserSession, SessionEvidence]] = msgspec.field(default_factory=list)
     waited: list[str] = msgspec.field(default_factory=list)
     lost: str = ""
     unopened: str = ""
 
 
 class WorkerEndpoint:
-    """One worker's. Sessions that it ends live on until the test is judged, to be looked at."""
+    """One worker's. Sessions that it ends live on until the test is judged, to be looked at.
+
+    Several tests may run at once in one worker. A session belongs to the test that opened it; if
+    several ran then, to each of them until the others are over.
+    """
 
     def __init__(
-        self, browser: str, opener: BrowserPool, keep: str, tell: Callable[[BrowserCommand], None]
-    ) -> None:
+        self, browser: str, opener: BrowserPool, keep: str,
+        tell: Callable[[BrowserCommand], None], hold: Hold | None = None,
+    ) -> None:  # fmt: skip
+        self._hold = hold
         self.token = secrets.token_urlsafe(24)
         self.browser = browser
-        self.current = ""
+        self.running: dict[str, None] = {}
         self.said: dict[str, None] = {}
         self.sessions: dict[str, BrowserSession] = {}
         self._opener, self._keep, self._tell = opener, keep, tell
         self._ended: list[BrowserSession] = []
+        self._of_hooks: list[BrowserSession] = []
+        """Closed sessions in which a hook of the file failed."""
         self._count = 0
         self._trouble: dict[str, str] = {}
         self._closed = False
         self._opening: dict[str, float] = {}
         self._looking = asyncio.Lock()
 
+    def begin_file(self) -> None:
+        """The worker begins a file: hooks of other files failed none of its tests."""
+        self._of_hooks.clear()
+
     def started(self, test: str) -> None:
         """The worker begins a test."""
-        self.current = test
+        self.running[test] = None
+
+    def tests_of(self, session: BrowserSession) -> list[str]:
+        """The tests that may have sent a command of a session just now."""
+        owners = [test for test in self.running if test in session.owners]
+        return owners or list(self.running) or [OUTSIDE]
 
     async def open(self, body: object) -> BrowserSession:
         """A new session, fresh and for this worker alone. Raises WebDriverError."""
@@ -60,17 +83,21 @@ class WorkerEndpoint:
         self.said.update(dict.fromkeys(want.said))
         self._close_forgotten()
         began = time.monotonic()
-        test, self._opening[self.current] = self.current, began
+        tests = list(self.running) or [OUTSIDE]
+        # Trouble is blamed on a test only where no other can be meant.
+        blamed = tests if len(tests) == 1 else []
+        self._opening.update(dict.fromkeys(blamed, began))
         try:
             driver = await self._opener.take(self.browser, want)
         except (CannotOpen, OSError) as error:
-            self._trouble[test] = str(error)
+            self._trouble.update(dict.fromkeys(blamed, str(error)))
             raise WebDriverError("session not created", str(error)) from None
         except WebDriverError as error:
-            self._trouble[test] = error.message
+            self._trouble.update(dict.fromkeys(blamed, error.message))
             raise
         finally:
-            self._opening.pop(test, None)
+            for test in blamed:
+                self._opening.pop(test, None)
         if self._closed:
             self._opener.release(driver)
             raise WebDriverError("session not created", "the worker that asked for it is gone")
@@ -85,58 +112,95 @@ class WorkerEndpoint:
                 raise WebDriverError("session not created", str(error)) from None
         self._count += 1
         session = BrowserSession(driver, self.browser, self._count, self._keep, self._tell)
-        session.opened, session.opened_in = began, test
-        session.record(*find("POST", "")[:1], "open a session", 200, None, began, self.current)
+        session.began(began)
+        session.owners = frozenset(tests) - {OUTSIDE}
+        session.record(*find("POST", "")[:1], "open a session", 200, None, began, tests)
         self.sessions[driver.session] = session
         return session
 
     def _close_forgotten(self) -> None:
-        """Sessions that a test opened, and that outlived it, when the next one opens its own."""
+        """Sessions that tests opened, and that outlived them, when the next one opens its own."""
         for name, session in list(self.sessions.items()):
-            if session.opened_in and session.opened_in != self.current:
-                self.said[f"{session.opened_in} left its session open; it was closed"] = None
+            if session.owners and not session.owners & self.running.keys():
+                owner = min(session.owners)
+                self.said[f"{owner} left its session open; it was closed"] = None
                 self._opener.release(self.sessions.pop(name).driver, self._looking)
 
     async def end(self, session: BrowserSession) -> None:
         """The suite ended a session: it is gone for the suite, and stays for a look."""
         self.sessions.pop(session.driver.session, None)
         began = time.monotonic()
-        session.record(*find("DELETE", "")[:1], "end the session", 200, None, began, self.current)
+        tests = self.tests_of(session)
+        session.record(*find("DELETE", "")[:1], "end the session", 200, None, began, tests)
         session.over = True
-        if self.current and self._keep != OFF:
-            self._ended.append(session)
-        else:
+        if self._keep == OFF:
             self._opener.release(session.driver, self._looking)
+        elif tests == [OUTSIDE]:
+            # The worker names the tests of a failed hook much later: browsers cannot wait for it.
+            if session.has_failing_command:
+                await session.look(OUTSIDE, session.seen(OUTSIDE), _AT_ITS_END)
+                self._of_hooks.append(session)
+            self._opener.release(session.driver, self._looking)
+        else:
+            self._ended.append(session)
 
     async def finish(self, test: str, *, bad: bool) -> Left:
-        """A test is over: look at its pages if it went wrong, and let go of what it ended."""
-        if self.current == test:
-            self.current = ""
-        ended, self._ended = self._ended, []
-        left = Left(unopened=self._trouble.pop(test, ""))
+        """A test is over: look at its pages if it went wrong, and let go of what it ended.
+
+        A test that never started was kept from it by a hook: what that did is its evidence.
+        """
+        key = test if test in self.running else OUTSIDE
+        left = Left(unopened=self._trouble.get(key, "") if bad else "")
+        self._trouble.pop(test, None)
         if began := self._opening.pop(test, 0.0):
             seconds = time.monotonic() - began
             left.unopened = f"browser '{self.browser}' was still not open after {seconds:.0f} s"
+        self.running.pop(test, None)
+        over = [each for each in self._ended if key == test and not self._is_used(each)]
         try:
             async with self._looking:
-                for session in [*ended, *self.sessions.values()]:
-                    if seen := session.tests.pop(test, None):
-                        await self._look(session, seen, test, left, bad=bad)
+                for session in [*self._ended, *self.sessions.values()]:
+                    if seen := session.tests.get(key):
+                        await self._look(session, seen, key, left, bad=bad)
+            if bad and key == OUTSIDE:
+                for session in self._of_hooks:
+                    self._add(left, session, session.seen(OUTSIDE))
+            still_open = [session for session, _ in left.seen if session not in self._of_hooks]
+            if bad and still_open and self._hold is not None:
+                await self._hold(still_open[-1], key)
         finally:
-            for session in ended:
-                self._opener.release(session.driver)
+            if key == test:
+                self._trouble.pop(OUTSIDE, None)
+                for session in [*self._ended, *self.sessions.values()]:
+                    session.tests.pop(key, None)
+            self._let_go(over)
         self._opener.test_over(self.browser)
         return left
+
+    def _is_used(self, session: BrowserSession) -> bool:
+        """Whether a test that still runs may have used a session."""
+        return not self.running.keys().isdisjoint({*session.owners, *session.tests})
+
+    def _let_go(self, over: Iterable[BrowserSession]) -> None:
+        """Close sessions that nobody will look at any more."""
+        for session in over:
+            if session in self._ended:
+                self._ended.remove(session)
+                self._opener.release(session.driver)
 
     async def _look(
         self, session: BrowserSession, seen: SessionEvidence, test: str, left: Left, *, bad: bool
     ) -> None:
         left.lost = left.lost or session.lost
         if bad or self._keep == ALL:
-            why = "when its session ended" if session.over else "when the test ended"
+            why = _AT_ITS_END if session.over else "when the test ended"
             await session.look(test, seen, why)
-            left.seen.append((session.label, seen))
-            left.waited += [seen.waited] if seen.waited else []
+            self._add(left, session, seen)
+
+    @staticmethod
+    def _add(left: Left, session: BrowserSession, seen: SessionEvidence) -> None:
+        left.seen.append((session, seen))
+        left.waited += [seen.waited] if seen.waited else []
 
     def close(self, worker: str) -> None:
         """The worker is gone: close what it left open."""

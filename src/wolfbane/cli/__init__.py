@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
 _COMMANDS = {
     "run": "Choose tests and run them.",
+    "again": "Repeat a recorded run, or only what failed in it.",
+    "join": "Make one run of the records of its shares.",
     "load": "Run API workflows as a load, with many users at once.",
     "watch": "Run the tests affected by each file you save.",
     "list": "Show the tests that a selection chooses.",
@@ -21,6 +23,7 @@ _COMMANDS = {
     "explain": "Show what is known about one test, and why a selection chooses it or not.",
     "env": "Show the environments that a run can use.",
     "browsers": "Show which browsers are set up, and which are installed.",
+    "machines": "Show the machines of a cluster, and what each can serve.",
     "compose": "Put a run together step by step.",
     "preset": "Save the arguments of a run under a name.",
     "quarantine": "Manage quarantined tests: their failures do not fail a run.",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -14,11 +14,14 @@ from wolfbane.cli.tag_options import tag_options
 from wolfbane.errors import InputError, Problem
 
 PRESET, WORKSPACE = "--preset", "--workspace"
+AT, SETTINGS = "--at", "--settings"
+PASS_ON, OPTIONS_FOR = "--pass-on", "--options-for"
 ENV, SET, SPREAD = "--env", "--set", "--spread"
 CONTRADICTIONS = (
     ("--rebuild", "--no-build"), ("--quiet", "--verbose"), ("--refresh", "--offline"),
 )  # fmt: skip
 EXPANDED = "wolfbane.expanded"
+_POINTING = (WORKSPACE, AT, SETTINGS, PASS_ON)
 
 
 class Piece(NamedTuple):
@@ -53,11 +56,28 @@ class PresetCommand(Command):
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Put presets into the arguments before Click reads them."""
         if not ctx.resilient_parsing:
+            args = after_dashes_passed_on(self, args)
             args = tag_options(self, ctx, args)
             refuse_contradictions(self, ctx, args)
             args = expanded(self, args)
             ctx.meta[EXPANDED] = list(args)
         return super().parse_args(ctx, args)
+
+
+def after_dashes_passed_on(command: click.Command, arguments: Sequence[str]) -> list[str]:
+    """What follows ``--`` as options of ``--pass-on``, where a command has it."""
+    if not any(PASS_ON in param.opts for param in command.params):
+        return list(arguments)
+    found: list[str] = []
+    waiting, options = list(arguments), _options(command)
+    while waiting:
+        token = waiting.pop(0)
+        if token == "--":
+            return [*found, *(f"{PASS_ON}={word}" for word in waiting)]
+        found.append(token)
+        if token.startswith("-") and _wants_next(token, options) and waiting:
+            found.append(waiting.pop(0))
+    return found
 
 
 def refuse_contradictions(
@@ -98,7 +118,7 @@ def pointing(command: click.Command, arguments: Sequence[str]) -> list[str]:
     pieces = list(pieces_of(command, arguments))
     spread = {piece.value for piece in pieces if piece.option == SPREAD}
     several = any(piece.option == ENV and "," in piece.value for piece in pieces)
-    kept = [p for p in pieces if p.option == WORKSPACE]
+    kept = [p for p in pieces if p.option in _POINTING]
     kept += [p for p in pieces if p.option == ENV and not spread and not several]
     kept += [p for p in pieces if p.option == SET and p.value.partition("=")[0] not in spread]
     return joined(kept)
@@ -108,18 +128,13 @@ def joined(pieces: Sequence[Piece]) -> list[str]:
     """Pieces as a command line again: options first."""
     options = [token for piece in pieces if piece.option for token in piece.tokens]
     plain = [piece.tokens[0] for piece in pieces if not piece.option]
-    guard = ["--"] if any(text.startswith("-") for text in plain) else []
-    return [*options, *guard, *plain]
+    # A path that starts with a dash would be read as an option.
+    return [*options, *(f"./{text}" if text.startswith("-") else text for text in plain)]
 
 
 def pieces_of(command: click.Command, arguments: Sequence[str]) -> Iterator[Piece]:
     """Cut a command line the way Click reads it; options by their long names."""
-    options = {
-        name: option
-        for option in command.params
-        if isinstance(option, click.Option)
-        for name in (*option.opts, *option.secondary_opts)
-    }
+    options = _options(command)
     waiting = list(arguments)
     while waiting:
         token = waiting.pop(0)
@@ -129,16 +144,39 @@ def pieces_of(command: click.Command, arguments: Sequence[str]) -> Iterator[Piec
         if not token.startswith("-") or token == "-":
             yield Piece("", (token,))
             continue
-        name, inside = token.partition("=")[0], "=" in token
-        if not token.startswith("--"):
-            name = next((f"-{c}" for c in token[1:] if _takes(options.get(f"-{c}"))), token[:2])
-            inside = not token.endswith(name[1])
-        option = options.get(name)
+        option, name, _ = _read_option(token, options)
         long = next((n for n in option.opts if n.startswith("--")), name) if option else name
-        if _takes(option) and not inside and waiting:
+        if _wants_next(token, options) and waiting:
             yield Piece(long, (token, waiting.pop(0)))
         else:
             yield Piece(long, (token,))
+
+
+def _options(command: click.Command) -> dict[str, click.Option]:
+    """The options of a command by each of their names."""
+    return {
+        name: option
+        for option in command.params
+        if isinstance(option, click.Option)
+        for name in (*option.opts, *option.secondary_opts)
+    }
+
+
+def _read_option(
+    token: str, options: Mapping[str, click.Option]
+) -> tuple[click.Option | None, str, bool]:
+    """The option that a token names, its name, and whether the token holds its value."""
+    name, inside = token.partition("=")[0], "=" in token
+    if not token.startswith("--"):
+        name = next((f"-{c}" for c in token[1:] if _takes(options.get(f"-{c}"))), token[:2])
+        inside = not token.endswith(name[1])
+    return options.get(name), name, inside
+
+
+def _wants_next(token: str, options: Mapping[str, click.Option]) -> bool:
+    """Whether the value of the option is the token after it."""
+    option, _, inside = _read_option(token, options)
+    return _takes(option) and not inside
 
 
 def _takes(option: click.Option | None) -> bool:
@@ -159,7 +197,8 @@ def _with_presets(
             raise InputError(Problem(f"preset '{name}' builds on itself", str(preset.file)))
         place = ["--workspace", folder] if folder else []
         try:
-            saved = tag_options(command, click.Context(command), [*place, *preset.arguments])
+            whole = [*place, *after_dashes_passed_on(command, preset.arguments)]
+            saved = tag_options(command, click.Context(command), whole)
             own = [piece for piece in pieces_of(command, saved) if piece.option != WORKSPACE]
             command.make_parser(click.Context(command)).parse_args(list(saved))
         except click.UsageError as error:

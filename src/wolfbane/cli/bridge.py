@@ -100,38 +100,38 @@ def _ask() -> Draft:
     """The questions, each after what was answered before."""
     from wolfbane.kinds.bridge.draft import FORMATS, LISTS, NAMES, WAYS, Draft
 
-    told: dict[str, Any] = {"about": click.prompt("What do you call the launcher")}
-    told["files"] = click.prompt("Which files hold tests (globs)").split()
-    way = told["way"] = _one_of("How are tests found?", WAYS)
+    answers: dict[str, Any] = {"about": click.prompt("What do you call the launcher")}
+    answers["files"] = click.prompt("Which files hold tests (globs)").split()
+    way = answers["way"] = _one_of("How are tests found?", WAYS)
     if way == "lines":
-        told["test_line"] = click.prompt(
+        answers["test_line"] = click.prompt(
             _capital(_LINE.format("test", "NAME")), value_proc=_has("NAME")
         )
-        told["group_line"] = _or_none(_LINE.format("group", "NAME"), _has("NAME"))
+        answers["group_line"] = _or_none(_LINE.format("group", "NAME"), _has("NAME"))
         words = "TAG (or KEY and VALUE)"
-        told["tag_line"] = _or_none(_LINE.format("tag", words), _has("TAG", "KEY"))
+        answers["tag_line"] = _or_none(_LINE.format("tag", words), _has("TAG", "KEY"))
     elif way == "query":
-        told["grammar"] = click.prompt("The language (java, javascript, python, ...)")
+        answers["grammar"] = click.prompt("The language (java, javascript, python, ...)")
     elif way == "listing":
-        told["list_command"] = click.prompt(
+        answers["list_command"] = click.prompt(
             "The command that lists tests, with {file} if it lists those of one", value_proc=_line
         )
-        told["list_format"] = _one_of("What does it print?", LISTS)
+        answers["list_format"] = _one_of("What does it print?", LISTS)
     click.echo(_COMMAND)
-    told["command"] = click.prompt("Command", value_proc=_line)
-    told["names"] = "files" if way == "files" else _one_of("How does it take names?", NAMES)
-    if told["names"] == "each":
-        told["option"] = _or_none("the option before each name")
-    if told["names"] != "files":
-        grouped = way == "query" or bool(told.get("group_line"))
-        told["name"] = click.prompt(
+    answers["command"] = click.prompt("Command", value_proc=_line)
+    answers["names"] = "files" if way == "files" else _one_of("How does it take names?", NAMES)
+    if answers["names"] == "each":
+        answers["option"] = _or_none("the option before each name")
+    if answers["names"] != "files":
+        grouped = way == "query" or bool(answers.get("group_line"))
+        answers["name"] = click.prompt(
             "What does it call a test, by {name}, {group} and {file}",
             default="{group}.{name}" if grouped else "{name}",
         )
-    told["failed"] = click.prompt("Its exit code when tests failed", default=1)
-    told["format"] = _one_of("What is its report?", FORMATS)
-    told["report"] = _or_none("where the report is, such as {scratch}/report.xml")
-    return Draft(**told)
+    answers["failed"] = click.prompt("Its exit code when tests failed", default=1)
+    answers["format"] = _one_of("What is its report?", FORMATS)
+    answers["report"] = _or_none("where the report is, such as {scratch}/report.xml")
+    return Draft(**answers)
 
 
 def _one_of(question: str, words: Mapping[str, str]) -> str:
@@ -147,7 +147,7 @@ def _one_of(question: str, words: Mapping[str, str]) -> str:
 def _or_none(question: str, check: Callable[[str], str] = str.strip) -> str:
     text = f"{_capital(question)} (or nothing)"
     answer: str = click.prompt(
-        text, default="", show_default=False, value_proc=lambda said: said and check(said)
+        text, default="", show_default=False, value_proc=lambda text: text and check(text)
     )
     return answer
 
@@ -155,21 +155,21 @@ def _or_none(question: str, check: Callable[[str], str] = str.strip) -> str:
 def _has(*words: str) -> Callable[[str], str]:
     """Ask again where none of the words is in the answer."""
 
-    def check(said: str) -> str:
-        if not any(re.search(rf"\b{word}\b", said) for word in words):
+    def check(text: str) -> str:
+        if not any(re.search(rf"\b{word}\b", text) for word in words):
             raise click.BadParameter(f"there is no {' or '.join(words)} in it")
-        return said.strip()
+        return text.strip()
 
     return check
 
 
-def _line(said: str) -> str:
+def _line(text: str) -> str:
     """Ask again where a command line's quotes do not match."""
     try:
-        shlex.split(said)
+        shlex.split(text)
     except ValueError as error:
         raise click.BadParameter(str(error)) from None
-    return said
+    return text
 
 
 def _capital(text: str) -> str:

@@ -22,7 +22,9 @@ def command(
     keep: int | None, older_than: float | None, evidence: bool, dry_run: bool,
     workspace: Path | None,
 ) -> None:  # fmt: skip
-    """Remove old runs. The history keeps the outcomes of their tests.
+    """Remove old runs, and copies of git revisions that no run is from any more.
+
+    The history keeps the outcomes of the tests.
 
     \b
     wolfbane clean --keep 20
@@ -39,3 +41,5 @@ def command(
     verb = "would remove" if dry_run else "removed"
     what = "the evidence of " if evidence else ""
     click.echo(f"{verb} {what}{many(removed.runs, 'run')}, {bytes_shown(removed.size)}")
+    if removed.copies:
+        click.echo(f"{verb} unused copies of git revisions, {bytes_shown(removed.copies)}")

@@ -56,21 +56,21 @@ def command(
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    told, problems = compare_runs(found, runs, pick)
+    comparison, problems = compare_runs(found, runs, pick)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
-    changes = changes_of_load(found, told)
+    changes = changes_of_load(found, comparison)
     if form == "json":
-        click.echo(as_json(told, changes))
+        click.echo(as_json(comparison, changes))
     else:
         console = make_console()
-        parts = [*comparison_parts(console, told), *load_parts(console, changes)]
+        parts = [*comparison_parts(console, comparison), *load_parts(console, changes)]
         for part in parts:
             console.print(part, soft_wrap=isinstance(part, Text))
     if picture is not None:
         from wolfbane.reports.load_comparison import draw_changes
 
         draw_changes(changes, picture)
-    slower = bool(told.slower) or any(change.slower for change in changes)
-    bad = {"regression": bool(told.regressions), "slower": slower}
+    slower = bool(comparison.slower) or any(change.slower for change in changes)
+    bad = {"regression": bool(comparison.regressions), "slower": slower}
     ctx.exit(1 if any(bad[name] for name in fatal) else 0)

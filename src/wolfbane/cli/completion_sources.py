@@ -107,9 +107,7 @@ def _values(place: _CompletionFolder, field: str, start: str) -> list[str]:
     if field == "status":
         return _starting(STATUSES, start)
     if field == "changed":
-        from wolfbane.workspace.revisions import revision_names
-
-        return _starting(["HEAD", *revision_names(place.root)], start)
+        return _revisions(place, start)
     if field == "category":
         found = place.words("tags", f"category={start}")
         return [tag.partition("=")[2] for tag in found]
@@ -121,6 +119,18 @@ def _values(place: _CompletionFolder, field: str, start: str) -> list[str]:
         listed = [str(name) for suite in suites for name in suite.get("browsers", [])]
         return _starting(dict.fromkeys([*listed, "all"]), start) if listed else []
     return place.words("tags", start) if field == "tag" else []
+
+
+def _revisions(place: _CompletionFolder, start: str) -> list[str]:
+    from wolfbane.workspace.git import revision_names
+
+    return _starting(["HEAD", *revision_names(place.root)], start)
+
+
+def revisions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Branches and tags, and what the chosen environment has."""
+    place = _CompletionFolder(ctx)
+    return [*_starting(["deployed"], incomplete), *_revisions(place, incomplete)]
 
 
 def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:

@@ -40,7 +40,8 @@ What fails, fails on purpose. What to try next:
   wolfbane run --tag smoke                      the smoke tests of every suite
   wolfbane run --pick 'category:billing and not tag:slow'
   wolfbane explain test_catamaran_in_winter     what is known of one test
-  wolfbane run --status failed                  only what failed
+  wolfbane again --failed                       only what failed, once more
+  wolfbane list --at v1.3.0 --suite workflows   the suite as it was at a tag
   wolfbane run --browser phone --log protocol   one browser, and each command to it
   wolfbane run --preset machines                each machine of the quay, side by side
   wolfbane env show staging                     where a run would go, and with what

@@ -11,6 +11,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
+from wolfbane.cli.revision_options import revision_options
 from wolfbane.cli.selection_options import selection_options
 from wolfbane.errors import InputError, Problem, nearest
 from wolfbane.kinds.registry import find_kind
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 @click.command("explain", cls=Command)
 @click.argument("address", shell_complete=completion_sources.paths)
 @selection_options
+@revision_options
 def command(select: Callable[[], Selected], address: str) -> None:
     """Say what is known of the test at ADDRESS, and why a selection chooses it or not.
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.revision_options import revision_options
 from wolfbane.cli.selection_options import selection_options
 from wolfbane.cli.target_options import environment_options, status_labels
 
@@ -21,6 +22,7 @@ GROUPINGS = ("suite", "file", "kind", "tag", "browser")
 
 @click.command("list", cls=Command)
 @selection_options
+@revision_options
 @click.option(
     "--as", "form", type=click.Choice(["table", "tree", "json"]), default="table",
     show_default=True, help="The form of the list.",

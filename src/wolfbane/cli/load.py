@@ -9,6 +9,7 @@ import click
 
 from wolfbane.cli.arguments import EXPANDED, PresetCommand, preset_option
 from wolfbane.cli.print_command import typed
+from wolfbane.cli.revision_options import revision_options
 from wolfbane.cli.run_options import load_options, request_options
 from wolfbane.cli.selection_options import opened_option, selection_options
 from wolfbane.cli.target_options import one_environment_options
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 
 @click.command("load", cls=PresetCommand)
 @selection_options
+@revision_options
 @opened_option
 @one_environment_options
 @load_options
@@ -68,9 +70,7 @@ def command(
     request = typed(request, command, ctx.meta[EXPANDED], "load")
     workspace = opened()
     how = load(workspace)
-    ready = make_load_ready(
-        workspace, point(workspace), lambda: select(workspace), request, how.profile
-    )
+    ready = make_load_ready(workspace, point(workspace), select, request, how.profile)
     ctx.exit(load_and_print(ready, how))
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -16,6 +18,7 @@ if TYPE_CHECKING:
     from wolfbane.app.selection import Selected
     from wolfbane.cli.target_options import Point
     from wolfbane.execution.run_request import RunRequest
+    from wolfbane.workspace.settings import Workspace
 
 
 def typed(
@@ -24,6 +27,15 @@ def typed(
     """The request with the line that it was typed as."""
     line = shlex.join(["wolfbane", name, *arguments])
     return replace(request, command=line, pointed=tuple(pointing(command, arguments)))
+
+
+def repeatable(request: RunRequest, arguments: Sequence[str], workspace: Workspace) -> RunRequest:
+    """The request with all that ``wolfbane again`` needs to know of the line."""
+    folder, home = Path.cwd().resolve(), workspace.home
+    inside = folder.relative_to(home).as_posix() if folder.is_relative_to(home) else "."
+    paths = click.get_current_context().params["paths"]
+    lines = any(re.fullmatch(r"[^#]+:\d+", path) for path in paths)
+    return replace(request, arguments=tuple(arguments), folder=inside, pinned=lines)
 
 
 def print_line(selected: Selected, point: Point, arguments: Sequence[str], shell: str) -> None:

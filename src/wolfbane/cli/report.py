@@ -11,6 +11,7 @@ from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.selection_options import workspace_option
+from wolfbane.errors import InputError, Problem
 from wolfbane.formats.registry import NAMES
 
 
@@ -37,6 +38,8 @@ def command(run: str, form: str, path: Path | None, workspace: Path | None) -> N
     from wolfbane.results.runs import find_run
     from wolfbane.workspace.find import open_workspace
 
+    if form == "record" and path is None and sys.stdout.isatty():
+        raise InputError(Problem("an archive is not for a terminal", hint="say --to PATH"))
     targets = read_targets([f"{form}={path}"]) if path else []
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     record = read_record(find_run(found.results, run))

@@ -2,20 +2,35 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 from click.core import ParameterSource
 
-from wolfbane.cli.arguments import EXPANDED, PresetCommand, preset_option, without
-from wolfbane.cli.print_command import print_line, typed
+from wolfbane.cli.arguments import (
+    AT,
+    ENV,
+    EXPANDED,
+    Piece,
+    PresetCommand,
+    joined,
+    pieces_of,
+    preset_option,
+    without,
+)
+from wolfbane.cli.print_command import print_line, repeatable, typed
 from wolfbane.cli.quoting import SHELLS
+from wolfbane.cli.revision_options import each_deployed, revision_options
 from wolfbane.cli.run_options import request_options
 from wolfbane.cli.selection_options import opened_option, selection_options
 from wolfbane.cli.target_options import environment_options
 from wolfbane.errors import InputError, Problem
 from wolfbane.execution.run_request import RunRequest
+
+_TYPED = ParameterSource.COMMANDLINE
+_WORST_FIRST = (130, 2, 4, 1, 3, 0)
 
 if TYPE_CHECKING:
     from wolfbane.app.selection import Selected
@@ -25,6 +40,7 @@ if TYPE_CHECKING:
 
 @click.command("run", cls=PresetCommand)
 @selection_options
+@revision_options
 @opened_option
 @environment_options
 @request_options()
@@ -60,21 +76,54 @@ def command(
     wolfbane run --browser firefox --log protocol
     wolfbane run --preset nightly --jobs 4    saved arguments, and more
     """
-    if request.seed is not None and request.order != "random":
-        raise InputError(Problem("--seed needs --order random"))
-    if not request.mail_to and ctx.get_parameter_source("mail_when") is ParameterSource.COMMANDLINE:
-        raise InputError(Problem("--mail-when needs --mail-to"))
-    if shell and not print_command:
-        raise InputError(Problem("--shell needs --print-command"))
+    _check_pairs(ctx, request)
     arguments = without(command, ctx.meta[EXPANDED], "--print-command", "--shell")
+    if several := each_deployed(ctx.params):
+        ctx.exit(_one_after_another(arguments, several))
     if print_command:
         print_line(select(), point, arguments, shell or "posix")
         return
     from wolfbane.app.ready import make_ready
 
-    request = typed(request, command, arguments)
     workspace = opened()
-    ready = make_ready(workspace, point(workspace), lambda: select(workspace), request)
+    request = repeatable(typed(request, command, arguments), arguments, workspace)
+    ready = make_ready(workspace, point(workspace), select, request)
     from wolfbane.cli.running import run_and_print  # it takes a while: not where nothing is chosen
 
     ctx.exit(run_and_print(ready))
+
+
+def _check_pairs(ctx: click.Context, request: RunRequest) -> None:
+    """Refuse options without the one that they need."""
+    if request.seed is not None and request.order != "random":
+        raise InputError(Problem("--seed needs --order random"))
+    if not request.mail_to and ctx.get_parameter_source("mail_when") is _TYPED:
+        raise InputError(Problem("--mail-when needs --mail-to"))
+    if request.repeats and request.retries is not None:
+        raise InputError(Problem("--repeat and --retries contradict each other: give one of them"))
+    if not request.repeats and ctx.get_parameter_source("repeat_in") is _TYPED:
+        raise InputError(Problem("--repeat-in needs --repeat or --repeat-for"))
+    if ctx.params["shell"] and not ctx.params["print_command"]:
+        raise InputError(Problem("--shell needs --print-command"))
+
+
+def _one_after_another(arguments: Sequence[str], revisions: Mapping[str, str]) -> int:
+    """A run for each environment with the suites of its revision; the worst exit code."""
+    codes = []
+    for name, revision in revisions.items():
+        own = [
+            _with_name(piece, name)
+            for piece in pieces_of(command, arguments)
+            if piece.option not in (AT, ENV)
+        ]
+        where = [Piece(ENV, (ENV, name)), Piece(AT, (AT, revision))]
+        codes.append(command.main(joined([*where, *own]), standalone_mode=False))
+    return next(code for code in _WORST_FIRST if code in codes)
+
+
+def _with_name(piece: Piece, name: str) -> Piece:
+    """A report for one of several environments has the environment in the name of its file."""
+    if piece.option != "--report":
+        return piece
+    path = Path(piece.value)
+    return Piece(piece.option, (piece.option, str(path.with_stem(f"{path.stem}-{name}"))))

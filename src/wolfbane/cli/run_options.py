@@ -10,7 +10,7 @@ import click
 from click.core import ParameterSource
 
 from wolfbane.cli.disk_words import reports
-from wolfbane.cli.values import duration
+from wolfbane.cli.values import duration, reading
 from wolfbane.execution.run_request import RunOption, RunRequest, options_of, run_options
 
 if TYPE_CHECKING:
@@ -112,6 +112,8 @@ def _declarations(
         how |= {} if option.several else {"default": default, "show_default": True}
     elif isinstance(default, bool):
         how["is_flag"] = True
+    elif option.read is not None:
+        how["callback"] = reading(option.read)
     elif option.is_time:
         how["callback"] = duration
     elif option.at_least is not None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.app.run import carry_out, plan_run
+from wolfbane.cli.kept_open import wait_for_key
 from wolfbane.cli.streams import leave_standard_output
 from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.guarded import GuardedConsole
@@ -31,7 +32,7 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
         planned = plan_run(ready)
         print_plan(console, planned.plan, planned.broken, planned.whole_files)
         return 1 if planned.broken else 0
-    return printed(ready, lambda report: carry_out(ready, report), warned)
+    return printed(ready, lambda report: carry_out(ready, report, pause=wait_for_key), warned)
 
 
 def printed(
@@ -42,8 +43,8 @@ def printed(
     request = ready.request
     report = GuardedConsole(
         ConsoleReport(
-            make_console(), quiet=request.quiet, verbose=request.verbose,
-            results=ready.workspace.settings.workspace.results, told=warned, every=every,
+            make_console(), quiet=request.quiet, verbose=request.verbose, live=not request.live,
+            results=ready.workspace.settings.workspace.results, shown=warned, every=every,
         ),
         _without_console,
     )  # fmt: skip

@@ -11,6 +11,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.disk_words import on_disk
+from wolfbane.cli.revision_options import at_revision
 from wolfbane.cli.values import FilledPath
 from wolfbane.kinds.registry import KINDS
 
@@ -31,6 +32,8 @@ _FIELDS = {
     "changed": "Tests affected by changes since this git revision.",
 }
 
+SELECTION = frozenset(f"--{name}" for name in (*_FIELDS, "pick", "drop", "everything"))
+"""The options that choose tests."""
 _ALL = "wolfbane.all_workspaces"
 
 
@@ -94,12 +97,12 @@ def selection_options(
         **options: Any,
     ) -> Any:
         own = {f"field_{name}": options.pop(f"field_{name}") for name in _FIELDS}
-        asked = read_asked(
+        request = read_asked(
             {"paths": paths, "pick": pick, "drop": drop, "everything": everything, **own}
         )
 
         def select(opened: Workspace | None = None) -> Selected:
-            return _select(asked, opened or _opened(workspace))
+            return _select(request, opened or _opened(workspace))
 
         return command(select=select, **options)
 
@@ -148,10 +151,10 @@ def read_asked(options: Mapping[str, Any]) -> SelectionRequest:
 def _opened(workspace: Path | None) -> Workspace:
     from wolfbane.workspace.find import open_workspace
 
-    return open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    return at_revision(open_workspace(workspace or Path.cwd(), given=workspace is not None))
 
 
-def _select(asked: SelectionRequest, workspace: Workspace) -> Selected:
+def _select(request: SelectionRequest, workspace: Workspace) -> Selected:
     from wolfbane.app.selection import select
 
-    return select(workspace, asked, Path.cwd().resolve())
+    return select(workspace, request, Path.cwd().resolve())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -93,9 +93,17 @@ def status_labels(workspace: Workspace) -> list[str]:
     wanted = wanted_outcomes(parts)
     if wanted is None:
         return []
-    found = Newest(workspace.results).environments(wanted)
+    found = Newest(workspace.caches).environments(wanted)
     labels = [label for label in found if not label or read_labels(workspace, [_at(label)])]
     return labels if labels != [workspace.settings.workspace.env] else []
+
+
+def point_at(workspace: Workspace, params: Mapping[str, Any]) -> list[Environment]:
+    """The environments that the parameters of a command mean; the default one without any."""
+    return _point(
+        workspace, params.get("environment", ""), params.get("values", ()),
+        params.get("spread", ()), params.get("paths", ()),
+    )  # fmt: skip
 
 
 def _at(label: str) -> str:

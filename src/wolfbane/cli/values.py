@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +29,20 @@ def filled(ctx: click.Context, param: click.Parameter, value: str) -> str:
     if source is ParameterSource.COMMANDLINE and not value.strip():
         raise click.BadParameter("it is empty")
     return value
+
+
+def reading(
+    read: Callable[[str], Any],
+) -> Callable[[click.Context, click.Parameter, str | None], Any]:
+    """A click callback that makes a value of what was typed; a ValueError says what is wrong."""
+
+    def callback(ctx: click.Context, param: click.Parameter, value: str | None) -> Any:
+        try:
+            return None if value is None else read(value)
+        except ValueError as error:
+            raise click.BadParameter(str(error)) from None
+
+    return callback
 
 
 def age(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:

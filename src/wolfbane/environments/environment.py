@@ -15,6 +15,7 @@ from wolfbane.environments.mask import HIDDEN, Mask
 from wolfbane.environments.sources import variable_line
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.probes import Probe
+from wolfbane.workspace.version_source import VersionSource
 
 HOLE = re.compile(r"\{\{|\}\}|\{([\w.-]+)\}")
 
@@ -52,7 +53,8 @@ class ServicePlan(msgspec.Struct, frozen=True):
 class Environment(msgspec.Struct, frozen=True):
     """A chosen environment, worked out. Without parameters it is empty and has no name.
 
-    ``label`` names it in the addresses of a run in several; else it is empty.
+    ``label`` names it in the addresses of a run in several; else it is empty. ``version`` says how
+    to learn what is deployed there.
     """
 
     name: str = ""
@@ -62,6 +64,7 @@ class Environment(msgspec.Struct, frozen=True):
     probes: Sequence[Probe] = ()
     services: Mapping[str, ServicePlan] = msgspec.field(default_factory=dict)
     label: str = ""
+    version: VersionSource | None = None
 
     def shown(self) -> dict[str, str]:
         """Every value for people; a secret is masked inside of others, too."""

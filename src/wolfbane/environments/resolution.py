@@ -23,7 +23,7 @@ from wolfbane.environments.service_plans import Surroundings
 from wolfbane.environments.sources import STRUCTURED, from_source, is_source, read_values
 from wolfbane.errors import InputError, Problem, did_you_mean, nearest
 from wolfbane.workspace.settings import Parameter, Workspace
-from wolfbane.workspace.vocabulary import ENV_WORDS
+from wolfbane.workspace.vocabulary import is_env_word
 
 
 class _Raw(msgspec.Struct, frozen=True):
@@ -134,7 +134,7 @@ class Resolution:
         files = table.get("values_from", [])
         for path in [files] if isinstance(files, str) else files:
             try:
-                found = read_values(self.workspace.root / path)
+                found = read_values(self.workspace.home / path)
             except ValueError as error:
                 self.add(str(error), file=path)
             else:
@@ -160,7 +160,7 @@ class Resolution:
                 self.add(f"{origin}: there is no parameter '{name}'", self.meant(name), file)
             elif is_source(value):
                 try:
-                    text, where = from_source(value, self.workspace.root)
+                    text, where = from_source(value, self.workspace.home)
                 except ValueError as error:
                     self.faulty.add(name)
                     self.add(f"{origin}: '{name}' {error}", file=file)
@@ -202,7 +202,7 @@ class Resolution:
             raw = self.filled(raw, name, above)
         parameter = self.parameters[name]
         try:
-            value = convert(parameter, raw, self.workspace.root)
+            value = convert(parameter, raw, self.workspace.home)
         except ValueError as error:
             words = "has a value that is not right" if parameter.secret else str(error)
             self.faulty.add(name)
@@ -270,9 +270,11 @@ def by_dotted_name(
     """The values of an environment's table: groups are opened, down to declared parameters."""
     for key, value in table.items():
         name = f"{prefix}{key}"
+        if not prefix and is_env_word(key, value):
+            continue
         if isinstance(value, dict) and name not in parameters and not is_source(value):
             yield from by_dotted_name(value, parameters, f"{name}.")
-        elif prefix or key not in ENV_WORDS:
+        else:
             yield name, value
 
 

@@ -11,6 +11,8 @@ from wolfbane.errors import did_you_mean
 from wolfbane.kinds.registry import find_kind
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import Service, Workspace
+from wolfbane.workspace.version_source import read_version_source
+from wolfbane.workspace.vocabulary import VERSION, is_env_word
 
 
 class Surroundings:
@@ -47,6 +49,12 @@ class Surroundings:
         ready: object = next((table["ready"] for table in tables if "ready" in table), [])
         self.check_suites(environment)
         self.check_texts(f"environment {environment.name}: 'ready'", _texts(ready), environment)
+        given = (table.get(VERSION) for table in tables)
+        version = next((each for each in given if is_env_word(VERSION, each)), None)
+        source = read_version_source(version) if version is not None else None
+        if source:
+            place = f"environment {environment.name}: 'version'"
+            self.check_texts(place, source.texts, environment)
         plans = {}
         for name, service in self.services().items():
             texts = [*service.command, *map(str, service.env.values()), *_texts(service.ready)]
@@ -55,7 +63,8 @@ class Surroundings:
         if self.found:
             return environment
         probes = [probe.filled(environment.fill) for probe in read_probes(ready)]
-        return replace(environment, probes=probes, services=plans)
+        source = source.filled(environment.fill) if source else None
+        return replace(environment, probes=probes, services=plans, version=source)
 
     def plan(self, name: str, service: Service, environment: Environment) -> ServicePlan:
         """How a service is started: parameters filled in, with its probes."""

@@ -87,6 +87,8 @@ class BatchRun:
                     self._end_all(Outcome.BLOCKED, str(error))
                 break
             self._endpoint = worker.endpoint
+            if self._endpoint is not None:
+                self._endpoint.begin_file()
             self._expect_the_next()
             before = len(self._left)
             request_end = await worker.ask(self._request(), RanMessage, self._listen, self._silence)
@@ -104,7 +106,7 @@ class BatchRun:
                 await self._slot.drop(self._suite.name)
         await self._settle()
         self._owner.over(self._batch)
-        if self._batch.fresh and self._left:
+        if self._batch.again and self._left:
             self._owner.give_up(self._left.values())
         elif self._left:
             self._owner.unrun += len(self._left)
@@ -256,7 +258,7 @@ class BatchRun:
             result = replace(result, again=self._again(test))
         if test.worker_address in self._planned:
             self._owner.ended(test, result, self._batch)
-        elif not (self._batch.fresh and self._suite_path):  # a launcher may run more, again
+        elif not (self._batch.again and self._suite_path):  # a launcher may run more, again
             self._owner.finished(result, True)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:

@@ -9,8 +9,9 @@ from pathlib import Path
 from wolfbane.model import Evidence
 
 _ENDINGS = {
-    "screenshot": "png", "page": "html", "console": "console.txt", "protocol": "protocol.txt",
-    "filmstrip": "gif",
+    "screenshot": "png", "picture": "png", "page": "html", "console": "console.txt",
+    "protocol": "protocol.txt", "network": "network.txt", "replay": "replay.json",
+    "filmstrip": "webp",
 }  # fmt: skip
 
 

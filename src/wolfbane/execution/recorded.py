@@ -45,8 +45,8 @@ def recording(session: Session, folder: Path, newest: Newest | None) -> Iterator
                 troubles = [journal.trouble, _tried(keeper.write_summary)]
                 if newest is not None:
                     troubles.append(_tried(lambda: newest.take_in(keeper.record.results)))
-                said = [f"the record of this run is not whole: {t}" for t in troubles if t]
-                recorded.problems += said[:1]
+                warnings = [f"the record of this run is not whole: {t}" for t in troubles if t]
+                recorded.problems += warnings[:1]
 
 
 def _tried(write: Callable[[], None]) -> str:

@@ -74,20 +74,20 @@ class ResultBuilder:
         earlier = tuple(
             Result(
                 result.address, result.suite, result.kind, result.path, result.name,
-                Outcome(told.outcome), told.seconds, self._text(told.message),
-                self._text(told.trace), output=self._text(told.output), tags=result.tags,
+                Outcome(message.outcome), message.seconds, self._text(message.message),
+                self._text(message.trace), output=self._text(message.output), tags=result.tags,
                 browser=result.browser, target=result.target,
                 environment=result.environment, attempt=number,
             )
-            for number, told in enumerate(attempts, 1)
+            for number, message in enumerate(attempts, 1)
         )  # fmt: skip
         flaky = result.outcome is Outcome.PASSED and any(each.outcome.is_bad for each in earlier)
         outcome = Outcome.FLAKY if flaky else result.outcome
         return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)
 
-    def parts(self, told: Iterable[PartData]) -> list[Part]:
+    def parts(self, messages: Iterable[PartData]) -> list[Part]:
         """Parts of a test, as a worker reports them."""
-        return [self._part(part) for part in told]
+        return [self._part(part) for part in messages]
 
     def _about(self, ending: Ending) -> tuple[tuple[str, str], ...]:
         return tuple((self._mask(title), self._text(words)) for title, words in ending.about)

@@ -7,15 +7,23 @@ from collections.abc import Callable
 
 from msgspec.structs import replace
 
+from wolfbane.events import TestRetried
 from wolfbane.model import Outcome, Result, Test
 from wolfbane.selection import Matcher, parse
 from wolfbane.workspace.settings import Workspace
 
 
 class Retries:
-    """The attempts of every test of a run. ``given`` overrides what the settings say."""
+    """The attempts of every test of a run. ``given`` overrides what the settings say.
 
-    def __init__(self, workspace: Workspace, given: int | None) -> None:
+    With ``at_once``, tests run again before all others.
+    """
+
+    event = TestRetried
+    fresh = True
+
+    def __init__(self, workspace: Workspace, given: int | None, *, at_once: bool = False) -> None:
+        self.at_once = at_once
         self._workspace, self._given = workspace, given
         self._rules: list[tuple[Callable[[Test], bool], int]] = [
             (Matcher(parse(rule.match)), rule.times) for rule in workspace.settings.retry
@@ -23,6 +31,7 @@ class Retries:
         self._earlier: dict[str, list[Result]] = {}
         self._times: Counter[str] = Counter()
         self._waiting: dict[str, Result] = {}
+        self._innocent: Counter[str] = Counter()
 
     def allowed(self, test: Test) -> int:
         """How often a test may run again: the most that its suite and the rules say."""
@@ -42,6 +51,13 @@ class Retries:
             earlier.append(replace(attempt, attempt=len(earlier) + 1, earlier=()))
         return earlier[-1]
 
+    def lost(self, test: Test, result: Result) -> Result:
+        """The attempt, by its number, that ended with its machine. It is not the test's fault."""
+        earlier = self._earlier.setdefault(test.address, [])
+        earlier.append(replace(result, attempt=len(earlier) + 1))
+        self._innocent[test.address] += 1
+        return earlier[-1]
+
     def wait(self, result: Result) -> None:
         """Remember a test that could not run, and runs with the next attempt of what it needs."""
         self._waiting[result.address] = result
@@ -53,8 +69,9 @@ class Retries:
             return result
         inner = (replace(each, attempt=each.attempt + len(before)) for each in result.earlier)
         earlier = (*before, *inner)
-        passed = result.outcome is Outcome.PASSED
-        outcome = Outcome.FLAKY if passed else result.outcome
+        failed_before = len(before) > self._innocent.pop(result.address, 0)
+        flaky = result.outcome is Outcome.PASSED and failed_before
+        outcome = Outcome.FLAKY if flaky else result.outcome
         return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)
 
     def given_up(self, test: Test) -> Result:

@@ -34,7 +34,7 @@ class RunContext:
         self.pool = Pool(self.launcher, jobs)
         names = {label: label or each.name for label, each in self.environments.items()}
         self.results = ResultBuilder(workspace.root, mask, names)
-        self.evidence = EvidenceFiles(workspace.root, folder, mask)
+        self.evidence = EvidenceFiles(workspace.home, folder, mask)
         secrets = (s for each in environments for s in each.secrets)
         self._long_secrets = Mask(s for s in secrets if len(s) >= _SHORTEST_IN_NAMES)
         self._began = time.monotonic()

@@ -5,7 +5,7 @@ A field with an option is all that a new option needs, besides the code that use
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields, replace
 from random import SystemRandom
 from types import MappingProxyType
@@ -16,9 +16,11 @@ from wolfbane.cores import available_cores
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.formats.registry import NAMES
 from wolfbane.kinds.freshness import Freshness
+from wolfbane.shares import Share, read_share
 
 ALWAYS, CHANGED, NEVER = "always", "changed", "never"
 """When suites are built."""
+_A_WEEK = 7 * 86_400.0
 RUN, BROWSERS, REPORT, LOOK = "Run", "Browsers", "Report", "Only show"
 """The groups that help shows options in."""
 
@@ -27,7 +29,7 @@ class RunOption(NamedTuple):
     """How a field of :class:`RunRequest` is written on a command line.
 
     ``value`` names what the option takes. ``flags`` set the field to a value of theirs: each has a
-    help text of its own.
+    help text of its own. ``read`` makes the value of what is typed, and may raise ValueError.
     """
 
     group: str
@@ -38,6 +40,7 @@ class RunOption(NamedTuple):
     choices: tuple[str, ...] = ()
     several: bool = False
     is_time: bool = False
+    read: Callable[[str], Any] | None = None
     flags: Mapping[str, tuple[str, str]] = MappingProxyType({})
 
 
@@ -51,7 +54,8 @@ class RunRequest:
     """How to run what is chosen. ``timeout`` is in seconds, and overrides every suite's own.
 
     ``command`` is the line that was typed; ``pointed`` holds those of its arguments that point
-    another run at the same environments.
+    another run at the same environments. ``arguments`` are all of them, typed in ``folder`` of the
+    workspace, for a run that can be repeated; ``pinned``: they may mean other tests later.
     """
 
     jobs: int | None = option(
@@ -67,12 +71,34 @@ class RunRequest:
         RUN, "--run-time", value="TIME", is_time=True,
         help="Stop the run after this time: 20m. It fails if tests are left.",
     )  # fmt: skip
+    on: str = option(
+        RUN, "--on", value="ADDRESS", default="",
+        help="Run on the machines of a cluster: tcp://HOST:PORT of its scheduler, or 'cluster' for "
+        "the address in [cluster].",
+    )  # fmt: skip
+    share: Share | None = option(
+        RUN, "--share", value="N/OF", read=read_share,
+        help="Run one of several disjoint shares of the tests: 2/5. 'wolfbane join' makes one run "
+        "of their records.",
+    )  # fmt: skip
     retries: int | None = option(
         RUN, "--retries", value="N", at_least=0, help="Run failed tests again, at most N times."
     )
     retry_when: str = option(
         RUN, "--retry-when", choices=("after", "at-once"), default="after",
         help="Retry after all other tests, or as soon as their file is done.",
+    )  # fmt: skip
+    repeat: int | None = option(
+        RUN, "--repeat", value="N", at_least=1,
+        help="Run each test N times, and report how often it passed.",
+    )  # fmt: skip
+    repeat_for: float | None = option(
+        RUN, "--repeat-for", value="TIME", is_time=True,
+        help="Repeat the tests for this time: 10m. With --repeat: at most N times.",
+    )  # fmt: skip
+    repeat_in: str = option(
+        RUN, "--repeat-in", choices=("fresh", "same"), default="fresh",
+        help="Repeat in a fresh worker each time, or in the same one.",
     )  # fmt: skip
     flaky_fails: bool = option(
         RUN, "--flaky-fails", default=False, help="Exit 1 if a test passed only when it ran again."
@@ -92,6 +118,10 @@ class RunRequest:
         RUN, "--no-focus", default=False,
         help="Fail if the source marks tests as the only ones to run, and run the others too.",
     )  # fmt: skip
+    version_must_match: bool = option(
+        RUN, "--version-must-match", default=False,
+        help="Stop if the suites are not those of the version that the environment has.",
+    )  # fmt: skip
     build: str = option(
         RUN, default=CHANGED,
         flags={
@@ -108,6 +138,15 @@ class RunRequest:
             "--offline": ("offline", "Use only the copies; download nothing."),
         },
     )  # fmt: skip
+    passed_on: tuple[str, ...] = option(
+        RUN, "--pass-on", value="OPTION", several=True, default=(),
+        help="Pass an option on to the runtime, program or launcher of the chosen suites. The same "
+        "as everything after --.",
+    )  # fmt: skip
+    options_for: tuple[str, ...] = option(
+        RUN, "--options-for", value="SUITE", several=True, default=(),
+        help="Which suites get the options that are passed on. [default: all that are chosen]",
+    )  # fmt: skip
     evidence: str = option(
         BROWSERS, "--evidence", choices=KEPT, default=FAILURES,
         help="Which browser tests keep screenshots, page sources and command logs.",
@@ -115,6 +154,20 @@ class RunRequest:
     visible: bool = option(
         BROWSERS, "--visible", default=False, help="Show the browsers, where there is a screen."
     )
+    keep_open: bool = option(
+        BROWSERS, "--keep-open", default=False,
+        help="With --visible: leave the browser of the first failed test open until a key is "
+        "pressed.",
+    )  # fmt: skip
+    pace: float | None = option(
+        BROWSERS, "--pace", value="TIME", is_time=True,
+        help="With --visible: wait this long before each command: 0.5s.",
+    )  # fmt: skip
+    live: bool = option(
+        RUN, "--live", default=False,
+        help="Run one test with the terminal: show its output as it comes, let it read what you "
+        "type. No time limit.",
+    )  # fmt: skip
     log: tuple[str, ...] = option(
         BROWSERS, "--log", choices=("protocol",), several=True, default=(),
         help="Print each command to a browser as a sentence.",
@@ -144,6 +197,9 @@ class RunRequest:
     dry_run: bool = option(LOOK, "--dry-run", default=False, help="Print the plan and run nothing.")
     command: str = ""
     pointed: tuple[str, ...] = ()
+    arguments: tuple[str, ...] = ()
+    folder: str = "."
+    pinned: bool = False
 
     def __post_init__(self) -> None:
         """Raises InputError for a value that is none of an option's choices."""
@@ -154,15 +210,25 @@ class RunRequest:
                     hint = did_you_mean(str(each), how.choices)
                     raise InputError(Problem(f"'{name}' is '{each}'", hint=hint))
 
+    @property
+    def repeats(self) -> bool:
+        """Whether tests run several times, however they end."""
+        return self.repeat is not None or self.repeat_for is not None
+
     def settled(self, jobs: int | None) -> RunRequest:
         """The request with the number of workers and the seed worked out.
 
         ``jobs`` is the workspace's own number, if it has one.
         """
-        seed = self.seed
+        seed, timeout = self.seed, self.timeout
+        if self.live or (self.keep_open and timeout is None):
+            timeout = _A_WEEK  # somebody looks at a browser, and other tests wait; or debugs a test
         if self.order == "random" and seed is None:
             seed = SystemRandom().randrange(1_000_000)
-        return replace(self, jobs=self.jobs or jobs or available_cores(), seed=seed)
+        jobs = 1 if self.live else self.jobs or jobs or available_cores()
+        if self.on:
+            jobs = self.jobs  # without a number, each machine has its own
+        return replace(self, jobs=jobs, seed=seed, timeout=timeout)
 
 
 def run_options() -> dict[str, tuple[RunOption, Any]]:

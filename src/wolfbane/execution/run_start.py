@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 import msgspec
 
 from wolfbane import __version__
 from wolfbane.browsers.finding import has_screen
-from wolfbane.events import Quarantined, RunStarted, Target
+from wolfbane.environments.deployed import DeployedVersion
+from wolfbane.events import Quarantined, RunStarted, ShareFacts, Target
 from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.execution.run_warnings import (
     of_the_choice,
@@ -24,13 +25,17 @@ from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Test, variant
 from wolfbane.planning import Plan
+from wolfbane.selection import terms_of
 from wolfbane.workspace.settings import Workspace
+
+_PASSING = ("status", "changed")
+"""Fields of selections that match other tests after a run, or after a change."""
 
 
 class RunStart(msgspec.Struct, frozen=True):
     """A run that is planned. ``focused`` are the places of tests that are marked as the only ones.
 
-    ``quarantined`` is by address.
+    ``quarantined`` is by address, ``mismatches`` say how the suites differ from what is deployed.
     """
 
     inputs: RunInputs
@@ -39,6 +44,8 @@ class RunStart(msgspec.Struct, frozen=True):
     prepared: Prepared
     quarantined: Mapping[str, Quarantined]
     focused: Sequence[str]
+    mismatches: Sequence[str] = ()
+    share: ShareFacts | None = None
 
     def event(self) -> RunStarted:
         """The event, with the counts of the plan and of what is broken."""
@@ -55,7 +62,17 @@ class RunStart(msgspec.Struct, frozen=True):
             visible=request.visible and has_screen(),
             quarantined=dict(self.quarantined),
             browsers=tuple(dict.fromkeys(t.browser for t in plan.tests if t.browser)),
-            targets=tuple(Target(e.label, e.name, e.shown()) for e in inputs.environments),
+            targets=tuple(self._targets()),
+            suite_state=inputs.suite_state(),
+            passed_on=request.passed_on,
+            options_for=request.options_for if request.passed_on else (),
+            arguments=request.arguments,
+            folder=request.folder,
+            seed=request.seed,
+            chosen=self._chosen(),
+            live=request.live,
+            share=self.share,
+            on=request.on,
             expression=str(inputs.choice),
             leave_out=str(inputs.choice.leave_out or ""),
             left_out=dict(plan.left_out),
@@ -74,6 +91,21 @@ class RunStart(msgspec.Struct, frozen=True):
             version=__version__,
             pointed=request.pointed,
         )
+
+    def _targets(self) -> Iterator[Target]:
+        for each in self.inputs.environments:
+            there = self.prepared.versions.get(each.label, DeployedVersion())
+            yield Target(each.label, each.name, each.shown(), there.text, there.revision)
+
+    def _chosen(self) -> tuple[str, ...]:
+        """The addresses of the tests, where what was typed may choose others later."""
+        choice = self.inputs.choice
+        terms = [t for each in (choice.expression, *choice.drops) for t in terms_of(each)]
+        if not (self.inputs.request.pinned or any(t.field in _PASSING for t in terms)):
+            return ()
+        addresses = [test.address for test in self.plan.tests]
+        addresses += [result.address for result in self.prepared.broken]
+        return tuple(dict.fromkeys(addresses))
 
     def _suites(self) -> dict[str, int]:
         """How many tests each suite has in the run, in the order of the settings."""
@@ -99,6 +131,7 @@ class RunStart(msgspec.Struct, frozen=True):
         tests = [t for e in inputs.environments for t in inventory.tests_at(e.label)]
         warnings = [
             *inputs.warnings,
+            *self.mismatches,
             *of_what_is_prepared(self.prepared, inventory.shared, inputs.workspace.suites),
             *of_the_files(inventory.files.values(), inputs.choice),
         ]

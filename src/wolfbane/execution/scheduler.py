@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from msgspec.structs import replace
 
-from wolfbane.events import Event, TestRetried
+from wolfbane.events import Event
 from wolfbane.execution.batch_run import AFTER_CRASH, BatchRun
 from wolfbane.execution.findings import Findings
+from wolfbane.execution.repeats import Repeats
 from wolfbane.execution.retries import Retries
 from wolfbane.execution.run_context import RunContext
 from wolfbane.kinds.registry import find_kind
@@ -34,10 +35,8 @@ class Scheduler:
         tell: Callable[[Event], None],
         finished: Callable[[Result, bool], None],
         files: Mapping[str, TestFile],
-        retries: Retries,
+        retries: Retries | Repeats,
         findings: Findings,
-        *,
-        retry_at_once: bool = False,
     ) -> None:
         self.context, self.timeout, self.files = context, timeout, files
         self.findings = findings
@@ -48,7 +47,7 @@ class Scheduler:
         self._kept: dict[int, list[Test]] = {}
         """By the identity of the batch: parts of one file run at the same time."""
         self._handed: dict[Place, dict[str, Any]] = {}
-        self._retries, self._at_once = retries, retry_at_once
+        self._retries = retries
         self.unrun = 0
 
     def tell(self, event: Event) -> None:
@@ -63,9 +62,9 @@ class Scheduler:
         """Run every batch; returns how many tests were not run since the run was stopped."""
         self.queue = list(plan.batches)
         await self._pool.each(self._work)
-        left = [test for batch in self.queue if not batch.fresh for test in batch.tests]
+        left = [test for batch in self.queue if not batch.again for test in batch.tests]
         for batch in (*self.queue, *self._again):
-            if batch.fresh:
+            if batch.again:
                 self.give_up(batch.tests)
         return self.unrun + len(left)
 
@@ -83,10 +82,10 @@ class Scheduler:
             batch = self._next(slot)
             self.queue.remove(batch)
             if batch.target != slot.target:
-                await self._close_all(slot)
+                await self.close_all(slot)
                 await slot.turn_to(batch.target)
             await BatchRun(self, slot, batch).run()
-        await self._close_all(slot)
+        await self.close_all(slot)
 
     def ended(self, test: Test, result: Result, batch: Batch) -> None:
         """An attempt of a planned test is over: have it run again, or report its outcome."""
@@ -99,11 +98,11 @@ class Scheduler:
         if attempt is None:
             self._finished(self._retries.whole(result), False)
             return
-        self._tell(TestRetried(attempt))
+        self._tell(self._retries.event(attempt))
         if any(other.needs for other in batch.tests):
             kept.append(test)
         else:
-            self._put(once_more((test,), result.seconds))
+            self._put((test,), result.seconds)
 
     def over(self, batch: Batch) -> None:
         """A batch is over: what is to run again of tests that need each other runs together.
@@ -111,10 +110,11 @@ class Scheduler:
         Not before: a test that waits for another one's next attempt would come too late for it.
         """
         if kept := self._kept.pop(id(batch), []):
-            self._put(once_more(kept, batch.seconds))
+            self._put(kept, batch.seconds)
 
-    def _put(self, batch: Batch) -> None:
-        if self._at_once:
+    def _put(self, tests: Sequence[Test], seconds: float) -> None:
+        batch = once_more(tests, seconds, fresh=self._retries.fresh)
+        if self._retries.at_once:
             self.queue.insert(0, batch)
         else:
             self._again.append(batch)
@@ -123,7 +123,7 @@ class Scheduler:
         """What tests of a file handed to those that need them, by name: kept for new workers."""
         return self._handed.setdefault(_place(batch), {})
 
-    async def _close_all(self, slot: Slot) -> None:
+    async def close_all(self, slot: Slot) -> None:
         for suite, worker in slot.running(self._workspace.suites):
             if find_kind(suite.kind).has_closing_hooks and not self._pool.stopping:
                 await self._close(suite, worker, slot.target)

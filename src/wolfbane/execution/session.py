@@ -8,24 +8,27 @@ import time
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date
+from functools import partial
 from pathlib import Path
 
-from wolfbane.browsers.run_browsers import PROTOCOL, RunBrowsers
+from wolfbane.browsers.run_browsers import PROTOCOL, Pause, RunBrowsers
 from wolfbane.environments import Mask
-from wolfbane.errors import NothingChosen
+from wolfbane.errors import InputError, NothingChosen, Problem
 from wolfbane.events import (
     Event,
     Listener,
     Quarantined,
     RunFinished,
     RunStarted,
+    ShareFacts,
     TestFinished,
 )
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.findings import Findings
+from wolfbane.execution.live import check_live
 from wolfbane.execution.masked import masked
 from wolfbane.execution.quarantined import quarantined_in
-from wolfbane.execution.retries import Retries
+from wolfbane.execution.repeats import attempts_of
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.execution.run_request import NEVER
@@ -36,11 +39,13 @@ from wolfbane.execution.run_warnings import (
 )
 from wolfbane.execution.scheduler import Scheduler
 from wolfbane.execution.setup.preparation import Preparation, Prepared
+from wolfbane.execution.setup.version_checks import version_mismatches
+from wolfbane.execution.sharing import Weigh, by_file_size, take_share
 from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Discrepancy, Outcome, Result, Test
-from wolfbane.planning import Plan, make_plan
+from wolfbane.planning import Plan, each_apart, make_plan
 
 
 class Session:
@@ -58,12 +63,16 @@ class Session:
         self._quarantined: dict[str, Quarantined] = {}
         self._lately: Callable[[Sequence[Test]], Mapping[str, str]] = lambda tests: {}
         self._listeners: list[Listener] = []
+        self._pause: Pause | None = None
+        self._share: ShareFacts | None = None
+        self._weigh: Weigh = partial(by_file_size, self.workspace.root)
         self.broken: list[Result] = []
         self._unplanned: list[Result] = []
         self._focused: list[str] = []
         self._interrupted = False
         self._context: RunContext | None = None
         self._findings = Findings()
+        self._late_warnings: list[str] = []
 
     def listen(self, listener: Listener) -> None:
         """Have every event of the run told to a listener."""
@@ -72,6 +81,14 @@ class Session:
     def look_back(self, lately: Callable[[Sequence[Test]], Mapping[str, str]]) -> None:
         """Have the run's end say how often its quarantined tests passed lately."""
         self._lately = lately
+
+    def weigh_with(self, weigh: Weigh) -> None:
+        """Have tests weighed by something else than the sizes of their files, for ``--share``."""
+        self._weigh = weigh
+
+    def pause_with(self, pause: Pause) -> None:
+        """Have somebody asked to look at a browser that ``--keep-open`` keeps."""
+        self._pause = pause
 
     def plan(self, folder: Path) -> Plan:
         """Work out what would run, and run none of it. Raises NothingChosen."""
@@ -116,8 +133,8 @@ class Session:
             await context.pool.finish()
             warnings = (
                 *preparation.environment_setup.ended(), *context.browsers.said(),
-                *of_what_came_back(self.workspace, self._unplanned),
-                *of_damage(self._findings.damage),
+                *self._late_warnings, *of_what_came_back(self.workspace, self._unplanned),
+                *(of_damage(self._findings.damage) if not self.request.live else ()),
             )  # fmt: skip
         self.inventory.learn(self._findings.met, self._findings.missed)
         self.inventory.save()
@@ -125,11 +142,20 @@ class Session:
 
     async def _carry_out(self, context: RunContext, plan: Plan) -> int:
         """Run what is planned; returns how many tests never started."""
+        if self.request.live:
+            from wolfbane.workers.terminal import LiveTerminal
+
+            with LiveTerminal(self._mask) as context.launcher.terminal:
+                return await self._scheduled(context, plan)
+        return await self._scheduled(context, plan)
+
+    async def _scheduled(self, context: RunContext, plan: Plan) -> int:
         scheduler = Scheduler(
             context, self.request.timeout, self._tell, self._finished,
-            self.inventory.files, Retries(self.workspace, self.request.retries), self._findings,
-            retry_at_once=self.request.retry_when == "at-once",
+            self.inventory.files, attempts_of(self.workspace, self.request), self._findings,
         )  # fmt: skip
+        if self.request.live or (self.request.repeats and self.request.repeat_in == "fresh"):
+            plan = each_apart(plan)
         await context.browsers.plan(context.launcher.group, plan, self._jobs)
         if limit := self.request.run_time:
             asyncio.get_running_loop().call_later(limit, context.pool.stop)
@@ -140,13 +166,34 @@ class Session:
         prepared = await self._prepared(preparation)
         if not prepared.chosen and not prepared.broken and not self._interrupted:
             raise self._nothing_chosen()
+        if self.request.share is not None:
+            root, files = self.workspace.root, self.inventory.files
+            weights = self._weigh(prepared.chosen)
+            self._share = take_share(self.request.share, prepared, files, weights, root)
         plan = self._planned(prepared)
+        if self.request.live:
+            check_live(plan)
         self._quarantined = quarantined_in(self.inputs.quarantine, plan.tests, date.today())
-        start = RunStart(self.inputs, self.run, plan, prepared, self._quarantined, self._focused)
+        start = RunStart(
+            self.inputs, self.run, plan, prepared, self._quarantined, self._focused,
+            self._mismatches(prepared), self._share,
+        )  # fmt: skip
         self._tell(self._start_event(start))
         for result in prepared.broken:
             self._finished(result)
         return plan
+
+    def _mismatches(self, prepared: Prepared) -> Sequence[str]:
+        """How the suites differ from what is deployed; InputError where they must not differ."""
+        if not prepared.versions:
+            return ()
+        names = {each.label: each.name for each in self.environments}
+        state = self.inputs.suite_state()
+        found = [*version_mismatches(self.workspace.root, state, prepared.versions, names)]
+        if found and self.request.version_must_match:
+            hint = "--at deployed takes the suites of that version"
+            raise InputError(*(Problem(words, hint=hint) for words in found))
+        return found
 
     def _start_event(self, start: RunStart) -> RunStarted:
         return start.event()
@@ -182,8 +229,9 @@ class Session:
     def _new_context(self, folder: Path) -> RunContext:
         request = self.request
         browsers = RunBrowsers(
-            self.workspace, request.evidence, visible=request.visible,
+            self.workspace, request.evidence, visible=request.visible, pace=request.pace or 0.0,
             tell=self._tell if PROTOCOL in request.log else None,
+            pause=self._pause if request.keep_open else None,
         )  # fmt: skip
         return RunContext(
             self.workspace, self.environments, folder, browsers, self._mask, self._jobs,
@@ -237,6 +285,7 @@ class Session:
             raise KeyboardInterrupt
         self._interrupted = True
         if self._context is not None:
+            self._context.browsers.go_on()
             self._context.pool.stop()
 
     def _tell(self, event: Event) -> None:

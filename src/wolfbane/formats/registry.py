@@ -11,6 +11,7 @@ WRITERS = {
     "jsonl": "wolfbane.reports.lines:write_lines",
     "csv": "wolfbane.reports.tables:write_csv",
     "markdown": "wolfbane.reports.tables:write_markdown",
+    "record": "wolfbane.reports.archive:write_archive",
     "mail": "wolfbane.reports.mail:write_mail",
 }
 """One line for each format: its name, and ``MODULE:FUNCTION`` that makes bytes of a run's record.

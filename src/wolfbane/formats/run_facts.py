@@ -35,5 +35,10 @@ class RunFacts(Protocol):
         """The version of Wolfbane that ran it."""
 
     @property
+    def system(self) -> Mapping[str, str]:
+        """What was tested, as far as it is known: ``revision`` and ``commit`` of the suites, the
+        ``version`` of the system, the ``environment``."""
+
+    @property
     def reasons(self) -> Mapping[str, str]:
         """Why tests are quarantined, by address."""

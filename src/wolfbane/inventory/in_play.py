@@ -35,14 +35,14 @@ def suites_in_play(
     inventory: Inventory, choice: Choice, status: Mapping[str, str], targets: Iterable[str]
 ) -> list[Suite]:
     """The suites that may hold a chosen test, those with no file yet among them."""
-    asked = {
+    suites = {
         file.suite for target in targets for file in files_to_ask(inventory, choice, status, target)
     }
     have_files = {file.suite for file in inventory.files.values()}
     return [
         suite
         for suite in inventory.workspace.suites
-        if suite.name in asked
+        if suite.name in suites
         or (
             suite.name not in have_files
             and may_match(choice.expression, TestFile("", suite.name, suite.kind), unknown=True)

@@ -109,12 +109,12 @@ class Inventory(msgspec.Struct, dict=True):
     def save(self) -> None:
         """Write the cache, and the words that a shell completes, where anything changed."""
         if self.cache.save():
-            write_words(self.workspace.results, self.tests)
+            write_words(self.workspace.caches, self.tests)
 
 
 def open_inventory(workspace: Workspace) -> Inventory:
     """Scan the workspace: read only what changed since it was last seen."""
-    cache = Cache(workspace.results / "inventory.json")
+    cache = Cache(workspace.caches / "inventory.json")
     files: dict[str, TestFile] = {}
     shared: dict[str, list[str]] = {}
     without: dict[str, list[str]] = {}

@@ -35,16 +35,18 @@ class SelectionRequest(msgspec.Struct, frozen=True):
     everything: bool = False
 
 
-def read_choice(asked: SelectionRequest, inventory: Inventory, folder: Path) -> Choice:
+def read_choice(request: SelectionRequest, inventory: Inventory, folder: Path) -> Choice:
     """Read and check a selection. Raises InputError or ExpressionError."""
-    parts = [paths_expression(inventory, asked.paths, folder)]
-    parts += [field_terms(name, values) for name, values in _narrowing(asked.fields)]
-    parts += [parse(text) for text in asked.pick]
-    drops = tuple(resolved(parse(text), inventory) for text in asked.drop)
+    parts = [paths_expression(inventory, request.paths, folder)]
+    parts += [field_terms(name, values) for name, values in _narrowing(request.fields)]
+    parts += [parse(text) for text in request.pick]
+    drops = tuple(resolved(parse(text), inventory) for text in request.drop)
     leave_out = inventory.workspace.settings.workspace.leave_out
-    standing = parse(leave_out) if leave_out and not asked.everything else None
+    standing = parse(leave_out) if leave_out and not request.everything else None
     standing = resolved(standing, inventory) if standing else None
-    choice = Choice(resolved(all_of(parts), inventory), drops, standing, focus=not asked.everything)
+    choice = Choice(
+        resolved(all_of(parts), inventory), drops, standing, focus=not request.everything
+    )
     problems = [
         problem
         for expression in (choice.expression, *drops)

@@ -65,12 +65,17 @@ class Kind(ABC, Generic[S]):
     """What the parts of a test are called in messages."""
     shows_trace: ClassVar[bool] = False
     """A failure's trace is the suite's own report, and is always shown."""
+    can_be_live: ClassVar[bool] = False
+    """Workers can leave the terminal to a test, which prints and reads there."""
     can_be_loaded: ClassVar[bool] = False
     """Workers can drive the tests of a suite as a load."""
     has_steps: ClassVar[bool] = False
     """Workers can list the step definitions of a suite."""
     names_documents: ClassVar[bool] = False
     """Suites and their files may name documents by URL, which :meth:`fetch` fetches."""
+    tool_folders: ClassVar[tuple[str, ...]] = ()
+    """Names of folders that hold installed tools and packages, which nobody puts under version
+    control."""
     settings_files: ClassVar[tuple[str, ...]] = ()
     """Keys of a suite that name a file with more settings."""
 
@@ -185,6 +190,13 @@ class Kind(ABC, Generic[S]):
         return ()
 
     # --- Running tests
+
+    def with_options(self, root: Path, suite: S, options: Sequence[str]) -> S:
+        """The suite with options for its runtime, program or launcher besides its own.
+
+        Raises ValueError where such a suite takes none; the text says why.
+        """
+        raise ValueError(f"suites of kind {self.name} take no options")
 
     @abstractmethod
     def worker(self, root: Path, suite: S) -> WorkerCommand:

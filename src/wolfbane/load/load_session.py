@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from wolfbane.cores import available_cores
 from wolfbane.environments.resolution import hosts_for_load
 from wolfbane.errors import InputError, Problem
-from wolfbane.events import Exercised, LoadError, LoadStarted, RunStarted
+from wolfbane.events import Exercised, RunStarted
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.execution.run_start import RunStart
@@ -24,6 +24,7 @@ from wolfbane.load.load_request import LoadRequest
 from wolfbane.load.measured import Measured
 from wolfbane.load.outcomes import limit_results, test_results, together
 from wolfbane.load.profiles import weights_of
+from wolfbane.load_events import LoadError, LoadStarted
 from wolfbane.model import Outcome, Test
 from wolfbane.planning import Plan
 from wolfbane.workers.launcher import Unstartable

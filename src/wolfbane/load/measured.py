@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from wolfbane.events import Event, LoadFinished, LoadSecond
+from wolfbane.events import Event
 from wolfbane.load.figures import LoadFigures
 from wolfbane.load.load_request import LoadRequest
 from wolfbane.load.samples import SampleFile
+from wolfbane.load_events import LoadFinished, LoadSecond
 from wolfbane.workers.load_messages import LoadedMessage, LoadErrorMessage, LoadSecondMessage
 
 BUSY = 0.9
@@ -40,20 +41,20 @@ class Measured:
     def second(self, message: LoadSecondMessage, mask: Callable[[str], str]) -> None:
         """Take in what one process did; once all have told of a second, tell of it."""
         self._samples.add(mask(message.samples))
-        told = self._waiting.setdefault(message.second, [])
-        told.append(message)
-        if len(told) == self.processes:
+        messages = self._waiting.setdefault(message.second, [])
+        messages.append(message)
+        if len(messages) == self.processes:
             self._whole(message.second)
 
     def _whole(self, second: int) -> None:
-        told = self._waiting.pop(second)
+        messages = self._waiting.pop(second)
         event = LoadSecond(
             second,
-            sum(each.users for each in told),
-            tuple(row for each in told for row in each.rows),
-            max(each.lag for each in told),
-            max(each.cpu for each in told),
-            sum(each.late for each in told),
+            sum(each.users for each in messages),
+            tuple(row for each in messages for row in each.rows),
+            max(each.lag for each in messages),
+            max(each.cpu for each in messages),
+            sum(each.late for each in messages),
         )
         self.figures.add(event.rows)
         self.figures.seconds = max(self.figures.seconds, second + 1.0)
@@ -94,8 +95,8 @@ class Measured:
             (limit.text, limit.holds(figures), limit.shown(figures))
             for limit in self._load.read_limits
         )
-        said = dict.fromkeys(words for end in ends for words in end.said)
-        trouble = "; ".join([*self.losses, *said, *filter(None, [self._samples.trouble])])
+        notes = dict.fromkeys(words for end in ends for words in end.said)
+        trouble = "; ".join([*self.losses, *notes, *filter(None, [self._samples.trouble])])
         self._tell(
             LoadFinished(
                 figures.seconds,

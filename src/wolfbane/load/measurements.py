@@ -7,8 +7,8 @@ from typing import Any
 
 import msgspec
 
-from wolfbane.events import LoadError, LoadFinished, LoadStarted
 from wolfbane.load.figures import LoadFigures, StepFigures
+from wolfbane.load_events import LoadError, LoadFinished, LoadStarted
 from wolfbane.results.record import LoadRecord
 
 PERCENTS = (50.0, 90.0, 95.0, 99.0, 99.9)
@@ -49,12 +49,12 @@ class Measurements:
             self.figures.add(second.rows)
             one = LoadFigures()
             one.add(second.rows)
-            asked = one.requests
+            requests = one.requests
             self.series.users.append(second.users)
-            self.series.requests.append(asked.count)
-            self.series.failed.append(asked.failed)
+            self.series.requests.append(requests.count)
+            self.series.failed.append(requests.failed)
             for name, percent in (("median", 50.0), ("p95", 95.0), ("p99", 99.0)):
-                value = asked.whole.percentile(percent) if asked.count else None
+                value = requests.whole.percentile(percent) if requests.count else None
                 getattr(self.series, name).append(value)
         ended = load.finished.seconds if load.finished else float(len(load.seconds))
         self.figures.seconds = ended
@@ -82,8 +82,8 @@ class Measurements:
         }
         found = []
         for key, count in counts.most_common():
-            told = first.get(key)
-            message, exchange = (told.message, told.exchange) if told else ("", "")
+            example = first.get(key)
+            message, exchange = (example.message, example.exchange) if example else ("", "")
             found.append(ErrorKind(*key, count, message, exchange))
         return found
 

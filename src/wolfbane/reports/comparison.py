@@ -11,6 +11,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from wolfbane.model import Outcome
+from wolfbane.reports.history import suites_shown
 from wolfbane.reports.layout import Column, fitted
 from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, visible
@@ -33,11 +34,14 @@ def comparison_parts(console: Page, found: Comparison) -> Iterator[RenderableTyp
         line = Text.assemble((f"{title:<8}", "dim"), visible(entry.name))
         line.append(f"  {entry.began[:16].replace('T', ' ')}  {clock(entry.seconds)}", style="dim")
         line.append(f"  {visible(entry.target)}" if entry.target else "", style="dim")
+        line.append(f"  {visible(suites_shown(entry))}" if entry.commit_hash else "", style="dim")
         line.append(f"  {visible(entry.reason)}" if entry.reason else "", style="khaki1")
         yield line
     if not found.chose_alike:
-        told = [visible(entry.expression) for entry in (found.before, found.after)]
-        yield Text(f"they chose differently: {told[0]} / {told[1]}", style="bold khaki1")
+        selections = [visible(entry.expression) for entry in (found.before, found.after)]
+        yield Text(
+            f"they chose differently: {selections[0]} / {selections[1]}", style="bold khaki1"
+        )
     if found.left:
         words = f"only in one of them, and not compared: {', '.join(found.left)}"
         yield Text(visible(words), style="bold khaki1")

@@ -14,7 +14,6 @@ from wolfbane.events import (
     Commanded,
     Covered,
     Event,
-    LoadStarted,
     Quarantined,
     RunFinished,
     RunStarted,
@@ -22,6 +21,7 @@ from wolfbane.events import (
     TestFinished,
     TestRetried,
 )
+from wolfbane.load_events import LoadStarted
 from wolfbane.model import LIMITS, Outcome, Result, at, variant
 from wolfbane.reports.failure import (
     one_line,
@@ -34,8 +34,10 @@ from wolfbane.reports.header import header, with_news_only
 from wolfbane.reports.layout import fitted
 from wolfbane.reports.matrix import browser_line, by_browser, command_line
 from wolfbane.reports.quarantine import print_quarantined
+from wolfbane.reports.repeats import repeat_table
 from wolfbane.reports.style import Page, counted
 from wolfbane.reports.summary import (
+    again_line,
     came_up_line,
     closing_line,
     coverage_lines,
@@ -58,14 +60,14 @@ class ConsoleReport:
 
     def __init__(
         self, console: Page, *, quiet: bool = False, verbose: bool = False, live: bool = True,
-        results: str = "", told: set[str] | None = None, every: float = 10.0,
+        results: str = "", shown: set[str] | None = None, every: float = 10.0,
     ) -> None:  # fmt: skip
         """``told`` is what earlier runs of a row warned of: that is not repeated, and added to.
 
         ``every`` is how often a load prints a line where there is no live view, in seconds.
         """
         self._console = console
-        self._told = told
+        self._shown = shown
         self._results_folder = results
         self._quiet, self._verbose = quiet, verbose
         self._live = live and console.is_terminal and not console.is_dumb_terminal and not quiet
@@ -149,8 +151,8 @@ class ConsoleReport:
         self._waiting = Counter(event.files)
         self._suites = tuple(event.suites)
         self._targets = tuple(target.label for target in event.targets)
-        if self._told is not None:
-            event = with_news_only(event, self._told)
+        if self._shown is not None:
+            event = with_news_only(event, self._shown)
         if not self._quiet:
             shown = header(event, self._console.reading_width, verbose=self._verbose)
             self._console.print(shown, soft_wrap=True)
@@ -237,10 +239,12 @@ class ConsoleReport:
         elif not self._quiet:
             self._summary(event)
         for warning in event.warnings:
-            if self._told is None or warning not in self._told:
+            if self._shown is None or warning not in self._shown:
                 self._warn(warning)
-        if self._told is not None:
-            self._told.update(event.warnings)
+        if self._shown is not None:
+            self._shown.update(event.warnings)
+        if len(bad) > 1 and self._load is None:
+            self._console.print(again_line(self._run, self._pointed), soft_wrap=True)
         limits = Counter(r.outcome for r in self._results if r.path == LIMITS)
         self._console.print(closing_line(event, self._run, limits))
 
@@ -254,6 +258,9 @@ class ConsoleReport:
         else:
             columns = summary_table(self._results, self._suites, self._held)
             for part in fitted(self._console, columns, self._console.width):
+                self._console.print(part)
+        if repeats := repeat_table(self._results):
+            for part in fitted(self._console, repeats, self._console.width):
                 self._console.print(part)
         if self._came_up:
             self._console.print(came_up_line(self._chosen, self._came_up))
@@ -282,16 +289,8 @@ class ConsoleReport:
 
     def _bar(self) -> Progress:
         if self._progress is None:
-            # Only where there is a terminal: it takes a while.
-            from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+            from wolfbane.reports.bars import progress_bars  # only where there is a terminal
 
-            self._progress = Progress(
-                TextColumn("{task.description}", style="bold"),
-                BarColumn(bar_width=30, complete_style="dark_cyan", finished_style="dark_cyan"),
-                MofNCompleteColumn(),
-                TextColumn("{task.fields[bad]}", style="mark"),
-                console=self._console,
-                transient=True,
-            )
+            self._progress = progress_bars(self._console)
             self._progress.start()
         return self._progress

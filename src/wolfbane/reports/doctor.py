@@ -30,33 +30,33 @@ def print_findings(console: Page, workspace: Workspace, findings: Sequence[Findi
         _print_finding(console, finding, states, about)
     console.print()
     counts = Counter(finding.state for finding in findings)
-    said = [many(counts[State.WARNING], "warning")]
+    counted = [many(counts[State.WARNING], "warning")]
     if counts[State.WRONG]:
-        said.insert(0, f"{counts[State.WRONG]} wrong")
+        counted.insert(0, f"{counts[State.WRONG]} wrong")
     if counts[State.MISSING]:
-        said.insert(0, f"{counts[State.MISSING]} missing: some suites cannot run")
-    line = Text(", ".join(said) if any(counts[s] for s in list(State)[1:]) else "all is well")
+        counted.insert(0, f"{counts[State.MISSING]} missing: some suites cannot run")
+    line = Text(", ".join(counted) if any(counts[s] for s in list(State)[1:]) else "all is well")
     console.print(line)
 
 
 def _print_finding(console: Page, finding: Finding, states: int, about: int) -> None:
     """Its state, what it is about and its message; the message below, where there is no room."""
-    said = Text(visible(finding.message))
+    text = Text(visible(finding.message))
     if finding.mend:
-        said.append(f"\n-> {visible(finding.mend)}", style="dim")
+        text.append(f"\n-> {visible(finding.mend)}", style="dim")
     head = Text.assemble(
         (f"{finding.state:<{states}}", _STYLES[finding.state]),
         (f"  {visible(finding.about):<{about}}  ", "bold"),
     )
     room = console.reading_width - len(head)
     if room >= 2 * NARROWEST:
-        for line in wrapped(said, room):
+        for line in wrapped(text, room):
             console.print(head + line, soft_wrap=True)
             head = Text(" " * len(head))
         return
     head.rstrip()
     console.print(head, soft_wrap=True)
-    for line in wrapped(said, max(console.reading_width - 2, NARROWEST)):
+    for line in wrapped(text, max(console.reading_width - 2, NARROWEST)):
         console.print(Text("  ") + line, soft_wrap=True)
 
 

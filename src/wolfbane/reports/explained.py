@@ -56,7 +56,7 @@ def explained(
     for reason in reasons(choice, test, status):
         keeps = reason.holds if reason.source == "selection" else not reason.holds
         chosen = chosen and keeps
-        rows.append((reason.source, _told(reason, keeps=keeps)))
+        rows.append((reason.source, _reason_text(reason, keeps=keeps)))
     verdict = (
         Text("chosen", style="bold dark_cyan") if chosen else Text("not chosen", "bold khaki1")
     )
@@ -104,7 +104,7 @@ def _quarantined(entry: QuarantineEntry) -> Text:
     return line
 
 
-def _told(reason: Reason, *, keeps: bool) -> Text:
+def _reason_text(reason: Reason, *, keeps: bool) -> Text:
     line = Text(visible(reason.text))
     if reason.terms:
         line.append("\n")

@@ -11,6 +11,7 @@ from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.model import Evidence, Excerpt, Outcome, Part, Result
 from wolfbane.reports.excerpt import excerpt_lines
 from wolfbane.reports.layout import rule
+from wolfbane.reports.repeats import repeats_shown
 from wolfbane.reports.style import ACCOUNTS, STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, repeating, visible
 
@@ -78,8 +79,8 @@ def _alike(result: Result) -> object:
 
 
 def _of_the_whole_file(result: Result) -> bool:
-    said = (result.frames, result.trace, result.parts, result.earlier, result.evidence)
-    return result.outcome is not Outcome.FAILED and not any(said)
+    content = (result.frames, result.trace, result.parts, result.earlier, result.evidence)
+    return result.outcome is not Outcome.FAILED and not any(content)
 
 
 def _places(title: str, results: Sequence[Result]) -> Text:
@@ -103,7 +104,9 @@ def print_flaky(console: Page, result: Result, folder: str) -> None:
 
 
 def _attempts(result: Result, folder: str) -> Iterator[Text]:
-    """The attempts before the last: how each ended, and what it left behind."""
+    """The other attempts: how each ended, and what it left behind."""
+    if result.repeated:
+        yield Text(f"\n  {repeats_shown(result.repeated)}")
     for earlier in result.earlier:
         line = Text.assemble((f"\n  attempt {earlier.attempt}  ", "dim"))
         line.append(f"{earlier.outcome}", style=STYLES[earlier.outcome])
@@ -174,13 +177,21 @@ def _says_more(result: Result) -> bool:
 
 
 def _evidence(result: Result, folder: str) -> list[str]:
-    """A line for each file, and one for the name and the step of what a step attached."""
+    """A line for each file, and one for the name and the step of what a step attached.
+
+    A picture of each step is one line for all; what only the page reads is left out.
+    """
+    pictures = [kept for kept in result.evidence if kept.kind == "picture"]
+    shown = [kept for kept in result.evidence if kept.kind not in ("picture", "replay")]
     kinds = max((len(kept.kind) for kept in result.evidence), default=0)
     lines = []
-    for kept in result.evidence:
+    if pictures:
+        more = f", and {len(pictures) - 1} more" if len(pictures) > 1 else ""
+        lines.append(f"{'picture':<{kinds}}  {folder}/{pictures[0].path}{more}")
+    for kept in shown:
         lines.append(f"{kept.kind:<{kinds}}  {folder}/{kept.path}")
-        if told := attached(kept, result.parts):
-            lines.append(f"{'':<{kinds}}  {told}")
+        if words := attached(kept, result.parts):
+            lines.append(f"{'':<{kinds}}  {words}")
     return lines
 
 
@@ -232,15 +243,15 @@ def _section(title: str, body: str) -> Text:
     return text
 
 
-def _bad_parts(parts: tuple[Part, ...], said: str, depth: int = 0) -> Iterator[str]:
+def _bad_parts(parts: tuple[Part, ...], message: str, depth: int = 0) -> Iterator[str]:
     for part in parts:
         if part.outcome in (Outcome.FAILED, Outcome.ERRORED):
             place = f"  ({part.file}:{part.line})" if part.line else ""
             yield f"{'  ' * depth}{part.outcome}  {part.name}{place}"
-            news = part.message if part.message not in said else ""
+            news = part.message if part.message not in message else ""
             for line in news.splitlines()[:SHOWN_OF_PART]:
                 yield f"{'  ' * depth}  | {line.removeprefix('#').rstrip()}"
-            yield from _bad_parts(part.parts, said, depth + 1)
+            yield from _bad_parts(part.parts, message, depth + 1)
 
 
 def _tail(output: str, *, verbose: bool) -> str:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator, Sequence
 
 from msgspec.structs import replace
 from rich.text import Text
 
-from wolfbane.events import RunStarted
+from wolfbane.events import RunStarted, SuiteState
 from wolfbane.reports.layout import facts
 from wolfbane.reports.text import many, visible
+from wolfbane.workspace.git import SHORT, shown_revision
 
 _MOST_PULLED = 5
 _MOST_FILES = 3
@@ -39,9 +41,20 @@ def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
     rows += _chosen(event)
     rows += _left_out(event, verbose=verbose)
     rows += (("document", Text(visible(f"{u}: {words}"))) for u, words in event.documents.items())
+    if share := event.share:
+        words = f"{share.number} of {share.of}: {event.tests:,} of {many(share.whole, 'test')}"
+        rows.append(("share", Text(f"{words}, cut by {share.cut_by}")))
+    rows += _suites(event.suite_state)
     rows += _environments(event)
+    if event.passed_on:
+        words = f"{shlex.join(event.passed_on)}  passed on to {', '.join(event.options_for)}"
+        rows.append(("options", Text(visible(words))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
     rows.append(("how", Text(f"{how_it_runs(event)}; {runtimes}")))
+    if event.on:
+        rows.append(("on", Text(visible(f"the machines of {event.on}"))))
+    if event.live:
+        rows.append(("live", Text("the test has this terminal, and no time limit")))
     rows.append(("run", Text(event.run)))
     return facts(rows, width)
 
@@ -64,8 +77,8 @@ def _chosen(event: RunStarted) -> Iterator[Row]:
         chosen += f", in {', '.join(event.browsers)}"
     if len(labels) > 1:
         chosen += f", in {len(labels)} environments"
-    asked = "" if event.expression == "everything" else f": {visible(event.expression)}"
-    yield "chosen", Text(chosen + asked)
+    selection = "" if event.expression == "everything" else f": {visible(event.expression)}"
+    yield "chosen", Text(chosen + selection)
     if event.neglected:
         names = visible(", ".join(event.neglected))
         yield "", Text(f"{many(len(event.neglected), 'other suite')} not in this run: {names}")
@@ -92,6 +105,16 @@ def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
         yield "not run", Text(visible(words), style="khaki1")
 
 
+def _suites(state: SuiteState) -> Iterator[Row]:
+    """The revision that the suites are from, where it is not what lies here."""
+    if state.revision:
+        words = f"at {shown_revision(state.revision, state.commit)}"
+        if state.revision != state.commit:
+            words += f" (commit {state.commit[:SHORT]})"
+        words += f"; {state.settings}"
+        yield "suites", Text(visible(f"{words}; environments from here"))
+
+
 def _environments(event: RunStarted) -> Iterator[Row]:
     """Each environment with its parameters, below one title."""
     title = "environment"
@@ -102,17 +125,22 @@ def _environments(event: RunStarted) -> Iterator[Row]:
         if words:
             yield title, Text(visible(words).removesuffix(": "))
             title = ""
+        if target.version:
+            there = f"{label}: {target.version}" if label else target.version
+            known = "" if target.revision == target.version else f" (revision {target.revision})"
+            yield "version", Text(visible(f"{there}{known}"))
+            title = "environment"
 
 
-def with_news_only(event: RunStarted, told: set[str]) -> RunStarted:
+def with_news_only(event: RunStarted, seen: set[str]) -> RunStarted:
     """A run's start without earlier warnings, and without the suites that are not in it."""
 
     def news(found: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(each for each in found if each not in told)
+        return tuple(each for each in found if each not in seen)
 
     shown = replace(
         event, neglected=(), warnings=news(event.warnings), unclaimed=news(event.unclaimed),
         without_tests=news(event.without_tests), workspaces=news(event.workspaces),
     )  # fmt: skip
-    told.update(event.warnings, event.unclaimed, event.without_tests, event.workspaces)
+    seen.update(event.warnings, event.unclaimed, event.without_tests, event.workspaces)
     return shown

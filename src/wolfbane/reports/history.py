@@ -15,6 +15,7 @@ from wolfbane.reports.style import STYLES, counted
 from wolfbane.reports.text import clock, visible
 from wolfbane.results.history.queries import TestHistory
 from wolfbane.results.history.store import RunEntry
+from wolfbane.workspace.git import SHORT
 
 MARKS = {
     Outcome.PASSED: ".",
@@ -42,16 +43,30 @@ def run_table(entries: Sequence[RunEntry]) -> list[Column]:
     ]
     owners = [visible(entry.workspace_name) or "-" for entry in entries]
     reasons = [visible(entry.reason) for entry in entries]
+    suites = [visible(suites_shown(entry)) or "-" for entry in entries]
+    versions = [visible(entry.version) for entry in entries]
     several = len({entry.workspace for entry in entries}) > 1
     return [
         *([Column("workspace", owners)] if several else []),
         Column("run", [visible(entry.name) for entry in entries]),
         Column("environment", [visible(entry.target) or "-" for entry in entries], 1),
+        *([Column("suites", suites, 5)] if any(entry.commit_hash for entry in entries) else []),
+        *([Column("version", versions, 6)] if any(versions) else []),
         Column("outcomes", outcomes, wraps=True),
         Column("time", [clock(entry.seconds) for entry in entries], 2, right=True),
         Column("exit", codes, 3, right=True),
         *([Column("ended", reasons, 4, wraps=True)] if any(reasons) else []),
     ]
+
+
+def suites_shown(entry: RunEntry) -> str:
+    """Which commit the suites of a run were from: ``v1.4``, ``1a2b3c4d5e``, ``1a2b3c4d5e+``.
+
+    With the plus, files differed from the commit.
+    """
+    if entry.revision and entry.revision != entry.commit_hash:
+        return entry.revision
+    return entry.commit_hash[:SHORT] + ("+" if entry.changed else "")
 
 
 def test_table(histories: Sequence[TestHistory], width: int) -> list[Column]:

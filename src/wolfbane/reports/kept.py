@@ -19,10 +19,12 @@ from wolfbane.results.retention import Kept
 
 def kept_table(runs: Sequence[Kept]) -> list[Column]:
     """Runs, the newest first. What went on when it was cut off, or goes on, has no end."""
+    suites = [_revision(run) for run in runs]
     return [
         Column("run", [run.name for run in runs]),
         Column("began", [f"{run.began:%Y-%m-%d %H:%M}" for run in runs], 2),
         Column("verdict", [_verdict(run) for run in runs], wraps=True),
+        *([Column("suites", suites, 5)] if any(suites) else []),
         Column("selection", [visible(_selection(run)) for run in runs], 1, wraps=True),
         Column("size", [bytes_shown(run.size) for run in runs], 3, right=True),
         Column("evidence", [bytes_shown(run.evidence) for run in runs], 4, right=True),
@@ -35,6 +37,7 @@ def as_json(runs: Sequence[Kept]) -> str:
         {
             "run": run.name, "began": run.began.isoformat(), "verdict": _verdict(run).plain,
             "exit_code": _finished(run).get("exit_code"), "selection": _selection(run),
+            "revision": _revision(run), "commit": _state(run).get("commit", ""),
             "bytes": run.size, "evidence": run.evidence,
         }
         for run in runs
@@ -48,6 +51,15 @@ def _finished(run: Kept) -> Mapping[str, Any]:
 
 def _selection(run: Kept) -> str:
     return str((run.summary.get("started") or {}).get("expression", ""))
+
+
+def _state(run: Kept) -> Mapping[str, Any]:
+    return (run.summary.get("started") or {}).get("suite_state") or {}
+
+
+def _revision(run: Kept) -> str:
+    """What ``--at`` was given."""
+    return visible(str(_state(run).get("revision", "")))
 
 
 def _verdict(run: Kept) -> Text:

@@ -94,8 +94,8 @@ def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int]) -> Iterato
     """The counts: tests, files, suites, each tag; what was left out; what ``~`` means."""
     files = len({test.path for test in tests})
     suites = len({test.suite for test in tests})
-    said = f"{many(len(tests), 'test')} in {many(files, 'file')} of {many(suites, 'suite')}"
-    yield said
+    line = f"{many(len(tests), 'test')} in {many(files, 'file')} of {many(suites, 'suite')}"
+    yield line
     tags = Counter(tag.text for test in tests for tag in test.tags)
     if tags:
         yield "tags: " + ", ".join(f"{visible(tag)} {n}" for tag, n in tags.most_common(20))

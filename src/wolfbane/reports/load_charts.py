@@ -83,7 +83,7 @@ def _seconds(series: Series) -> range:
 
 def _rate(series: Series) -> Chart:
     chart = Chart("Requests per second", "seconds", "per second")
-    good = [asked - bad for asked, bad in zip(series.requests, series.failed, strict=True)]
+    good = [sent - bad for sent, bad in zip(series.requests, series.failed, strict=True)]
     chart.axes.bar(_seconds(series), good, width=0.8, color=_GOOD, label="answered as expected")
     if any(series.failed):
         chart.axes.bar(

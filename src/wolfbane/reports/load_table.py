@@ -6,9 +6,9 @@ from collections.abc import Iterator, Sequence
 
 from rich.text import Text
 
-from wolfbane.events import LoadFinished, LoadStarted
 from wolfbane.load.figures import LoadFigures, StepFigures
 from wolfbane.load.measurements import PERCENTS, ErrorKind
+from wolfbane.load_events import LoadFinished, LoadStarted
 from wolfbane.reports.layout import Column, facts, wrapped
 from wolfbane.reports.text import bytes_shown, clock, many, visible
 

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from wolfbane.events import Covered, Event, LoadError, LoadFinished, LoadSecond, LoadStarted
+from wolfbane.events import Covered, Event
 from wolfbane.load.figures import LoadFigures
 from wolfbane.load.measurements import Measurements
+from wolfbane.load_events import LoadError, LoadFinished, LoadSecond, LoadStarted
 from wolfbane.reports.layout import fitted
 from wolfbane.reports.load_table import error_lines, limit_lines, load_facts, span, step_columns
 from wolfbane.reports.summary import coverage_lines
@@ -89,37 +90,38 @@ class LoadView:
         figures = LoadFigures()
         for second in self._since:
             figures.add(second.rows)
-        asked = figures.requests
-        rate = asked.count / len(self._since)
+        requests = figures.requests
+        rate = requests.count / len(self._since)
+        times = requests.whole
         words = (
             f"{clock_of(event.second + 1)}  {many(event.users, 'user'):>9}  {rate:8.1f} requests/s"
-            f"  median {span(asked.whole.percentile(50))}, 95% {span(asked.whole.percentile(95))}"
-            f"  {asked.failed:,} failed"
+            f"  median {span(times.percentile(50))}, 95% {span(times.percentile(95))}"
+            f"  {requests.failed:,} failed"
         )
-        return Text(words, style="bold indian_red1" if asked.failed else "")
+        return Text(words, style="bold indian_red1" if requests.failed else "")
 
     def _panel(self, event: LoadSecond) -> Text:
         figures = LoadFigures()
         for second in self._recent:
             figures.add(second.rows)
-        asked, whole = figures.requests, self._figures.requests
+        requests, whole = figures.requests, self._figures.requests
         left = "" if self._started.until is None else self._left(event)
-        rate = asked.count / len(self._recent)
+        rate = requests.count / len(self._recent)
         rows = [
             ("time", f"{clock_of(event.second + 1)}{left}"),
             ("users", f"{event.users:,}" + (f", {event.late:,} late starts" if event.late else "")),
             ("requests", f"{rate:.1f} per second; {whole.count:,} in all"),
             (
                 "times",
-                f"median {span(asked.whole.percentile(50))}, "
-                f"95% {span(asked.whole.percentile(95))}, "
-                f"longest {span(asked.whole.largest / 1e6)}",
+                f"median {span(requests.whole.percentile(50))}, "
+                f"95% {span(requests.whole.percentile(95))}, "
+                f"longest {span(requests.whole.largest / 1e6)}",
             ),
-            ("failed", f"{asked.failed:,}; {whole.failed:,} in all"),
+            ("failed", f"{requests.failed:,}; {whole.failed:,} in all"),
             ("last minute", _bars(self._rates)),
         ]
         lines = [
-            Text.assemble((f"{title:<12}", "dim"), (text, self._style(title, asked.failed)))
+            Text.assemble((f"{title:<12}", "dim"), (text, self._style(title, requests.failed)))
             for title, text in rows
         ]
         caption = f"Requests and times are of the last {many(len(self._recent), 'second')}."
@@ -160,14 +162,14 @@ class LoadView:
         self._say_what_was_missed(finished)
 
     def _say_what_was_missed(self, finished: LoadFinished) -> None:
-        said = []
+        lines = []
         if finished.late:
-            said.append(f"{many(finished.late, 'arrival')} began more than 10 ms late")
+            lines.append(f"{many(finished.late, 'arrival')} began more than 10 ms late")
         if finished.unstarted:
-            said.append(f"{many(finished.unstarted, 'arrival')} never began")
+            lines.append(f"{many(finished.unstarted, 'arrival')} never began")
         if finished.trouble:
-            said.append(visible(finished.trouble))
-        for words in said:
+            lines.append(visible(finished.trouble))
+        for words in lines:
             line = Text.assemble(("warning  ", "bold khaki1"), words)
             self._console.print(line, soft_wrap=True)
 

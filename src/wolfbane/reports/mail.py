@@ -11,8 +11,8 @@ import jinja2
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.excerpt import excerpt_lines
 from wolfbane.reports.html import write_html
-from wolfbane.reports.text import clock, in_line, many, repeating, visible
-from wolfbane.reports.verdict import failed_as, sentence_of
+from wolfbane.reports.text import clock, in_line, many, repeating_failed, visible
+from wolfbane.reports.verdict import sentence_of
 from wolfbane.results.compare import Comparison
 from wolfbane.results.record import Record
 
@@ -58,17 +58,17 @@ def compose(
     report = b"" if link else write_html(record)
     attached = 0 < len(report) <= LARGEST
     quarantined = started.quarantined if started else {}
-    bad = [r for r in record.results if r.address not in quarantined and _is_told(r)]
+    bad = [r for r in record.results if r.address not in quarantined and _is_shown(r)]
     pointed = started.pointed if started else ()
-    told = {
+    values = {
         "name": name, "verdict": verdict, "run": started, "finished": finished, "link": link,
         "good": bool(finished and finished.exit_code == 0), "since": since, "attached": attached,
         "groups": [group for group in _groups(bad) if group[1]], "places": [*filter(None, places)],
-        "again": repeating(_again(bad), pointed),
+        "again": repeating_failed(started.run, pointed) if started else "",
         "first": lambda text: _one_line(visible(text).strip().partition("\n")[0])[:200],
     }  # fmt: skip
-    message.set_content(_TEMPLATES.get_template("mail.txt").render(told))
-    message.add_alternative(_TEMPLATES.get_template("mail.html").render(told), subtype="html")
+    message.set_content(_TEMPLATES.get_template("mail.txt").render(values))
+    message.add_alternative(_TEMPLATES.get_template("mail.html").render(values), subtype="html")
     if attached:
         file = f"{started.run if started else 'report'}.html"
         message.add_attachment(report, maintype="text", subtype="html", filename=file)
@@ -85,14 +85,7 @@ def _groups(bad: Sequence[Result]) -> list[tuple[str, Sequence[Result], int]]:
     ]
 
 
-def _again(bad: Sequence[Result]) -> Sequence[str]:
-    """Arguments that choose what failed; hooks have no status of their own to choose them by."""
-    if bad and all(result.again for result in bad):
-        return list(dict.fromkeys(word for result in bad for word in result.again))
-    return ["--status", failed_as(bad) or "blocked"]
-
-
-def _is_told(result: Result) -> bool:
+def _is_shown(result: Result) -> bool:
     return result.outcome.is_bad or result.outcome is Outcome.BLOCKED
 
 

@@ -71,8 +71,8 @@ def _cell(outcome: Outcome | None) -> Text:
 
 def browser_line(browsers: Mapping[str, str]) -> Text:
     """What the browsers called themselves."""
-    told = ", ".join(f"{name} {version}" for name, version in sorted(browsers.items()))
-    return Text.assemble(("browsers ", "dim"), visible(told))
+    names = ", ".join(f"{name} {version}" for name, version in sorted(browsers.items()))
+    return Text.assemble(("browsers ", "dim"), visible(names))
 
 
 def command_line(event: Commanded) -> Text:

@@ -66,18 +66,18 @@ def send(message: EmailMessage, mail: Mail, root: Path) -> None:
                 server.login(mail.user, os.environ[PASSWORD])
             server.send_message(message)
     except (OSError, smtplib.SMTPException) as error:
-        said = _said(error)
-        raise InputError(Problem(f"the mail was not sent: {mail.server}: {said}")) from None
+        problem = _said(error)
+        raise InputError(Problem(f"the mail was not sent: {mail.server}: {problem}")) from None
 
 
 def _said(error: Exception) -> str:
     """What the server said, without the answers' codes for each recipient twice."""
     if isinstance(error, smtplib.SMTPRecipientsRefused):
-        told = [
+        lines = [
             f"{who}: {words.decode(errors='replace')}"
             for who, (_, words) in error.recipients.items()
         ]
-        return "; ".join(told)
+        return "; ".join(lines)
     if isinstance(error, smtplib.SMTPResponseException):
         words = error.smtp_error
         return words.decode(errors="replace") if isinstance(words, bytes) else str(words)

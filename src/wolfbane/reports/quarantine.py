@@ -53,8 +53,8 @@ def entry_lines(quarantined: Sequence[QuarantinedTests], today: date) -> Iterato
         if not each.histories:
             line.append("; it matches no test any more", style=STYLES_OF[True])
         else:
-            said = f"passed {passed} of {ran} lately" if ran else "not run yet"
-            line.append(f"; {many(len(each.histories), 'test')}, {said}")
+            record = f"passed {passed} of {ran} lately" if ran else "not run yet"
+            line.append(f"; {many(len(each.histories), 'test')}, {record}")
         yield line
 
 
@@ -100,14 +100,14 @@ def print_quarantined(
         line = Text.assemble("  ", (f"{result.outcome}", STYLES[result.outcome]))
         line.append(f"  {in_line(result.address)}")
         console.print(line, soft_wrap=True)
-        told = Text(f"    {many(entry.days, 'day')}: {visible(entry.because)}", style="dim")
+        text = Text(f"    {many(entry.days, 'day')}: {visible(entry.because)}", style="dim")
         if entry.until:
-            told.append(f"; until {entry.until}", style=STYLES_OF[entry.over])
+            text.append(f"; until {entry.until}", style=STYLES_OF[entry.over])
         for word in filter(None, (entry.owner, entry.ticket)):
-            told.append(f"; {visible(word)}")
-        if said := lately.get(result.address):
-            told.append(f"; passed {said} lately")
-        console.print(told, soft_wrap=True)
+            text.append(f"; {visible(word)}")
+        if record := lately.get(result.address):
+            text.append(f"; passed {record} lately")
+        console.print(text, soft_wrap=True)
         if result.outcome.is_bad and result.message:
             first = visible(result.message).partition("\n")[0]
             console.print(Text(f"    {first}"), soft_wrap=True)

@@ -51,9 +51,9 @@ def near_duplicates(
 
 def as_json(definitions: Sequence[StepDefinition], listing: StepListing) -> str:
     """An object: the definitions with their uses, near duplicates, and undefined steps."""
-    told = {
+    data = {
         "steps": [{**to_builtins(each), "used": len(each.uses)} for each in definitions],
         "near_duplicates": [[a.place, b.place] for a, b in near_duplicates(listing.definitions)],
         "undefined": [to_builtins(use) for use in listing.undefined],
     }
-    return json.dumps(told, indent=1, ensure_ascii=False)
+    return json.dumps(data, indent=1, ensure_ascii=False)

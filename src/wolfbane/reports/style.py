@@ -41,12 +41,12 @@ WIDEST = 120
 
 def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
     """``12 passed, 1 failed`` in their colours."""
-    said = [
+    counts_text = [
         Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
         for outcome in ORDER
         if counts[outcome]
     ]
-    return Text(between).join(said)
+    return Text(between).join(counts_text)
 
 
 def make_console(*, error: bool = False) -> Page:

@@ -12,7 +12,7 @@ from wolfbane.events import Covered, RunFinished
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.layout import NARROWEST, Column, facts, wrapped
 from wolfbane.reports.style import ORDER, STYLES, counted
-from wolfbane.reports.text import clock, in_line, many, visible
+from wolfbane.reports.text import clock, in_line, many, repeating_failed, visible
 from wolfbane.reports.verdict import limits_words, of_tests, sentence
 
 SLOW = 0.1
@@ -129,9 +129,9 @@ def closing_line(
     counts = +counts
     apart = Counter({Outcome(name): count for name, count in event.quarantined.items()})
     good = event.exit_code == 0
-    told = sentence(counts, event if not limits else of_tests(event), counts.total())
+    words = sentence(counts, event if not limits else of_tests(event), counts.total())
     line = Text()
-    line.append(told, style="bold dark_cyan" if good else "bold indian_red1")
+    line.append(words, style="bold dark_cyan" if good else "bold indian_red1")
     details = [counted(counts)] if set(counts) - {Outcome.PASSED} else []
     if apart:
         details.append(Text(f"{apart.total()} quarantined (").append_text(counted(apart)))
@@ -145,6 +145,12 @@ def closing_line(
         mark = ": " if set(counts) - {Outcome.PASSED} else ", "
         line.append(mark).append_text(Text(", ").join(details))
     line.append(f"; {clock(event.seconds)}")
-    if event.reason and event.reason.lower() not in told.lower():
+    if event.reason and event.reason.lower() not in words.lower():
         line.append("; ").append(event.reason, style="khaki1")
     return line.append(f"; exit {event.exit_code}; run {run}", style="dim")
+
+
+def again_line(run: str, pointed: Sequence[str]) -> Text:
+    """How to run again what failed in a run."""
+    command = repeating_failed(run, pointed)
+    return Text.assemble(("run what failed again: ", "dim"), command)

@@ -56,6 +56,17 @@ def repeating(addresses: Iterable[str], pointed: Sequence[str] = ()) -> str:
     return visible(shlex.join(["wolfbane", "run", *pointed, *addresses]))
 
 
+def repeating_failed(run: str, pointed: Sequence[str] = ()) -> str:
+    """The command that runs again what failed in a run, wherever it is typed."""
+    place: list[str] = []
+    for number, word in enumerate(pointed):
+        if word in ("-w", "--workspace"):
+            place = ["--workspace", pointed[number + 1]]
+        elif word.startswith("--workspace="):
+            place = [word]
+    return visible(shlex.join(["wolfbane", "again", run, "--failed", *place]))
+
+
 def bytes_shown(count: int) -> str:
     """A size: ``512 B``, ``3.4 kB``, ``1.2 MB``."""
     size, unit = float(count), "B"

@@ -3,21 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 
 from msgspec.structs import replace
 
 from wolfbane.events import RunFinished
-from wolfbane.model import LIMITS, Outcome, Result
+from wolfbane.model import LIMITS, Outcome
 from wolfbane.reports.text import many
 from wolfbane.results.record import Record
 
 CUT_OFF = RunFinished(0.0, 130, {}, reason="cut off: the record has no end")
-
-
-def failed_as(results: Iterable[Result]) -> str:
-    """What ``--status`` has to say for those of the results that failed; nothing if none did."""
-    return ",".join(dict.fromkeys(str(r.outcome) for r in results if r.outcome.is_bad))
 
 
 def sentence_of(record: Record) -> str:
@@ -27,8 +22,8 @@ def sentence_of(record: Record) -> str:
     counts = Counter(r.outcome for r in counted if r.path != LIMITS)
     limits = Counter(r.outcome for r in counted if r.path == LIMITS)
     finished = record.finished or CUT_OFF
-    told = sentence(counts, of_tests(finished) if limits else finished, counts.total())
-    return f"{told}, {limits_words(limits)}" if limits else told
+    words = sentence(counts, of_tests(finished) if limits else finished, counts.total())
+    return f"{words}, {limits_words(limits)}" if limits else words
 
 
 def of_tests(event: RunFinished) -> RunFinished:
@@ -47,8 +42,8 @@ def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -
     """The verdict on a run. ``counts`` and ``tests`` are without quarantined ones."""
     bad = sum(count for outcome, count in counts.items() if outcome.is_bad)
     if bad:
-        told = f"{bad:,} of {many(tests, 'test')} failed"
-        return f"{told}; interrupted" if finished.exit_code == 130 else told
+        words = f"{bad:,} of {many(tests, 'test')} failed"
+        return f"{words}; interrupted" if finished.exit_code == 130 else words
     if finished.exit_code == 130:
         return finished.reason[:1].upper() + finished.reason[1:]
     if finished.exit_code == 3:
@@ -60,5 +55,5 @@ def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -
     flaky = counts.get(Outcome.FLAKY, 0)
     if not ran:
         return "Only quarantined tests were run"
-    told = "1 test passed" if ran == 1 else f"All {ran:,} tests passed"
-    return f"{told}, {flaky:,} of them flaky" if flaky else told
+    words = "1 test passed" if ran == 1 else f"All {ran:,} tests passed"
+    return f"{words}, {flaky:,} of them flaky" if flaky else words

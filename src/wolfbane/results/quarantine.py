@@ -76,9 +76,9 @@ class Quarantine:
 
 def read_quarantine(workspace: Workspace) -> Quarantine:
     """The quarantine of a workspace and of those it includes. Raises InputError with problems."""
-    entries = read_entries(workspace.root)
+    entries = read_entries(workspace.home)
     for folder in workspace.included:
-        for entry in read_entries(workspace.root / folder):
+        for entry in read_entries(workspace.home / folder):
             moved = str(within(entry.match, folder))
             entries.append(replace(entry, match=moved, file=f"{folder}/{entry.file}"))
     return Quarantine(entries)

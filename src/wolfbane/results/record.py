@@ -7,17 +7,8 @@ from pathlib import Path
 import msgspec
 
 from wolfbane import __version__
-from wolfbane.events import (
-    Covered,
-    Event,
-    LoadError,
-    LoadFinished,
-    LoadSecond,
-    LoadStarted,
-    RunFinished,
-    RunStarted,
-    TestFinished,
-)
+from wolfbane.events import Covered, Event, RunFinished, RunStarted, TestFinished
+from wolfbane.load_events import LoadError, LoadFinished, LoadSecond, LoadStarted
 from wolfbane.model import Result
 from wolfbane.results.journal import read_journal
 from wolfbane.results.json_text import readable
@@ -67,6 +58,20 @@ class Record(msgspec.Struct):
     def version(self) -> str:
         """The version of Wolfbane that ran it."""
         return self.started.version if self.started else __version__
+
+    @property
+    def system(self) -> dict[str, str]:
+        """What was tested, as far as it is known."""
+        if self.started is None:
+            return {}
+        state, targets = self.started.suite_state, self.started.targets
+        known = {
+            "revision": state.revision,
+            "commit": state.commit + ("+" if state.changed else ""),
+            "version": ", ".join(filter(None, (each.version for each in targets))),
+            "environment": ", ".join(filter(None, (t.label or t.environment for t in targets))),
+        }
+        return {name: value for name, value in known.items() if value}
 
     @property
     def reasons(self) -> dict[str, str]:

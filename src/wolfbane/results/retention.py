@@ -16,6 +16,7 @@ from wolfbane.files import read_regular
 from wolfbane.results.journal import goes_on
 from wolfbane.results.record import SUMMARY_NAME
 from wolfbane.units import seconds
+from wolfbane.workspace.checkouts import remove_checkouts
 from wolfbane.workspace.settings import Workspace
 
 EVIDENCE = "evidence"
@@ -85,6 +86,16 @@ def remove(run: Kept, *, evidence_only: bool = False) -> None:
         shutil.rmtree(run.folder / EVIDENCE)
 
 
+def remove_unused_checkouts(results: Path, runs: Sequence[Kept], *, dry_run: bool = False) -> int:
+    """Remove the copies of git revisions that none of these runs is from; their bytes.
+
+    Raises OSError.
+    """
+    states = [(run.summary.get("started") or {}).get("suite_state") or {} for run in runs]
+    needed = {state["commit"] for state in states if state.get("revision")}
+    return remove_checkouts(results, needed, dry_run=dry_run)
+
+
 def tidy(workspace: Workspace, now: datetime) -> list[str]:
     """Follow ``[keep]``; the history takes in what goes. Returns what went wrong."""
     from wolfbane.results.history.opening import (
@@ -106,6 +117,8 @@ def tidy(workspace: Workspace, now: datetime) -> list[str]:
                 remove(run)  # else the history would take it in again
             limit = now.astimezone() - timedelta(seconds=seconds(keep.history))
             store.forget(limit.isoformat(timespec="seconds"))
+        if keep.runs is not None or keep.history:
+            remove_unused_checkouts(workspace.results, kept_runs(workspace.results))
     except (InputError, OSError) as error:
         return [f"old runs cannot be removed: {error}"]
     return problems

@@ -7,24 +7,29 @@ from datetime import datetime
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.results.history.report_import import ORIGIN, read_report
 from wolfbane.results.history.store import RunEntry, Store, TestEnd
 from wolfbane.results.runs import PLACES, one_named
+from wolfbane.workspace.git import find_commit
 
 _MOST = 1000
+NEWEST = "last"
 
 
 class NamedRun(msgspec.Struct, frozen=True):
     """A run, and how its tests ended, by address.
 
     ``only`` is the environment that its name asks for; then ``ended`` has no test of another.
+    ``by_revision``: its name is a git revision.
     """
 
     entry: RunEntry
     ended: Mapping[str, TestEnd]
     only: str = ""
+    by_revision: bool = False
 
     @property
     def environments(self) -> set[str]:
@@ -32,8 +37,11 @@ class NamedRun(msgspec.Struct, frozen=True):
         return {each.environment for each in self.ended.values()}
 
 
-def run_named(store: Store, name: str) -> NamedRun:
-    """The run that is meant. Raises InputError."""
+def run_named(store: Store, name: str, root: Path) -> NamedRun:
+    """The run that is meant. A git revision of ``root`` means the newest run at it.
+
+    Raises InputError.
+    """
     path = Path(name)
     if path.suffix and path.is_file():
         entry, ended = read_report(path)
@@ -41,8 +49,8 @@ def run_named(store: Store, name: str) -> NamedRun:
     entries = store.runs(_MOST)
     if not entries:
         raise InputError(Problem("no run is on record"))
-    entry, only = _entry(entries, name)
-    return _with_results(store, entry, only)
+    entry, only, by_revision = _entry(entries, name, root)
+    return replace(_with_results(store, entry, only), by_revision=by_revision)
 
 
 def latest_two(store: Store) -> tuple[NamedRun, NamedRun]:
@@ -54,10 +62,10 @@ def latest_two(store: Store) -> tuple[NamedRun, NamedRun]:
     if not entries:
         raise InputError(Problem("no run is on record here"))
     newest, *older = entries
-    alike = (newest.expression, newest.target)
-    before = next((e for e in older if (e.expression, e.target) == alike), None)
+    before = next((e for e in older if e.wanted == newest.wanted), None)
     if before is None:
         chose = f"{newest.expression}" + (f" in {newest.target}" if newest.target else "")
+        chose += f" at {newest.revision}" if newest.revision else ""
         raise InputError(
             Problem(
                 f"no run before {newest.name} chose the same ({chose})",
@@ -73,10 +81,14 @@ def _with_results(store: Store, entry: RunEntry, only: str) -> NamedRun:
     return NamedRun(entry, kept, only)
 
 
-def _entry(entries: list[RunEntry], name: str) -> tuple[RunEntry, str]:
+def _entry(entries: list[RunEntry], name: str, root: Path) -> tuple[RunEntry, str, bool]:
+    by_revision = False
     word, at, only = name.partition("@")
     if word in PLACES:
         entries = [e for e in entries if not e.origin.startswith(ORIGIN)]
+    elif found := _at_revision(entries, word, root):
+        entries, word, by_revision = found, NEWEST, True
+        name = f"{NEWEST}{at}{only}"
     if at and word in PLACES:
         entries, name = [e for e in entries if only in e.target.split(",")], word
         if not entries:
@@ -84,10 +96,31 @@ def _entry(entries: list[RunEntry], name: str) -> tuple[RunEntry, str]:
     else:
         only = ""
     meant = one_named([entry.name for entry in entries], name)
-    return next(entry for entry in entries if entry.name == meant), only
+    return next(entry for entry in entries if entry.name == meant), only, by_revision
+
+
+def _at_revision(entries: list[RunEntry], name: str, root: Path) -> list[RunEntry]:
+    """The runs at a git revision: with ``--at``, or where the files were those of its commit.
+
+    None where it is no revision. Raises InputError where no run is at it.
+    """
+    if any(entry.name.startswith(name) for entry in entries):
+        return []  # it is the name of a run
+    commit = find_commit(root, name)
+    found = [
+        entry for entry in entries
+        if entry.revision == name
+        or (commit and entry.commit_hash == commit and not entry.changed)
+    ]  # fmt: skip
+    if commit and not found:
+        hint = f"wolfbane run --at {name}"
+        raise InputError(Problem(f"no run at revision '{name}' is on record", hint=hint))
+    return found
 
 
 def in_order(one: NamedRun, other: NamedRun) -> tuple[NamedRun, NamedRun]:
-    """Both runs, the older one first."""
+    """Both runs, the older one first; git revisions in the order that they were given in."""
+    if one.entry.commit_hash != other.entry.commit_hash and one.by_revision and other.by_revision:
+        return one, other
     began = [datetime.fromisoformat(run.entry.began) for run in (one, other)]
     return (one, other) if began[0] <= began[1] else (other, one)

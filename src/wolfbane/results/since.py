@@ -23,9 +23,8 @@ def since_the_one_before(
     now = next((entry for entry in entries if entry.name == run), None)
     if now is None:
         return None
-    alike = (now.expression, now.target)
     older = [e for e in entries if e.began <= now.began and e.id < now.id]
-    before = next((e for e in older if (e.expression, e.target) == alike), None)
+    before = next((e for e in older if e.wanted == now.wanted), None)
     if before is None:
         return None
     runs = [NamedRun(e, {each.address: each for each in store.results_of(e.id)})

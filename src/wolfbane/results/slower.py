@@ -16,7 +16,7 @@ _BAD = frozenset(str(outcome) for outcome in Outcome if outcome.is_bad)
 
 def slower_tests(workspace: Workspace) -> dict[str, str]:
     """By address, in words how much slower. Raises InputError where the history cannot be read."""
-    known = Newest(workspace.results).known({})
+    known = Newest(workspace.caches).known({})
     store, _ = open_history(workspace)
     found = {}
     longer = [variant for variant, seconds in known.times.items() if seconds >= LEAST_SECONDS]

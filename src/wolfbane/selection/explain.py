@@ -63,20 +63,20 @@ class TermCount(msgspec.Struct, frozen=True):
 
     def __str__(self) -> str:
         tests = "test" if self.total == 1 else "tests"
-        said = f"{self.term} matches {self.matches} of {self.total} {tests}"
-        return f"{said}; did you mean {self.hint}?" if self.hint else said
+        line = f"{self.term} matches {self.matches} of {self.total} {tests}"
+        return f"{line}; did you mean {self.hint}?" if self.hint else line
 
 
 def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> Verdict:
     """Apply a choice to tests; keeps their order."""
     if choice == Choice():
         return _focused(tuple(tests), Counter())
-    asked = Matcher(choice.expression, status)
+    matcher = Matcher(choice.expression, status)
     rules = [(name, Matcher(expression, status)) for name, expression in choice.rules()]
     chosen: list[Test] = []
     left_out: Counter[str] = Counter()
     for test in tests:
-        if not asked(test):
+        if not matcher(test):
             continue
         for name, rule in rules:
             if rule(test):

@@ -201,8 +201,8 @@ class _ExpressionParser:
 
     def one_value(self, name: str) -> Term:
         if self.kind in ("and", "or", "not", "end", "close", "open", "comma"):
-            said = "the end" if self.kind == "end" else f"'{self.value}'"
-            raise self.fail(f"a term is expected here, not {said}")
+            token = "the end" if self.kind == "end" else f"'{self.value}'"
+            raise self.fail(f"a term is expected here, not {token}")
         value, style, start = self.value, "word", self.start
         if self.kind == "word" and value.endswith(":") and not value.endswith("\\:"):
             raise self.fail(f"a value is expected after '{value}'", start + len(value))

@@ -36,10 +36,10 @@ def reasons(choice: Choice, test: Test, status: Mapping[str, str]) -> Iterator[R
 
 def _reason(source: str, expression: Expression, test: Test, status: Mapping[str, str]) -> Reason:
     terms = dict.fromkeys(terms_of(expression))
-    told = () if isinstance(expression, Term) else tuple(
+    reasons = () if isinstance(expression, Term) else tuple(
         (str(term), Matcher(term, status)(test)) for term in terms
     )  # fmt: skip
     found = [term.among or {} for term in terms]
     why = [among.get(test.path) or among.get(test.address) for among in found]
     holds = Matcher(expression, status)(test)
-    return Reason(source, str(expression), holds, told, tuple(filter(None, why)))
+    return Reason(source, str(expression), holds, reasons, tuple(filter(None, why)))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from types import TracebackType
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
@@ -17,6 +18,9 @@ from wolfbane.workers.channel import ChannelServer
 from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workers.worker import Worker, WorkerStart
 from wolfbane.workspace.settings import Workspace
+
+if TYPE_CHECKING:
+    from wolfbane.workers.terminal import LiveTerminal
 
 
 class Unstartable(Exception):
@@ -35,6 +39,8 @@ class WorkerLauncher:
     ) -> None:  # fmt: skip
         self.environments = {environment.label: environment for environment in environments}
         self.browsers = browsers
+        self.terminal: LiveTerminal | None = None
+        """Where workers print and read, if somebody looks on."""
         self.group = ProcessGroup()
         self._workspace, self._no_build = workspace, no_build
         self._values = ValuesFiles(self.group.scratch, environments)
@@ -80,7 +86,7 @@ class WorkerLauncher:
         try:
             start = WorkerStart(
                 self._command(suite, target), {**variables, **place}, capture,
-                self._workspace.root, member,
+                self._workspace.root, member, self.terminal,
             )  # fmt: skip
             return Worker(
                 self._server, self.group, start, endpoint,
@@ -98,7 +104,7 @@ class WorkerLauncher:
         """How to start a worker, with every parameter if its kind wants them."""
         kind = find_kind(suite.kind)
         more: dict[str, object] = {"prompt": True} if suite.browsers else {}
-        more.update(no_build=self._no_build, results=str(self._workspace.results))
+        more.update(no_build=self._no_build, results=str(self._workspace.caches))
         if kind.reads_values:
             environment = self.environments.get(target) or self.first
             suite = kind.filled(suite, environment.filled)

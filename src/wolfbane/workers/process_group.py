@@ -21,6 +21,8 @@ from wolfbane.workers import watchdog
 if TYPE_CHECKING:
     import psutil
 
+    from wolfbane.workers.terminal import LiveTerminal
+
 MARKER = watchdog.MARKER
 _SET_CHILD_SUBREAPER = 36  # linux/prctl.h
 
@@ -88,8 +90,12 @@ class ProcessGroup:
         environment: Mapping[str, str],
         output: Path | int,
         member: str,
+        terminal: LiveTerminal | None = None,
     ) -> subprocess.Popen[bytes]:
-        """Start one member in a session of its own, printing to a file. Raises OSError."""
+        """Start one member in a session of its own, printing to a file. Raises OSError.
+
+        With a ``terminal``, it prints and reads there.
+        """
         chain = f"{self._chain}:{self.mark}:{self.mark}.{member}"
         self.scratch.mkdir(mode=0o700, exist_ok=True)  # a test may have taken it away
         with self._starting, open(output, "ab", closefd=isinstance(output, Path)) as printed:
@@ -97,10 +103,12 @@ class ProcessGroup:
                 list(arguments),
                 cwd=folder,
                 env={**os.environ, **environment, MARKER: chain},
-                stdin=subprocess.DEVNULL,
-                stdout=printed,
-                stderr=printed,
+                stdin=terminal.slave if terminal else subprocess.DEVNULL,
+                stdout=terminal.slave if terminal else printed,
+                stderr=terminal.slave if terminal else printed,
                 start_new_session=True,
+                # One call to the system, which takes no lock that another thread might have.
+                preexec_fn=terminal.become_controlling if terminal else None,  # noqa: PLW1509
             )
             self._members.add(process.pid)
         self._tell_watchdog(f"{process.pid}\n".encode())

@@ -23,6 +23,7 @@ from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workers.protocol import (
     FinishedMessage,
     HelloMessage,
+    OutputMessage,
     StartedMessage,
     WorkerMessage,
     WrongMessage,
@@ -30,6 +31,7 @@ from wolfbane.workers.protocol import (
 
 if TYPE_CHECKING:
     from wolfbane.browsers.worker_endpoints import WorkerEndpoint
+    from wolfbane.workers.terminal import LiveTerminal
 
 START_LIMIT = 60.0
 FLOOD = 100 << 20
@@ -61,7 +63,8 @@ class RequestEnd(msgspec.Struct, frozen=True):
 class WorkerStart(msgspec.Struct, frozen=True):
     """What a worker's process is started with. ``capture`` takes what it prints.
 
-    ``member`` names it in its process group; ``root`` is that of the workspace.
+    ``member`` names it in its process group; ``root`` is that of the workspace. With a
+    ``terminal`` it prints and reads there.
     """
 
     command: WorkerCommand
@@ -69,6 +72,7 @@ class WorkerStart(msgspec.Struct, frozen=True):
     capture: Path
     root: Path
     member: str
+    terminal: LiveTerminal | None = None
 
 
 class Worker:
@@ -87,7 +91,7 @@ class Worker:
         self.loaded: set[str] = set()
         self.dead = False
         self._server, self._group, self._member = server, group, start.member
-        self._capture = start.capture
+        self._capture, self._terminal = start.capture, start.terminal
         self._connection: Connection | None = None
         self._ready: asyncio.Future[RequestEnd] | None = None
         self._listen: Callable[[WorkerMessage], None] = lambda message: None
@@ -100,7 +104,7 @@ class Worker:
         self._token = server.expect(self._hear)
         self._greeting = {
             **start.command.options, "type": "options", "root": str(start.root),
-            "capture": str(start.capture),
+            "capture": str(start.capture), "live": start.terminal is not None,
         }  # fmt: skip
         self.process: subprocess.Popen[bytes] = group.start(
             start.command.arguments,
@@ -108,6 +112,7 @@ class Worker:
             {**start.variables, "WOLFBANE_CHANNEL": server.address, "WOLFBANE_TOKEN": self._token},
             start.capture,
             start.member,
+            start.terminal,
         )
 
     @property
@@ -190,6 +195,8 @@ class Worker:
 
     def printed(self) -> str:
         """What is in the capture file: the last words of a worker that ended."""
+        if self._terminal is not None:
+            return self._terminal.taken()
         try:
             with self._capture.open("rb") as file:
                 file.seek(max(0, self._printed() - KEPT))
@@ -221,6 +228,8 @@ class Worker:
         elif isinstance(message, FinishedMessage):
             self._over(message.address)
         try:
+            if self._terminal is not None and isinstance(message, FinishedMessage):
+                self._listen(OutputMessage(message.address, self._terminal.taken()))
             self._listen(message)
         except WrongMessage as error:
             self._fail(End.NONSENSE, f"its last message is not right: {error}")

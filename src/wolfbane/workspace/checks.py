@@ -21,13 +21,16 @@ from wolfbane.workspace.settings import (
     Service,
     Settings,
 )
+from wolfbane.workspace.version_source import read_version_source
 from wolfbane.workspace.vocabulary import (
     ENDPOINT_PARTS,
     ENGINES,
     OTHER_ENGINE,
     SURROUNDINGS,
     VALUE_FORMS,
+    VERSION,
     WINDOW,
+    is_env_word,
 )
 
 _LAST_PORT = 65535
@@ -149,6 +152,11 @@ class _Checks:
         if not isinstance(table.get("load", False), bool):
             self.add((*place, "load"), "'load' is true or false")
         self.probes((*place, "ready"), table.get("ready", []))
+        if is_env_word(VERSION, table.get(VERSION)):
+            try:
+                read_version_source(table["version"])
+            except ValueError as error:
+                self.add((*place, "version"), f"'version': {error}")
 
     def probes(self, location: Location, given: Any) -> None:
         try:

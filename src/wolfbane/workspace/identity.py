@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import subprocess
 from pathlib import Path
 
 import msgspec
 
+from wolfbane.workspace.git import ask_git
 from wolfbane.workspace.settings import Workspace
 
 
@@ -46,9 +46,5 @@ def identity_of(workspace: Workspace) -> tuple[Identity, str]:
 
 def _git(root: Path, *arguments: str) -> str:
     """What git says; nothing where there is no git, no repository or no commit."""
-    command = ["git", "-C", str(root), *arguments]
-    try:
-        done = subprocess.run(command, capture_output=True, check=False)
-    except OSError:
-        return ""
-    return done.stdout.decode("utf-8", "surrogateescape").strip() if done.returncode == 0 else ""
+    answer = ask_git(root, *arguments)
+    return answer.output.strip() if answer.code == 0 else ""

@@ -1,11 +1,11 @@
-"""Git: what differs from a revision, and the names of revisions."""
+"""Git: what differs from a revision."""
 
 from __future__ import annotations
 
-import subprocess
 from pathlib import Path
 
-from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.errors import InputError, Problem
+from wolfbane.workspace.git import ask_git, commit_of
 
 
 def changed_paths(root: Path, revision: str) -> set[str]:
@@ -13,37 +13,15 @@ def changed_paths(root: Path, revision: str) -> set[str]:
 
     Raises InputError where there is no git, no repository or no such revision.
     """
-    _git(root, revision, "rev-parse", "--show-toplevel")
-    commit = f"{revision}^{{commit}}"
-    _git(root, revision, "rev-parse", "--verify", "--quiet", "--end-of-options", commit)
-    told = _git(
-        root, revision, "diff", "--name-only", "-z", "--no-renames", "--relative", revision, "--"
-    )
-    new = _git(root, revision, "ls-files", "--others", "--exclude-standard", "-z")
-    return {path for path in (told + new).split("\0") if path}
-
-
-def _git(root: Path, revision: str, *arguments: str) -> str:
-    try:
-        done = subprocess.run(
-            ["git", "-C", str(root), *arguments], capture_output=True, check=False
-        )
-    except OSError as error:
-        raise InputError(Problem(f"changed:{revision} needs git: {error}")) from None
-    if done.returncode == 0:
-        return done.stdout.decode("utf-8", "surrogateescape")
-    if "--verify" in arguments:
-        words = f"changed:{revision}: git knows no such revision"
-        raise InputError(Problem(words, hint=did_you_mean(revision, revision_names(root))))
-    said = done.stderr.decode("utf-8", "replace").strip().removeprefix("fatal: ")
-    raise InputError(Problem(f"changed:{revision}: {said}"))
-
-
-def revision_names(root: Path) -> list[str]:
-    """Branches and tags; none where there is no git or no repository."""
-    command = ["git", "-C", str(root), "for-each-ref", "--format=%(refname:short)"]
-    try:
-        told = subprocess.run(command, capture_output=True, text=True, check=False)
-    except OSError:
-        return []
-    return told.stdout.split()
+    why = f"changed:{revision}"
+    commit_of(root, revision, why)
+    found: set[str] = set()
+    for question in (
+        ("diff", "--name-only", "-z", "--no-renames", "--relative", revision, "--"),
+        ("ls-files", "--others", "--exclude-standard", "-z"),
+    ):
+        answer = ask_git(root, *question)
+        if answer.code:
+            raise InputError(Problem(f"{why}: {answer.reason}"))
+        found.update(answer.output.split("\0"))
+    return found - {""}

@@ -11,6 +11,7 @@ from msgspec import Struct, field
 from wolfbane.kinds.suite import Suite
 from wolfbane.tables import SettingsTable
 from wolfbane.units import seconds
+from wolfbane.workspace.suite_source import SuiteSource
 from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES
 
 
@@ -128,6 +129,27 @@ class Mail(SettingsTable, frozen=True):
     report_url: str = ""
 
 
+class ClusterTable(SettingsTable, frozen=True):
+    """``[cluster]``: machines that runs may use, and what of the workspace travels to them.
+
+    ``include`` are globs of files that git ignores and that are needed there, ``exclude`` globs of
+    what stays. ``limit`` is the most that may travel. The files are for ``tls://`` addresses.
+    """
+
+    address: str = ""
+    include: list[str] = []
+    exclude: list[str] = []
+    limit: str | int = "1 GB"
+    ca: str = ""
+    certificate: str = ""
+    key: str = ""
+
+    def tls(self, root: Path) -> dict[str, str]:
+        """The paths of the files for TLS; none where there are none."""
+        files = {"ca": self.ca, "certificate": self.certificate, "key": self.key}
+        return {name: str(root / path) for name, path in files.items()} if self.ca else {}
+
+
 class LoadStage(SettingsTable, frozen=True):
     """An entry of ``stages``: over ``duration`` the users, or the rate, change evenly to these."""
 
@@ -190,6 +212,7 @@ class Settings(SettingsTable, frozen=True):
     mail: Mail | None = None
     keep: Keep = field(default_factory=Keep)
     load: dict[str, LoadProfile] = {}
+    cluster: ClusterTable = field(default_factory=ClusterTable)
 
 
 class Workspace(Struct, frozen=True):
@@ -197,6 +220,7 @@ class Workspace(Struct, frozen=True):
 
     ``detected``: its suites are worked out from its files; then ``nested`` are the folders in it
     that are workspaces of their own. ``included`` are those whose suites are among its own.
+    With a ``source`` it is a copy of another workspace at a git revision.
     """
 
     root: Path
@@ -205,16 +229,29 @@ class Workspace(Struct, frozen=True):
     detected: bool = False
     nested: tuple[str, ...] = ()
     included: tuple[str, ...] = ()
+    source: SuiteSource | None = None
 
     @property
     def name(self) -> str:
         """The workspace's title, for people."""
-        return self.settings.workspace.name or self.root.name
+        return self.settings.workspace.name or self.home.name
 
     @property
     def results(self) -> Path:
-        """The folder that holds runs and caches."""
+        """The folder that holds the records of runs."""
+        if self.source:
+            return self.source.results
         return self.root / self.settings.workspace.results
+
+    @property
+    def caches(self) -> Path:
+        """The folder for what is known of the files here: tests, outcomes, builds."""
+        return self.source.caches if self.source else self.results
+
+    @property
+    def home(self) -> Path:
+        """The folder that environments, secrets and the quarantine are from."""
+        return self.source.home if self.source else self.root
 
     @property
     def suites(self) -> Sequence[Suite]:

@@ -19,8 +19,17 @@ OTHER_ENGINE = "other"
 ENDPOINT_PARTS = ("url", "host", "port", "path", "browser")
 """What a suite's ``webdriver`` table can name variables for."""
 WINDOW = re.compile(r"(\d+)x(\d+)")
-ENV_WORDS = ("extends", "values_from", "ready", "services", "load")
+ENV_WORDS = ("extends", "values_from", "ready", "services", "load", "version")
+VERSION = "version"
 SURROUNDINGS = "environment"
 """What a suite ``needs`` that waits for its environment, and for no service."""
 VALUE_FORMS = ("json", "env")
 DEFAULT_TIMEOUT = 600.0
+
+
+def is_env_word(key: str, value: object) -> bool:
+    """Whether a key of an environment's table is a setting of its own, and no parameter's value.
+
+    ``version`` is one only with a table: many systems have a parameter of this name.
+    """
+    return key in ENV_WORDS and (key != VERSION or isinstance(value, dict))

@@ -37,7 +37,7 @@ class Builder:
     def __init__(self, context: RunContext, when: str, tell: Callable[[Event], None]) -> None:
         self._context, self._when, self._tell = context, when, tell
         self._workspace = context.workspace
-        self._path = self._workspace.results / NAME
+        self._path = self._workspace.caches / NAME
         self._built = _read(self._path)
         self.failures: dict[str, BuildFailure] = {}
         self.stale: list[str] = []
@@ -64,8 +64,8 @@ class Builder:
             member = f"build-{suite.name}.{number}"
             code, output = await run_build_command(self._context, suite, command, member)
             if code:
-                said = f"its build failed: {command} ({code})"
-                self.failures[suite.name] = BuildFailure(said, output[-KEPT:])
+                message = f"its build failed: {command} ({code})"
+                self.failures[suite.name] = BuildFailure(message, output[-KEPT:])
                 break
         else:
             self._built[suite.name] = mark
@@ -82,7 +82,7 @@ def build_mark(workspace: Workspace, suite: Suite, environment: Environment) -> 
 
 def stale_builds(workspace: Workspace, environment: Environment) -> list[str]:
     """Suites whose inputs changed since they were built, or that were never built."""
-    built = _read(workspace.results / NAME)
+    built = _read(workspace.caches / NAME)
     return [
         suite.name
         for suite in workspace.suites

@@ -45,7 +45,7 @@ def blocked_by_build(
 ) -> list[Result]:
     """The files of suites whose build failed; the first of each suite has its output."""
     results = []
-    told: set[str] = set()
+    reported: set[str] = set()
     present = {file.suite for file in files}
     absent = [
         TestFile(suite.paths[0], suite.name, suite.kind)
@@ -54,8 +54,8 @@ def blocked_by_build(
     ]
     for file in [*files, *absent]:
         failure = failures[file.suite]
-        output = "" if file.suite in told else failure.output
-        told.add(file.suite)
+        output = "" if file.suite in reported else failure.output
+        reported.add(file.suite)
         end = ending(Outcome.BLOCKED, failure.message)
         results.append(builder.make(_whole(file, target), end, output))
     return results
@@ -66,13 +66,13 @@ async def collect(
     files: Sequence[TestFile],
     times: Mapping[str, float],
     timeout: float | None,
-    told: Callable[[int], None],
+    progress: Callable[[int], None],
     building: Callable[[str, str], None],
     target: str = "",
 ) -> Collected:
     """Collect every file in the pool's workers, the largest first, for one target.
 
-    ``told`` hears how many are done, ``building`` the suite and words of a worker that has to
+    ``progress`` hears how many are done, ``building`` the suite and words of a worker that has to
     make something first.
     """
     collected = Collected(files=[file for file in files if is_known(file)])
@@ -93,7 +93,7 @@ async def collect(
             await _one(slot, context, file, timeout, collected, building)
             slot.release(suite)
             done += 1
-            told(done)
+            progress(done)
 
     await context.pool.each(work)
     order = {file.path: index for index, file in enumerate(files)}

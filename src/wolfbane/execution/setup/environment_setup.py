@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from wolfbane.environments import Environment
+from wolfbane.environments.deployed import DeployedVersion, ask_version
 from wolfbane.events import Event
 from wolfbane.execution.result_builder import ResultBuilder
 from wolfbane.execution.run_context import RunContext
@@ -22,6 +23,7 @@ class EnvironmentSetup:
 
     def __init__(self, context: RunContext, tell: Callable[[Event], None]) -> None:
         self._context, self._workspace = context, context.workspace
+        self.versions: dict[str, DeployedVersion] = {}
         self._services = [
             Services(
                 environment,
@@ -46,6 +48,9 @@ class EnvironmentSetup:
     ) -> dict[tuple[str, str], str]:
         needed = {name for suite in suites for name in suite.needs or ()}
         failures = await services.start([*needed])
+        if environment.version:
+            version = await asyncio.to_thread(ask_version, environment, self._workspace.home)
+            self.versions[environment.label] = version
         waiting = [suite for suite in suites if self._workspace.waits_for_environment(suite)]
         down = await self._down(environment) if waiting else ""
         blocked = {}

@@ -7,6 +7,7 @@ from types import TracebackType
 
 import msgspec
 
+from wolfbane.environments.deployed import DeployedVersion
 from wolfbane.events import Building, Collecting, Event
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.setup.builds import Builder
@@ -28,7 +29,8 @@ from wolfbane.workers.message_data import ending
 class Prepared(msgspec.Struct):
     """What was found: the tests to run, what is broken or blocked, and what to tell of it.
 
-    ``empty`` are files that suites in play name and that hold no test.
+    ``empty`` are files that suites in play name and that hold no test; ``versions`` is what runs in
+    each environment, by its label.
     """
 
     chosen: list[Test] = msgspec.field(default_factory=list)
@@ -37,6 +39,7 @@ class Prepared(msgspec.Struct):
     stale: list[str] = msgspec.field(default_factory=list)
     empty: list[str] = msgspec.field(default_factory=list)
     pulled_in: dict[str, str] = msgspec.field(default_factory=dict)
+    versions: dict[str, DeployedVersion] = msgspec.field(default_factory=dict)
 
 
 class Preparation:
@@ -54,7 +57,7 @@ class Preparation:
         self._context, self._tell = context, tell
         self._workspace = inventory.workspace
         self._targets = list(context.environments)
-        self._told: set[tuple[str, str]] = set()
+        self._shown: set[tuple[str, str]] = set()
         self.environment_setup = EnvironmentSetup(context, tell)
 
     async def __aenter__(self) -> Preparation:
@@ -75,9 +78,11 @@ class Preparation:
         timeout: float | None,
         *,
         start: bool = True,
+        elsewhere: bool = False,
     ) -> Prepared:
         """Do all of it, once for each target; without ``start`` no service is started, and
-        nothing is built that the plan does not depend on.
+        nothing is built that the plan does not depend on. ``elsewhere``: the run is carried out
+        on other machines, which have browsers of their own.
 
         Raises InputError where settings name what the documents of a suite do not have.
         """
@@ -86,8 +91,8 @@ class Preparation:
         await builder.build(self._in_play() if start else self._to_be_asked())
         if builder.ran:
             self._inventory.rescan()
-        prepared = Prepared(stale=builder.stale)
         blocked = await self.environment_setup.prepare(self._in_play()) if start else {}
+        prepared = Prepared(stale=builder.stale, versions=self.environment_setup.versions)
         for target in self._targets:
             files = self._asked(target)
             unbuilt = [file for file in files if file.suite in builder.failures]
@@ -99,7 +104,8 @@ class Preparation:
             prepared.broken += self._blocked(files, why, target)
             files = [file for file in files if file.suite not in why]
             await self._collect(files, times, timeout, target, prepared)
-        self._without_browsers(prepared)
+        if not elsewhere:
+            self._without_browsers(prepared)
         found = (*prepared.empty, *self._proven_empty())
         prepared.empty = sorted({p for p in found if not p.endswith("__init__.py")})
         self._inventory.save()
@@ -121,9 +127,9 @@ class Preparation:
 
     def _to_be_asked(self) -> list[Suite]:
         """The suites in play of which a worker has to tell the tests."""
-        asked = {f.suite for t in self._targets for f in self._asked(t) if not is_known(f)}
+        suites = {f.suite for t in self._targets for f in self._asked(t) if not is_known(f)}
         has_files = {file.suite for file in self._inventory.files.values()}
-        return [s for s in self._in_play() if s.name in asked or s.name not in has_files]
+        return [s for s in self._in_play() if s.name in suites or s.name not in has_files]
 
     def _proven_empty(self) -> Iterator[str]:
         """Files that suites in play name, and that cannot hold a test as their source shows."""
@@ -169,8 +175,8 @@ class Preparation:
 
     def _building(self, suite: str, text: str) -> None:
         """Tell once of what workers make, however many of them do."""
-        if (suite, text) not in self._told:
-            self._told.add((suite, text))
+        if (suite, text) not in self._shown:
+            self._shown.add((suite, text))
             self._tell(Building(suite, text))
 
     async def _collect(
@@ -183,19 +189,19 @@ class Preparation:
     ) -> None:
         total = len(files)
 
-        def told(done: int) -> None:
+        def progress(done: int) -> None:
             self._tell(Collecting(done, total))
 
         collected = await collect(
-            self._context, files, times, timeout, told, self._building, target
+            self._context, files, times, timeout, progress, self._building, target
         )  # fmt: skip
         self._inventory.collected(collected.files)
         verdict = choose(self._choice, self._inventory.tests_at(target), self._status)
-        asked = {file.path for file in files}
+        paths = {file.path for file in files}
         broken = {result.path for result in collected.broken}
         into.broken += collected.broken
         into.empty += [file.path for file in collected.files if not file.tests and not file.error]
-        chosen = [t for t in verdict.chosen if t.path in asked and t.path not in broken]
+        chosen = [t for t in verdict.chosen if t.path in paths and t.path not in broken]
         into.chosen += self._with_needs(chosen, target, into)
         into.left_out.update(verdict.left_out)
 

@@ -160,6 +160,6 @@ class Services:
         self._running.clear()
 
     def _end(self, one: _Running) -> str:
-        said = f"; it said: {one.log.last}" if one.log.last else ""
+        last_words = f"; it said: {one.log.last}" if one.log.last else ""
         log = os.path.relpath(one.log.path, self._root)
-        return f"{how_it_ended(one.process.returncode)}{said}; its log: {log}"
+        return f"{how_it_ended(one.process.returncode)}{last_words}; its log: {log}"

@@ -111,8 +111,8 @@ def _entry(test: Mapping[str, Any]) -> ReportedTest:
         message = message or f"its status is other{f', {raw}' if raw else ''}"
     path = str(test.get("filePath", ""))
     extra = test.get("extra") or {}
-    told = [("tag", str(tag)) for tag in test.get("tags", ())]
-    told += [(key, str(test[key])) for key in ("browser", "device") if test.get(key)]
+    tags = [("tag", str(tag)) for tag in test.get("tags", ())]
+    tags += [(key, str(test[key])) for key in ("browser", "device") if test.get(key)]
     suite = test.get("suite", "")
     return ReportedTest(
         name=name,
@@ -124,7 +124,7 @@ def _entry(test: Mapping[str, Any]) -> ReportedTest:
         message=message[:LONGEST],
         detail=str(test.get("trace", ""))[:LONGEST],
         output="\n".join(map(str, test.get("stdout", ())))[:LONGEST],
-        properties=tuple(told),
+        properties=tuple(tags),
         attachments=tuple(str(kept["path"]) for kept in test.get("attachments", ())),
         earlier=tuple(_attempt(name, each) for each in test.get("retryAttempts", ())),
         parts=tuple(Part(str(s["name"]), _STATUSES[s["status"]]) for s in test.get("steps", ())),
@@ -133,8 +133,8 @@ def _entry(test: Mapping[str, Any]) -> ReportedTest:
     )
 
 
-def _attempt(name: str, told: Mapping[str, Any]) -> ReportedTest:
+def _attempt(name: str, data: Mapping[str, Any]) -> ReportedTest:
     return ReportedTest(
-        name, _STATUSES[told["status"]], seconds=float(told.get("duration", 0)) / 1000,
-        message=str(told.get("message", "")), detail=str(told.get("trace", "")),
+        name, _STATUSES[data["status"]], seconds=float(data.get("duration", 0)) / 1000,
+        message=str(data.get("message", "")), detail=str(data.get("trace", "")),
     )  # fmt: skip

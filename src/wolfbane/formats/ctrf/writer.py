@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
@@ -46,12 +47,21 @@ def _document(run: RunFacts) -> dict[str, Any]:
             "tool": {"name": "Wolfbane", "version": run.version},
             "summary": summary,
             "tests": tests,
+            **_environment(run.system),
         },
     }
 
 
+def _environment(system: Mapping[str, str]) -> dict[str, Any]:
+    names = {"commit": "commit", "version": "appVersion", "environment": "testEnvironment"}
+    found: dict[str, Any] = {names[key]: system[key] for key in names if key in system}
+    if "revision" in system:
+        found["extra"] = {"revision": system["revision"]}
+    return {"environment": found} if found else {}
+
+
 def _test(result: Result, reason: str | None) -> dict[str, Any]:
-    told: dict[str, Any] = {
+    entry: dict[str, Any] = {
         "name": result.address,
         "status": _STATUSES[result.outcome],
         "duration": round(result.seconds * 1000),
@@ -60,37 +70,42 @@ def _test(result: Result, reason: str | None) -> dict[str, Any]:
         "type": result.kind,
         "filePath": result.path,
         "flaky": result.outcome is Outcome.FLAKY,
-        "retries": len(result.earlier),
+        "retries": 0 if result.repeated else len(result.earlier),
     }
+    extra: dict[str, Any] = {}
+    if result.repeated:
+        extra["repeated"] = msgspec.to_builtins(result.repeated)
     if reason is not None:
-        told["extra"] = {"quarantined": reason}
-        told["status"] = "other" if told["status"] == "failed" else told["status"]
+        extra["quarantined"] = reason
+        entry["status"] = "other" if entry["status"] == "failed" else entry["status"]
+    if extra:
+        entry["extra"] = extra
     if result.message:
-        told["message"] = result.message
+        entry["message"] = result.message
     if result.trace:
-        told["trace"] = result.trace
+        entry["trace"] = result.trace
     if result.frames:
-        told["line"] = result.frames[-1].line
+        entry["line"] = result.frames[-1].line
     if result.tags:
-        told["tags"] = list(result.tags)
+        entry["tags"] = list(result.tags)
     if result.browser:
-        told["browser"] = result.browser
+        entry["browser"] = result.browser
     if result.output:
-        told["stdout"] = result.output.splitlines()
+        entry["stdout"] = result.output.splitlines()
     if result.parts:
-        told["steps"] = [
+        entry["steps"] = [
             {"name": part.name, "status": _STATUSES[part.outcome]} for part in result.parts
         ]
     if result.evidence:
-        told["attachments"] = [
+        entry["attachments"] = [
             {"name": kept.kind, "contentType": _TYPES.get(kept.kind, "text/plain"),
              "path": kept.path}
             for kept in result.evidence
         ]  # fmt: skip
-    return told
+    return entry
 
 
 _TYPES = {
-    "screenshot": "image/png", "filmstrip": "image/gif", "page": "text/html",
-    "har": "application/json",
+    "screenshot": "image/png", "picture": "image/png", "filmstrip": "image/webp",
+    "page": "text/html", "har": "application/json", "replay": "application/json",
 }  # fmt: skip

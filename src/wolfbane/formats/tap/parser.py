@@ -96,8 +96,8 @@ class TapReader:
             if document.points:
                 problems.append("there is no plan, so the end may be missing")
         elif document.planned != len(document.points):
-            said = f"the plan says {document.planned} {_points(document.planned)}"
-            problems.append(f"{said}, the program gave {len(document.points)}")
+            message = f"the plan says {document.planned} {_points(document.planned)}"
+            problems.append(f"{message}, the program gave {len(document.points)}")
         return document
 
     def _point(self, match: re.Match[str]) -> Point:

@@ -33,25 +33,25 @@ def read_tap(lines: Iterable[str]) -> tuple[list[ReportedTest], str]:
 
 def entry_of(point: Point) -> ReportedTest:
     """A point as a test, with its subtest as parts and what its YAML block says."""
-    told = _told(point.diagnostics)
-    outcome = _OURS.get(str(told.get("outcome", "")), Outcome(point.outcome))
-    message = str(told.get("message", "") or point.reason)
+    details = _details(point.diagnostics)
+    outcome = _OURS.get(str(details.get("outcome", "")), Outcome(point.outcome))
+    message = str(details.get("message", "") or point.reason)
     comments = "\n".join(line for line in point.diagnostics if line.startswith("#"))
     if not message and outcome.is_bad:
         message = comments.lstrip("# ").partition("\n")[0]
-    tags = told.get("tags")
+    tags = details.get("tags")
     return ReportedTest(
         name=point.name,
         outcome=outcome,
         file=point.file,
         line=point.line,
-        seconds=_seconds(told),
+        seconds=_seconds(details),
         message=message,
         detail=comments,
         properties=tuple(("tag", str(tag)) for tag in (tags if isinstance(tags, list) else ())),
         parts=tuple(parts_of(point.points)),
-        address=point.name if "outcome" in told and "duration_ms" in told else "",
-        quarantined=str(told.get("quarantined", "")),
+        address=point.name if "outcome" in details and "duration_ms" in details else "",
+        quarantined=str(details.get("quarantined", "")),
     )
 
 
@@ -63,7 +63,7 @@ def parts_of(points: Iterable[Point]) -> Iterable[Part]:
         yield Part(point.name, Outcome(point.outcome), message, 0.0, point.file, point.line, inner)
 
 
-def _told(diagnostics: list[str]) -> dict[str, object]:
+def _details(diagnostics: list[str]) -> dict[str, object]:
     """The YAML block of a point; nothing where it is none."""
     text = "\n".join(line for line in diagnostics if not line.startswith("#"))
     try:
@@ -73,6 +73,6 @@ def _told(diagnostics: list[str]) -> dict[str, object]:
     return found if isinstance(found, dict) else {}
 
 
-def _seconds(told: dict[str, object]) -> float:
-    value = told.get("duration_ms", 0)
+def _seconds(details: dict[str, object]) -> float:
+    value = details.get("duration_ms", 0)
     return float(value) / 1000 if isinstance(value, int | float) else 0.0

@@ -51,20 +51,20 @@ def _point(number: int, outcome: Outcome, name: str, message: str) -> str:
 
 
 def _diagnostics(result: Result, because: str | None) -> list[str]:
-    told: dict[str, object] = {"outcome": str(result.outcome)}
-    told["duration_ms"] = round(result.seconds * 1000, 3)
+    details: dict[str, object] = {"outcome": str(result.outcome)}
+    details["duration_ms"] = round(result.seconds * 1000, 3)
     if result.message and result.outcome is not Outcome.SKIPPED:
-        told["message"] = result.message
+        details["message"] = result.message
     if result.frames:
         last = result.frames[-1]
-        told["at"] = {"file": last.file, "line": last.line}
+        details["at"] = {"file": last.file, "line": last.line}
     if because is not None:
-        told["quarantined"] = because
+        details["quarantined"] = because
     if result.tags:
-        told["tags"] = list(result.tags)
+        details["tags"] = list(result.tags)
     if result.earlier:
-        told["attempts"] = [str(attempt.outcome) for attempt in result.earlier]
-    text = yaml.safe_dump(told, sort_keys=False, allow_unicode=False, width=1000)
+        details["attempts"] = [str(attempt.outcome) for attempt in result.earlier]
+    text = yaml.safe_dump(details, sort_keys=False, allow_unicode=False, width=1000)
     return ["  ---", *(f"  {line}" for line in text.splitlines()), "  ..."]
 
 

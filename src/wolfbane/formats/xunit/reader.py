@@ -140,8 +140,8 @@ class XunitReader:
         elif self._case is not None:
             self._inside(name, attributes, self._case)
         elif name == "property" and self._suites and attributes.get("value"):
-            told = (attributes.get("name", ""), attributes["value"])
-            self._suites[-1].properties.append(told)
+            pair = (attributes.get("name", ""), attributes["value"])
+            self._suites[-1].properties.append(pair)
 
     def _inside(self, name: str, attributes: dict[str, str], case: _Case) -> None:
         message, kind = attributes.get("message", ""), attributes.get("type", "")
@@ -183,16 +183,16 @@ class XunitReader:
             self.cases += 1
             self._case = None
         elif case is not None and self._text is not None and name in ("property", "attachment"):
-            said = str(self._text).strip()
+            text = str(self._text).strip()
             if name == "property":
-                case.properties.append((self._property, said))
-            elif said:
-                case.attachments.append(said)
+                case.properties.append((self._property, text))
+            elif text:
+                case.attachments.append(text)
         self._text = None
 
     def _entry(self, case: _Case) -> ReportedTest:
-        told = case.attributes
-        name = told.get("name", "")
+        attributes = case.attributes
+        name = attributes.get("name", "")
         properties = dict(case.properties)
         suite = self._suites[-1] if self._suites else _Suite("", "", "", [])
         attempts = [attempt.entry(name) for attempt in case.bad]
@@ -201,11 +201,11 @@ class XunitReader:
         return ReportedTest(
             name=name,
             outcome=outcome,
-            group=told.get("classname", ""),
+            group=attributes.get("classname", ""),
             suite=NESTED.join(each.name for each in self._suites if each.name),
-            file=told.get("file") or suite.file,
-            line=_whole(told.get("line") or told.get("lineno") or ""),
-            seconds=_seconds(told.get("time", "")),
+            file=attributes.get("file") or suite.file,
+            line=_whole(attributes.get("line") or attributes.get("lineno") or ""),
+            seconds=_seconds(attributes.get("time", "")),
             message=message,
             detail="\n\n".join(attempt.detail for attempt in attempts if attempt.detail),
             output=output,
@@ -225,14 +225,15 @@ def _judged(case: _Case, attempts: list[ReportedTest]) -> tuple[Outcome, str]:
     if case.bad:
         worst = next((n for n, bad in enumerate(case.bad) if bad.outcome is Outcome.ERRORED), 0)
         outcome = case.bad[worst].outcome
-        said = _OURS.get(case.bad[worst].kind, outcome)
-        known = said.is_bad or said is Outcome.BLOCKED
-        return said if known else outcome, attempts[worst].message
+        named = _OURS.get(case.bad[worst].kind, outcome)
+        known = named.is_bad or named is Outcome.BLOCKED
+        return named if known else outcome, attempts[worst].message
     if case.skipped is not None:
         message = case.skipped or str(case.reason).strip()
-        told = dict(case.properties)
-        if "quarantined" in told and told.get("outcome") in _OURS:  # it is as skipped only for CI
-            outcome = _OURS[told["outcome"]]
+        properties = dict(case.properties)
+        # A quarantined test is skipped only for CI.
+        if "quarantined" in properties and properties.get("outcome") in _OURS:
+            outcome = _OURS[properties["outcome"]]
             return outcome, message.partition(f"): {outcome} ")[2]
         if message.startswith("todo: "):
             return Outcome.TODO, message.removeprefix("todo: ")

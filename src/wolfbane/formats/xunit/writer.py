@@ -32,6 +32,7 @@ def write_xunit(run: RunFacts) -> bytes:
             root, "testsuite",
             {"name": _clean(suite), "timestamp": began, **_totals(members, reasons)},
         )  # fmt: skip
+        _properties(element, run.system.items())
         for result in members:
             _case(element, result, reasons.get(result.address))
     ElementTree.indent(root, " ")
@@ -61,15 +62,14 @@ def _case(suite: ElementTree.Element, result: Result, reason: str | None) -> Non
         time=f"{result.seconds:.6f}",
     )
     plain = result.name and result.address == f"{result.path}#{result.name}"
-    told = [] if plain else [("address", result.address)]
-    told += [("tag", tag) for tag in result.tags]
-    told += [(f"attempt {e.attempt}", f"{e.outcome}: {e.message}".strip()) for e in result.earlier]
+    pairs = [] if plain else [("address", result.address)]
+    pairs += [("tag", tag) for tag in result.tags]
+    pairs += [(f"attempt {e.attempt}", f"{e.outcome}: {e.message}".strip()) for e in result.earlier]
     if reason is not None:
-        told += [("quarantined", reason), ("outcome", str(result.outcome))]
-    if told:
-        properties = ElementTree.SubElement(case, "properties")
-        for name, value in told:
-            ElementTree.SubElement(properties, "property", name=name, value=_clean(value))
+        pairs += [("quarantined", reason), ("outcome", str(result.outcome))]
+    if repeated := result.repeated:
+        pairs.append(("repeated", f"{repeated.passed} of {repeated.runs} runs passed"))
+    _properties(case, pairs)
     first = _clean(result.message).partition("\n")[0]
     detail = _clean("\n".join(filter(None, [result.trace or result.message, *_bad(result.parts)])))
     if reason is not None and result.outcome in _BAD:
@@ -85,6 +85,13 @@ def _case(suite: ElementTree.Element, result: Result, reason: str | None) -> Non
         ElementTree.SubElement(case, "skipped", message=reason)
     if result.output:
         ElementTree.SubElement(case, "system-out").text = _clean(result.output)
+
+
+def _properties(parent: ElementTree.Element, pairs: Iterable[tuple[str, str]]) -> None:
+    if known := list(pairs):
+        properties = ElementTree.SubElement(parent, "properties")
+        for name, value in known:
+            ElementTree.SubElement(properties, "property", name=name, value=_clean(value))
 
 
 def _bad(parts: Iterable[Part]) -> list[str]:

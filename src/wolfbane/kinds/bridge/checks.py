@@ -14,7 +14,7 @@ Wrong = Iterator[tuple[Location, str]]
 NAMING = frozenset({"name", "group", "file"})
 OF_ENTRIES = frozenset({"name", "group", "suite", "file"})
 OF_LISTINGS = frozenset({"file", "scratch", "root"})
-OF_COMMANDS = frozenset({"file", "files", "names", "report", "scratch", "root", "browser"})
+OF_COMMANDS = frozenset({"file", "files", "names", "report", "scratch", "root", "browser", "extra"})
 
 
 def wrong_meaning(bridge: Bridge, parameters: Iterable[str]) -> Wrong:
@@ -58,10 +58,10 @@ def _listing(listing: Listing, declared: frozenset[str]) -> Wrong:
 def _running(run: Run, declared: frozenset[str]) -> Wrong:
     yield from _template(("run", "names", "name"), run.names.name, NAMING)
     yield from _command(("run", "command"), run.command, OF_COMMANDS | declared)
-    told = " ".join(run.command)
-    if run.names.how != "files" and "{names}" not in told:
+    command = " ".join(run.command)
+    if run.names.how != "files" and "{names}" not in command:
         yield ("run", "command"), "no argument is {names}: the launcher is not told what to run"
-    if run.per in TOGETHER and "{file}" in told:
+    if run.per in TOGETHER and "{file}" in command:
         words = f"{{file}} is one file, but run.per is '{run.per}': write {{files}}"
         yield ("run", "command"), words
     if run.per in TOGETHER and run.names.how == "files":
@@ -70,14 +70,14 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
 
 
 def _reading(bridge: Bridge) -> Wrong:
-    read, told = bridge.read, " ".join(bridge.run.command)
+    read, command = bridge.read, " ".join(bridge.run.command)
     for key in ("passed", "failed", "skipped"):
         yield from _pattern(("read", key), getattr(read, key), "name")
     if read.format == "lines" and not (read.passed and read.failed):
         yield ("read",), "format 'lines' needs the patterns 'passed' and 'failed'"
     yield from _template(("read", "name"), read.name, OF_ENTRIES)
     yield from _pattern(("read", "part"), read.part, "test", "part")
-    if read.report and "{report}" not in told and "{scratch}" not in told:
+    if read.report and "{report}" not in command and "{scratch}" not in command:
         yield ("run", "command"), "no argument has {report} or {scratch}, but read.report is read"
 
 

@@ -98,8 +98,8 @@ def _find(draft: Draft) -> list[str]:
     if draft.way == "lines":
         lines += ["[find.lines]                  # regular expressions, tried on each line"]
         lines += [f"test = {_text(pattern_of(draft.test_line))}"]
-        told = {"group": draft.group_line, "tag": draft.tag_line}
-        for key, line in told.items():
+        patterns = {"group": draft.group_line, "tag": draft.tag_line}
+        for key, line in patterns.items():
             if line:
                 lines.append(f"{key} = {_text(pattern_of(line))}")
             else:

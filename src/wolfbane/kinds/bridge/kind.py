@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
 from wolfbane.kinds.bridge.settings import BridgeSuite
-from wolfbane.kinds.bridge.tables import TOGETHER, Bridge
+from wolfbane.kinds.bridge.tables import EXTRA, TOGETHER, Bridge
 from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.whole_file import whole_file
@@ -79,8 +79,15 @@ class BridgeKind(Kind[BridgeSuite]):
             raise MissingRuntime(f"there is no launcher '{program}' ({suite.bridge})")
         command = own_process("wolfbane.kinds.bridge.runner")
         return WorkerCommand(
-            command, folder, {"bridge": to_builtins(bridge), "place": suite.bridge}
-        )
+            command, folder,
+            {"bridge": to_builtins(bridge), "place": suite.bridge, "options": suite.options},
+        )  # fmt: skip
+
+    def with_options(self, root: Path, suite: BridgeSuite, options: Sequence[str]) -> BridgeSuite:
+        """Options of the launcher, where the bridge says where they go."""
+        if EXTRA not in _bridge(root, suite).run.command:
+            raise ValueError(f"{suite.bridge} has no {EXTRA} in 'command' of [run]")
+        return replace(suite, options=[*suite.options, *options])
 
     def runtime(self, root: Path, suite: BridgeSuite) -> str:
         return _bridge(root, suite).about

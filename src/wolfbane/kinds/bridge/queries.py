@@ -67,8 +67,8 @@ def _add(found: dict[tuple[int, int, bool], Item], captures: Captures, kind: str
     tags = found[place].tags
     keys = [_text(key) for key in captures.get("tag.key", ())]
     values = [_text(value) for value in captures.get("tag.value", ())]
-    told = [*map(_text, captures.get("tag", ())), *map("=".join, zip(keys, values))]
-    tags += [tag for tag in told if tag not in tags]
+    words = [*map(_text, captures.get("tag", ())), *map("=".join, zip(keys, values))]
+    tags += [tag for tag in words if tag not in tags]
 
 
 def _nested(found: dict[tuple[int, int, bool], Item]) -> list[Item]:

@@ -6,6 +6,10 @@ from wolfbane.kinds.suite import Suite
 
 
 class BridgeSuite(Suite, frozen=True):
-    """A suite whose launcher a bridge file describes; ``bridge`` is its path."""
+    """A suite whose launcher a bridge file describes; ``bridge`` is its path.
+
+    ``options`` take the place of ``{extra}`` in the launcher's command.
+    """
 
     bridge: str = ""
+    options: list[str] = []

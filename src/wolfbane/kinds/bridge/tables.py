@@ -12,6 +12,10 @@ TOGETHER = ("batch", "suite")
 """What a launcher may be started for that is more than one file."""
 
 
+EXTRA = "{extra}"
+"""The argument of a launcher's command whose place the suite's options take."""
+
+
 class LinePattern(SettingsTable, frozen=True):
     """``[find.lines]``: regular expressions, each tried on each line.
 

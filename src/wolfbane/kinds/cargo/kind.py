@@ -55,14 +55,14 @@ class CargoKind(Kind[CargoSuite]):
     def worker(self, root: Path, suite: CargoSuite) -> WorkerCommand:
         """A process of ours that calls the toolchain."""
         manifest = _manifest(root, suite)
-        told = {
+        options = {
             "suite": suite.name.replace("/", "-"),
             "cargo": _toolchain(root, suite),
             "manifest": str(manifest),
             "options": suite.options,
             "ignored": suite.ignored,
         }
-        return WorkerCommand(own_process("wolfbane.kinds.cargo.runner"), manifest.parent, told)
+        return WorkerCommand(own_process("wolfbane.kinds.cargo.runner"), manifest.parent, options)
 
     def relocated(self, suite: CargoSuite, to: Relocation) -> CargoSuite:
         return replace(suite, cargo=to.program(suite.cargo))
@@ -75,6 +75,10 @@ class CargoKind(Kind[CargoSuite]):
 
     def settings_hints(self, suite: CargoSuite) -> Sequence[str]:
         return ['# options = ["--all-features"]']
+
+    def with_options(self, root: Path, suite: CargoSuite, options: Sequence[str]) -> CargoSuite:
+        """Options of the toolchain's build."""
+        return replace(suite, options=[*suite.options, *options])
 
     def runtime(self, root: Path, suite: CargoSuite) -> str:
         return " ".join(version_line(_toolchain(root, suite), _WHAT).split()[:2])

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 from msgspec import structs
+from msgspec.structs import replace
 
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand
@@ -27,6 +28,7 @@ class DoctestKind(Kind[DoctestSuite]):
     """One test for each docstring that holds examples, one for each text file that does."""
 
     name = "doctest"
+    can_be_live = True
     suite_type = DoctestSuite
 
     def patterns(self, root: Path, suite: DoctestSuite) -> Sequence[str]:
@@ -54,6 +56,10 @@ class DoctestKind(Kind[DoctestSuite]):
         """The suite's own interpreter, with our worker for examples."""
         command = python_worker(root, suite, _WORKER)
         return structs.replace(command, options={**command.options, "options": suite.options})
+
+    def with_options(self, root: Path, suite: DoctestSuite, options: Sequence[str]) -> DoctestSuite:
+        """Options of the interpreter."""
+        return replace(suite, python_options=[*suite.python_options, *options])
 
     def runtime(self, root: Path, suite: DoctestSuite) -> str:
         return runtime(root, suite)

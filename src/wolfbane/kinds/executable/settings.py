@@ -11,9 +11,13 @@ from wolfbane.kinds.suite import Suite
 
 
 class ExecutableSuite(Suite, frozen=True):
-    """``interpreters`` are by suffix: a program, or a program and its arguments."""
+    """``interpreters`` are by suffix: a program, or a program and its arguments.
+
+    ``arguments`` are given to each file that is started.
+    """
 
     interpreters: dict[str, str | list[str]] = {}
+    arguments: list[str] = []
 
     def commands(self) -> dict[str, list[str]]:
         """The interpreters by suffix, each as a list of arguments."""

@@ -24,4 +24,4 @@ def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
         if not shutil.which(program) and not (root / program).exists():
             raise MissingRuntime(f"there is no interpreter '{program}' for {suffix} files")
     defaults = {**BY_SUFFIX, ".py": default_interpreter(root, suite.folder)}
-    return {"interpreters": commands, "defaults": defaults}
+    return {"interpreters": commands, "defaults": defaults, "arguments": suite.arguments}

@@ -46,9 +46,9 @@ def javascript_imports(source: bytes) -> list[str]:
         if words and words[0] not in (b"import", b"require"):
             continue
         for node in captures.get("from", ()):
-            said = (node.text or b"").decode("utf-8", "replace")[1:-1]
-            if said.startswith(("./", "../", "/")):
-                found[said] = None
+            text = (node.text or b"").decode("utf-8", "replace")[1:-1]
+            if text.startswith(("./", "../", "/")):
+                found[text] = None
     return list(found)
 
 

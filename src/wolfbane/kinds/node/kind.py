@@ -30,6 +30,7 @@ class NodeKind(Kind[NodeSuite]):
     """Exact selection through wrappers around the test module; a process for each file."""
 
     name = "node"
+    tool_folders = ("node_modules",)
     suite_type = NodeSuite
     loads_afresh = True
     tests_hold_tests = True
@@ -74,12 +75,16 @@ class NodeKind(Kind[NodeSuite]):
             "--test-reporter-destination=stdout",
             str(_HOME / "main.cjs"),
         ]
-        told = {
+        options = {
             "options": suite.options,
             "bare_words": suite.bare_words,
             "focus": suite.bare_words or _FOCUS_OPTION in suite.options,
         }
-        return WorkerCommand(command, root / suite.folder, told)
+        return WorkerCommand(command, root / suite.folder, options)
+
+    def with_options(self, root: Path, suite: NodeSuite, options: Sequence[str]) -> NodeSuite:
+        """Options of the runtime."""
+        return replace(suite, options=[*suite.options, *options])
 
     def runtime(self, root: Path, suite: NodeSuite) -> str:
         return f"Node.js {_version(_runtime(root, suite))}"
@@ -136,10 +141,10 @@ def _runtime(root: Path, suite: NodeSuite) -> str:
 
 
 def _version(program: str) -> str:
-    said = version_line(program, _WHAT).removeprefix("v")
-    if not re.match(r"\d+\.", said):
-        raise MissingRuntime(f"'{program}' is no {_WHAT}: it says its version is '{said}'")
-    return said
+    version = version_line(program, _WHAT).removeprefix("v")
+    if not re.match(r"\d+\.", version):
+        raise MissingRuntime(f"'{program}' is no {_WHAT}: it says its version is '{version}'")
+    return version
 
 
 KIND = NodeKind()

@@ -6,6 +6,8 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
 from wolfbane.kinds.executable.starting import BY_SUFFIX, start_options
 from wolfbane.kinds.program.settings import ProgramSuite
@@ -18,6 +20,7 @@ class ProgramKind(Kind[ProgramSuite]):
     """A file is a test if it is named in the settings, may be executed, or has an interpreter."""
 
     name = "program"
+    can_be_live = True
     suite_type = ProgramSuite
     scan_is_exact = True
 
@@ -35,10 +38,14 @@ class ProgramKind(Kind[ProgramSuite]):
 
     def worker(self, root: Path, suite: ProgramSuite) -> WorkerCommand:
         """A process of ours that starts one program after the other."""
-        options = {**start_options(root, suite), "arguments": suite.arguments}
+        options = start_options(root, suite)
         return WorkerCommand(
             own_process("wolfbane.kinds.program.runner"), root / suite.folder, options
         )
+
+    def with_options(self, root: Path, suite: ProgramSuite, options: Sequence[str]) -> ProgramSuite:
+        """Arguments of each program."""
+        return replace(suite, arguments=[*suite.arguments, *options])
 
     def runtime(self, root: Path, suite: ProgramSuite) -> str:
         return "programs"

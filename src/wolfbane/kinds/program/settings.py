@@ -6,6 +6,4 @@ from wolfbane.kinds.executable.settings import ExecutableSuite
 
 
 class ProgramSuite(ExecutableSuite, frozen=True):
-    """A suite of programs. ``arguments`` are given to each of them."""
-
-    arguments: list[str] = []
+    """A suite of programs, each of which is a test."""

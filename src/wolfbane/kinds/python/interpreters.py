@@ -30,7 +30,12 @@ def python_worker(root: Path, suite: InterpretedSuite, module: str) -> WorkerCom
         "import_path": suite.import_path,
         "folders": [path for path in suite.paths if (root / path).is_dir()],
     }
-    command = [interpreter(root, suite), str(HOME / "worker" / "start.py"), module]
+    command = [
+        interpreter(root, suite),
+        *suite.python_options,
+        str(HOME / "worker" / "start.py"),
+        module,
+    ]
     return WorkerCommand(command, root / suite.folder, options)
 
 

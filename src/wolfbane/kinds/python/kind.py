@@ -8,13 +8,15 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
+
 from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.detection import holds
 from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.python.hidden import Hidden, proves_no_test
 from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
-from wolfbane.kinds.python.project import interpreter_lines, source_folder
+from wolfbane.kinds.python.project import ENVIRONMENTS, interpreter_lines, source_folder
 from wolfbane.kinds.python.settings import PythonSuite
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import Block, Tag, Test, TestFile
@@ -39,6 +41,8 @@ class PythonKind(Kind[PythonSuite]):
     """Standard-library test classes and plain ``test_*`` functions."""
 
     name = "python"
+    can_be_live = True
+    tool_folders = ENVIRONMENTS
     suite_type = PythonSuite
 
     def patterns(self, root: Path, suite: PythonSuite) -> Sequence[str]:
@@ -75,6 +79,10 @@ class PythonKind(Kind[PythonSuite]):
     def worker(self, root: Path, suite: PythonSuite) -> WorkerCommand:
         """The suite's own interpreter, with our worker for test classes."""
         return python_worker(root, suite, WORKER)
+
+    def with_options(self, root: Path, suite: PythonSuite, options: Sequence[str]) -> PythonSuite:
+        """Options of the interpreter."""
+        return replace(suite, python_options=[*suite.python_options, *options])
 
     def runtime(self, root: Path, suite: PythonSuite) -> str:
         return runtime(root, suite)

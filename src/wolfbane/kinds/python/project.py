@@ -7,7 +7,8 @@ from pathlib import Path
 
 from wolfbane.kinds.python.settings import InterpretedSuite
 
-_ENVIRONMENTS = (".venv", "venv")
+ENVIRONMENTS = (".venv", "venv")
+"""Folders in which a project keeps an interpreter of its own."""
 
 
 def project_python(root: Path, folder: str) -> str:
@@ -16,7 +17,7 @@ def project_python(root: Path, folder: str) -> str:
     Nothing where there is none.
     """
     for place in dict.fromkeys((folder, ".")):
-        for name in _ENVIRONMENTS:
+        for name in ENVIRONMENTS:
             python = "/".join([*([] if place == "." else [place]), name, "bin", "python"])
             if (root / python).exists():
                 return python

@@ -14,9 +14,11 @@ class InterpretedSuite(Suite, frozen=True):
     """A suite that runs in a Python interpreter.
 
     ``import_path`` holds folders that are put before everything else on the import path.
+    ``python_options`` are for the interpreter.
     """
 
     python: str = ""
+    python_options: list[str] = []
     import_path: list[str] = []
 
     @property

@@ -26,6 +26,7 @@ class ScenarioKind(Kind[ScenarioSuite]):
     """One test for each scenario and for each row of an outline; each step is a part."""
 
     name = "scenario"
+    can_be_live = True
     suite_type = ScenarioSuite
     scan_is_exact = True
     parts_are = "steps"

@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
+
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
 from wolfbane.kinds.executable.starting import start_options
 from wolfbane.kinds.relocation import Relocation
@@ -22,6 +24,7 @@ class TapKind(Kind[TapSuite]):
     """Programs in any language, found as ``*.t`` unless the suite's paths name others."""
 
     name = "tap"
+    can_be_live = True
     suite_type = TapSuite
     scan_is_exact = True
 
@@ -69,6 +72,10 @@ class TapKind(Kind[TapSuite]):
 
     def settings_hints(self, suite: TapSuite) -> Sequence[str]:
         return ['# interpreters = { ".t" = ["perl", "-w"] }']
+
+    def with_options(self, root: Path, suite: TapSuite, options: Sequence[str]) -> TapSuite:
+        """Arguments of each program."""
+        return replace(suite, arguments=[*suite.arguments, *options])
 
     def runtime(self, root: Path, suite: TapSuite) -> str:
         """Where Perl looks for modules first."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from wolfbane.kinds.workflow.expressions import BadExpression, Expression, read
@@ -55,8 +56,12 @@ class Logic:
 Condition = Compare | Logic
 
 
+@lru_cache(maxsize=4096)
 def parse(text: str) -> Condition:
-    """Read a condition. Raises BadExpression with the place."""
+    """Read a condition. Raises BadExpression with the place.
+
+    The check of a document reads it first, and then every run of its step.
+    """
     return _ConditionParser(text).whole()
 
 

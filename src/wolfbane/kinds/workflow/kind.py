@@ -63,7 +63,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
     def runtime(self, root: Path, suite: WorkflowSuite) -> str:
         from importlib.metadata import version
 
-        return f"httpx {version('httpx')}"
+        return f"aiohttp {version('aiohttp')}, httpx {version('httpx')}"
 
     def wrong_settings(
         self, root: Path, suite: WorkflowSuite, parameters: Collection[str]

@@ -9,6 +9,7 @@ import msgspec
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
 from wolfbane.reports.html.kept import Keeper, shortened
+from wolfbane.reports.repeats import repeats_shown
 from wolfbane.reports.style import ACCOUNTS, ORDER
 from wolfbane.reports.text import visible
 
@@ -61,8 +62,8 @@ def details(results: Sequence[Result], keeper: Keeper) -> Iterator[tuple[int, di
     pieces: dict[int, dict[str, Any]] = {}
     order = sorted(range(len(results)), key=lambda n: results[n].outcome is Outcome.PASSED)
     for number in order:
-        if told := detail(results[number], keeper):
-            pieces.setdefault(number // PIECE, {})[str(number)] = told
+        if data := detail(results[number], keeper):
+            pieces.setdefault(number // PIECE, {})[str(number)] = data
     yield from sorted(pieces.items())
 
 
@@ -82,7 +83,9 @@ def detail(result: Result, keeper: Keeper) -> dict[str, Any]:
         "account": ACCOUNTS.get(result.account, ""),
         "again": [visible(word) for word in result.again],
         "worker": result.worker,
+        "machine": visible(result.machine),
         "began": result.began,
+        "repeated": repeats_shown(result.repeated) if result.repeated else "",
         "earlier": [
             {**detail(e, keeper), "outcome": _NUMBER[e.outcome], "seconds": round(e.seconds, 4)}
             for e in result.earlier

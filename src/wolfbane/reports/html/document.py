@@ -23,11 +23,20 @@ from wolfbane.reports.html.kept import Keeper
 from wolfbane.reports.html.timeline import lanes
 from wolfbane.reports.matrix import browser_rows
 from wolfbane.reports.style import ORDER
-from wolfbane.reports.text import clock, many, repeating, visible
-from wolfbane.reports.verdict import CUT_OFF, failed_as, sentence_of
+from wolfbane.reports.text import clock, many, repeating, repeating_failed, visible
+from wolfbane.reports.verdict import CUT_OFF, sentence_of
 from wolfbane.results.record import Record
 
-SCRIPTS = ("rows.js", "filters.js", "nodes.js", "list.js", "test.js", "keys.js", "main.js")
+SCRIPTS = (
+    "rows.js",
+    "filters.js",
+    "nodes.js",
+    "list.js",
+    "replay.js",
+    "test.js",
+    "keys.js",
+    "main.js",
+)
 GROUPS = 60
 ROWS = 200
 _ENVIRONMENT = jinja2.Environment(
@@ -38,7 +47,8 @@ _ENVIRONMENT = jinja2.Environment(
     lstrip_blocks=True,
 )
 _ENVIRONMENT.globals.update(
-    clock=clock, many=many, repeating=repeating, visible=visible, excerpt_shown=excerpt_shown,
+    clock=clock, many=many, repeating=repeating, repeating_failed=repeating_failed,
+    visible=visible, excerpt_shown=excerpt_shown,
     how_it_runs=how_it_runs,
     link=lambda address: f"#test={quote(address, safe='')}",
     listed=lambda **fields: "#" + "&".join(f"{k}={quote(v, safe='')}" for k, v in fields.items()),
@@ -85,7 +95,7 @@ def _contents(record: Record) -> dict[str, Any]:
         "run": started, "finished": finished,
         "began": f"{datetime.fromisoformat(started.began):%d %B %Y, %H:%M}" if started else "",
         "title": sentence_of(record),
-        "failed_as": failed_as(bad),
+        "failed": bool(bad),
         "good": finished.exit_code == 0,
         "counts": [(o, counts[o]) for o in ORDER if counts[o]],
         "whole": max(len(record.results), 1),

@@ -48,8 +48,8 @@ class Keeper:
 
 def _named(evidence: Evidence) -> dict[str, Any]:
     """What its test calls it, and the number of the part that it belongs to."""
-    told = {"name": visible(evidence.name), "part": evidence.part}
-    return {name: value for name, value in told.items() if value}
+    data = {"name": visible(evidence.name), "part": evidence.part}
+    return {name: value for name, value in data.items() if value}
 
 
 def _read(path: Path, data: bytes) -> dict[str, Any]:
@@ -60,9 +60,20 @@ def _read(path: Path, data: bytes) -> dict[str, Any]:
             return {"exchanges": list(_exchanges(json.loads(data)))}
         except (ValueError, KeyError, TypeError):
             return {"text": shortened(data.decode("utf-8", "replace"))}
+    if path.name.endswith(".replay.json"):
+        return {"replay": _shown(json.loads(data))}
     if b"\0" in data:
         return {"left": f"{bytes_shown(len(data))}, in the folder of the run"}
     return {"text": shortened(data.decode("utf-8", "replace"))}
+
+
+def _shown(value: Any) -> Any:
+    """JSON data with its texts safe to show."""
+    if isinstance(value, str):
+        return visible(value)
+    if isinstance(value, list):
+        return [_shown(each) for each in value]
+    return {key: _shown(each) for key, each in value.items()} if isinstance(value, dict) else value
 
 
 def _exchanges(archive: Mapping[str, Any]) -> Iterator[dict[str, Any]]:

@@ -36,9 +36,9 @@ class Bar(msgspec.Struct):
 
 
 class Lane(msgspec.Struct):
-    """A worker's share of a run."""
+    """A worker's share of a run. ``worker`` is its number, after the name of its machine."""
 
-    worker: int
+    worker: str
     bars: list[Bar]
 
     @property
@@ -54,13 +54,16 @@ class Lane(msgspec.Struct):
 
 def lanes(results: Sequence[Result], seconds: float) -> list[Lane]:
     """Every worker with its bars; attempts that were run again are in it too."""
-    ran: dict[int, list[Result]] = {}
+    ran: dict[tuple[str, int], list[Result]] = {}
     for result in results:
         for attempt in (*result.earlier, result):
             if attempt.worker:
-                ran.setdefault(attempt.worker, []).append(attempt)
+                ran.setdefault((attempt.machine, attempt.worker), []).append(attempt)
     shortest = seconds / COLUMNS
-    return [Lane(worker, _bars(ran[worker], shortest)) for worker in sorted(ran)]
+    return [
+        Lane(f"{machine} {worker}".strip(), _bars(ran[machine, worker], shortest))
+        for machine, worker in sorted(ran)
+    ]
 
 
 def _bars(results: Sequence[Result], shortest: float) -> list[Bar]:

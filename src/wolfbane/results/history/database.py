@@ -14,7 +14,7 @@ from wolfbane.errors import InputError, Problem
 from wolfbane.results.history import migrations
 
 NAME = "history.sqlite"
-REVISION = "0003"
+REVISION = "0004"
 _LOCK_TIMEOUT = 20
 """Seconds that SQLite waits for another run's writing."""
 _MIGRATING = 5_026_003

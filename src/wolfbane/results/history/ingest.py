@@ -53,7 +53,8 @@ def _read(journal: Path) -> tuple[RunEntry, list[TestEnd]] | None:
 
 def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
     """A run, from its first and its last event. Raises KeyError and TypeError."""
-    labels = [t["label"] or t["environment"] for t in started.get("targets", ())]
+    targets, state = started.get("targets", ()), started.get("suite_state", {})
+    labels = [t["label"] or t["environment"] for t in targets]
     return RunEntry(
         name=started["run"],
         began=started["began"],
@@ -63,8 +64,17 @@ def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
         target=",".join(filter(None, labels)),
         command=started["command"],
         expression=started["expression"],
+        origin=_origin(started.get("share")),
         reason=finished.get("reason", ""),
+        revision=state.get("revision", ""),
+        commit_hash=state.get("commit", ""),
+        changed=state.get("changed", False),
+        version=", ".join(filter(None, (t.get("version", "") for t in targets))),
     )
+
+
+def _origin(share: dict[str, Any] | None) -> str:
+    return f"share {share['number']} of {share['of']}" if share else "run"
 
 
 def ended_of(result: dict[str, Any], started: dict[str, Any]) -> TestEnd:

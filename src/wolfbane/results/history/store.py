@@ -46,6 +46,8 @@ class RunEntry(msgspec.Struct, frozen=True):
     """A run on record. ``began`` is in ISO 8601 with a zone, ``seconds`` how long it took.
 
     ``counts`` is without quarantined tests. ``reason`` says why it ended before its time.
+    ``revision`` is what ``--at`` was given, ``commit_hash`` the commit of the suites, from which
+    files differ if ``changed``. ``version`` is what the environments said of themselves.
     """
 
     name: str
@@ -61,6 +63,15 @@ class RunEntry(msgspec.Struct, frozen=True):
     workspace: str = ""
     workspace_name: str = ""
     reason: str = ""
+    revision: str = ""
+    commit_hash: str = ""
+    changed: bool = False
+    version: str = ""
+
+    @property
+    def wanted(self) -> tuple[str, str, str]:
+        """What was asked for, and where: runs in which this is the same can be compared."""
+        return self.expression, self.target, self.revision
 
 
 class Store:
@@ -124,7 +135,8 @@ class Store:
             "exit_code": run.exit_code, "target": run.target, "command": run.command,
             "expression": run.expression, "counts": json.dumps(run.counts), "origin": run.origin,
             "reason": run.reason, "workspace": self._mine.text,
-            "workspace_name": self._mine.name[:200],
+            "workspace_name": self._mine.name[:200], "revision": run.revision[:200],
+            "commit_hash": run.commit_hash, "changed": run.changed, "version": run.version,
         }  # fmt: skip
         with suppress(IntegrityError), self._database.transaction() as connection:
             there = sa.select(runs.c.id).where(runs.c.name == run.name, self._ours)

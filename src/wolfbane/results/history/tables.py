@@ -35,6 +35,10 @@ runs = Table(
     Column("workspace", Text, nullable=False, server_default=""),
     Column("workspace_name", String(200), nullable=False, server_default=""),
     Column("reason", Text, nullable=False, server_default=""),
+    Column("revision", String(200), nullable=False, server_default=""),
+    Column("commit_hash", String(64), nullable=False, server_default=""),
+    Column("changed", Boolean, nullable=False, server_default=false()),
+    Column("version", Text, nullable=False, server_default=""),
     UniqueConstraint("workspace", "name"),
 )
 

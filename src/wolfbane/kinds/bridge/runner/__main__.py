@@ -12,6 +12,7 @@ from typing import Any
 
 from wolfbane.formats.reported import FormatError
 from wolfbane.kinds.bridge.runner.calls import (
+    EXTRA,
     FILES,
     NAMES,
     Called,
@@ -77,6 +78,7 @@ class _Chosen:
         self.channel = channel
         self.bridge: dict[str, Any] = options["bridge"]
         self.place: str = options["place"]
+        self._options: list[str] = options["options"]
         self.limit: float = request["limit"]
         self._root: str = options["root"]
         self._chosen: dict[str, list[str]] = request["chosen"]
@@ -118,8 +120,8 @@ class _Chosen:
         """Start the launcher for some tests, read what it says, and account for each of them."""
         read = self.bridge["read"]
         named = not needs_no_names(tests, self.bridge["run"], self._whole)
-        asked = LauncherCall(tests, self.place, self._others, self._names_of_others, named)
-        accounts = Accounts(self.channel, self.bridge, asked)
+        call = LauncherCall(tests, self.place, self._others, self._names_of_others, named)
+        accounts = Accounts(self.channel, self.bridge, call)
         reports = Reports(read, scratch) if read["report"] else None
         live = _Live(None if reports else ReportReading(read, accounts.take, live=True))
         limit = self.limit * len(tests)
@@ -152,6 +154,7 @@ class _Chosen:
         many = {
             NAMES: name_values(named, run["names"], Path(scratch)) if named else [],
             FILES: list(dict.fromkeys(test.file for test in tests)),
+            EXTRA: self._options,
         }
         return filled(run["command"], many, run["names"]["option"], known)
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from wolfbane.model import NESTED
 
-NAMES, FILES = "{names}", "{files}"
+NAMES, FILES, EXTRA = "{names}", "{files}", "{extra}"
 LONGEST = 100_000
 """Bytes of names in one call: Linux allows 128 KiB for one argument."""
 _SPECIAL = {
@@ -168,13 +168,13 @@ def filled(
     option: str,
     known: Mapping[str, str],
 ) -> list[str]:
-    """The argument list. An argument with ``{names}`` or ``{files}`` is there once for each.
+    """The argument list. An argument with a mark of ``many`` is there once for each of its values.
 
     Where it is nothing but ``{names}``, the option goes before each.
     """
     found: list[str] = []
     for argument in command:
-        mark = next((mark for mark in (NAMES, FILES) if mark in argument), "")
+        mark = next((mark for mark in (NAMES, FILES, EXTRA) if mark in argument), "")
         if not mark:
             found.append(_single(argument, known))
             continue

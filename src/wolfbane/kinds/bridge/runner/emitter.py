@@ -46,7 +46,7 @@ class Teller:
             "message": entry.message, "trace": entry.detail, **ended(entry),
         }  # fmt: skip
         if entry.parts:
-            finished["parts"] = [part_told(part) for part in entry.parts]
+            finished["parts"] = [part_data(part) for part in entry.parts]
         if place := _place(entry, file):
             finished["frames"] = [{"file": place[0], "line": place[1], "function": entry.name}]
         self._channel.send(finished)
@@ -76,31 +76,31 @@ class Teller:
         if len(data) > _LARGEST:
             self._say(address, f"{path}: {len(data)} bytes are too many to be kept\n")
             return
-        told: Message = {"type": "evidence", "address": address, "kind": kind}
+        message: Message = {"type": "evidence", "address": address, "kind": kind}
         try:
-            told["text"] = data.decode("utf-8")
+            message["text"] = data.decode("utf-8")
         except UnicodeDecodeError:
-            told["data"] = b64encode(data).decode()
-        self._channel.hold(told)
+            message["data"] = b64encode(data).decode()
+        self._channel.hold(message)
 
 
 def ended(entry: ReportedTest) -> Message:
     """How an entry ended, with the attempts that its launcher made before."""
     flaky = entry.outcome is Outcome.FLAKY
-    told: Message = {"outcome": "passed" if flaky else str(entry.outcome)}
+    verdict: Message = {"outcome": "passed" if flaky else str(entry.outcome)}
     if entry.earlier or flaky:
-        told["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
-    return told
+        verdict["attempts"] = [*map(_attempt, entry.earlier)] or [_UNTOLD]
+    return verdict
 
 
-def part_told(part: Part) -> Message:
+def part_data(part: Part) -> Message:
     """A part as the protocol has it; most have no more to say than how they ended."""
-    told: Message = {"name": part.name, "outcome": str(part.outcome)}
+    data: Message = {"name": part.name, "outcome": str(part.outcome)}
     if part.message or part.seconds or part.line or part.parts:
-        told.update(message=part.message, seconds=part.seconds, line=part.line)
+        data.update(message=part.message, seconds=part.seconds, line=part.line)
     if part.parts:
-        told["parts"] = [part_told(inner) for inner in part.parts]
-    return told
+        data["parts"] = [part_data(inner) for inner in part.parts]
+    return data
 
 
 def _place(entry: ReportedTest, file: str) -> tuple[str, int] | None:
@@ -110,10 +110,10 @@ def _place(entry: ReportedTest, file: str) -> tuple[str, int] | None:
     if not file or not entry.outcome.is_bad:
         return None
     named = re.escape(os.path.basename(file))
-    told = re.search(
+    match = re.search(
         rf"(?<![\w.-]){named}[\"']?(?::|, line |\()(\d+)", f"{entry.message}\n{entry.detail}"
     )
-    return (file, int(told[1])) if told else None
+    return (file, int(match[1])) if match else None
 
 
 def _attempt(entry: ReportedTest) -> Message:

@@ -50,16 +50,16 @@ class Lister:
 
     def collect(self, path: str) -> None:
         """Tell the tests of a file, or why they are not known."""
-        told: Message = {"type": "collected", "file": path, "divisible": False}
+        message: Message = {"type": "collected", "file": path, "divisible": False}
         self._channel.send({"type": "collecting", "file": path})
         if self._listing is None:  # the core would know them if they could be found
             words = "its tests cannot be found"
-            self._channel.send({**told, "outcome": "errored", "message": words})
+            self._channel.send({**message, "outcome": "errored", "message": words})
             return
         try:
             tests = self._tests(self._listing, path)
         except FormatError as error:
-            self._channel.send({**told, "outcome": "errored", "message": error.words})
+            self._channel.send({**message, "outcome": "errored", "message": error.words})
             return
         seen: Counter[str] = Counter()
         for test in tests:
@@ -72,7 +72,7 @@ class Lister:
             told_of.update({"line": test.line} if test.line > 0 else {}, group=group)
             told_of["called"] = test.name if again or NESTED in test.name else ""
             self._channel.hold(told_of)
-        self._channel.send(told)
+        self._channel.send(message)
 
     def _tests(self, listing: Mapping[str, Any], path: str) -> list[Listed]:
         place = os.path.join(self._root, path)
@@ -91,12 +91,12 @@ class Lister:
     def _ask(self, listing: Mapping[str, Any], known: Mapping[str, str]) -> list[Listed]:
         with tempfile.TemporaryDirectory(prefix="list-") as scratch:
             command = filled(listing["command"], {}, "", {**known, "scratch": scratch})
-            said: list[bytes] = []
+            printed: list[bytes] = []
             try:
-                ended = launch(command, {}, None, said.append, apart=True)
+                ended = launch(command, {}, None, printed.append, apart=True)
             except OSError as error:
                 raise FormatError(f"the list command cannot be started: {error}") from None
-        text = b"".join(said).decode("utf-8", "replace")
+        text = b"".join(printed).decode("utf-8", "replace")
         if ended.code != 0:
             words = f"the list command ended: {how_it_ended(ended.code)}"
             why = ended.errors.strip() or text
@@ -119,11 +119,11 @@ def _by_lines(text: str, listing: Mapping[str, Any]) -> Iterator[Listed]:
     pattern = re.compile(listing["pattern"])
     for line in text.splitlines():
         if match := pattern.search(line):
-            told = {key: value or "" for key, value in match.groupdict().items()}
-            tags = tuple(re.findall(r"[^\s,]+", told.get("tags", "")))
-            at = told.get("line", "")
+            groups = {key: value or "" for key, value in match.groupdict().items()}
+            tags = tuple(re.findall(r"[^\s,]+", groups.get("tags", "")))
+            at = groups.get("line", "")
             yield Listed(
-                told["name"], told.get("group", ""), told.get("file", ""),
+                groups["name"], groups.get("group", ""), groups.get("file", ""),
                 int(at) if at.isdecimal() else 0, tags,
             )  # fmt: skip
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wolfbane.formats.reported import ReportedTest
-from wolfbane.kinds.bridge.runner.emitter import Teller, ended, part_told
+from wolfbane.kinds.bridge.runner.emitter import Teller, ended, part_data
 from wolfbane.kinds.worker.channel import Message
 from wolfbane.model import NESTED, Outcome, Part
 
@@ -89,12 +89,12 @@ class Gathered:
 
 def part_of(name: str, entry: ReportedTest) -> Part:
     """An entry as a part, with all that it says of how it ended."""
-    said = f"{entry.message}\n{entry.detail}".strip()
+    text = f"{entry.message}\n{entry.detail}".strip()
     if entry.detail.startswith(entry.message):
-        said = entry.detail
+        text = entry.detail
     flaky = entry.outcome is Outcome.FLAKY
     outcome = Outcome.PASSED if flaky else entry.outcome
-    return Part(name, outcome, "flaky" if flaky else said, entry.seconds, "", entry.line)
+    return Part(name, outcome, "flaky" if flaky else text, entry.seconds, "", entry.line)
 
 
 def _best(entries: Sequence[ReportedTest]) -> Outcome:
@@ -122,7 +122,7 @@ class FileParts:
         self.total += 1
         self._failed += entry.outcome.is_bad
         self._ran += entry.outcome not in _LEFT_OUT
-        self._waiting.append(part_told(part))
+        self._waiting.append(part_data(part))
         if len(self._waiting) >= _AT_ONCE:
             self.flush()
 

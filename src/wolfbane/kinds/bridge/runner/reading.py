@@ -36,7 +36,7 @@ class ReportReading:
         self._format = read["format"]
         self._xunit, self._ctrf = XunitReader(), CtrfReader()
         self._tap = TapReader()
-        self._told = 0
+        self._sent = 0
         self._rest = b""
         self._output = read["output"]
         self._said = Text()
@@ -119,11 +119,11 @@ class ReportReading:
 
     def _tell_points(self, end: int) -> None:
         """Tell the points up to one that were not told yet."""
-        for number in range(self._told, end):
+        for number in range(self._sent, end):
             entry = entry_of(self._tap.document.points[number])
             took = self._took[number] if number < len(self._took) else 0.0
             self._take(replace(entry, seconds=took) if took and not entry.seconds else entry)
-        self._told = max(self._told, end)
+        self._sent = max(self._sent, end)
 
     def _close_tap(self) -> None:
         document = self._tap.finish()
@@ -139,12 +139,12 @@ class ReportReading:
 def _event(line: str) -> ReportedTest:
     """A line of JSON: ``name`` and ``outcome``, and what else there is to say."""
     try:
-        told = msgspec.json.decode(line)
+        data = msgspec.json.decode(line)
         return ReportedTest(
-            str(told["name"]), _OUTCOMES[told["outcome"]], group=str(told.get("group", "")),
-            file=str(told.get("file", "")), line=int(told.get("line", 0)),
-            seconds=float(told.get("seconds", 0)), message=str(told.get("message", "")),
-            detail=str(told.get("trace", "")), output=str(told.get("output", "")),
+            str(data["name"]), _OUTCOMES[data["outcome"]], group=str(data.get("group", "")),
+            file=str(data.get("file", "")), line=int(data.get("line", 0)),
+            seconds=float(data.get("seconds", 0)), message=str(data.get("message", "")),
+            detail=str(data.get("trace", "")), output=str(data.get("output", "")),
         )  # fmt: skip
     except (msgspec.DecodeError, ValueError, KeyError, TypeError) as error:
         words = f"not an event ({type(error).__name__}: {error}): {line[:120]}"
@@ -152,12 +152,12 @@ def _event(line: str) -> ReportedTest:
 
 
 def _matched(match: re.Match[str], outcome: Outcome) -> ReportedTest:
-    told = {key: value or "" for key, value in match.groupdict().items()}
+    groups = {key: value or "" for key, value in match.groupdict().items()}
     try:
-        seconds = float(told.get("seconds") or 0)
+        seconds = float(groups.get("seconds") or 0)
     except ValueError:
         seconds = 0.0
     return ReportedTest(
-        told["name"], outcome, group=told.get("group", ""), file=told.get("file", ""),
-        seconds=seconds, message=told.get("message", ""),
+        groups["name"], outcome, group=groups.get("group", ""), file=groups.get("file", ""),
+        seconds=seconds, message=groups.get("message", ""),
     )  # fmt: skip

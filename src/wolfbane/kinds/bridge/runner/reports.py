@@ -76,8 +76,8 @@ class Reports:
 
 
 def _stamp(path: str) -> tuple[int, int, int]:
-    told = os.stat(path)
-    return told.st_mtime_ns, told.st_size, told.st_ino
+    status = os.stat(path)
+    return status.st_mtime_ns, status.st_size, status.st_ino
 
 
 def _digest(path: str, size: int) -> bytes:

@@ -50,9 +50,9 @@ class LauncherCall:
 class Accounts:
     """Tells of each test what its entry says; of each without one, that no result came back."""
 
-    def __init__(self, channel: Channel, bridge: Mapping[str, Any], asked: LauncherCall) -> None:
-        tests, place = asked.tests, asked.place
-        self._run, self._asked = bridge["run"], asked
+    def __init__(self, channel: Channel, bridge: Mapping[str, Any], call: LauncherCall) -> None:
+        tests, place = call.tests, call.place
+        self._run, self._asked = bridge["run"], call
         self._naming = Naming(bridge["read"])
         self._gathered: dict[str, Gathered] = {}
         self._left: dict[str, list[Called]] = {}
@@ -179,9 +179,9 @@ class Accounts:
                 why = "; ".join(filter(None, (f"the launcher ended: {strange}", why)))
             why = why or silent
             addresses = [test.address for test in waiting]
-            told = {"outcome": outcome, "message": why, "account": "missing"}
-            self._teller.end(addresses[:1], told, verdict.output)  # said once, for all of them
-            self._teller.end(addresses[1:], told, "")
+            end = {"outcome": outcome, "message": why, "account": "missing"}
+            self._teller.end(addresses[:1], end, verdict.output)  # said once, for all of them
+            self._teller.end(addresses[1:], end, "")
         elif wrong := why or self._disagreement(code, strange):
             self._teller.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
 
@@ -190,12 +190,12 @@ class Accounts:
         wrong = verdict.ended or verdict.trouble
         wrong = wrong or ("" if parts.total else strange or "no result came back")
         wrong = wrong or self._disagreement(verdict.code, strange)
-        told = parts.verdict()
+        end = parts.verdict()
         if wrong:
             outcome = "timed out" if verdict.ended else "errored"
-            told = {"outcome": outcome, "message": wrong, "account": "missing"}
-        told["seconds"] = verdict.seconds
-        self._teller.end([self._place], told, verdict.output)
+            end = {"outcome": outcome, "message": wrong, "account": "missing"}
+        end["seconds"] = verdict.seconds
+        self._teller.end([self._place], end, verdict.output)
 
     def _disagreement(self, code: int, strange: str) -> str:
         """What is wrong where the exit code and the report say different things."""

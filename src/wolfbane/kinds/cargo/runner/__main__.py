@@ -58,8 +58,8 @@ class _CargoWorker:
         """The compiled crate: compiled when the first request comes, if that is allowed."""
         if self._crate is None and self.no_build:
             reused = self.toolchain.reuse()
-            said = "its programs as they were compiled last (--no-build)"
-            self.channel.send({"type": "progress", "text": said if reused else _NOTHING})
+            note = "its programs as they were compiled last (--no-build)"
+            self.channel.send({"type": "progress", "text": note if reused else _NOTHING})
             self._crate = reused or Crate("", broken=_NOTHING, blocked=True)
         elif self._crate is None:
             with heartbeat(self.channel, "cargo test --no-run"):
@@ -80,12 +80,12 @@ class _CargoWorker:
             message = f"its crate does not compile: {crate.broken}{place}"
             done.update(crate.errors.get(file, {"outcome": "errored", "message": message}))
         for test in crate.tests.get(file, ()):
-            told: Message = {"type": "test", "address": self.address(path, test.name)}
+            entry: Message = {"type": "test", "address": self.address(path, test.name)}
             if test.line:
-                told["line"] = test.line
+                entry["line"] = test.line
             if test.ignored:
-                told["tags"] = ["ignored"]
-            self.channel.hold(told)
+                entry["tags"] = ["ignored"]
+            self.channel.hold(entry)
         self.channel.send(done)
 
     def run(self, path: str, names: Sequence[str]) -> None:
@@ -190,8 +190,8 @@ class _CargoWorker:
         if output:
             kept = {"type": "output", "address": address, "stream": "both", "text": output}
             self.channel.hold(kept)
-        told = {"type": "finished", "address": address, "seconds": round(seconds, 6)}
-        self.channel.send({**told, **result})
+        message = {"type": "finished", "address": address, "seconds": round(seconds, 6)}
+        self.channel.send({**message, **result})
 
     def place(self, frame: Message) -> str:
         """A frame as ``FILE:LINE``, for words."""
@@ -259,8 +259,8 @@ def documentation_failure(text: str, name: str) -> Message:
     """What the documentation tool says of an example that failed."""
     if "Couldn't compile the test" in text:
         first = next((line for line in text.splitlines() if line.startswith("error")), "")
-        said = f"it does not compile: {first}"
-        return {"outcome": "errored", "message": said, "trace": text}
+        message = f"it does not compile: {first}"
+        return {"outcome": "errored", "message": message, "trace": text}
     if "but it's marked `compile_fail`" in text:
         return {"outcome": "failed", "message": "it compiles, though it is marked compile_fail"}
     _, _, printed = text.partition("stderr:\n")

@@ -142,13 +142,17 @@ class Toolchain:
                     )
                 )  # fmt: skip
         elif message["reason"] == "compiler-message" and message["message"]["level"] == "error":
-            said = message["message"]
-            for span in (span for span in said["spans"] if span["is_primary"]):
+            diagnostic = message["message"]
+            for span in (span for span in diagnostic["spans"] if span["is_primary"]):
                 file = os.path.join(crate.root, span["file_name"])
                 frame = {"file": file, "line": span["line_start"], "function": ""}
-                problem = {"outcome": "errored", "message": said["message"], "frames": [frame]}
+                problem = {
+                    "outcome": "errored",
+                    "message": diagnostic["message"],
+                    "frames": [frame],
+                }
                 known = crate.errors.setdefault(file, {**problem, "trace": ""})
-                known["trace"] += said["rendered"] + "\n"
+                known["trace"] += diagnostic["rendered"] + "\n"
 
     @staticmethod
     def _place_docs(crate: Crate, docs: list[str]) -> None:

@@ -170,9 +170,9 @@ def failure(text: str, name: str, *, should_panic: bool = False) -> dict[str, An
         if should_panic:
             return {"outcome": "failed", "message": "it did not panic, though it should"}
         error = _ERROR.search(text)
-        said = f"it returned an error: {error['text']}" if error else "it failed"
+        message = f"it returned an error: {error['text']}" if error else "it failed"
         printed = text[: error.start()] if error else text
-        return {"outcome": "errored", "message": said, "output": printed}
+        return {"outcome": "errored", "message": message, "output": printed}
     panic = (own or panics)[-1]
     message = (panic["old"] or panic["new"] or "").strip("\n")
     compared = _COMPARED.match(message)

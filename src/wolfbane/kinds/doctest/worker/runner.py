@@ -26,9 +26,9 @@ class _Malformed(doctest.DocTest):
     def error(self) -> MalformedExamples:
         """What is wrong, with its line in the file."""
         words = str(self.problem)
-        told = _LINE_OF.match(words)
-        line = (self.lineno or 0) + (int(told[1]) if told else 1)
-        message = words[told.end() :] if told else words
+        match = _LINE_OF.match(words)
+        line = (self.lineno or 0) + (int(match[1]) if match else 1)
+        message = words[match.end() :] if match else words
         return MalformedExamples(message, (str(self.filename), line))
 
 
@@ -64,7 +64,7 @@ class ExamplesTest(unittest.TestCase):
             raise self.examples.error()
         runner = _Runner(optionflags=self.flags, verbose=False)
         runner.run(self.examples, out=_swallow, clear_globs=False)
-        for example, message in runner.told:
+        for example, message in runner.examples_run:
             with self.subTest(example.source.strip().replace("\n", " ")):
                 if message is not None:
                     line = (self.examples.lineno or 0) + example.lineno + 1
@@ -76,20 +76,20 @@ class _Runner(doctest.DocTestRunner):
 
     def __init__(self, **options: Any) -> None:
         super().__init__(**options)
-        self.told: List[Tuple[doctest.Example, Optional[str]]] = []
+        self.examples_run: List[Tuple[doctest.Example, Optional[str]]] = []
 
     def report_start(self, out: Any, test: Any, example: Any) -> None:
         pass
 
     def report_success(self, out: Any, test: Any, example: Any, got: str) -> None:
-        self.told.append((example, None))
+        self.examples_run.append((example, None))
 
     def report_failure(self, out: Any, test: Any, example: Any, got: str) -> None:
-        self.told.append((example, _difference(example, got)))
+        self.examples_run.append((example, _difference(example, got)))
 
     def report_unexpected_exception(self, out: Any, test: Any, example: Any, exc_info: Any) -> None:
         raised = "".join(traceback.format_exception_only(exc_info[0], exc_info[1])).strip()
-        self.told.append((example, _difference(example, f"raised {raised}\n")))
+        self.examples_run.append((example, _difference(example, f"raised {raised}\n")))
 
 
 class ExampleLibrary(TestLoader):

@@ -33,6 +33,7 @@ class ProgramRun:
         file = os.path.join(options["root"], path)
         inside = os.path.relpath(file)
         self.file = file if inside.startswith("..") else inside
+        self.live: bool = options.get("live", False)
         self.printed = 0
         self.unsent: list[str] = []
         self.last_sent = 0.0
@@ -43,8 +44,8 @@ class ProgramRun:
         began = time.perf_counter()
         try:
             process = subprocess.Popen(
-                self.command(), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                stderr=subprocess.PIPE, env=self.variables(),
+                self.command(), stdin=None if self.live else subprocess.DEVNULL,
+                stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=self.variables(),
             )  # fmt: skip
         except OSError as error:
             verdict: Message = {"outcome": "blocked", "message": f"it cannot be started: {error}"}
@@ -65,7 +66,8 @@ class ProgramRun:
 
     def command(self) -> list[str]:
         """How to start the program. Raises OSError where its interpreter is not here."""
-        return command_line(self.file, self.options["interpreters"], self.options["defaults"])
+        start = command_line(self.file, self.options["interpreters"], self.options["defaults"])
+        return [*start, *self.options.get("arguments", ())]
 
     def variables(self) -> Mapping[str, str]:
         """The program's environment variables."""
@@ -108,7 +110,9 @@ class ProgramRun:
         self.printed += len(data)
         if data:
             take(data)
-            if self.printed <= KEPT:
+            if self.live:
+                os.write(1, data)  # to the terminal, from which it comes into the record
+            elif self.printed <= KEPT:
                 self.unsent.append(data.decode("utf-8", "replace"))
             if time.monotonic() - self.last_sent > SEND_EVERY:
                 self.send_news()

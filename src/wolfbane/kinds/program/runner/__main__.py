@@ -24,9 +24,6 @@ class _Run(ProgramRun):
         super().__init__(channel, options, path)
         self.output, self.errors = b"", b""
 
-    def command(self) -> list[str]:
-        return [*super().command(), *self.options["arguments"]]
-
     def take_output(self, data: bytes) -> None:
         self.output = (self.output + data)[-KEPT:]
 

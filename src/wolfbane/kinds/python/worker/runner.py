@@ -21,7 +21,7 @@ def serve(library: Type[TestLoader]) -> None:
     channel, options, requests = connect(f"Python {sys.version.split()[0]}")
     sys.argv[:] = ["python -m unittest"]
     faulthandler.enable()
-    capture = Capture(options["capture"])
+    capture = Capture(options["capture"], options.get("live", False))
     if not sys.warnoptions:
         warnings.simplefilter("default")
     worker = _PythonWorker(channel, capture, library(options["root"], options))
@@ -156,8 +156,8 @@ class _Result(unittest.TestResult):
         damage = self._state.restore(after)
         self._state = ProcessState()
         if damage.mended or damage.lasting:
-            told = {"type": "damage", "address": address, **in_words(damage)}
-            self._worker.channel.hold(told)
+            message = {"type": "damage", "address": address, **in_words(damage)}
+            self._worker.channel.hold(message)
         if damage.lasting:
             self.spoiled = True
             self.stop()
@@ -214,16 +214,16 @@ class _Result(unittest.TestResult):
         after its tests is an entry of its own.
         """
         output = self._worker.capture.take()
-        told = set()
+        reported = set()
         for found in list(self._waiting.values()):
             places = (found.group, type(found.case).__module__)
             hook = next((h for h in self._hooks if h[0] in places), None)
-            told.add(id(hook))
+            reported.add(id(hook))
             problem = hook[2] if hook else _never_started()
             self._worker._finish(self._path, found.name, seconds=0.0, **problem)
         for hook in self._hooks:
             place, name, problem = hook
-            if id(hook) not in told and problem["outcome"] != "skipped":
+            if id(hook) not in reported and problem["outcome"] != "skipped":
                 name = f"{place.rpartition('.')[2]} / {name}"
                 if output:
                     kept = {"type": "output", "address": self._address(name), "stream": "both"}

@@ -30,12 +30,12 @@ class Words:
     """What begins the lines of one language."""
 
     def __init__(self, language: str) -> None:
-        told = KEYWORDS[language]
-        self.headings = {word: kind for kind in HEADINGS for word in told[kind]}
+        translations = KEYWORDS[language]
+        self.headings = {word: kind for kind in HEADINGS for word in translations[kind]}
         # Where a word is in several lists, the first counts.
-        self.steps = {word: kind for kind in reversed(STEPS) for word in told[kind]}
+        self.steps = {word: kind for kind in reversed(STEPS) for word in translations[kind]}
         self.steps[EVERY_LANGUAGE] = "and"
-        joined = bool(told.get("joined"))
+        joined = bool(translations.get("joined"))
         words = sorted(self.steps, key=len, reverse=True)
         self._heading = re.compile(f"({_one_of(self.headings)})\\s*[:\uff1a]\\s*(.*)")
         self._step = re.compile(

@@ -13,7 +13,7 @@ from typing import Any, Dict, List, Tuple
 
 import wolfbane.steps
 from wolfbane.kinds.scenario.worker import feature as features
-from wolfbane.kinds.scenario.worker.scenario_run import ScenarioRun, Shared, Told, finish
+from wolfbane.kinds.scenario.worker.scenario_run import ScenarioFacts, ScenarioRun, Shared, finish
 from wolfbane.kinds.scenario.worker.step_files import load_steps
 from wolfbane.kinds.scenario.worker.step_uses import tell_uses
 from wolfbane.kinds.scenario.worker.stepbook import BadStep, StepBook
@@ -27,7 +27,9 @@ def main() -> None:
     channel, options, requests = connect(f"Python {sys.version.split()[0]}")
     sys.argv[:] = [options["steps"][0] if options["steps"] else "scenarios"]
     faulthandler.enable()
-    worker = ScenarioWorker(channel, Capture(options["capture"]), options)
+    worker = ScenarioWorker(
+        channel, Capture(options["capture"], options.get("live", False)), options
+    )
     for request in requests:
         if request["type"] == "collect":
             for path in request["files"]:
@@ -84,9 +86,9 @@ class ScenarioWorker:
                                "frames": [frame]})  # fmt: skip
             return
         for scenario in feature.scenarios:
-            told = {"address": f"{path}#{scenario.name}", "line": scenario.line,
+            message = {"address": f"{path}#{scenario.name}", "line": scenario.line,
                     "end": scenario.end, "tags": list(scenario.tags)}  # fmt: skip
-            self.channel.hold({"type": "test", **told})
+            self.channel.hold({"type": "test", **message})
         self.channel.send(done)
 
     def read(self, path: str) -> features.Feature:
@@ -108,8 +110,8 @@ class ScenarioWorker:
             self.ran_before = True
             self.problem = self.hooks("before", "run", {"shared": self.shared}, ())
         shared = Shared(self.shared)
-        told = Told(feature.name, feature.tags, feature.name)
-        special = {"shared": shared, "scenario": told}
+        facts = ScenarioFacts(feature.name, feature.tags, feature.name)
+        special = {"shared": shared, "scenario": facts}
         problem = self.problem or self.hooks("before", "feature", special, feature.tags)
         for name in names:
             if name in known:
@@ -149,10 +151,10 @@ class ScenarioWorker:
                 wanted = inspect.signature(function).parameters
                 finish(function(**{name: special[name] for name in wanted if name in special}))
             except Exception as error:
-                told = problem_of(error)
-                if told["outcome"] != "skipped":
-                    told["message"] = f"in a hook {side} the {what}: {told['message']}"
-                problem = problem or told
+                error_data = problem_of(error)
+                if error_data["outcome"] != "skipped":
+                    error_data["message"] = f"in a hook {side} the {what}: {error_data['message']}"
+                problem = problem or error_data
                 if side == "before":
                     break
         return problem
@@ -165,8 +167,8 @@ class ScenarioWorker:
         """Send what was printed since the last time."""
         text = self.capture.take()
         if text:
-            told = {"type": "output", "address": address, "stream": "both", "text": text}
-            self.channel.hold(told)
+            message = {"type": "output", "address": address, "stream": "both", "text": text}
+            self.channel.hold(message)
 
 
 def _loading_problem(error: BaseException) -> Message:

@@ -31,7 +31,7 @@ class Shared:
         raise AttributeError(f"no step before this one has set 'shared.{name}'")
 
 
-class Told:
+class ScenarioFacts:
     """What a step or hook may know of its scenario."""
 
     def __init__(self, name: str, tags: Tuple[str, ...], feature: str) -> None:
@@ -65,8 +65,8 @@ class ScenarioRun:
         self.worker, self.scenario = worker, scenario
         self.file = os.path.join(worker.root, path)
         self.address = f"{path}#{scenario.name}"
-        self.told = Told(scenario.name, scenario.tags, feature.name)
-        self.special: Dict[str, Any] = {"shared": Shared(shared), "scenario": self.told}
+        self.facts = ScenarioFacts(scenario.name, scenario.tags, feature.name)
+        self.special: Dict[str, Any] = {"shared": Shared(shared), "scenario": self.facts}
         self.parts: List[Message] = []
         self.number = 0
 
@@ -143,7 +143,7 @@ class ScenarioRun:
                     part["message"] = problem["message"]
             self.parts.append(part)
         self.number = 0
-        self.told.outcome = problem.get("outcome", "passed")
+        self.facts.outcome = problem.get("outcome", "passed")
         closing = self.worker.hooks("after", "scenario", self.special, tags)
         return problem if problem and problem["outcome"] != "skipped" else closing or problem
 
@@ -170,23 +170,23 @@ class ScenarioRun:
     def part(self, step: features.Step, outcome: str) -> Message:
         """A step as a part of its test."""
         name = f"{step.keyword} {step.text}"
-        told = {"name": name, "outcome": outcome, "file": self.file, "line": step.line}
+        data = {"name": name, "outcome": outcome, "file": self.file, "line": step.line}
         if step.table:
-            told["table"] = [list(row) for row in step.table]
+            data["table"] = [list(row) for row in step.table]
         if step.doc is not None:
-            told["text"] = step.doc
-        return told
+            data["text"] = step.doc
+        return data
 
     def keep(self, name: str, ending: str, content: Union[str, bytes]) -> None:
         """Send what a step attached. What is text goes as a text, for secrets in it are masked."""
-        told: Message = {"type": "evidence", "address": self.address, "kind": ending,
+        message: Message = {"type": "evidence", "address": self.address, "kind": ending,
                          "name": name, "part": self.number}  # fmt: skip
         data = content.encode("utf-8", "replace") if isinstance(content, str) else content
         try:
-            told["text"] = data.decode("utf-8")
+            message["text"] = data.decode("utf-8")
         except UnicodeDecodeError:
-            told["data"] = base64.b64encode(data).decode()
-        self.worker.channel.send(told)
+            message["data"] = base64.b64encode(data).decode()
+        self.worker.channel.send(message)
 
 
 PASSED: Message = {"outcome": "passed"}

@@ -27,7 +27,7 @@ def tell_uses(channel: Channel, book: StepBook, root: str, files: List[str]) -> 
             if not matches:
                 undefined.append(use)
     for definition in book.definitions:
-        channel.hold(_told(definition, root, uses[id(definition)]))
+        channel.hold(_message_of(definition, root, uses[id(definition)]))
     channel.send({"type": "listed", "undefined": undefined})
 
 
@@ -45,10 +45,10 @@ def _steps(root: str, path: str) -> List[Tuple[Use, str]]:
     return list(found)
 
 
-def _told(definition: Definition, root: str, uses: List[Use]) -> Message:
+def _message_of(definition: Definition, root: str, uses: List[Use]) -> Message:
     file, line = place_of(definition.function)
-    told: Dict[str, Any] = {"type": "step", "kind": definition.kind, "pattern": definition.text}
+    message: Dict[str, Any] = {"type": "step", "kind": definition.kind, "pattern": definition.text}
     inside = os.path.relpath(file, root)
-    told.update(file=file if inside.startswith("..") else inside, line=line, uses=uses)
-    told["function"] = definition.function.__name__
-    return told
+    message.update(file=file if inside.startswith("..") else inside, line=line, uses=uses)
+    message["function"] = definition.function.__name__
+    return message

@@ -146,9 +146,9 @@ class StepBook:
         for definition in longest:
             if definition.pattern is None or definition.kind not in ("", kind):
                 continue
-            if said := definition.pattern.misfits(text):
+            if misfit := definition.pattern.misfits(text):
                 where = f'the step "{definition.text}" of {definition.place}'
-                return StepMatch([], f"{'; '.join(said)}: {where}")
+                return StepMatch([], f"{'; '.join(misfit)}: {where}")
         for other in KINDS:
             if matches := self._matches(other, text):
                 return StepMatch([], "", f"{matches[0][0].place} defines it for {other}")

@@ -26,7 +26,7 @@ class _TapRun(ProgramRun):
         self.reader = TapReader()
         self.errors = ""
         self.buffer = b""
-        self.told = 0
+        self.sent = 0
 
     def command(self) -> list[str]:
         return with_perl_path(super().command(), self.perl_path)
@@ -39,7 +39,7 @@ class _TapRun(ProgramRun):
             self.take_output(b"\n")
         document = self.reader.finish()
         locate(document.points, self.errors)
-        parts = [part(point) for point in document.points[self.told :]]
+        parts = [part(point) for point in document.points[self.sent :]]
         return {**judge(document, code), "parts": parts}
 
     def send_parts(self) -> None:
@@ -48,11 +48,11 @@ class _TapRun(ProgramRun):
         That is up to the first that failed, whose place may only be known from the error stream,
         and never the newest.
         """
-        points, start = self.reader.document.points, self.told
-        while self.told < len(points) - 1 and points[self.told].ok:
-            self.told += 1
-        if self.told > start:
-            parts = [part(point) for point in points[start : self.told]]
+        points, start = self.reader.document.points, self.sent
+        while self.sent < len(points) - 1 and points[self.sent].ok:
+            self.sent += 1
+        if self.sent > start:
+            parts = [part(point) for point in points[start : self.sent]]
             self.channel.hold({"type": "parts", "address": self.path, "parts": parts})
 
     def take_output(self, data: bytes) -> None:
@@ -88,13 +88,13 @@ def with_perl_libraries(variables: Mapping[str, str], paths: list[str]) -> dict[
 
 def locate(points: list[Point], errors: str) -> None:
     """Give failed points the line and the words that the program had for them as errors."""
-    said = list(_FAILED_AT.finditer(errors))
-    ends = [*(match.start() for match in said[1:]), len(errors)]
-    told = dict(zip(said, ends, strict=False))
+    places = list(_FAILED_AT.finditer(errors))
+    ends = [*(match.start() for match in places[1:]), len(errors)]
+    answers = dict(zip(places, ends, strict=False))
     for point in points:
-        match = next((m for m in told if not point.ok and (m["name"] or "") == point.name), None)
+        match = next((m for m in answers if not point.ok and (m["name"] or "") == point.name), None)
         if match is not None:
-            words = errors[match.end() : told.pop(match)].strip(".\n")
+            words = errors[match.end() : answers.pop(match)].strip(".\n")
             point.diagnostics += [line for line in words.splitlines() if line.startswith("#  ")]
             if not point.line:
                 point.file, point.line = match["file"], int(match["line"])
@@ -116,10 +116,10 @@ def judge(document: TapDocument, code: int) -> Message:
     if code and not failed:
         problems.append(f"exit code {code}, though no point failed")
     if failed:
-        said = "\n".join([f"{len(failed)} of {len(document.points)} points failed", *problems])
+        message = "\n".join([f"{len(failed)} of {len(document.points)} points failed", *problems])
         placed = next((point for point in failed if point.line), None)
         frames = [frame(placed)] if placed else []
-        return {"outcome": "failed", "message": said, "frames": frames}
+        return {"outcome": "failed", "message": message, "frames": frames}
     if problems:
         return {"outcome": "errored", "message": "\n".join(problems)}
     return {"outcome": "passed"}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Iterator, Mapping, Sequence
 
-from wolfbane.kinds.workflow.load.shape import Share
+from wolfbane.kinds.workflow.load.shape import LoadShare
 from wolfbane.kinds.workflow.runner.test_run import ReadyTest
 
 IN_TURN, AT_RANDOM, ONCE = "in turn", "at random", "once"
@@ -19,7 +19,7 @@ class WorkflowChoice:
     """
 
     def __init__(
-        self, tests: Sequence[ReadyTest], weights: Mapping[str, float], rows: str, share: Share,
+        self, tests: Sequence[ReadyTest], weights: Mapping[str, float], rows: str, share: LoadShare,
         chance: random.Random, *, shuffled: bool,
     ) -> None:  # fmt: skip
         self._tests, self._weights, self._rows = tests, weights, rows

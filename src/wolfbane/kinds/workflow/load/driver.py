@@ -18,13 +18,14 @@ import msgspec
 from wolfbane.kinds.workflow.load.choice import WorkflowChoice
 from wolfbane.kinds.workflow.load.hosts import AllowedHosts
 from wolfbane.kinds.workflow.load.recorder import Key, Recorder
-from wolfbane.kinds.workflow.load.sender import AiohttpSender, NotAllowed, TimedContext
-from wolfbane.kinds.workflow.load.shape import Share, arrivals, starts_of, value_at
+from wolfbane.kinds.workflow.load.shape import LoadShare, arrivals, starts_of, value_at
 from wolfbane.kinds.workflow.load.user import Covered, LoadUser
+from wolfbane.kinds.workflow.runner.aiohttp_transport import AiohttpTransport, TimedContext
 from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
 from wolfbane.kinds.workflow.runner.security import Security
+from wolfbane.kinds.workflow.runner.sending import NotAllowed, Sender
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
 from wolfbane.kinds.workflow.runner.test_run import ReadyTest
 from wolfbane.kinds.workflow.runner.tls import tls_context
@@ -47,7 +48,7 @@ class LoadOrder(msgspec.Struct, frozen=True, kw_only=True):
 
     points: list[tuple[float, float]]
     users: int
-    share: Share
+    share: LoadShare
     seed: int
     start_at: float
     limit: float
@@ -130,8 +131,8 @@ class LoadDriver:
             "tests": tests, "refused": self.refused,
         }  # fmt: skip
 
-    def _sender(self) -> AiohttpSender:
-        return AiohttpSender(self._http, self._tls, self._allowed)
+    def _sender(self) -> Sender:
+        return Sender(self._http, AiohttpTransport(self._http, self._tls), self._allowed)
 
     @contextlib.asynccontextmanager
     async def _user(self, number: int) -> AsyncIterator[LoadUser]:

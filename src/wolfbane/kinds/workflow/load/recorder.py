@@ -10,9 +10,9 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from wolfbane.histogram import Histogram
-from wolfbane.kinds.workflow.load.sender import AiohttpSender
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
+from wolfbane.kinds.workflow.runner.sending import Sender
 from wolfbane.kinds.workflow.runner.test_run import WorkflowTestEnd
 
 PARTS = ("whole", "first_byte", "connect", "tls")
@@ -71,8 +71,8 @@ class Recorder:
         """The rows and the samples since the last call."""
         rows, self.rows = self.rows, {}
         lines, self.lines = self.lines, []
-        told = [{"workflow": key[0], "step": key[1], **row.data()} for key, row in rows.items()]
-        return told, "".join(lines)
+        data = [{"workflow": key[0], "step": key[1], **row.data()} for key, row in rows.items()]
+        return data, "".join(lines)
 
     def is_new(self, key: Key, kind: str) -> bool:
         """Whether no exchange is kept yet for an error of that kind."""
@@ -108,7 +108,7 @@ class LoadExchanges(Exchanges):
     """
 
     def __init__(
-        self, recorder: Recorder, sender: AiohttpSender, workflow: str, user: int, due: float,
+        self, recorder: Recorder, sender: Sender, workflow: str, user: int, due: float,
         look: Callable[[], None],
     ) -> None:  # fmt: skip
         super().__init__()

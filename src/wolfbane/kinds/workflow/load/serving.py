@@ -72,11 +72,11 @@ class LoadWorker:
             order, tests, tools.sender.http, tools.tokens, tools.values, self._channel.send
         )
 
-        def told() -> None:
+        def stop() -> None:
             next(requests, None)  # Wolfbane sends only "stop" during a load, or closes the channel
             driver.stop()
 
-        loop.add_reader(self._channel.fileno(), told)
+        loop.add_reader(self._channel.fileno(), stop)
         try:
             last = await driver.run()
         finally:

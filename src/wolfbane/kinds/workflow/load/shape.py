@@ -12,7 +12,7 @@ Points = Sequence[tuple[float, float]]
 """Seconds and a value, which changes evenly from one point to the next and stays after the last."""
 
 
-class Share(msgspec.Struct, frozen=True):
+class LoadShare(msgspec.Struct, frozen=True):
     """The part of a load that one process drives: the ``number``-th of ``count``, from 0."""
 
     number: int
@@ -34,7 +34,7 @@ def value_at(points: Points, when: float) -> float:
     return before[1]
 
 
-def starts_of(points: Points, share: Share, most: int) -> list[float]:
+def starts_of(points: Points, share: LoadShare, most: int) -> list[float]:
     """When each user of a share starts: as soon as the points ask for more users than there are.
 
     Points that never ask for a user leave it out.
@@ -59,7 +59,7 @@ def first_above(points: Points, level: float) -> float | None:
 
 
 def arrivals(
-    points: Points, share: Share, seed: int, *, evenly: bool, until: float
+    points: Points, share: LoadShare, seed: int, *, evenly: bool, until: float
 ) -> Iterator[float]:
     """When workflows are due in one process, in seconds, for rates in workflows per second.
 

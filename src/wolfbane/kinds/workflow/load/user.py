@@ -7,11 +7,11 @@ from collections import Counter
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 
 from wolfbane.kinds.workflow.load.recorder import LoadExchanges, Recorder
-from wolfbane.kinds.workflow.load.sender import AiohttpSender
 from wolfbane.kinds.workflow.openapi import Operation
 from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
 from wolfbane.kinds.workflow.runner.security import Security
+from wolfbane.kinds.workflow.runner.sending import Sender
 from wolfbane.kinds.workflow.runner.test_run import Handed, ReadyTest, blocked_by, run_test
 from wolfbane.kinds.workflow.runner.tokens import Tokens
 from wolfbane.kinds.workflow.runner.workflow_tools import Tools
@@ -39,7 +39,7 @@ class LoadUser:
     """Cookies, connections and hand-overs of one user."""
 
     def __init__(
-        self, number: int, sender: AiohttpSender, security: Security, contract: Contract,
+        self, number: int, sender: Sender, security: Security, contract: Contract,
         tokens: Tokens, base_url: str, values: Mapping[str, object], covered: Covered,
         recorder: Recorder, limit: float,
     ) -> None:  # fmt: skip

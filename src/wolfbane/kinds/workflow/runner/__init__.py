@@ -1,10 +1,20 @@
 """The worker of kind ``workflow``: it runs Arazzo workflows itself, in Wolfbane's own runtime."""
 
+import gc
+import ssl
 import sys
+from unittest import mock
 
+# Imports make many objects and no garbage: looking for some takes a tenth of the start.
+gc.set_threshold(50_000)
 # httpx imports its own command line where it can, and with it a library for terminals: a third of
 # the time that a worker takes to start. Without this module it goes on without that command line.
 sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]
 # Without this package httpx takes asyncio, which is right here; and to look for it in every folder
 # of modules, several times for each request, took a seventh of a run.
 sys.modules.setdefault("sniffio", None)  # type: ignore[arg-type]
+# aiohttp makes TLS contexts while it is imported, for which all of the system's certificates are
+# read, twice: that takes longer than a small run. Requests use contexts of ours (tls.py) only.
+_READERS = ("load_default_certs", "set_default_verify_paths")
+with mock.patch.multiple(ssl.SSLContext, **dict.fromkeys(_READERS, mock.DEFAULT)):
+    import aiohttp  # noqa: F401

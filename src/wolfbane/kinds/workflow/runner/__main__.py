@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import gc
 import json
 import sys
 from collections.abc import Mapping
@@ -11,17 +12,16 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import httpx
-
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.workflow.arazzo import BadDocument
 from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
 from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
-from wolfbane.kinds.workflow.runner.httpx_sender import HttpxSender
 from wolfbane.kinds.workflow.runner.security import Security
+from wolfbane.kinds.workflow.runner.sending import Sender
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
+from wolfbane.kinds.workflow.runner.suite_transport import SuiteTransport
 from wolfbane.kinds.workflow.runner.test_run import (
     Handed,
     WorkflowTestEnd,
@@ -52,6 +52,8 @@ def main() -> None:
             worker.load.look(request)
         elif request["type"] == "load":
             worker.load.drive(request, requests)
+    worker.close()
+    gc.freeze()  # else the end looks through all objects, which takes longer than a small run
 
 
 class WorkflowWorker:
@@ -64,7 +66,7 @@ class WorkflowWorker:
         fields = given.pop("secret_fields")
         http = HttpOptions(**given)
         self._loop = asyncio.new_event_loop()
-        sender = HttpxSender(http)
+        sender = Sender(http, SuiteTransport(http))
         security = Security(http.security, sender, http.base_url)
         tokens = Tokens(fields, lambda text: channel.hold({"type": "secret", "text": text}))
         contract = Contract(http.contract)
@@ -77,6 +79,11 @@ class WorkflowWorker:
         from wolfbane.kinds.workflow.load.serving import LoadWorker  # aiohttp takes a while
 
         return LoadWorker(self.channel, self.root, self.copies, self.tools)
+
+    def close(self) -> None:
+        """Close the connections."""
+        self._loop.run_until_complete(self.tools.sender.close())
+        self._loop.close()
 
     def collect(self, path: str) -> None:
         """Say which tests a document holds, or why it cannot be read."""
@@ -94,9 +101,9 @@ class WorkflowWorker:
             wrong = f"{path}: {error}"
         else:
             for case in found:
-                told = {"address": f"{path}#{case.name}", "line": case.line, "end": case.end,
+                message = {"address": f"{path}#{case.name}", "line": case.line, "end": case.end,
                         "tags": list(case.tags)}  # fmt: skip
-                self.channel.hold({"type": "test", **told})
+                self.channel.hold({"type": "test", **message})
             self.channel.send({**done, "depends": list(library.files)})
             return
         self.channel.send({**done, "outcome": "errored", "message": wrong})
@@ -146,22 +153,27 @@ class WorkflowWorker:
     def _keep(self, address: str, exchanges: Exchanges) -> None:
         """Have the archive of a test kept, and the bodies that its messages refer to."""
         for mark, content in exchanges.bodies.items():
-            told: Message = {"type": "evidence", "address": address, "kind": "body", "mark": mark}
+            message: Message = {
+                "type": "evidence",
+                "address": address,
+                "kind": "body",
+                "mark": mark,
+            }
             try:
-                told["text"] = content.decode()
+                message["text"] = content.decode()
             except UnicodeDecodeError:
-                told["data"] = base64.b64encode(content).decode()
-            self.channel.hold(told)
+                message["data"] = base64.b64encode(content).decode()
+            self.channel.hold(message)
         if exchanges.entries:
             text = json.dumps(exchanges.archive(), ensure_ascii=False)
-            told = {"type": "evidence", "address": address, "kind": "har", "text": text}
-            self.channel.hold(told)
+            message = {"type": "evidence", "address": address, "kind": "har", "text": text}
+            self.channel.hold(message)
 
     def tell_covered(self) -> None:
         """Which operations were exercised since this was last told."""
         for (source, operation, status, media), count in self.tools.covered.items():
-            told = {"source": source, "operation": operation, "status": status, "media": media}
-            self.channel.hold({"type": "covered", **told, "count": count})
+            place = {"source": source, "operation": operation, "status": status, "media": media}
+            self.channel.hold({"type": "covered", **place, "count": count})
         self.tools.covered.clear()
 
     def finish(self, path: str, case: WorkflowTest, end: WorkflowTestEnd) -> None:
@@ -177,5 +189,4 @@ class WorkflowWorker:
 
 
 if __name__ == "__main__":
-    assert httpx  # imported here, so that no test waits for it
     main()

@@ -51,13 +51,13 @@ def _candidates(own: list[Any], shared: list[Any], scope: Scope) -> Iterator[dic
 
 def pause_before(action: Mapping[str, Any], answer: Answer | None) -> float:
     """Seconds to wait before a retry: what the server asks for counts more than the document."""
-    asked = answer.headers.get("retry-after", "") if answer is not None else ""
+    retry_after = answer.headers.get("retry-after", "") if answer is not None else ""
     seconds = float(action.get("retryAfter", 0))
-    if asked.strip().isdecimal():
-        seconds = float(asked)
-    elif asked:
+    if retry_after.strip().isdecimal():
+        seconds = float(retry_after)
+    elif retry_after:
         try:
-            seconds = email.utils.parsedate_to_datetime(asked).timestamp() - time.time()
+            seconds = email.utils.parsedate_to_datetime(retry_after).timestamp() - time.time()
         except ValueError:
             pass
     return min(max(seconds, 0.0), LONGEST_PAUSE)

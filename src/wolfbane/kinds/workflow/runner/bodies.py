@@ -8,8 +8,6 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 from urllib.parse import urlencode
 
-import httpx
-
 from wolfbane.kinds.workflow import styles
 from wolfbane.kinds.workflow.checks import json_problem
 from wolfbane.kinds.workflow.documents import step as pointer_step
@@ -109,6 +107,8 @@ def _multipart(
     ]
     if not parts:
         raise CannotCall(f"a payload of {media} needs at least one part")
+    import httpx  # few suites send parts, and it takes a while
+
     request = httpx.Request("POST", "http://body.invalid", files=parts)
     boundary = request.headers["Content-Type"].partition(";")[2]
     return f"{media.partition(';')[0]};{boundary}", request.read()

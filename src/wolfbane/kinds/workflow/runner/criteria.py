@@ -21,23 +21,23 @@ def check(criterion: Mapping[str, Any], scope: Scope) -> tuple[bool, str]:
     if kind == "simple":
         condition = _condition(text)
         values = conditions.actual_values(condition, scope.evaluate)
-        said = ", ".join(shortened(words) for words in values)
+        shown = ", ".join(shortened(words) for words in values)
         try:
-            return conditions.holds(condition, scope.evaluate), said
+            return conditions.holds(condition, scope.evaluate), shown
         except TypeError as error:
-            return False, f"{said}: {error}"
+            return False, f"{shown}: {error}"
     context = scope.evaluate(expressions.read(criterion["context"]))
-    said = f"{criterion['context']} is {shortened(repr(context))}"
+    shown = f"{criterion['context']} is {shortened(repr(context))}"
     if context is None:
-        return False, said
+        return False, shown
     try:
         if kind == "regex":
-            return re.search(text, expressions.as_text(context)) is not None, said
+            return re.search(text, expressions.as_text(context)) is not None, shown
         if kind == "jsonpath":
-            return bool(_json_path(text).find(context)), said
-        return _x_path(text, expressions.as_text(context)), said
+            return bool(_json_path(text).find(context)), shown
+        return _x_path(text, expressions.as_text(context)), shown
     except (ValueError, TypeError) as error:
-        return False, f"{said}: {error}"
+        return False, f"{shown}: {error}"
 
 
 def words_of(criterion: Mapping[str, Any]) -> str:

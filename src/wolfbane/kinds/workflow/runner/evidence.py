@@ -28,10 +28,10 @@ class Exchanges:
         Redirects on its way are exchanges of their own.
         """
         began = datetime.now().astimezone() - timedelta(seconds=seconds)
-        for asked, told in answer.hops if answer is not None else ():
-            self._put(asked, told, told.seconds, began, step)
-            began += timedelta(seconds=told.seconds)
-            seconds -= told.seconds
+        for asked, hop in answer.hops if answer is not None else ():
+            self._put(asked, hop, hop.seconds, began, step)
+            began += timedelta(seconds=hop.seconds)
+            seconds -= hop.seconds
         last = answer.asked if answer is not None and answer.hops else None
         self._put(last or call, answer, max(seconds, 0.0), began, step)
 
@@ -41,15 +41,17 @@ class Exchanges:
     def _put(
         self, call: Call, answer: Answer | None, seconds: float, began: datetime, step: str
     ) -> None:
-        told = None
+        response = None
         if answer is not None:
-            told = {
+            response = {
                 "status": answer.status, "headers": answer.headers, "content": answer.content,
                 "http": answer.http,
             }  # fmt: skip
         at = began.isoformat(timespec="milliseconds")
         self.entries.append(
-            har.entry(at, seconds, call.method, call.url, call.headers, call.content, told, step)
+            har.entry(
+                at, seconds, call.method, call.url, call.headers, call.content, response, step
+            )
         )
 
     def archive(self) -> dict[str, Any]:

@@ -100,12 +100,12 @@ class Security:
         ask = Call("POST", url, headers, {}, {}, form, urlencode(form).encode())
         try:
             answer = await self._sender.send(ask)
-            told = json.loads(answer.content)
-            token = str(told["access_token"])
+            data = json.loads(answer.content)
+            token = str(data["access_token"])
         except (NoAnswer, ValueError, KeyError, TypeError) as error:
             raise CannotCall(f"security '{name}': no token from {url}: {error}") from None
         self._tokens[name, scope] = (
-            token, time.monotonic() + float(told.get("expires_in", 3600)) - _EARLY
+            token, time.monotonic() + float(data.get("expires_in", 3600)) - _EARLY
         )  # fmt: skip
         return token
 

@@ -5,21 +5,29 @@ from __future__ import annotations
 import asyncio
 import ssl
 import time
-from abc import ABC, abstractmethod
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
+from yarl import URL
+
+from wolfbane.kinds.workflow.runner.cookies import CookieStore
+from wolfbane.kinds.workflow.runner.redirects import REDIRECTS, redirected
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
+from wolfbane.kinds.workflow.runner.transport import Timing, Transport, TransportError
 
-OWN_HEADERS = {"User-Agent": "wolfbane", "Accept": "*/*"}
 TICK = 0.01
 """Seconds: timers are not more exact than this."""
 
 
 class NoAnswer(Exception):
     """A request that got no whole answer; the text says why."""
+
+
+class NotAllowed(Exception):
+    """A request would go to a host that no load may go to; the text is its address."""
 
 
 class OutOfTime(NoAnswer):
@@ -38,25 +46,88 @@ class Patience:
     until: Callable[[Answer], bool] | None = None
 
 
-class Sender(ABC):
-    """Sends the requests of one workflow after the other, each with the cookies before it."""
+class Sender:
+    """Sends the requests of one workflow after the other, each with the cookies before it.
 
-    def __init__(self, http: HttpOptions) -> None:
+    Raises NotAllowed where ``allowed`` says that no request may go to a URL.
+    """
+
+    def __init__(
+        self, http: HttpOptions, transport: Transport,
+        allowed: Callable[[URL], bool] = lambda url: True,
+    ) -> None:  # fmt: skip
         self.http = http
         self.patience = Patience(http.connect, http.read)
+        self.timing = Timing(0.0)
+        """Of the last request."""
+        self._transport, self._allowed = transport, allowed
+        self._cookies = CookieStore()
         self._deadline = float("inf")
 
     def begin(self, limit: float, cookies: Sequence[Mapping[str, Any]]) -> None:
         """Begin a test of ``limit`` seconds, with the cookies of those that it depends on alone."""
         self._deadline = time.monotonic() + limit
+        self._cookies.replace(cookies)
 
-    @abstractmethod
     def cookies(self) -> list[dict[str, Any]]:
         """The cookies as they are now."""
+        return self._cookies.data()
 
-    @abstractmethod
     async def send(self, call: Call, patience: Patience | None = None) -> Answer:
         """The whole answer, or as much of it as is waited for. Raises NoAnswer or OutOfTime."""
+        patience = patience or self.patience
+        place = f"{call.method} {call.url}"
+        begun: list[Answer] = []
+        timing = self.timing = Timing(time.perf_counter())
+        try:
+            async with asyncio.timeout(min(patience.connect, self.left())) as clock:
+                timing.clock, timing.read = clock, min(patience.read, self.left())
+                return await self._exchange(call, patience, begun)
+        except TimeoutError:
+            if self.left() < TICK:
+                raise OutOfTime(f"no whole answer yet: {place}") from None
+            words = too_late(patience, begun)
+            if not timing.has_connection:
+                words = f"no connection within {patience.connect:g} s"
+            raise NoAnswer(f"{words}: {place}") from None
+        except (TransportError, ValueError) as error:
+            words = words_of_cause(error, self.http) or str(error) or type(error).__name__
+            raise NoAnswer(f"{words}: {place}") from None
+        finally:
+            timing.ended = time.perf_counter()
+
+    async def _exchange(self, call: Call, patience: Patience, begun: list[Answer]) -> Answer:
+        """One exchange, redirects included. ``begun`` gets the answer when its headers are here."""
+        asked, url = call, _url(call.url)
+        hops: list[tuple[Call, Answer]] = []
+        while True:
+            if not self._allowed(url):
+                raise NotAllowed(str(url))
+            began, own = time.perf_counter(), asked.headers
+            asked.headers = dict(self._cookies.add_to(own, asked.url))
+            exchange = await self._transport.start(asked, url, self.timing)
+            try:
+                answer = exchange.answer
+                self._cookies.take(exchange.set_cookies, asked.url)
+                leads_on = answer.status in REDIRECTS and exchange.location
+                if not leads_on or not self.http.redirects:
+                    answer.hops, answer.asked = hops, None if asked is call else asked
+                    begun.append(answer)
+                    await read_body(exchange.chunks(), answer, patience, self.http.body_limit)
+                    answer.seconds = time.perf_counter() - self.timing.began
+                    return answer
+            finally:
+                await exchange.close()
+            answer.seconds = time.perf_counter() - began
+            hops.append((asked, answer))
+            if len(hops) > self.http.redirects:
+                raise NoAnswer(f"redirected more than {self.http.redirects} times")
+            url = url.join(URL(exchange.location))
+            asked = redirected(asked, own, answer.status, url)
+
+    async def close(self) -> None:
+        """Close every connection."""
+        await self._transport.close()
 
     def left(self) -> float:
         """Seconds until the time of the test is over, none below zero."""
@@ -68,6 +139,12 @@ class Sender(ABC):
         await asyncio.sleep(min(seconds, left))
         if seconds > left:
             raise OutOfTime(f"during a pause of {seconds:g} s before a retry")
+
+
+@lru_cache(maxsize=4096)
+def _url(text: str) -> URL:
+    """An address; the same ones are asked for again and again. Raises ValueError."""
+    return URL(text, encoded=True)
 
 
 async def read_body(

@@ -23,7 +23,7 @@ class Tokens:
 
     def __init__(self, names: Collection[str], tell: Callable[[str], None]) -> None:
         self._names, self._tell = frozenset(map(_plain, names)), tell
-        self._told: set[str] = set()
+        self._known: set[str] = set()
 
     def look_at(self, operation: Operation, call: Call, answer: Answer) -> None:
         """Tell what an exchange handed out, or showed who is asking with."""
@@ -37,8 +37,8 @@ class Tokens:
             self._learn(text)
 
     def _learn(self, text: str) -> None:
-        if len(text) >= _SHORTEST and text not in self._told:
-            self._told.add(text)
+        if len(text) >= _SHORTEST and text not in self._known:
+            self._known.add(text)
             self._tell(text)
 
 

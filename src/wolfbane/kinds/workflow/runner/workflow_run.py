@@ -210,14 +210,14 @@ class WorkflowRun:
             return []
         problems = []
         for criterion in criteria:
-            held, said = check(criterion, self.scope)
-            told = {"name": words_of(criterion), "outcome": "passed" if held else "failed"}
+            held, message = check(criterion, self.scope)
+            data = {"name": words_of(criterion), "outcome": "passed" if held else "failed"}
             if not held:
-                told["message"] = said
-                problems.append(f"{words_of(criterion)} does not hold: {said}")
-            elif said:
-                told["name"] += f"  ({said})"
-            part["parts"].append(told)
+                data["message"] = message
+                problems.append(f"{words_of(criterion)} does not hold: {message}")
+            elif message:
+                data["name"] += f"  ({message})"
+            part["parts"].append(data)
         return problems
 
     async def _nested(self, step: Mapping[str, Any], part: Part) -> None:

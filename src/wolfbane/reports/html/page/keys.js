@@ -1,4 +1,4 @@
-const KEYS = [["/", "search"], ["j or ↓", "next test in the list"], ["k or ↑", "the one before"], ["Enter", "open it"], ["n", "on a test's page: the next one"], ["p", "the one before"], ["f", "only what failed"], ["c", "copy the command"], ["Esc", "back, or clear the search"], ["?", "these keys"]];
+const KEYS = [["/", "search"], ["j or ↓", "next test in the list"], ["k or ↑", "the one before"], ["Enter", "open it"], ["n", "on a test's page: the next one"], ["p", "the one before"], ["f", "only what failed"], ["← and →", "in a browser: the command before, and the next"], ["c", "copy the command"], ["Esc", "back, or clear the search"], ["?", "these keys"]];
 
 function step(by) {
   const links = [...list.querySelectorAll("a")];
@@ -10,6 +10,7 @@ function step(by) {
 }
 
 function onTest(key) {
+  if (key === "ArrowLeft" || key === "ArrowRight") return stepReplay(key === "ArrowLeft" ? -1 : 1);
   const links = {n: "next", p: "before", Escape: "back"};
   if (key in links) document.getElementById(links[key])?.click();
   else if (key === "c") page.querySelector(".copy")?.click();
@@ -32,7 +33,9 @@ function pressed(event) {
     field.blur();
     return;
   }
-  if (field || (event.key.startsWith("Arrow") && !list.contains(document.activeElement))) return;
+  const inList = list.contains(document.activeElement);
+  const steps = !page.hidden && ["ArrowLeft", "ArrowRight"].includes(event.key);
+  if (field || (event.key.startsWith("Arrow") && !inList && !steps)) return;
   if (event.key === "/") document.getElementById("search").focus();
   else if (event.key === "?") document.getElementById("keys").showModal();
   else if (!(page.hidden ? onList(event.key) : onTest(event.key))) return;

@@ -61,7 +61,7 @@ function attempt(detail) {
     calls.length > 1 ? [node("h2", {}, "Called through"), node("pre", {}, calls)] : null,
     partsOf(detail),
     detail.output ? [node("h2", {}, "It printed"), node("pre", {class: "long"}, detail.output)] : null,
-    loose.length ? [node("h2", {}, "It left behind"), evidence(loose)] : null,
+    loose.length ? [node("h2", {}, "It left behind"), withReplays(loose)] : null,
     detail.trace ? folded(["Whole trace"], false, node("pre", {class: "long"}, detail.trace)) : null,
   ].flat(2);
 }
@@ -69,7 +69,7 @@ function attempt(detail) {
 function facts(row, detail) {
   const [suite, kind] = index.suites[row[SUITE]];
   const told = [index.outcomes[row[OUTCOME]], `suite ${suite} (${kind})`, clock(row[SECONDS])];
-  if (detail.worker) told.push(`worker ${detail.worker}, ${clock(detail.began ?? 0)} into the run`);
+  if (detail.worker) told.push(`worker ${detail.worker}${detail.machine ? ` of ${detail.machine}` : ""}, ${clock(detail.began ?? 0)} into the run`);
   if (row[ATTEMPTS] > 1) told.push(`${row[ATTEMPTS]} attempts`);
   if (row[HELD]) told.push("quarantined");
   if (detail.account) told.push(detail.account);
@@ -86,19 +86,21 @@ function neighbours(number) {
 function showTest(number) {
   const row = rows[number], detail = detailsOf(number), asked = wanted();
   asked.delete("test");
+  replays = [];
   const tags = index.tags[row[TAGS]].map((word) => [tag(word), " "]);
   const earlier = (detail.earlier ?? []).map((each, at) =>
-    folded([mark(each.outcome), ` attempt ${at + 1}, ${index.outcomes[each.outcome]}, ${clock(each.seconds)}`], true, ...attempt(each)));
+    folded([mark(each.outcome), ` ${detail.repeated ? "" : `attempt ${at + 1}, `}${index.outcomes[each.outcome]}, ${clock(each.seconds)}`], true, ...attempt(each)));
   page.replaceChildren(...[
     node("p", {class: "steps"}, node("a", {class: "chip", id: "back", href: `#${asked}`}, "‹ All of the run"), neighbours(number)),
     node("h1", {tabindex: "-1"}, mark(row[OUTCOME]), " ", row[NAME] || index.paths[row[PATH]]),
     node("p", {class: "facts"}, facts(row, detail)),
     node("p", {}, node("span", {class: "path"}, index.paths[row[PATH]]), " ", tag(index.browsers[row[BROWSER]]), " ", tag(index.targets[row[TARGET]]), " ", tags.flat()),
     detail.about ? about(detail.about) : null,
-    earlier.length ? node("h2", {}, `Attempt ${row[ATTEMPTS]}, the last`) : null,
+    detail.repeated ? node("p", {class: "facts"}, node("span", {}, detail.repeated)) : null,
+    earlier.length ? node("h2", {}, detail.repeated ? "The first failure" : `Attempt ${row[ATTEMPTS]}, the last`) : null,
     ...attempt(detail),
-    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account", "again", "about"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
-    earlier.length ? node("h2", {}, "Before that") : null, ...earlier,
+    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account", "again", "about", "repeated", "machine"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
+    earlier.length ? node("h2", {}, detail.repeated ? "Later failures" : "Before that") : null, ...earlier,
     node("h2", {}, "Run it again"), command(commandFor(number)),
   ].filter(Boolean));
 }

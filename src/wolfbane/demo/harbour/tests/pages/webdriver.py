@@ -22,8 +22,8 @@ class Browser:
             with urllib.request.urlopen(request, timeout=60) as answer:
                 return json.load(answer)["value"]
         except urllib.error.HTTPError as error:
-            told = json.load(error)["value"]
-            raise LookupError(f"{told['error']}: {told['message']}") from None
+            problem = json.load(error)["value"]
+            raise LookupError(f"{problem['error']}: {problem['message']}") from None
 
     def __call__(self, method, path, body=None):
         return self._send(method, self.session + path, body)

@@ -1,0 +1,42 @@
+"""The suites that belong to the version that an environment has."""
+
+from __future__ import annotations
+
+from wolfbane.environments import Environment
+from wolfbane.environments.deployed import ask_version
+from wolfbane.errors import BlockedError, InputError, Problem
+from wolfbane.workspace.git import commit_of
+from wolfbane.workspace.settings import Workspace
+
+DEPLOYED = "deployed"
+"""What ``--at`` is given for the revision of the version that an environment has."""
+
+
+def deployed_revision(here: Workspace, environment: Environment) -> str:
+    """The git revision of the version that runs in an environment.
+
+    Raises InputError where the environment does not say how to learn its version, where it is
+    started by the run itself, or where git knows no such revision; BlockedError where there is no
+    answer.
+    """
+    name = f"environment '{environment.name}'" if environment.name else "the environment"
+    source = environment.version
+    if source is None:
+        others = [
+            each
+            for each, table in here.settings.env.items()
+            if isinstance(table.get("version"), dict)
+        ]
+        hint = f"choose with --env: {', '.join(others)}" if others else "see docs/revisions.md"
+        raise InputError(Problem(f"--at {DEPLOYED}: {name} has no 'version'", hint=hint))
+    own = [each for each, port in environment.ports.items() if f":{port}" in " ".join(source.texts)]
+    if own and here.settings.service[own[0]].port == 0:
+        words = f"--at {DEPLOYED}: {name} has its version from service '{own[0]}'"
+        raise InputError(Problem(f"{words}, which is started by the run itself"))
+    version = ask_version(environment, here.home)
+    if version.trouble:
+        words = f"--at {DEPLOYED}: the version of {name} is unknown: {version.trouble}"
+        raise BlockedError(words)
+    why = f"--at {DEPLOYED}: {name} has version {version.text}, revision {version.revision}"
+    commit_of(here.root, version.revision, why)
+    return version.revision

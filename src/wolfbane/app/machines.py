@@ -1,0 +1,75 @@
+"""The machines of a cluster, and what each can do with a workspace."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+
+import msgspec
+
+from wolfbane import __version__
+from wolfbane.cluster.actor import MachineFacts
+from wolfbane.cluster.engine import Engine, MachineLost, check_address, cluster_address
+from wolfbane.cluster.messages import AbilityQuestion, MachineAbilities
+from wolfbane.cluster.packing import Manifest, pack_workspace
+from wolfbane.errors import BlockedError
+from wolfbane.workspace.settings import Workspace
+
+
+class MachineStatus(msgspec.Struct, frozen=True):
+    """A machine of a cluster. ``problem`` says why it cannot be used."""
+
+    name: str
+    address: str
+    slots: int
+    facts: MachineFacts | None = None
+    abilities: MachineAbilities | None = None
+    problem: str = ""
+
+    @property
+    def missing(self) -> Mapping[str, str]:
+        """Why suites cannot run there, by name."""
+        return self.abilities.missing if self.abilities else {}
+
+
+def look_at_machines(workspace: Workspace, on: str) -> list[MachineStatus]:
+    """Every machine that the scheduler knows. Raises InputError, and BlockedError without one."""
+    address = cluster_address(workspace, on)
+    check_address(address, ())
+    manifest = pack_workspace(workspace)
+    tls = workspace.settings.cluster.tls(workspace.home)
+
+    async def look() -> list[MachineStatus]:
+        async with Engine(address, tls) as engine:
+            try:
+                machines = await engine.machines()
+            except MachineLost as error:
+                raise BlockedError(str(error)) from None
+            looks = (
+                _look_at(engine, place, name, slots, workspace, manifest)
+                for place, (name, slots) in machines.items()
+            )
+            return sorted(await asyncio.gather(*looks), key=lambda machine: machine.name)
+
+    return asyncio.run(look())
+
+
+async def _look_at(
+    engine: Engine, address: str, name: str, slots: int, workspace: Workspace, manifest: Manifest
+) -> MachineStatus:
+    status = MachineStatus(name, address, slots)
+    try:
+        link = await engine.link(address, name, slots)
+        status = msgspec.structs.replace(status, facts=link.facts)
+        if link.facts.version != __version__:
+            words = f"it has Wolfbane {link.facts.version}, and this is {__version__}"
+            return msgspec.structs.replace(status, problem=words)
+        await link.bring(workspace.root, manifest)
+        await link.start(AbilityQuestion(workspace, manifest))
+        async for message in link.messages():
+            if isinstance(message, MachineAbilities):
+                status = msgspec.structs.replace(status, abilities=message)
+        await link.close()
+    except MachineLost as error:
+        return msgspec.structs.replace(status, problem=str(error))
+    return status

@@ -1,0 +1,154 @@
+"""The records of shares: read from folders and archives, and checked against each other."""
+
+from __future__ import annotations
+
+import tarfile
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+from pathlib import Path
+
+import msgspec
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.events import Event, RunFinished, RunStarted, ShareFacts, TestFinished
+from wolfbane.model import Result
+from wolfbane.results.journal import JOURNAL_NAME, read_journal
+from wolfbane.workspace.git import SHORT
+
+_ARCHIVES = (".tar.gz", ".tgz")
+
+
+class ShareRecord(msgspec.Struct, frozen=True, dict=True):
+    """The record of a share. ``place`` is what the user gave, ``folder`` has its journal."""
+
+    place: str
+    folder: Path
+    started: RunStarted
+    facts: ShareFacts
+    events: Sequence[Event]
+
+    @property
+    def began(self) -> str:
+        """When it began, as an ISO 8601 time."""
+        return self.started.began
+
+    @cached_property
+    def results(self) -> list[Result]:
+        """The results of its tests."""
+        return [event.result for event in self.events if isinstance(event, TestFinished)]
+
+    @cached_property
+    def planned(self) -> int:
+        """How many tests of the whole plan are in it."""
+        return self.started.tests
+
+    @cached_property
+    def finished(self) -> RunFinished | None:
+        """Its end; None where it was cut off."""
+        return next((e for e in self.events if isinstance(e, RunFinished)), None)
+
+
+def read_shares(places: Sequence[Path], scratch: Path) -> list[ShareRecord]:
+    """The shares in folders of runs, in archives, and in folders that hold some of either.
+
+    Archives are unpacked below ``scratch``. Raises InputError with everything that is no share.
+    """
+    found, problems = [], []
+    for place in places:
+        try:
+            folders = list(_folders(place, scratch))
+            if not folders:
+                problems.append(Problem("no record of a run is in it", str(place)))
+            found += [_read(place, folder) for folder in folders]
+        except InputError as error:
+            problems += error.problems
+    if problems:
+        raise InputError(*problems)
+    return found
+
+
+def _folders(place: Path, scratch: Path) -> Iterator[Path]:
+    """The folders of runs that a place means."""
+    if place.name.endswith(_ARCHIVES):
+        yield _unpacked(place, scratch)
+    elif (place / JOURNAL_NAME).is_file():
+        yield place
+    elif place.is_dir():
+        for journal in sorted(place.rglob(JOURNAL_NAME)):
+            yield journal.parent
+        for ending in _ARCHIVES:
+            for archive in sorted(place.rglob(f"*{ending}")):
+                yield _unpacked(archive, scratch)
+    elif place.exists():
+        hint = f"an archive ends in {_ARCHIVES[0]}: wolfbane report --as record --to share.tar.gz"
+        raise InputError(
+            Problem("it is neither a folder nor an archive of a run", str(place), hint=hint)
+        )
+    else:
+        raise InputError(Problem("there is no such folder or file", str(place)))
+
+
+def _unpacked(archive: Path, scratch: Path) -> Path:
+    folder = scratch / f"{len(list(scratch.iterdir()))}"
+    try:
+        with tarfile.open(archive) as packed:
+            packed.extractall(folder, filter="data")  # no absolute paths, no links that lead out
+    except (OSError, tarfile.TarError, EOFError) as error:
+        raise InputError(Problem(f"it cannot be unpacked: {error}", str(archive))) from None
+    journal = next(iter(sorted(folder.rglob(JOURNAL_NAME))), None)
+    if journal is None:
+        raise InputError(Problem("no record of a run is in it", str(archive)))
+    return journal.parent
+
+
+def _read(place: Path, folder: Path) -> ShareRecord:
+    events = list(read_journal(folder))
+    started = next((event for event in events if isinstance(event, RunStarted)), None)
+    if started is None:
+        raise InputError(Problem("the run was ended before it began", str(place)))
+    if started.share is None:
+        hint = "a share is run with --share 1/2"
+        raise InputError(Problem(f"run {started.run} is no share", str(place), hint=hint))
+    return ShareRecord(str(place), folder, started, started.share, events)
+
+
+def check_alike(shares: Sequence[ShareRecord]) -> None:
+    """Raise InputError, with every difference, unless these are shares of one plan."""
+    if not shares:
+        raise InputError("there is no share to join")
+    first = shares[0]
+    problems = [
+        Problem(f"share {share.facts.number} {words}", share.place)
+        for share in shares[1:]
+        for words in _differences(first, share)
+    ]
+    if problems:
+        raise InputError(*problems)
+
+
+def _differences(first: ShareRecord, share: ShareRecord) -> Iterator[str]:
+    """In words what keeps two records from being shares of one plan."""
+    one, other = first.facts, share.facts
+    number = f"share {one.number}"
+    if one.of != other.of:
+        yield f"is one of {other.of}, and {number} is one of {one.of}"
+    start, own = first.started, share.started
+    if (start.expression, start.leave_out) != (own.expression, own.leave_out):
+        yield f"has another selection: {own.expression}; {number} has {start.expression}"
+    places = [[t.label or t.environment for t in s.targets] for s in (start, own)]
+    if places[0] != places[1]:
+        theirs, ours = (", ".join(filter(None, names)) or "none" for names in places)
+        yield f"has another environment: {ours}; {number} has {theirs}"
+    commits = [s.suite_state.commit for s in (start, own)]
+    if commits[0] != commits[1]:
+        theirs, ours = (commit[:SHORT] or "none" for commit in commits)
+        yield f"is of another commit: {ours}; {number} is of {theirs}"
+    elif one.sources != other.sources:
+        yield f"is of other sources: files differ from those of {number}"
+    elif one.plan != other.plan:
+        yield f"is of another plan: its tests are not those that {number} was cut from"
+    elif one.figures != other.figures:
+        yield (
+            f"was cut by other figures ({other.cut_by}) than {number} ({one.cut_by}): tests may be "
+            "in two shares or in none"
+        )

@@ -1,0 +1,61 @@
+"""What a plan is cut into shares by: durations on record that are the same on every machine."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
+
+from wolfbane.errors import InputError
+from wolfbane.execution.sharing import Weights, by_file_size
+from wolfbane.model import Test, at
+from wolfbane.workspace.git import ask_git
+from wolfbane.workspace.settings import Workspace
+
+_LOOKED_BACK = 20
+
+
+def weigh(workspace: Workspace, environments: Mapping[str, str], tests: Sequence[Test]) -> Weights:
+    """Median durations of earlier runs, where the history has some; else the sizes of files.
+
+    Jobs of one commit start at different times, and each adds runs to a shared history. So only
+    whole runs count that began before the commit was made: those are the same for all jobs.
+    ``environments`` are the names, by label.
+    """
+    seconds = _recorded(workspace, environments, tests)
+    if not seconds:
+        return by_file_size(workspace.root, tests)
+    middle = statistics.median(seconds.values())
+    return Weights({test.address: seconds.get(test.address, middle) for test in tests},
+                   "recorded durations")  # fmt: skip
+
+
+def _recorded(
+    workspace: Workspace, environments: Mapping[str, str], tests: Sequence[Test]
+) -> dict[str, float]:
+    from wolfbane.results.history.opening import open_history
+    from wolfbane.results.history.queries import histories
+
+    made = _commit_time(workspace)
+    if made is None:
+        return {}
+    try:
+        store, _ = open_history(workspace)
+        entries = [
+            entry for entry in store.runs(1000)
+            if entry.origin == "run" and datetime.fromisoformat(entry.began) < made
+        ][:_LOOKED_BACK]  # fmt: skip
+        variants = {
+            test.address if test.target else at(test.address, environments.get("", "")):
+            test.address for test in tests
+        }  # fmt: skip
+        found = histories(store, variants, entries)
+    except InputError:
+        return {}
+    return {variants[each.address]: each.median for each in found if each.counted}
+
+
+def _commit_time(workspace: Workspace) -> datetime | None:
+    """When the commit of the suites was made; None outside of a repository."""
+    shown = ask_git(workspace.root, "show", "--no-patch", "--format=%ct", "HEAD").output.strip()
+    return datetime.fromtimestamp(int(shown), UTC) if shown.isdecimal() else None

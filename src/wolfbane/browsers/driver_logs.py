@@ -1,0 +1,65 @@
+"""chromedriver's logs: each entry can be read once, and both Wolfbane and the suite want them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from typing import Any
+
+from wolfbane.browsers.drivers import Reply
+from wolfbane.browsers.failures import WebDriverError
+
+LOG_PATH = "se/log"
+CONSOLE, PERFORMANCE = "browser", "performance"
+PREFERENCES = "goog:loggingPrefs"
+_LEVELS = ("ALL", "DEBUG", "INFO", "WARNING", "SEVERE", "OFF")
+_DEFAULT = {CONSOLE: "WARNING"}
+"""What chromedriver logs for a session that asks for nothing."""
+
+
+def with_ours(options: Mapping[str, Any], wished: Mapping[str, str]) -> dict[str, Any]:
+    """The capabilities of Chromium that turn on the logs, beside those that the suite wishes.
+
+    Of the performance log, only the events of the network are wanted unless the suite wishes it.
+    """
+    found: dict[str, Any] = {PREFERENCES: {**wished, CONSOLE: "ALL", PERFORMANCE: "ALL"}}
+    if PERFORMANCE not in wished:
+        quiet = {"enableNetwork": True, "enablePage": False}
+        found["goog:chromeOptions"] = {**options, "perfLoggingPrefs": quiet}
+    return found
+
+
+class DriverLogs:
+    """What of the logs the suite has not had yet. ``wished`` is the level it asked for, by log."""
+
+    def __init__(self, wished: Mapping[str, str]) -> None:
+        self._wished = {**_DEFAULT, **wished}
+        self._waiting: dict[str, list[Any]] = {}
+
+    def read_early(self, kind: str, entries: list[Any]) -> None:
+        """Entries that we have read: keep those that the suite may ask for."""
+        if kind in self._wished:
+            self._waiting.setdefault(kind, []).extend(entries)
+
+    def answer(self, kind: str, reply: Reply) -> Reply:
+        """The suite's answer to its own reading: what it would have got had nobody else read."""
+        if kind not in self._wished and kind == PERFORMANCE:
+            error = WebDriverError("invalid argument", f"log type '{kind}' not found")
+            return Reply(error.status, json.dumps({"value": error.value}).encode())
+        if reply.status >= 400 or not isinstance(reply.value, list):
+            return reply
+        least = _rank(self._wished.get(kind, "ALL"))
+        entries = [*self._waiting.pop(kind, []), *reply.value]
+        kept = [each for each in entries if _rank(str(each.get("level", ""))) >= least]
+        return Reply(reply.status, json.dumps({"value": kept}).encode())
+
+    def types(self, reply: Reply) -> Reply:
+        """The suite's answer to what logs there are."""
+        if reply.status >= 400 or PERFORMANCE in self._wished:
+            return reply
+        kept = [kind for kind in reply.value or () if kind != PERFORMANCE]
+        return Reply(reply.status, json.dumps({"value": kept}).encode())
+
+
+def _rank(level: str) -> int:
+    return _LEVELS.index(level) if level in _LEVELS else 0

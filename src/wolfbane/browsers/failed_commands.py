@@ -1,0 +1,64 @@
+"""Commands that fail again and again: somebody waits for something."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from typing import Any
+
+import msgspec
+
+MISSING = "no such element"
+_MOVES = {
+    "Navigate To", "Back", "Forward", "Refresh", "Element Click", "Element Send Keys",
+    "Perform Actions",
+}  # fmt: skip
+What = tuple[str, str, bytes]
+"""Method, path and body: equal for one command sent again."""
+
+
+class FailingCommand(msgspec.Struct):
+    """A command that failed, once or more. Times are those of ``time.monotonic``."""
+
+    what: What
+    test: str
+    words: str
+    code: str
+    since: float
+    until: float
+
+    @property
+    def seconds(self) -> float:
+        """How long it was tried."""
+        return self.until - self.since
+
+
+class FailedCommands:
+    """The commands that fail on the page as it is now.
+
+    A suite that waits for one of two elements sends two commands in turn: each is known by itself.
+    """
+
+    def __init__(self) -> None:
+        self._known: dict[What, FailingCommand] = {}
+        self.last: FailingCommand | None = None
+        """The one that failed last, if the suite has gone on with nothing since."""
+
+    def add(self, what: What, test: str, words: str, value: Any, began: float) -> None:
+        """A command failed with the value of an error."""
+        code = str(value.get("error", "")) if isinstance(value, Mapping) else ""
+        now = time.monotonic()
+        known = self._known.get(what)
+        if known is not None and known.test == test:
+            known.until = now
+        else:
+            known = self._known[what] = FailingCommand(what, test, words, code, began, now)
+        self.last = known
+
+    def succeeded(self, what: What, name: str) -> None:
+        """A command did what it should: nobody waits for it, and perhaps for nothing any more."""
+        self._known.pop(what, None)
+        if name in _MOVES:
+            self._known.clear()
+        if name in _MOVES or name.startswith("Find"):
+            self.last = None

@@ -1,0 +1,108 @@
+"""What is kept of a session for one test: files, and the command log that a page can replay."""
+
+from __future__ import annotations
+
+import io
+import json
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import pairwise
+from typing import Any
+
+from wolfbane.browsers.records import BrowserRequest, archive, network_text
+from wolfbane.browsers.sessions import BrowserSession, PagePicture, SessionEvidence
+from wolfbane.browsers.snapshots import Snapshot
+
+_LONGEST = 2.0
+"""Seconds that a picture of a filmstrip is shown at most: nobody waits as long as a suite does."""
+_SHORTEST = 0.3
+
+
+def evidence_of(
+    session: BrowserSession, seen: SessionEvidence
+) -> Iterator[tuple[str, str | bytes]]:
+    """Kind and content of each file.
+
+    Pictures come first, in the order of their times: a replay names them by their numbers.
+    """
+    pictures = [(shot.at, "screenshot", shot.picture) for shot in seen.snapshots if shot.picture]
+    pictures += [(frame.at, "picture", frame.picture) for frame in seen.frames]
+    pictures.sort(key=lambda each: each[0])
+    for _, kind, picture in pictures:
+        yield kind, picture
+    for shot in seen.snapshots:
+        if shot.source:
+            yield "page", shot.source
+    if seen.console:
+        yield "console", _console(session, seen)
+    if seen.requests:
+        yield "network", network_text(seen.requests, session.opened_at)
+        yield "har", archive(seen.requests)
+    yield "protocol", _protocol(session, seen)
+    yield "replay", json.dumps(_replay(session, seen, [at for at, *_ in pictures]))
+    if len(seen.frames) > 1:
+        yield "filmstrip", _animated(seen.frames)
+
+
+def _console(session: BrowserSession, seen: SessionEvidence) -> str:
+    lines = [
+        f"{line.at - session.opened_at:9.3f} s  {line.level:<8} {line.text}"
+        for line in seen.console
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def _protocol(session: BrowserSession, seen: SessionEvidence) -> str:
+    lines = [f"session {session.label}"]
+    if seen.shared:
+        lines.append("(several tests ran at once: commands may be those of another test)")
+    lines += [f"{command.at:9.3f} s  {command}" for command in seen.commands]
+    for shot in seen.snapshots:
+        lines += ["", f"{shot.why}: {_place(shot)}"]
+        lines += [f"  title: {shot.title}"] if shot.title else []
+    return "\n".join(lines) + "\n"
+
+
+def _place(shot: Snapshot) -> str:
+    return f"a dialog says '{shot.dialog}'" if shot.dialog else shot.url
+
+
+def _replay(
+    session: BrowserSession, seen: SessionEvidence, pictures: Sequence[float]
+) -> dict[str, Any]:
+    """What a page needs to show the test again. All times are in seconds of the session."""
+    opened = session.opened_at
+    return {
+        "session": session.label,
+        "shared": seen.shared,
+        "commands": [
+            [round(c.at, 3), round(c.seconds, 3), c.sentence, c.answer, c.status >= 400]
+            for c in seen.commands
+        ],
+        "pictures": [round(at, 3) for at in pictures],
+        "shots": [[round(shot.at, 3), shot.why, _place(shot)] for shot in seen.snapshots],
+        "console": [[round(c.at - opened, 3), c.level, c.text] for c in seen.console],
+        "network": [_request(each, opened) for each in seen.requests],
+    }
+
+
+def _request(each: BrowserRequest, opened: float) -> list[Any]:
+    return [
+        round(each.at - opened, 3), round(each.seconds, 3), each.method, each.url, each.status,
+        each.kind, each.size, each.error, each.has_failed,
+    ]  # fmt: skip
+
+
+def _animated(frames: Iterable[PagePicture]) -> bytes:
+    """Pictures one after the other as an animated WebP, each shown as long as it was there."""
+    from PIL import Image
+
+    kept = list(frames)
+    pictures: list[Any] = [Image.open(io.BytesIO(each.picture)).convert("RGB") for each in kept]
+    shown = [after.at - before.at for before, after in pairwise(kept)]
+    times = [int(min(max(each, _SHORTEST), _LONGEST) * 1000) for each in [*shown, _LONGEST]]
+    made = io.BytesIO()
+    pictures[0].save(
+        made, "WEBP", save_all=True, append_images=pictures[1:], duration=times, loop=0,
+        quality=80,
+    )  # fmt: skip
+    return made.getvalue()

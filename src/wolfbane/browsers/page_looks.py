@@ -1,0 +1,40 @@
+"""Questions to a browser that its suite does not notice."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from wolfbane.browsers.drivers import BrowserDriver, Reply
+
+_OPEN_DIALOG = "unexpected alert open"
+
+
+class DialogOpened(Exception):
+    """A dialog met a question of ours. ``reply`` is what the suite's next command has to get.
+
+    The browser has treated the dialog as the session asks for. A command of the suite would have
+    met it in the same way, and would have got the same answer.
+    """
+
+    def __init__(self, reply: Reply) -> None:
+        self.reply = reply
+        super().__init__("a dialog opened")
+
+
+class PageLooks:
+    """Asks a browser on our own behalf."""
+
+    def __init__(self, driver: BrowserDriver) -> None:
+        self._driver = driver
+
+    async def ask(self, method: str, path: str, body: Any = None) -> Any:
+        """The value of a command; None where it fails. Raises DialogOpened and OSError."""
+        content = b"" if method != "POST" else json.dumps(body or {}).encode()
+        reply = await self._driver.command(method, path, content)
+        value = reply.value
+        if reply.status < 400:
+            return value
+        if isinstance(value, dict) and value.get("error") == _OPEN_DIALOG:
+            raise DialogOpened(reply)
+        return None

@@ -1,0 +1,48 @@
+"""What happens to a dialog that a command meets (WebDriver, "user prompts").
+
+With WebDriver BiDi, Firefox closes a dialog as soon as it opens. A suite that speaks only classic
+WebDriver has to find the dialog open. So Firefox leaves dialogs alone, and this module closes them
+as the session of the suite asks for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable, Mapping
+from typing import Any
+
+from wolfbane.browsers.failures import WebDriverError
+
+CAPABILITY = "unhandledPromptBehavior"
+LEAVE_OPEN = {"default": "ignore", "beforeUnload": "accept"}
+_DEFAULT = "dismiss and notify"
+_OPEN = "unexpected alert open"
+_MOST = 10
+"""Dialogs that one command closes: a page may open one after the other without end."""
+
+
+class Prompts:
+    """Treats dialogs as a session asks for."""
+
+    def __init__(self, standard: Mapping[str, Any]) -> None:
+        wish = standard.get(CAPABILITY, _DEFAULT)
+        self.behaviour = wish if isinstance(wish, str) else ""
+        """Empty where each kind of dialog is treated by itself: that is left to Firefox."""
+
+    async def meet(
+        self, do: Callable[[], Awaitable[Any]], close: Callable[[str], Awaitable[Any]]
+    ) -> Any:
+        """Do a command, whatever dialog it meets. Raises WebDriverError where that is an error.
+
+        ``close`` gets the word ``accept`` or ``dismiss``.
+        """
+        verb, _, notify = self.behaviour.partition(" and ")
+        for _ in range(_MOST):
+            try:
+                return await do()
+            except WebDriverError as error:
+                if error.code != _OPEN or verb not in ("accept", "dismiss"):
+                    raise
+                await close(verb)
+                if notify:
+                    raise
+        return await do()

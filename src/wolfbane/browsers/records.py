@@ -1,0 +1,194 @@
+"""What a browser tells of itself: lines of its console, and the requests that it sent."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+import msgspec
+
+from wolfbane import __version__
+from wolfbane.formats import har
+
+_MOST = 20_000
+"""Lines and requests of one session that are kept: a page may ask again and again all day."""
+
+
+_PAGES = ("http:", "https:", "ws:", "wss:", "file:")
+"""What pages load; a browser loads parts of itself as well."""
+
+
+class ConsoleLine(msgspec.Struct):
+    """A line of a page's console. ``at`` is in seconds since 1970."""
+
+    at: float
+    level: str
+    text: str
+
+
+class BrowserRequest(msgspec.Struct):
+    """A request of a browser. ``at`` is in seconds since 1970; ``size`` in bytes, of its body.
+
+    Without an answer ``status`` is 0; ``error`` says why it failed, if the browser says so.
+    """
+
+    at: float
+    method: str
+    url: str
+    kind: str = ""
+    status: int = 0
+    seconds: float = 0.0
+    size: int = 0
+    error: str = ""
+    http: str = ""
+    sent: dict[str, str] = {}
+    received: dict[str, str] = {}
+
+    @property
+    def has_failed(self) -> bool:
+        """Whether it got no answer, or one that says that something is wrong."""
+        return bool(self.error) or self.status >= 400
+
+
+class BrowserRecords:
+    """The console and the network of one session."""
+
+    def __init__(self) -> None:
+        self.console: list[ConsoleLine] = []
+        self.requests: list[BrowserRequest] = []
+        self._open: dict[str, tuple[BrowserRequest, float]] = {}
+        """Requests on their way, with the time of the engine's own clock."""
+
+    # --- Chromium: entries of the logs of its driver
+
+    def add_console_entry(self, entry: Mapping[str, Any]) -> None:
+        """An entry of chromedriver's log ``browser``."""
+        level = str(entry.get("level", "")).lower()
+        self._line(float(entry.get("timestamp", 0)) / 1000, level, str(entry.get("message", "")))
+
+    def add_performance_entry(self, entry: Mapping[str, Any]) -> None:
+        """An entry of chromedriver's log ``performance``: an event of the DevTools protocol."""
+        try:
+            message = json.loads(entry["message"])["message"]
+            name, event = message["method"], message["params"]
+        except (KeyError, TypeError, ValueError):
+            return
+        number = str(event.get("requestId", ""))
+        if name == "Network.requestWillBeSent":
+            if redirected := event.get("redirectResponse"):
+                self._answered(number, redirected, float(event["timestamp"]))
+                self._end(number, float(event["timestamp"]))
+            request = event["request"]
+            begun = BrowserRequest(
+                float(event["wallTime"]), request["method"], request["url"],
+                str(event.get("type", "")).lower(), sent=_texts(request.get("headers")),
+            )  # fmt: skip
+            self._begin(number, begun, float(event["timestamp"]))
+        elif name == "Network.responseReceived":
+            self._answered(number, event["response"], float(event["timestamp"]))
+        elif name == "Network.loadingFinished":
+            if number in self._open:
+                self._open[number][0].size = int(event.get("encodedDataLength", 0))
+            self._end(number, float(event["timestamp"]))
+        elif name == "Network.loadingFailed":
+            if number in self._open:
+                self._open[number][0].error = str(event.get("errorText", "")) or "failed"
+            self._end(number, float(event["timestamp"]))
+
+    def _answered(self, number: str, response: Mapping[str, Any], now: float) -> None:
+        if number in self._open:
+            request, began = self._open[number]
+            request.status, request.seconds = int(response.get("status", 0)), now - began
+            request.http = str(response.get("protocol", ""))
+            request.received = _texts(response.get("headers"))
+
+    # --- Firefox: events of WebDriver BiDi (https://w3c.github.io/webdriver-bidi/)
+
+    def add_bidi_event(self, name: str, event: Mapping[str, Any]) -> None:
+        """An event of WebDriver BiDi about the console or the network."""
+        if name == "log.entryAdded":
+            self._line(
+                float(event.get("timestamp", 0)) / 1000, str(event.get("level", "")),
+                str(event.get("text") or ""),
+            )  # fmt: skip
+            return
+        request, at = event.get("request", {}), float(event.get("timestamp", 0)) / 1000
+        number = f"{request.get('request', '')} {event.get('redirectCount', 0)}"
+        if name == "network.beforeRequestSent":
+            begun = BrowserRequest(
+                at, str(request.get("method", "")), str(request.get("url", "")),
+                str(request.get("destination", "") or request.get("initiatorType") or ""),
+                sent=_named_texts(request.get("headers")),
+            )  # fmt: skip
+            self._begin(number, begun, at)
+        elif number in self._open:
+            known = self._open[number][0]
+            if name == "network.fetchError":
+                known.error = str(event.get("errorText", "")) or "failed"
+            else:
+                response = event.get("response", {})
+                known.status = int(response.get("status", 0))
+                known.http = str(response.get("protocol", ""))
+                known.size = int(response.get("bytesReceived") or 0)
+                known.received = _named_texts(response.get("headers"))
+            self._end(number, at)
+
+    # --- Both
+
+    def _line(self, at: float, level: str, text: str) -> None:
+        if len(self.console) < _MOST:
+            self.console.append(ConsoleLine(at, level, text))
+
+    def _begin(self, number: str, request: BrowserRequest, now: float) -> None:
+        if len(self.requests) < _MOST and request.url.startswith(_PAGES):
+            self.requests.append(request)
+            self._open[number] = request, now
+
+    def _end(self, number: str, now: float) -> None:
+        if number in self._open:
+            request, began = self._open.pop(number)
+            request.seconds = max(now - began, 0.0)
+
+
+def _texts(headers: Any) -> dict[str, str]:
+    return {str(name): str(value) for name, value in (headers or {}).items()}
+
+
+def _named_texts(headers: Any) -> dict[str, str]:
+    """Headers as WebDriver BiDi gives them."""
+    return {
+        str(each.get("name")): str(each.get("value", {}).get("value", "")) for each in headers or ()
+    }
+
+
+def network_text(requests: Iterable[BrowserRequest], opened: float) -> str:
+    """A line for each request, those that failed first. ``opened`` is the start of the session."""
+    rows = []
+    for each in sorted(requests, key=lambda each: (not each.has_failed, each.at)):
+        result = each.error or str(each.status or "no answer")
+        rows.append(
+            f"{each.at - opened:9.3f} s  {result:<9}  {each.method:<6} {each.url}  {each.kind}"
+            f"  {each.seconds * 1000:.0f} ms  {each.size:,} bytes"
+        )
+    return "\n".join(rows) + "\n"
+
+
+def archive(requests: Iterable[BrowserRequest]) -> str:
+    """The requests as HAR 1.2. Bodies are not in it: browsers do not tell them."""
+    entries = []
+    for each in requests:
+        began = datetime.fromtimestamp(each.at, UTC).isoformat(timespec="milliseconds")
+        response = None
+        if each.status:
+            headers = {name.lower(): value for name, value in each.received.items()}
+            response = {
+                "status": each.status, "headers": headers, "content": b"", "http": each.http,
+            }  # fmt: skip
+        entry = har.entry(
+            began, each.seconds, each.method, each.url, each.sent, b"", response, each.error
+        )
+        entry["response"]["bodySize"] = entry["response"]["content"]["size"] = each.size
+        entries.append(entry)
+    return json.dumps(har.archive(entries, __version__), ensure_ascii=False)

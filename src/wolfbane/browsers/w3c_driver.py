@@ -1,0 +1,293 @@
+"""A browser behind a driver that speaks WebDriver: a process of ours, or one elsewhere."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import os
+import shutil
+import subprocess
+import time
+from collections.abc import Coroutine, Mapping
+from pathlib import Path
+from typing import Any
+
+import aiohttp
+
+from wolfbane.browsers.capabilities import Wanted, device_metrics, for_driver, size
+from wolfbane.browsers.driver_logs import (
+    CONSOLE,
+    LOG_PATH,
+    PERFORMANCE,
+    PREFERENCES,
+    DriverLogs,
+    with_ours,
+)
+from wolfbane.browsers.drivers import PATIENCE, Reply, fit, free_port, value_of
+from wolfbane.browsers.failures import CannotOpen, WebDriverError
+from wolfbane.browsers.finding import Installed
+from wolfbane.browsers.programs import Programs
+from wolfbane.browsers.records import BrowserRecords
+from wolfbane.exits import how_it_ended
+from wolfbane.workspace.settings import Browser
+
+_PORTS = 3
+_UNKNOWN = "unknown error"
+_SUSPICIOUS = (_UNKNOWN, "invalid session id", "timeout")
+"""Errors of WebKit's driver that it also gives where its browser has ended."""
+_EMPTY_START = {"session.restore_on_startup": 4, "session.startup_urls": ["data:,"]}
+"""As chromedriver has it in a profile of its own; else Chromium loads its page for new tabs."""
+_STARTING = 5.0
+"""Seconds within which a driver starts its browser."""
+_ENDING = 1.0
+"""Seconds that a browser whose connection has ended may still be seen as a process."""
+_VANISHED = "its process is not there any more"
+_LOOK = 0.25
+"""Seconds after which a browser that does not answer is looked for."""
+_GONE = ("disconnected", "not reachable", "browser has closed the connection", "crash")
+"""What chromedriver says where its browser is not there any more."""
+
+
+class W3CDriver:
+    """A browser behind a driver that speaks WebDriver: our own process, or one elsewhere."""
+
+    def __init__(
+        self, name: str, browser: Browser, here: Installed, programs: Programs,
+        client: aiohttp.ClientSession, variables: dict[str, str], *, visible: bool, listen: bool,
+    ) -> None:  # fmt: skip
+        self.session = self.said = self.address = self._gone = ""
+        self.records = BrowserRecords()
+        self._listens, self._logs = listen, DriverLogs({})
+        self.granted: dict[str, Any] = {}
+        self._name, self._browser, self._here, self._programs = name, browser, here, programs
+        self._client, self._visible = client, visible
+        self._folder = programs.folder(name)
+        self._variables = {**variables, "TMPDIR": str(self._folder)}
+        self._said = self._folder / "driver.out"
+        self._process: subprocess.Popen[bytes] | None = None
+        self._url = browser.url.rstrip("/")
+        self._member = self._folder.name
+
+    async def open(self, want: Wanted) -> None:
+        """Start the driver, if it is ours, and open a session. Raises CannotOpen."""
+        try:
+            if not self._url:
+                await self._start()
+            await self._begin(want)
+        except BaseException:
+            await self.close()
+            raise
+
+    async def _start(self) -> None:
+        for _ in range(_PORTS):
+            port = free_port()
+            command = [part.replace("{port}", str(port)) for part in self._here.driver]
+            if command == list(self._here.driver):
+                command.append(f"--port={port}")
+            try:
+                self._process = self._programs.start(
+                    command, self._variables, self._said, self._member
+                )
+            except OSError as error:
+                raise CannotOpen(f"browser '{self._name}': {error}") from None
+            url = f"http://127.0.0.1:{port}"
+            if await self._is_up(url):
+                self._url = url
+                return
+        raise CannotOpen(f"browser '{self._name}': its driver did not start: {self._last_words()}")
+
+    async def _is_up(self, url: str) -> bool:
+        until = time.monotonic() + PATIENCE
+        while time.monotonic() < until and self._process and self._process.poll() is None:
+            try:
+                async with self._client.get(f"{url}/status") as answer:
+                    if answer.status == 200:
+                        return True
+            except (aiohttp.ClientError, OSError):
+                await asyncio.sleep(0.01)
+        return False
+
+    async def _begin(self, want: Wanted) -> None:
+        browser = self._browser
+        arguments = [*_arguments(browser, self._folder, visible=self._visible), *want.arguments]
+        preferences = {**_chromium_preferences(browser), **want.preferences}
+        sent = want.standard
+        if not browser.url:
+            sent = for_driver(browser, want, self._here.binary, arguments, preferences)
+        if self._has_logs and self._listens:
+            wished = dict(sent.get(PREFERENCES) or {})
+            self._logs = DriverLogs(wished)
+            sent |= with_ours(sent["goog:chromeOptions"], wished)
+        body = json.dumps({"capabilities": {"alwaysMatch": sent}}).encode()
+        try:
+            reply = await self._watched(self._send("POST", f"{self._url}/session", body))
+        except OSError as error:
+            raise CannotOpen(f"browser '{self._name}': {error}") from None
+        value = reply.value if isinstance(reply.value, dict) else {}
+        if reply.status >= 400 or "sessionId" not in value:
+            message = str(value.get("message", "")) or self._last_words()
+            words = f"browser '{self._name}' opened no session: {message}"
+            raise WebDriverError("session not created", words)
+        self.address = f"{self._url}/session/{value['sessionId']}"
+        self.session, self.granted = value["sessionId"], value.get("capabilities", {})
+        if browser.engine != "chromium" or not device_metrics(browser):
+            self.said = await fit(self, browser)
+
+    async def command(self, method: str, path: str, body: bytes) -> Reply:
+        """Forward a WebDriver command to the driver."""
+        url = self.address
+        reply = await self._watched(self._send(method, f"{url}/{path}" if path else url, body))
+        if reply.status >= 400:
+            await self._look_for_browser(reply.value)
+        return reply
+
+    async def _look_for_browser(self, error: Any) -> None:
+        """After an error that may mean it: is the browser still there?"""
+        fields = error if isinstance(error, Mapping) else {}
+        code, message = str(fields.get("error", "")), str(fields.get("message", ""))
+        if self._browser.engine == "chromium" and any(words in message for words in _GONE):
+            self._gone = message.partition("\n")[0]
+        elif self._browser.engine == "webkit" and self._process and code in _SUSPICIOUS:
+            # The driver sees the end of its connection before the kernel has ended the browser:
+            # after an error without a message the browser gets a moment to vanish.
+            seconds = _ENDING if code == _UNKNOWN and not message else 0.0
+            self._gone = _VANISHED if await _ends_within(self._process.pid, seconds) else ""
+
+    async def _watched(self, sending: Coroutine[Any, Any, Reply]) -> Reply:
+        """The answer to a command. WebKit's driver waits minutes for a browser that is gone."""
+        if self._browser.engine != "webkit" or self._process is None:
+            return await sending
+        task, was_there = asyncio.create_task(sending), bool(self.session)
+        began = time.monotonic()
+        try:
+            while not (await asyncio.wait([task], timeout=_LOOK))[0]:
+                is_there = _has_children(self._process.pid)
+                was_there = was_there or is_there or time.monotonic() - began > _STARTING
+                if was_there and not is_there:
+                    self._gone = _VANISHED
+                    raise ConnectionResetError(self._gone)
+            return task.result()
+        finally:
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)  # nobody waits for it any more
+
+    async def read_records(self) -> None:
+        """Read chromedriver's logs; other drivers have none."""
+        if not (self._has_logs and self._listens):
+            return
+        for kind in (CONSOLE, PERFORMANCE):
+            try:
+                entries = await value_of(self, "POST", LOG_PATH, {"type": kind})
+            except WebDriverError:
+                continue
+            self._take(kind, entries)
+            self._logs.read_early(kind, entries)
+
+    def for_suite(self, path: str, parameters: Mapping[str, Any], reply: Reply) -> Reply:
+        """Give the suite entries of logs that we have read before it; keep what it reads."""
+        if not path.startswith(LOG_PATH) or not (self._has_logs and self._listens):
+            return reply
+        if path != LOG_PATH:
+            return self._logs.types(reply)
+        kind = str(parameters.get("type", ""))
+        if reply.status < 400:
+            self._take(kind, reply.value)
+        return self._logs.answer(kind, reply)
+
+    def _take(self, kind: str, entries: Any) -> None:
+        for entry in entries or ():
+            if kind == CONSOLE:
+                self.records.add_console_entry(entry)
+            elif kind == PERFORMANCE:
+                self.records.add_performance_entry(entry)
+
+    @property
+    def _has_logs(self) -> bool:
+        return self._browser.engine == "chromium" and not self._browser.url
+
+    async def _send(self, method: str, url: str, body: bytes) -> Reply:
+        headers = {"Content-Type": "application/json; charset=utf-8"} if body else {}
+        try:
+            async with self._client.request(
+                method, url, data=body or None, headers=headers
+            ) as answer:
+                return Reply(answer.status, await answer.read())
+        except aiohttp.ClientError as error:
+            raise ConnectionResetError(self.ended() or str(error)) from error
+
+    def ended(self) -> str:
+        """How its process ended; empty while it runs."""
+        if self._process is None or self._process.poll() is None:
+            return self._gone
+        return f"its driver ended: {how_it_ended(self._process.returncode)}"
+
+    def _last_words(self) -> str:
+        try:
+            return self._said.read_text(errors="replace").strip()[-500:] or "it said nothing"
+        except OSError:
+            return "it said nothing"
+
+    async def close(self) -> None:
+        """End the session and the driver."""
+        if self._browser.url and self.session:
+            with contextlib.suppress(OSError):
+                await self.command("DELETE", "", b"")
+        if self._process is not None:
+            process = self._process
+            await asyncio.to_thread(self._programs.end, process, self._member)
+        await asyncio.to_thread(shutil.rmtree, self._folder, ignore_errors=True)
+
+
+async def _ends_within(driver: int, seconds: float) -> bool:
+    """Whether a driver has no browser any more, now or in so many seconds."""
+    ends = time.monotonic() + seconds
+    while _has_children(driver):
+        if time.monotonic() >= ends:
+            return False
+        await asyncio.sleep(0.01)
+    return True
+
+
+def _has_children(process: int) -> bool:
+    import psutil
+
+    try:
+        children = psutil.Process(process).children()
+        return any(child.status() != psutil.STATUS_ZOMBIE for child in children)
+    except psutil.Error:
+        return False
+
+
+def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:
+    if browser.engine == "webkit":
+        agent = [f"--user-agent={browser.user_agent}"] if browser.user_agent else []
+        return [*agent, *browser.arguments]
+    if browser.engine != "chromium":
+        return list(browser.arguments)
+    found = [
+        "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+        "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
+        f"--user-data-dir={folder / 'profile'}",
+    ]  # fmt: skip
+    if not visible:
+        found.append("--headless=new")
+    if os.geteuid() == 0:
+        found.append("--no-sandbox")
+    if wide := size(browser):
+        found.append(f"--window-size={wide[0]},{wide[1]}")
+    if browser.user_agent:
+        found.append(f"--user-agent={browser.user_agent}")
+    if browser.language:
+        found.append(f"--lang={browser.language}")
+    return [*found, *browser.arguments]
+
+
+def _chromium_preferences(browser: Browser) -> dict[str, Any]:
+    found: dict[str, Any] = {**_EMPTY_START, **browser.preferences}
+    if browser.language:
+        found["intl.accept_languages"] = browser.language
+    if browser.downloads:
+        found["download.default_directory"] = browser.downloads
+        found["download.prompt_for_download"] = False
+    return found

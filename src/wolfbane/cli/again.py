@@ -1,0 +1,201 @@
+"""``wolfbane again``."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from wolfbane.cli import completion_sources
+from wolfbane.cli.arguments import (
+    AT,
+    ENV,
+    EXPANDED,
+    SET,
+    SPREAD,
+    WORKSPACE,
+    Piece,
+    PresetCommand,
+    joined,
+    pieces_of,
+)
+from wolfbane.cli.run import command as run
+from wolfbane.cli.selection_options import SELECTION
+from wolfbane.environments.mask import HIDDEN
+from wolfbane.errors import InputError, NothingChosen, Problem
+
+if TYPE_CHECKING:
+    from wolfbane.events import RunStarted
+    from wolfbane.results.record import Record
+
+_OWN = ("--failed",)
+_EVERYTHING = Piece("--everything", ("--everything",))
+_EXAMPLES = """Repeat a recorded run: the same selection, environments, parameters and options.
+
+RUN is 'last', 'previous', or the name of a run. Options that you add replace those of the run.
+Secrets are read again from where they come from.
+
+\b
+wolfbane again                      the last run
+wolfbane again --failed             only what failed in it, where it failed
+wolfbane again previous --jobs 1
+wolfbane again --failed --print-command
+"""
+
+
+def _again(run_name: str, failed: bool, **options: Any) -> None:
+    ctx = click.get_current_context()
+    typed = [
+        piece for piece in pieces_of(ctx.command, ctx.meta[EXPANDED])
+        if piece.option and piece.option not in _OWN
+    ]  # fmt: skip
+    record = _record(options["workspace"], run_name)
+    recorded = _of_failed(record) if failed else _of_run(record)
+    ctx.exit(run.main(joined(_overridden(recorded, typed)), standalone_mode=False) or 0)
+
+
+def _record(workspace: Path | None, name: str) -> Record:
+    from wolfbane.results.record import read_record
+    from wolfbane.results.runs import find_run
+    from wolfbane.workspace.find import open_workspace
+
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    folder = find_run(found.results, name)
+    record = read_record(folder)
+    if record.started is None:
+        raise InputError(Problem(f"run {folder.name} was ended before it began"))
+    if record.load is not None:
+        hint = f"repeat it with: {record.started.command}"
+        raise InputError(Problem(f"run {folder.name} was a load", hint=hint))
+    return record
+
+
+def _of_run(record: Record) -> list[Piece]:
+    """The arguments of a recorded run, so that they mean the same tests as then."""
+    started = record.started
+    assert started is not None
+    pieces = _moved(_pieces(started.arguments or started.pointed), started)
+    addresses = started.chosen
+    if not started.arguments:  # it was started by another program, or by 'watch'
+        addresses = tuple(dict.fromkeys(result.address for result in record.results))
+    if addresses:
+        pieces = [*_not_choosing(pieces), _EVERYTHING, *_addresses(addresses)]
+    return _pinned(pieces, started)
+
+
+def _of_failed(record: Record) -> list[Piece]:
+    """The arguments that run what failed in a run, each test in the variant that failed."""
+    from wolfbane.model import Outcome
+
+    started = record.started
+    assert started is not None
+    bad = [r for r in record.results if r.outcome.is_bad or r.outcome is Outcome.BLOCKED]
+    if not bad:
+        raise NothingChosen(f"nothing failed in run {started.run}")
+    addresses = dict.fromkeys(word for result in bad for word in result.again or [result.address])
+    pieces = _not_choosing(_moved(_pieces(started.arguments or started.pointed), started))
+    if any(result.target for result in bad):  # addresses say in which environment
+        pieces = [piece for piece in pieces if piece.option not in (ENV, SPREAD)]
+        spread = {p.value for p in _pieces(started.arguments) if p.option == SPREAD}
+        pieces = [p for p in pieces if p.option != SET or p.value.partition("=")[0] not in spread]
+    return _pinned([*pieces, _EVERYTHING, *_addresses(addresses)], started)
+
+
+def _pinned(pieces: list[Piece], started: RunStarted) -> list[Piece]:
+    """With what was worked out then: the commit, the seed, the environment."""
+    options = {piece.option for piece in pieces}
+    if AT in options:
+        pieces = [piece for piece in pieces if piece.option != AT]
+        pieces.append(Piece(AT, (AT, started.suite_state.commit)))
+    if started.seed is not None and "--seed" not in options:
+        pieces.append(Piece("--seed", ("--seed", str(started.seed))))
+    targets = started.targets
+    if ENV not in options and len(targets) == 1 and targets[0].environment and not targets[0].label:
+        pieces.append(Piece(ENV, (ENV, targets[0].environment)))
+    return list(dict.fromkeys(pieces))
+
+
+def _overridden(recorded: Sequence[Piece], typed: Sequence[Piece]) -> list[Piece]:
+    """Recorded arguments without those that the typed ones replace. Secrets must be given anew."""
+    replaced = {_subject(piece) for piece in typed}
+    if "--order" in replaced:
+        replaced.add("--seed")  # that of the order which is replaced
+    kept = [piece for piece in recorded if _subject(piece) not in replaced]
+    for piece in kept:
+        if HIDDEN in piece.value:
+            name = piece.value.partition("=")[0]
+            words = f"the value of {piece.option} {name} was secret and is not on record"
+            raise InputError(Problem(words, hint=f"give it again: {piece.option} {name}=..."))
+    return [*kept, *typed]
+
+
+def _subject(piece: Piece) -> str:
+    """What an argument sets. Each parameter is a subject of its own, paths are never replaced."""
+    if piece.option == SET:
+        return f"{SET} {piece.value.partition('=')[0]}"
+    return piece.option or piece.tokens[0]
+
+
+def _moved(pieces: Sequence[Piece], started: RunStarted) -> list[Piece]:
+    """Paths as they are written in this folder; the run may have been started in another one."""
+    ctx = click.get_current_context()
+    from wolfbane.workspace.find import open_workspace
+
+    given = ctx.params["workspace"]
+    home = open_workspace(given or Path.cwd(), given=given is not None).root
+    here, there = Path.cwd().resolve(), home / started.folder
+    if here == there or (started.folder == "." and not here.is_relative_to(home)):
+        return list(pieces)
+
+    def moved(path: str) -> str:
+        whole = os.path.normpath(there / path)
+        return os.path.relpath(whole, here) if here.is_relative_to(home) else whole
+
+    found = []
+    for piece in pieces:
+        name, mark, path = piece.value.partition("=" if piece.option == "--report" else "=@")
+        if not piece.option:
+            found.append(Piece("", (moved(piece.tokens[0]),)))
+        elif piece.option == WORKSPACE:
+            found.append(Piece(WORKSPACE, (WORKSPACE, moved(piece.value))))
+        elif piece.option in ("--report", SET) and mark:
+            found.append(Piece(piece.option, (piece.option, f"{name}{mark}{moved(path)}")))
+        else:
+            found.append(piece)
+    return found
+
+
+def _pieces(arguments: Sequence[str]) -> list[Piece]:
+    return list(pieces_of(run, arguments))
+
+
+def _not_choosing(pieces: Sequence[Piece]) -> list[Piece]:
+    """The options that do not say which tests run; a share of some tests is not what is meant."""
+    choosing = {*SELECTION, "--share"}
+    return [piece for piece in pieces if piece.option and piece.option not in choosing]
+
+
+def _addresses(addresses: Iterable[str]) -> list[Piece]:
+    return [Piece("", (address,)) for address in addresses]
+
+
+command = PresetCommand(
+    "again",
+    callback=_again,
+    help=_EXAMPLES,
+    params=[
+        click.Argument(
+            ["run_name"], default="last", metavar="[RUN]", shell_complete=completion_sources.runs
+        ),
+        click.Option(["--failed"], is_flag=True, help="Run only what failed in that run."),
+        *(param for param in run.params if isinstance(param, click.Option)),
+    ],
+)
+
+command.examples = {
+    "Choose tests": "--failed --drop tag:slow",
+    "Browsers": "--failed --evidence all",
+}

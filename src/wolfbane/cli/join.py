@@ -1,0 +1,57 @@
+"""``wolfbane join``."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import click
+
+from wolfbane.cli.commands import Command
+from wolfbane.cli.disk_words import on_disk
+from wolfbane.cli.run_options import request_options
+from wolfbane.cli.selection_options import workspace_option
+from wolfbane.execution.run_request import RunRequest
+
+
+@click.command("join", cls=Command)
+@click.argument(
+    "places", nargs=-1, required=True, metavar="PATH...", type=click.Path(path_type=Path),
+    shell_complete=on_disk(),
+)  # fmt: skip
+@request_options("reports", "quiet", "verbose")
+@workspace_option
+@click.pass_context
+def command(
+    ctx: click.Context, places: tuple[Path, ...], request: RunRequest, workspace: Path | None
+) -> None:
+    """Make one run of the records of its shares, and exit as that run would have.
+
+    PATH is the folder of a run, an archive that 'wolfbane report --as record' wrote, or a folder
+    that holds some of either. The shares must be of one selection, one state of the sources, and
+    the same environments. Of a share that was run twice the newer record counts.
+
+    \\b
+    wolfbane run --share 1/2 --report record=out/1.tar.gz     in one job
+    wolfbane run --share 2/2 --report record=out/2.tar.gz     in another one
+    wolfbane join out --report html=report.html               in a last one
+    """
+    from wolfbane.app.joining import join_runs
+    from wolfbane.app.share_records import read_shares
+    from wolfbane.reports.console import ConsoleReport
+    from wolfbane.reports.style import make_console
+    from wolfbane.reports.written import read_targets, write_reports
+    from wolfbane.workspace.find import open_workspace
+
+    targets = read_targets(request.reports)
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    report = ConsoleReport(
+        make_console(), quiet=request.quiet, verbose=request.verbose, live=False,
+        results=found.settings.workspace.results,
+    )  # fmt: skip
+    with tempfile.TemporaryDirectory(prefix="wolfbane-join-") as scratch:
+        end = join_runs(found, read_shares(places, Path(scratch)), [report])
+    for problem in end.problems:
+        click.echo(f"wolfbane: {problem}", err=True)
+    write_reports(targets, end.record)
+    ctx.exit(end.exit_code)

@@ -1,0 +1,39 @@
+"""A browser that stays open until somebody has looked at it."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import sys
+import termios
+import tty
+from collections.abc import Callable
+
+import click
+
+from wolfbane.browsers.run_browsers import KeptOpen
+
+
+def wait_for_key(kept: KeptOpen, go_on: Callable[[], None]) -> None:
+    """Say which browser is open, and go on when a key is pressed. Input that ends does as well."""
+    click.echo(f"\nBrowser '{kept.browser}' stays open after {kept.test}")
+    for name, value in (("page", kept.url), ("driver", kept.driver)):
+        if value:
+            click.echo(f"  {name:<7} {value}")
+    click.echo("Press any key to close it and go on.")
+    loop = asyncio.get_running_loop()
+
+    def pressed() -> None:
+        loop.remove_reader(sys.stdin)
+        os.read(sys.stdin.fileno(), 1 << 10)
+        if modes is not None:
+            termios.tcsetattr(sys.stdin, termios.TCSADRAIN, modes)
+        go_on()
+
+    modes = termios.tcgetattr(sys.stdin) if sys.stdin.isatty() else None
+    try:
+        if modes is not None:
+            tty.setcbreak(sys.stdin)  # keys come at once, and Ctrl-C still interrupts
+        loop.add_reader(sys.stdin, pressed)
+    except (OSError, TypeError, ValueError):  # a file, which no loop can wait for, or no input
+        go_on()

@@ -1,0 +1,37 @@
+"""What a machine can do with a workspace: runtimes and browsers that are installed there."""
+
+from __future__ import annotations
+
+from wolfbane.browsers.status import browsers_of, look_for
+from wolfbane.cluster.messages import MachineAbilities
+from wolfbane.kinds.contract import MissingRuntime
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
+from wolfbane.workspace.settings import Workspace
+
+
+def missing_runtime(workspace: Workspace, suite: Suite) -> str:
+    """Why the workers of a suite cannot be started here, or nothing."""
+    kind = find_kind(suite.kind)
+    try:
+        kind.worker(workspace.root, suite)
+        kind.runtime(workspace.root, suite)
+    except (MissingRuntime, OSError) as error:
+        return str(error)
+    return ""
+
+
+def abilities(workspace: Workspace) -> MachineAbilities:
+    """What is here of all that the suites of a workspace need."""
+    runtimes, missing = {}, {}
+    for suite in workspace.suites:
+        if why := missing_runtime(workspace, suite):
+            missing[suite.name] = why
+        else:
+            runtimes[suite.name] = find_kind(suite.kind).runtime(workspace.root, suite)
+    found = look_for(workspace, browsers_of(workspace))
+    return MachineAbilities(
+        runtimes, missing,
+        {each.name: f"{each.engine} {each.version}".strip() for each in found if not each.problem},
+        {each.name: each.problem for each in found if each.problem},
+    )  # fmt: skip

@@ -1,0 +1,150 @@
+"""What runs in the engine's worker on each machine: it keeps files, and talks to a process."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import platform
+import struct
+import sys
+import time
+from collections import deque
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from wolfbane import __version__
+from wolfbane.cluster.packing import Manifest
+from wolfbane.cluster.unpacking import MachineStore
+
+_LENGTH = struct.Struct(">Q")
+_MOST = 16 << 20
+"""Bytes of messages in one answer."""
+SILENCE = 30.0
+"""Seconds without a question after which whoever began a run is taken for gone."""
+
+
+class MachineFacts(msgspec.Struct, frozen=True):
+    """What a machine is: ``memory`` in bytes, 0 where it is not known."""
+
+    version: str
+    python: str
+    system: str
+    cores: int
+    memory: int
+
+
+class Machine:
+    """An actor of the engine. Methods that are coroutines run in its worker's event loop."""
+
+    def __init__(self, folder: str = "") -> None:
+        from distributed import get_worker
+        from platformdirs import user_cache_path
+
+        self._worker: Any = get_worker()
+        self._folder = Path(folder) if folder else user_cache_path("wolfbane") / "machine"
+        self._store = MachineStore(self._folder)
+        self._process: asyncio.subprocess.Process | None = None
+        self._messages: deque[bytes] = deque()
+        self._came = asyncio.Event()
+        self._asked = time.monotonic()
+        self._tasks: set[asyncio.Task[Any]] = set()
+        self._ended = False
+
+    async def facts(self) -> MachineFacts:
+        """What this machine is."""
+        import psutil
+
+        return MachineFacts(
+            __version__, platform.python_version(), f"{platform.system()} {platform.machine()}",
+            len(os.sched_getaffinity(0)), psutil.virtual_memory().total,
+        )  # fmt: skip
+
+    def lacking(self, manifest: bytes) -> list[str]:
+        """The hashes of the contents that are not here. ``manifest`` is a Manifest as JSON."""
+        self._store.tidy()
+        wanted = msgspec.json.decode(manifest, type=Manifest)
+        return [file.content for file in self._store.lacking(wanted)]
+
+    def take(self, contents: dict[str, bytes]) -> str:
+        """Keep contents; why that could not be done, or nothing."""
+        try:
+            self._store.take(contents)
+        except OSError as error:
+            return str(error.strerror or error)
+        return ""
+
+    async def start(self) -> None:
+        """Start the process that runs tests."""
+        self._asked = time.monotonic()
+        self._process = await asyncio.create_subprocess_exec(
+            sys.executable, "-P", "-m", "wolfbane.cluster.machine_process", str(self._folder),
+            stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, start_new_session=True,
+        )  # fmt: skip
+        for work in (self._hear(), self._watch()):
+            task = asyncio.create_task(work)
+            self._tasks.add(task)
+            task.add_done_callback(self._tasks.discard)
+
+    async def send(self, messages: list[bytes]) -> None:
+        """Hand messages to the process."""
+        self._asked = time.monotonic()
+        if self._process is not None and self._process.stdin is not None:
+            for message in messages:
+                self._process.stdin.write(_LENGTH.pack(len(message)) + message)
+            with contextlib.suppress(
+                ConnectionError
+            ):  # it ended: its last words are to be received
+                await self._process.stdin.drain()
+
+    async def receive(self, wait: float) -> tuple[list[bytes], bool]:
+        """Messages of the process, at most for ``wait`` seconds; whether it has ended."""
+        self._asked = time.monotonic()
+        if not self._messages and not self._ended:
+            self._came.clear()
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._came.wait(), wait)
+        found: list[bytes] = []
+        size = 0
+        while self._messages and size < _MOST:
+            found.append(self._messages.popleft())
+            size += len(found[-1])
+        return found, self._ended and not self._messages
+
+    async def close(self) -> None:
+        """End the process, and with it all that it started."""
+        process, self._process = self._process, None
+        if process is None:
+            return
+        if process.stdin is not None:
+            process.stdin.close()  # it ends what it started, and then itself
+        try:
+            await asyncio.wait_for(process.wait(), 10)
+        except TimeoutError:
+            process.kill()  # its watchdog ends what it started
+            await process.wait()
+
+    async def _hear(self) -> None:
+        assert self._process is not None and self._process.stdout is not None
+        stream = self._process.stdout
+        try:
+            while True:
+                head = await stream.readexactly(_LENGTH.size)
+                self._messages.append(await stream.readexactly(_LENGTH.unpack(head)[0]))
+                self._came.set()
+        except (asyncio.IncompleteReadError, ConnectionError):
+            self._ended = True
+            self._came.set()
+
+    async def _watch(self) -> None:
+        """Nothing is left running for somebody who is gone."""
+        while self._process is not None:
+            await asyncio.sleep(1)
+            if self._is_released() or time.monotonic() - self._asked > SILENCE:
+                await self.close()
+
+    def _is_released(self) -> bool:
+        """Whether the engine has let go of this actor: who began the run is gone."""
+        return all(actor is not self for actor in self._worker.state.actors.values())

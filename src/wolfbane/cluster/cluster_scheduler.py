@@ -1,0 +1,225 @@
+"""The batches of a run over several machines: handed out as machines ask for them."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from wolfbane.cluster.engine import MachineLink, MachineLost
+from wolfbane.cluster.messages import (
+    AttemptEnded,
+    BatchOver,
+    EvidencePiece,
+    MachineFailed,
+    MachineMessage,
+    MachineOver,
+    MachineReady,
+    NoMore,
+    RunBatch,
+    StopNow,
+    Told,
+    Unplanned,
+    WantBatch,
+)
+from wolfbane.events import TestRetried
+from wolfbane.execution.scheduler import Scheduler
+from wolfbane.model import Outcome, Test
+from wolfbane.planning import Batch, Plan, once_more
+from wolfbane.workers.message_data import ending
+
+_NEWS = (WantBatch, BatchOver, MachineReady)
+"""Messages after which there may be something to hand out."""
+
+
+_PLENTY = 16
+"""Batches for each machine that are many."""
+
+
+class _OnMachine:
+    """What one machine has to do, and what it cannot."""
+
+    def __init__(self, link: MachineLink) -> None:
+        self.link = link
+        self.blocked: dict[tuple[str, str], str] = {}
+        self.no_browser: dict[str, str] = {}
+        self.batches: dict[int, tuple[Batch, dict[str, Test]]] = {}
+        self.waiting: dict[int, bool] = {}
+        """Slots that want a batch, and whether they are idle."""
+        self.ready = False
+        self.began = 0.0
+        """Seconds of the run after which the machine's own clock began."""
+
+    def why_not(self, batch: Batch) -> str:
+        """Why the machine cannot run a batch, or nothing."""
+        place = batch.target, batch.suite
+        return self.blocked.get(place) or self.no_browser.get(batch.browser, "")
+
+
+async def _send(machine: _OnMachine, order: RunBatch | NoMore) -> None:
+    """Send an order. If the machine is lost, whoever serves it hears of that, and sees to it."""
+    with contextlib.suppress(MachineLost):
+        await machine.link.send(order)
+
+
+class ClusterScheduler(Scheduler):
+    """Hands batches to machines; accounts for every test, whatever becomes of a machine."""
+
+    def prepare(self, folder: Path, begin: Callable[[MachineLink], Awaitable[None]]) -> None:
+        """``folder`` is the run's own; ``begin`` brings a machine the run."""
+        self._folder, self._begin = folder, begin
+        self._machines: dict[str, _OnMachine] = {}
+        self._numbers = 0
+        self.warnings: list[str] = []
+        self.browsers: dict[str, str] = {}
+
+    def start(self, plan: Plan) -> None:
+        """Take the batches of a plan."""
+        self.queue = list(plan.batches)
+
+    @property
+    def done(self) -> bool:
+        """Whether nothing is left to do, and nobody does anything."""
+        return not (self.queue or self._again or any(m.batches for m in self._machines.values()))
+
+    async def serve(self, link: MachineLink) -> None:
+        """Talk to a machine until it is done, or lost."""
+        machine = self._machines[link.address] = _OnMachine(link)
+        try:
+            await self._begin(link)
+            machine.began = self.context.began(0.0)
+            async for message in link.messages():
+                await self._hear(machine, message)
+                if isinstance(message, _NEWS):
+                    await self._hand_out()
+            if machine.batches:
+                raise MachineLost("its process ended")
+        except MachineLost as error:
+            self._lost(machine, str(error))
+        finally:
+            del self._machines[link.address]
+            await self._hand_out()
+
+    async def stop(self) -> None:
+        """End the run on every machine."""
+        for machine in list(self._machines.values()):
+            with contextlib.suppress(MachineLost):
+                await machine.link.send(StopNow())
+            await machine.link.close()
+
+    def close(self) -> int:
+        """Account for what did not run; returns how many tests never started."""
+        left = [test for batch in self.queue if not batch.again for test in batch.tests]
+        for batch in (*self.queue, *self._again):
+            if batch.again:
+                self.give_up(batch.tests)
+        return self.unrun + len(left)
+
+    async def _hear(self, machine: _OnMachine, message: MachineMessage) -> None:
+        if isinstance(message, AttemptEnded):
+            batch, left = machine.batches[message.number]
+            test = left.pop(message.result.address)
+            began = round(message.result.began + machine.began, 3)
+            self.ended(test, replace(message.result, began=began), batch)
+        elif isinstance(message, WantBatch):
+            machine.waiting[message.slot] = message.idle
+        elif isinstance(message, BatchOver):
+            self._batch_over(machine, message)
+        elif isinstance(message, Told):
+            self.tell(message.event)
+        elif isinstance(message, Unplanned):
+            self.finished(message.result, message.extra)
+        elif isinstance(message, EvidencePiece):
+            place = self._folder / message.path
+            place.parent.mkdir(exist_ok=True)
+            with place.open("ab") as file:
+                file.write(message.data)
+        elif isinstance(message, MachineReady):
+            machine.blocked, machine.no_browser = message.blocked, message.no_browser
+            machine.ready = True
+        elif isinstance(message, MachineOver):
+            self.warnings += message.warnings
+            self.browsers |= message.browsers
+        elif isinstance(message, MachineFailed):
+            raise MachineLost(message.reason)
+
+    def _batch_over(self, machine: _OnMachine, message: BatchOver) -> None:
+        batch, left = machine.batches.pop(message.number)
+        self.handed_in(batch).update(message.handed)
+        self.over(batch)
+        for path, tests in message.met.items():
+            self.findings.met.setdefault(path, {}).update(tests)
+        for path, names in message.missed.items():
+            self.findings.missed.setdefault(path, set()).update(names)
+        self.findings.covered.update(message.covered)
+        self.findings.damage += message.damage
+        missed = message.missed.get(batch.path, set())
+        if lost := [test for test in left.values() if test.name not in missed]:
+            self.unrun += len(lost)
+
+    async def _hand_out(self) -> None:
+        """Give every waiting slot a batch that its machine can run; nothing, once all is done."""
+        for machine in list(self._machines.values()):
+            for slot, idle in list(machine.waiting.items() if machine.ready else ()):
+                # One that is busy gets a batch ahead only where there are many: the last ones
+                # go to whoever is free first.
+                plenty = len(self.queue) > _PLENTY * len(self._machines)
+                batch = self._next_for(machine) if idle or plenty else None
+                if batch is None:
+                    continue
+                del machine.waiting[slot]
+                self._numbers += 1
+                machine.batches[self._numbers] = batch, {t.address: t for t in batch.tests}
+                order = RunBatch(slot, self._numbers, batch, self.handed_in(batch))
+                await _send(machine, order)
+        self._give_up_what_nobody_can()
+        if self.done:
+            for machine in list(self._machines.values()):
+                for slot in list(machine.waiting):
+                    del machine.waiting[slot]
+                    await _send(machine, NoMore(slot))
+
+    def _next_for(self, machine: _OnMachine) -> Batch | None:
+        """The first batch that a machine can run."""
+        if self._pool.stopping:
+            return None
+        for batches in (self.queue, self._again if not self.queue else []):
+            for batch in batches:
+                if not machine.why_not(batch):
+                    batches.remove(batch)
+                    return batch
+        return None
+
+    def _give_up_what_nobody_can(self) -> None:
+        """Suites that no machine can serve are blocked, with the reasons."""
+        machines = list(self._machines.values())
+        if not machines or not all(machine.ready for machine in machines):
+            return
+        for batch in [*self.queue, *self._again]:
+            reasons = {machine.link.name: machine.why_not(batch) for machine in machines}
+            if all(reasons.values()):
+                (self.queue if batch in self.queue else self._again).remove(batch)
+                whys = "; ".join(f"{name}: {why}" for name, why in reasons.items())
+                end = ending(Outcome.BLOCKED, f"no machine can run it: {whys}")
+                for test in batch.tests:
+                    self._finished(self.context.results.make(test, end, ""), False)
+
+    def _lost(self, machine: _OnMachine, why: str) -> None:
+        """A machine is gone: what it had not ended runs again elsewhere."""
+        words = f"machine {machine.link.name} was lost"
+        self.warnings.append(f"{words}: {why}")
+        for batch, left in machine.batches.values():
+            tests = list(left.values())
+            if not tests:
+                self.over(batch)
+                continue
+            for test in tests:
+                end = ending(Outcome.CRASHED, words)
+                result = replace(
+                    self.context.results.make(test, end, ""), machine=machine.link.name
+                )
+                self.tell(TestRetried(self._retries.lost(test, result)))
+            self.over(batch)
+            self.queue.insert(0, once_more(tests, batch.seconds))

@@ -1,0 +1,182 @@
+"""The cluster engine: machines that it knows, and an actor on each. It is Dask's scheduler."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import ipaddress
+from collections.abc import AsyncIterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+import msgspec
+
+from wolfbane.cluster.actor import Machine, MachineFacts
+from wolfbane.cluster.messages import CoreMessage, MachineMessage, packed, unpacked
+from wolfbane.cluster.packing import Manifest, contents
+from wolfbane.errors import BlockedError, InputError, Problem
+from wolfbane.workspace.settings import Workspace
+
+CONFIGURED = "cluster"
+"""What ``--on`` is given for the address in the settings."""
+_PATIENCE = 5.0
+"""Seconds to wait for the scheduler."""
+_ANSWER = 10.0
+"""Seconds for an answer of a machine; longer ones mean that it is lost."""
+_FIRST_ANSWER = 30.0
+"""Seconds for a machine's first answer: it imports what it needs."""
+_POLL = 5.0
+
+
+class MachineLost(Exception):
+    """A machine does not answer any more."""
+
+
+class MachineLink:
+    """The connection to one machine."""
+
+    def __init__(
+        self, address: str, name: str, slots: int, actor: Any, facts: MachineFacts
+    ) -> None:
+        self.address, self.name, self.slots, self.facts = address, name, slots, facts
+        self._actor = actor
+        self._broken = ""
+        """Why it is lost: after one failure nothing is certain to have come through."""
+
+    async def bring(self, root: Path, manifest: Manifest) -> int:
+        """Send the contents of a workspace that the machine lacks; returns their bytes.
+
+        Raises MachineLost, and InputError for a file that changes meanwhile.
+        """
+        lacking = set(await self._ask("lacking", msgspec.json.encode(manifest)))
+        files = {f.content: f for f in manifest.files if f.content in lacking and not f.link}
+        sent = 0
+        for piece in contents(root, files.values()):
+            if trouble := await self._ask("take", piece):
+                raise MachineLost(f"it cannot keep the workspace: {trouble}")
+            sent += sum(map(len, piece.values()))
+        return sent
+
+    async def start(self, job: CoreMessage) -> None:
+        """Start the machine's part of a run. Raises MachineLost."""
+        await self._ask("start")
+        await self.send(job)
+
+    async def send(self, message: CoreMessage) -> None:
+        """Send a message. Raises MachineLost."""
+        await self._ask("send", [packed(message)])
+
+    async def messages(self) -> AsyncIterator[MachineMessage]:
+        """What the machine says until its part of the run is over. Raises MachineLost."""
+        over = False
+        while not over:
+            found, over = await self._ask("receive", _POLL)
+            for data in found:
+                for message in unpacked(data):
+                    yield message
+
+    async def close(self) -> None:
+        """End everything on the machine, if it still answers."""
+        with contextlib.suppress(MachineLost):
+            await self._ask("close")
+
+    async def _ask(self, method: str, *arguments: Any) -> Any:
+        if self._broken:
+            raise MachineLost(self._broken)
+        try:
+            call = getattr(self._actor, method)(*arguments)
+            return await asyncio.wait_for(call, _ANSWER + _POLL)
+        except (OSError, TimeoutError, ValueError) as error:
+            self._broken = str(error) or type(error).__name__
+            raise MachineLost(self._broken) from None
+
+
+class Engine:
+    """A connection to the scheduler of a cluster. Raises BlockedError where none answers."""
+
+    def __init__(self, address: str, tls: Mapping[str, str]) -> None:
+        self._address, self._tls = address, tls
+        self._client: Any = None
+        self._actors: list[Any] = []
+
+    async def __aenter__(self) -> Engine:
+        distributed = _library()
+        security = None
+        if self._tls:
+            security = distributed.Security(
+                tls_ca_file=self._tls["ca"], tls_client_cert=self._tls["certificate"],
+                tls_client_key=self._tls["key"], require_encryption=True,
+            )  # fmt: skip
+        try:
+            self._client = await distributed.Client(
+                self._address, asynchronous=True, security=security, timeout=_PATIENCE,
+                name="wolfbane",
+            )  # fmt: skip
+        except (OSError, TimeoutError, ValueError, RuntimeError) as error:
+            words = str(error).partition("\n")[0] or type(error).__name__
+            raise BlockedError(f"--on {self._address}: no scheduler answers: {words}") from None
+        return self
+
+    async def __aexit__(self, *_: object) -> None:
+        self._actors.clear()
+        with contextlib.suppress(Exception):  # the scheduler may be gone
+            await asyncio.wait_for(self._client.close(), _PATIENCE)
+
+    async def machines(self) -> dict[str, tuple[str, int]]:
+        """The machines that the scheduler knows: name and slots by address.
+
+        Raises MachineLost where the scheduler does not answer any more.
+        """
+        try:
+            found = await asyncio.wait_for(self._client.scheduler.identity(n_workers=-1), _PATIENCE)
+        except (OSError, TimeoutError) as error:
+            raise MachineLost(f"the scheduler does not answer: {error}") from None
+        workers = found["workers"].items()
+        return {address: (str(each["name"]), int(each["nthreads"])) for address, each in workers}
+
+    async def link(self, address: str, name: str, slots: int, folder: str = "") -> MachineLink:
+        """The connection to a machine. Raises MachineLost."""
+        try:
+            future = self._client.submit(
+                Machine, folder, actor=True, workers=[address], allow_other_workers=False,
+                pure=False,
+            )  # fmt: skip
+            actor = await asyncio.wait_for(future, _FIRST_ANSWER)
+            facts = await asyncio.wait_for(actor.facts(), _FIRST_ANSWER)
+        except Exception as error:  # whatever the machine raises comes here: no module, no disk
+            words = str(error).partition("\n")[0] or type(error).__name__
+            raise MachineLost(words) from None
+        self._actors.append(future)  # the engine ends an actor that nobody has a future of
+        return MachineLink(address, name, slots, actor, facts)
+
+
+def cluster_address(workspace: Workspace, on: str) -> str:
+    """The address that ``--on`` means: that of the settings, where it is empty or CONFIGURED."""
+    return on if on and on != CONFIGURED else workspace.settings.cluster.address
+
+
+def check_address(address: str, secrets: Sequence[str]) -> None:
+    """Raise InputError for what is no address, and for secrets that would travel in the open."""
+    parts = urlsplit(address)
+    if parts.scheme not in ("tcp", "tls") or not parts.hostname or not parts.port:
+        raise InputError(Problem(f"--on: '{address}' is no address", hint="tcp://HOST:PORT"))
+    if secrets and parts.scheme != "tls" and not _is_loopback(parts.hostname):
+        words = f"--on {address}: secrets would travel without encryption"
+        raise InputError(Problem(words, hint="use tls://, with the files in [cluster]"))
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+def _library() -> Any:
+    try:
+        import distributed
+    except ImportError:
+        hint = "pip install 'wolfbane[cluster]'"
+        raise BlockedError(f"--on needs the package 'distributed': {hint}") from None
+    return distributed

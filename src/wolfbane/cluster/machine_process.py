@@ -1,0 +1,207 @@
+"""A machine's part of a run: a process beside the engine's worker, with a pool of its own.
+
+Started with a folder as its argument. Messages come on standard input and leave on standard output,
+each with its length before it. When standard input ends, everything that was started ends.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import struct
+import sys
+import tempfile
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from msgspec.structs import replace
+
+from wolfbane.browsers.run_browsers import RunBrowsers
+from wolfbane.cluster.abilities import abilities, missing_runtime
+from wolfbane.cluster.machine_scheduler import MachineScheduler
+from wolfbane.cluster.messages import (
+    AbilityQuestion,
+    CoreMessage,
+    EvidencePiece,
+    MachineFailed,
+    MachineJob,
+    MachineMessage,
+    MachineOver,
+    MachineReady,
+    StopNow,
+    Told,
+    WantBatch,
+    packed,
+    unpacked,
+)
+from wolfbane.cluster.relocated import environments_here
+from wolfbane.cluster.unpacking import MachineStore
+from wolfbane.environments import Mask
+from wolfbane.execution.evidence_files import EvidenceFiles
+from wolfbane.execution.run_context import RunContext
+from wolfbane.execution.run_request import NEVER
+from wolfbane.execution.setup.builds import Builder
+from wolfbane.execution.setup.environment_setup import EnvironmentSetup
+from wolfbane.model import Evidence
+
+_LENGTH = struct.Struct(">Q")
+_PIECE = 4 << 20
+_TOGETHER = 0.02
+"""Seconds that a message waits for others."""
+_MOST_TOGETHER = 500
+_AT_ONCE = (EvidencePiece, WantBatch, MachineOver)
+"""Messages that are large, or that somebody waits for."""
+_LARGEST = 256 << 20
+"""Bytes of a file of evidence that travel; the rest of a larger one stays."""
+
+
+class SentEvidence(EvidenceFiles):
+    """Evidence that is sent to the core, under names that no other machine has."""
+
+    def __init__(
+        self, job: MachineJob, folder: Path, mask: Mask, send: Callable[[MachineMessage], None]
+    ) -> None:
+        super().__init__(folder, folder, mask)
+        self._job, self._send = job, send
+
+    def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
+        """Write what a test left behind, and send it."""
+        kept = super().keep(address, kind, content)
+        file = self._folder / kept.path
+        name = f"{self._job.name}-{file.name}"
+        moved = replace(kept, path=f"evidence/{name}")
+        with contextlib.suppress(OSError), file.open("rb") as data:
+            sent = 0
+            while sent < _LARGEST and (piece := data.read(_PIECE)):
+                self._send(EvidencePiece(moved.path, piece))
+                sent += len(piece)
+            file.unlink()
+        return moved
+
+    def place(self, evidence: Evidence) -> str:
+        """Where the core has it."""
+        return f"{self._job.place}/{evidence.path}"
+
+
+async def run_job(
+    job: MachineJob, root: Path, incoming: asyncio.Queue[CoreMessage | None],
+    send: Callable[[MachineMessage], None],
+) -> None:  # fmt: skip
+    """Carry out a machine's part of a run in a copy of the workspace."""
+    workspace = replace(job.workspace, root=root, file=None, source=None)
+    environments = environments_here(job, root)
+    mask = Mask(secret for each in environments for secret in each.secrets)
+    suites = [workspace.suite(name) for name in job.suites]
+    with tempfile.TemporaryDirectory(prefix="wolfbane-machine-") as place:
+        folder, request = Path(place), job.request
+        browsers = RunBrowsers(workspace, request.evidence, tell=None)
+        context = RunContext(
+            workspace, environments, folder, browsers, mask, job.jobs,
+            no_build=request.build == NEVER,
+        )  # fmt: skip
+        context.evidence = SentEvidence(job, folder, mask, send)
+        async with context.pool:
+            builder = Builder(context, request.build, lambda event: send(Told(event)))
+            await builder.build(suites)
+            setup = EnvironmentSetup(context, lambda event: send(Told(event)))
+            try:
+                blocked = await setup.prepare(suites)
+                for label in context.environments:
+                    for name, failure in builder.failures.items():
+                        blocked[label, name] = failure.message
+                    for suite in suites:
+                        if why := missing_runtime(workspace, suite):
+                            blocked[label, suite.name] = why
+                named = {name for suite in suites for name in suite.browsers}
+                send(MachineReady(blocked, browsers.absent(named)))
+                scheduler = MachineScheduler(context, job, incoming, send)
+                await scheduler.work()
+                await context.pool.finish()
+                warnings = [*setup.ended(), *browsers.said()]
+                send(MachineOver(warnings, browsers.versions))
+            finally:
+                await setup.close()
+
+
+async def serve(
+    folder: Path,
+    incoming: asyncio.Queue[CoreMessage | None],
+    send: Callable[[MachineMessage], None],
+) -> None:
+    """Take one job and carry it out."""
+    job = await incoming.get()
+    if not isinstance(job, MachineJob | AbilityQuestion):
+        return
+    try:
+        with MachineStore(folder).tree(job.manifest) as root:
+            os.chdir(root)
+            if isinstance(job, MachineJob):
+                await run_job(job, root, incoming, send)
+            else:
+                send(abilities(replace(job.workspace, root=root)))
+    except OSError as error:
+        send(MachineFailed(f"{error.strerror or error}"))
+
+
+class _Sender:
+    """Sends messages in groups: each has its costs on the way, whatever its size."""
+
+    def __init__(self, out: BinaryIO) -> None:
+        self._out = out
+        self._waiting: list[MachineMessage] = []
+
+    def send(self, message: MachineMessage) -> None:
+        """Send a message soon."""
+        if not self._waiting:
+            asyncio.get_running_loop().call_later(_TOGETHER, self.flush)
+        self._waiting.append(message)
+        if len(self._waiting) >= _MOST_TOGETHER or isinstance(message, _AT_ONCE):
+            self.flush()
+
+    def flush(self) -> None:
+        """Send what waits."""
+        if self._waiting:
+            messages, self._waiting = self._waiting, []
+            data = packed(messages)
+            self._out.write(_LENGTH.pack(len(data)) + data)
+            self._out.flush()
+
+
+def _read(stream: BinaryIO, deliver: Callable[[CoreMessage | None], None]) -> None:
+    """Deliver messages until the stream ends; then None."""
+    while len(head := stream.read(_LENGTH.size)) == _LENGTH.size:
+        deliver(unpacked(stream.read(_LENGTH.unpack(head)[0])))
+    deliver(None)
+
+
+def main() -> None:
+    """Run until the job is over, or until standard input ends."""
+    # What tests print must not come between the messages.
+    sender = _Sender(os.fdopen(os.dup(1), "wb"))
+    os.dup2(2, 1)
+
+    async def run() -> None:
+        loop = asyncio.get_running_loop()
+        incoming: asyncio.Queue[Any] = asyncio.Queue()
+        task = asyncio.current_task()
+        assert task is not None
+
+        def deliver(message: CoreMessage | None) -> None:
+            loop.call_soon_threadsafe(incoming.put_nowait, message)
+            if message is None or isinstance(message, StopNow):
+                loop.call_soon_threadsafe(task.cancel)
+
+        threading.Thread(target=_read, args=(sys.stdin.buffer, deliver), daemon=True).start()
+        with contextlib.suppress(asyncio.CancelledError):
+            await serve(Path(sys.argv[1]), incoming, sender.send)
+        sender.flush()
+
+    with contextlib.suppress(BrokenPipeError):  # the engine's worker is gone
+        asyncio.run(run())
+
+
+if __name__ == "__main__":
+    main()

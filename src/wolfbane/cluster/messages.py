@@ -1,0 +1,167 @@
+"""What the core and a machine say to each other. Both run the same version of Wolfbane.
+
+Each message travels as bytes that only the other side reads: the engine between them sees neither
+names nor values.
+"""
+
+from __future__ import annotations
+
+import pickle
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import msgspec
+
+from wolfbane.cluster.packing import Manifest
+from wolfbane.environments import Environment
+from wolfbane.events import Event, Exercised
+from wolfbane.execution.run_request import RunRequest
+from wolfbane.model import Result, Test, TestFile
+from wolfbane.planning import Batch
+from wolfbane.workspace.settings import Workspace
+
+
+class MachineJob(msgspec.Struct, frozen=True):
+    """All that a machine has to know of a run. ``place`` is where the core keeps evidence."""
+
+    name: str
+    run: str
+    workspace: Workspace
+    manifest: Manifest
+    environments: Sequence[Environment]
+    request: RunRequest
+    files: Mapping[str, TestFile]
+    suites: Sequence[str]
+    jobs: int
+    place: str
+
+
+class AbilityQuestion(msgspec.Struct, frozen=True):
+    """Say what the machine can do with a workspace, and do nothing else."""
+
+    workspace: Workspace
+    manifest: Manifest
+
+
+class MachineAbilities(msgspec.Struct, frozen=True):
+    """What a machine has: the runtime of each suite, or why it cannot run; likewise browsers.
+
+    ``missing`` and ``no_browser`` are by the name of a suite, or of a browser.
+    """
+
+    runtimes: dict[str, str]
+    missing: dict[str, str]
+    browsers: dict[str, str]
+    no_browser: dict[str, str]
+
+
+class RunBatch(msgspec.Struct, frozen=True):
+    """Run a batch in a slot; ``handed`` is what tests of its file handed to those after them."""
+
+    slot: int
+    number: int
+    batch: Batch
+    handed: dict[str, Any]
+
+
+class NoMore(msgspec.Struct, frozen=True):
+    """There is no batch for a slot any more."""
+
+    slot: int
+
+
+class StopNow(msgspec.Struct, frozen=True):
+    """End everything: the run was stopped."""
+
+
+class MachineReady(msgspec.Struct, frozen=True):
+    """Suites are built and services are up.
+
+    ``blocked`` says why a suite of a target cannot run, ``no_browser`` why a browser is not usable.
+    """
+
+    blocked: dict[tuple[str, str], str]
+    no_browser: dict[str, str]
+
+
+class WantBatch(msgspec.Struct, frozen=True):
+    """A slot has nothing to do, or (not ``idle``) will have nothing to do soon."""
+
+    slot: int
+    idle: bool
+
+
+class Told(msgspec.Struct, frozen=True):
+    """An event of the run."""
+
+    event: Event
+
+
+class AttemptEnded(msgspec.Struct, frozen=True):
+    """An attempt of a planned test is over: the result has its address."""
+
+    number: int
+    result: Result
+
+
+class Unplanned(msgspec.Struct, frozen=True):
+    """A result that nobody planned."""
+
+    result: Result
+    extra: bool
+
+
+class BatchOver(msgspec.Struct, frozen=True):
+    """A batch is over; ``handed`` is what its tests handed over, the rest what was found out."""
+
+    number: int
+    handed: dict[str, Any]
+    met: dict[str, dict[str, Test]]
+    missed: dict[str, set[str]]
+    covered: dict[Exercised, int]
+    damage: list[tuple[str, tuple[str, ...]]]
+
+
+class EvidencePiece(msgspec.Struct, frozen=True):
+    """A piece of a file that a test left behind; pieces of a file come in their order."""
+
+    path: str
+    data: bytes
+
+
+class MachineOver(msgspec.Struct, frozen=True):
+    """The machine's part of the run is over."""
+
+    warnings: Sequence[str]
+    browsers: dict[str, str]
+
+
+class MachineFailed(msgspec.Struct, frozen=True):
+    """The machine cannot go on; the text says why."""
+
+    reason: str
+
+
+MachineMessage = (
+    MachineReady
+    | MachineAbilities
+    | WantBatch
+    | Told
+    | AttemptEnded
+    | Unplanned
+    | BatchOver
+    | EvidencePiece
+    | MachineOver
+    | MachineFailed
+)
+CoreMessage = MachineJob | AbilityQuestion | RunBatch | NoMore | StopNow
+
+
+def packed(message: CoreMessage | Sequence[MachineMessage]) -> bytes:
+    """A message to a machine, or several from one, as bytes."""
+    return pickle.dumps(message, protocol=5)
+
+
+def unpacked(data: bytes) -> Any:
+    """What the other side packed."""
+    return pickle.loads(data)

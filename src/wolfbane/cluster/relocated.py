@@ -1,0 +1,57 @@
+"""Environments as a machine has them: folders of its own, and ports that are free there."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
+
+from wolfbane.cluster.messages import MachineJob
+from wolfbane.environments import Environment
+from wolfbane.environments.ports import free_ports
+
+
+def environments_here(job: MachineJob, root: Path) -> list[Environment]:
+    """The environments of a run, with services in this machine's folder and at ports free here.
+
+    A port that the settings give stays.
+    """
+    given = {name for name, service in job.workspace.settings.service.items() if service.port}
+    return [_here(each, given, job.workspace.root, root) for each in job.environments]
+
+
+def _here(environment: Environment, given: set[str], there: Path, root: Path) -> Environment:
+    fresh = free_ports(name for name in environment.ports if name not in given)
+    moves = {str(environment.ports[name]): str(port) for name, port in fresh.items()}
+    services = {
+        name: replace(plan, folder=root / plan.folder.relative_to(there))
+        for name, plan in environment.services.items()
+    }
+    moved = replace(environment, services=services)
+    return _with_ports(moved, moves) if moves else moved
+
+
+def _with_ports(environment: Environment, moves: dict[str, str]) -> Environment:
+    """Every text of an environment with other ports."""
+    pattern = re.compile(r"(?<!\d)(" + "|".join(map(re.escape, moves)) + r")(?!\d)")
+
+    def moved(value: object) -> object:
+        if isinstance(value, str):
+            return pattern.sub(lambda match: moves[match[1]], value)
+        if isinstance(value, dict):
+            return {key: moved(item) for key, item in value.items()}
+        if isinstance(value, list | tuple):
+            return type(value)(moved(item) for item in value)
+        if isinstance(value, msgspec.Struct):
+            fields: Sequence[str] = value.__struct_fields__
+            return replace(value, **{name: moved(getattr(value, name)) for name in fields})
+        if isinstance(value, int) and not isinstance(value, bool) and str(value) in moves:
+            return int(moves[str(value)])
+        return value
+
+    found = moved(environment)
+    assert isinstance(found, Environment)
+    return found

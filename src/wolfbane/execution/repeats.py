@@ -1,0 +1,92 @@
+"""Tests that run many times in one run, to see how often they pass."""
+
+from __future__ import annotations
+
+import statistics
+import time
+
+from msgspec.structs import replace
+
+from wolfbane.events import TestRepeated
+from wolfbane.execution.retries import Retries
+from wolfbane.execution.run_request import RunRequest
+from wolfbane.model import Outcome, Repeated, Result, Test
+from wolfbane.workspace.settings import Workspace
+
+KEPT = 10
+"""Failures of a test that are kept whole."""
+
+
+class Repeats:
+    """The runs of every test of a run that repeats them, as :class:`Retries` has attempts."""
+
+    event = TestRepeated
+
+    def __init__(self, request: RunRequest) -> None:
+        self.fresh = request.repeat_in == "fresh"
+        self.at_once = not self.fresh
+        """In the same worker a test runs again before another file is loaded there."""
+        self._most = request.repeat
+        self._first_only = request.stop_after is not None
+        self._end = time.monotonic() + (request.repeat_for or float("inf"))
+        self._seconds: dict[str, list[float]] = {}
+        self._passed: dict[str, int] = {}
+        self._bad: dict[str, list[Result]] = {}
+        self._newest: dict[str, Result] = {}
+
+    def again(self, test: Test, result: Result) -> Result | None:
+        """The run that ended, by its number, if the test is to run once more; else None."""
+        self._note(result)
+        count = len(self._seconds[test.address])
+        failed = self._first_only and test.address in self._bad
+        settled = result.outcome in (Outcome.BLOCKED, Outcome.SKIPPED, Outcome.TODO)
+        enough = self._most is not None and count >= self._most
+        if failed or settled or enough or time.monotonic() >= self._end:
+            return None
+        return replace(result, attempt=count)
+
+    def lost(self, test: Test, result: Result) -> Result:
+        """A run that ended with its machine. It counts as none."""
+        return replace(result, attempt=len(self._seconds.get(test.address, ())) + 1)
+
+    def wait(self, result: Result) -> None:
+        """A test could not run; it does with the next run of what it needs."""
+        self._note(result)
+
+    def whole(self, result: Result) -> Result:
+        """What all runs come to: how the test failed first, else how it ended last."""
+        address = result.address
+        times, bad = self._seconds.pop(address), self._bad.pop(address, [])
+        passed = self._passed.pop(address, 0)
+        self._newest.pop(address, None)
+        if not (passed or bad):  # it is skipped, or blocked: it never ran
+            return result
+        repeated = Repeated(
+            len(times), passed, statistics.median(times), min(times),
+            max(times),
+        )  # fmt: skip
+        shown, *others = bad or [result]
+        return replace(shown, earlier=tuple(others), attempt=1, repeated=repeated)
+
+    def given_up(self, test: Test) -> Result:
+        """What a test came to that was to run once more, and did not."""
+        return self.whole(self._newest[test.address])
+
+    def _note(self, result: Result) -> None:
+        times = self._seconds.setdefault(result.address, [])
+        times.append(result.seconds)
+        self._newest[result.address] = result
+        if result.outcome in (Outcome.PASSED, Outcome.FLAKY):
+            self._passed[result.address] = self._passed.get(result.address, 0) + 1
+        elif result.outcome.is_bad:
+            bad = self._bad.setdefault(result.address, [])
+            if len(bad) < KEPT:
+                bad.append(replace(result, attempt=len(times), earlier=()))
+
+
+def attempts_of(workspace: Workspace, request: RunRequest) -> Retries | Repeats:
+    """How the tests of a run may run more than once."""
+    if request.repeats:
+        return Repeats(request)
+    at_once = request.retry_when == "at-once"
+    return Retries(workspace, request.retries, at_once=at_once)

@@ -1,0 +1,53 @@
+"""Whether the suites of a run belong to the version that its environments have."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from wolfbane.environments.deployed import DeployedVersion
+from wolfbane.events import SuiteState
+from wolfbane.workspace.git import ask_git, find_commit
+
+
+def version_mismatches(
+    root: Path, state: SuiteState, versions: Mapping[str, DeployedVersion], names: Mapping[str, str]
+) -> Iterator[str]:
+    """What is wrong, for each environment. ``versions`` and ``names`` are by label."""
+    for label, version in versions.items():
+        name = f"environment '{names[label]}'" if names[label] else "the environment"
+        if version.trouble:
+            yield f"the version of {name} is unknown: {version.trouble}"
+            continue
+        there = f"{name} has version {version.text}"
+        commit = find_commit(root, version.revision)
+        if not commit:
+            yield f"{there}, and git knows no revision {version.revision}"
+        elif not state.commit:
+            yield f"{there}, and the suites are in no git repository"
+        elif how := _how_suites_differ(root, state, commit):
+            yield f"{there} (revision {version.revision}): {how}"
+
+
+def _how_suites_differ(root: Path, state: SuiteState, deployed: str) -> str:
+    """In words how the suites differ from those of a commit; nothing where they are the same."""
+    if _tree(root, state.commit) == _tree(root, deployed):
+        return "files of the suites differ from it" if state.changed else ""
+    ahead, behind = (
+        ask_git(root, "rev-list", "--count", f"{old}..{new}").output.strip()
+        for old, new in ((deployed, state.commit), (state.commit, deployed))
+    )
+    if behind == "0":
+        return f"the suites are newer by {_commits(ahead)}"
+    if ahead == "0":
+        return f"the suites are older by {_commits(behind)}"
+    return f"the suites are newer by {_commits(ahead)} and lack {_commits(behind)}"
+
+
+def _commits(count: str) -> str:
+    return f"{count} commit" if count == "1" else f"{count} commits"
+
+
+def _tree(root: Path, commit: str) -> str:
+    """The hash of all files of the workspace at a commit."""
+    return ask_git(root, "rev-parse", f"{commit}:./").output.strip()

@@ -1,0 +1,79 @@
+"""The share of a run, where several machines each run one."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from wolfbane.errors import NothingChosen
+from wolfbane.events import ShareFacts
+from wolfbane.execution.setup.preparation import Prepared
+from wolfbane.model import Test, TestFile
+from wolfbane.shares import Share, cut, digest_of, units_of
+
+
+class Weights(msgspec.Struct, frozen=True):
+    """What a plan is cut by: a number for each address, and in words what it is."""
+
+    by_address: Mapping[str, float]
+    words: str
+
+
+Weigh = Callable[[Sequence[Test]], Weights]
+
+
+def by_file_size(root: Path, tests: Sequence[Test]) -> Weights:
+    """The bytes of each file, divided among its tests."""
+    counts: dict[tuple[str, str, str], int] = {}
+    for test in tests:
+        place = test.path, test.browser, test.target
+        counts[place] = counts.get(place, 0) + 1
+    sizes = {path: _size(root / path) for path in {test.path for test in tests}}
+    return Weights(
+        {t.address: sizes[t.path] / counts[t.path, t.browser, t.target] for t in tests},
+        "file sizes",
+    )
+
+
+def take_share(
+    share: Share, prepared: Prepared, files: Mapping[str, TestFile], weights: Weights, root: Path
+) -> ShareFacts:
+    """Leave in what is prepared only the tests of a share. Raises NothingChosen where it is empty.
+
+    Files that cannot be loaded, and blocked tests, are in one share each, too.
+    """
+    tests, broken = prepared.chosen, prepared.broken
+    apart = {result.address for result in broken}
+    units = units_of(tests, files, weights.by_address, apart)
+    mine = cut(units, share.of)[share.number - 1]
+    addresses = {*apart, *(test.address for test in tests)}
+    paths = {*(test.path for test in tests), *(result.path for result in broken)}
+    facts = ShareFacts(
+        share.number, share.of, len(addresses), digest_of(addresses),
+        digest_of(f"{path} {_content(root / path)}" for path in paths),
+        digest_of(f"{unit.key} {unit.weight:.6g}" for unit in units), weights.words,
+    )  # fmt: skip
+    prepared.chosen = [test for test in tests if test.address in mine]
+    prepared.broken = [result for result in broken if result.address in mine]
+    if not mine:
+        raise NothingChosen(
+            f"share {share.number} of {share.of} is empty: the plan has only {len(units)} parts"
+        )
+    return facts
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
+
+
+def _content(path: Path) -> str:
+    try:
+        return hashlib.blake2b(path.read_bytes()).hexdigest()[:16]
+    except OSError:
+        return ""

@@ -1,0 +1,157 @@
+"""Send requests by aiohttp, timed in parts: for addresses without TLS, and for loads.
+
+aiohttp handles many times the requests per second of a processor that httpx does.
+"""
+
+from __future__ import annotations
+
+import ssl
+import time
+import weakref
+from collections.abc import AsyncIterator, Mapping
+from contextvars import ContextVar
+from functools import lru_cache
+from typing import Any
+from urllib.request import getproxies, proxy_bypass
+
+import aiohttp
+from aiohttp.http_exceptions import ContentEncodingError
+from multidict import CIMultiDict, CIMultiDictProxy
+from yarl import URL
+
+from wolfbane.kinds.workflow.runner.scope import Answer, Call
+from wolfbane.kinds.workflow.runner.settings import HttpOptions
+from wolfbane.kinds.workflow.runner.tls import TlsContext
+from wolfbane.kinds.workflow.runner.transport import (
+    OWN_HEADERS,
+    Exchange,
+    Timing,
+    Transport,
+    TransportError,
+)
+
+_timing: ContextVar[Timing] = ContextVar("timing")
+
+
+class TimedContext(TlsContext):
+    """Notes when the TLS handshake of a connection begins: asyncio wraps it just then."""
+
+    def wrap_bio(self, *args: Any, **kwargs: Any) -> ssl.SSLObject:
+        if timing := _timing.get(None):
+            timing.tls = time.perf_counter()
+        return super().wrap_bio(*args, **kwargs)
+
+
+class _TimedConnector(aiohttp.TCPConnector):
+    """Notes how long a new connection took. aiohttp's own tracing costs more than a request may."""
+
+    def __init__(self, tls: ssl.SSLContext) -> None:
+        super().__init__(ssl=tls, limit=0)
+        self._known: weakref.WeakSet[Any] = weakref.WeakSet()
+
+    async def connect(
+        self, req: aiohttp.ClientRequest, traces: list[Any], timeout: aiohttp.ClientTimeout
+    ) -> Any:
+        """A connection, new or kept."""
+        began = time.perf_counter()
+        connection = await super().connect(req, traces, timeout)
+        timing = _timing.get()
+        timing.connected()
+        if connection.protocol not in self._known:
+            self._known.add(connection.protocol)
+            now = time.perf_counter()
+            wrapped = timing.tls or now
+            timing.connect, timing.tls = wrapped - began, now - wrapped
+        return connection
+
+
+class AiohttpTransport(Transport):
+    """The connections of one user, or of one suite. Redirects and cookies are not its business."""
+
+    def __init__(self, http: HttpOptions, tls: ssl.SSLContext) -> None:
+        self._http, self._tls = http, tls
+        self._session: aiohttp.ClientSession | None = None
+
+    async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
+        _timing.set(timing)
+        session = self._session or self._open()
+        try:
+            response = await session.request(
+                call.method, url, headers=call.headers, data=call.content or None,
+                allow_redirects=False, proxy=self._http.proxy or _proxy(url.scheme, url.host or ""),
+            )  # fmt: skip
+        except aiohttp.ClientError as error:
+            raise TransportError(_words(error)) from error
+        timing.answered()
+        call.headers = dict(response.request_info.headers)
+        return _AiohttpExchange(response, call.url)
+
+    def _open(self) -> aiohttp.ClientSession:
+        self._session = aiohttp.ClientSession(
+            connector=_TimedConnector(self._tls),
+            cookie_jar=aiohttp.DummyCookieJar(),
+            headers={**OWN_HEADERS, **self._http.headers},
+            skip_auto_headers=("Content-Type",),
+            timeout=aiohttp.ClientTimeout(None),
+        )
+        return self._session
+
+    async def close(self) -> None:
+        if self._session is not None:
+            await self._session.close()
+
+
+class _AiohttpExchange(Exchange):
+    def __init__(self, response: aiohttp.ClientResponse, url: str) -> None:
+        self._response = response
+        self.answer = Answer(
+            response.status, _combined(response.headers), b"", 0.0, url, _protocol(response)
+        )  # fmt: skip
+        self.set_cookies = response.headers.getall("Set-Cookie", [])
+        self.location = response.headers.get("Location", "")
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        try:
+            async for chunk in self._response.content.iter_any():
+                yield chunk
+        except aiohttp.ClientError as error:
+            raise TransportError(_words(error)) from error
+
+    async def close(self) -> None:
+        self._response.release()
+        await self._response.wait_for_close()
+
+
+def _combined(headers: CIMultiDictProxy[str]) -> Mapping[str, str]:
+    """The headers, with one value for each name (RFC 9110, section 5.3)."""
+    if len({name.lower() for name in headers}) == len(headers):
+        return headers
+    return CIMultiDict({name: ", ".join(headers.getall(name)) for name in headers})
+
+
+def _protocol(response: aiohttp.ClientResponse) -> str:
+    version = response.version
+    return f"HTTP/{version.major}.{version.minor}" if version else ""
+
+
+@lru_cache(maxsize=4096)
+def _proxy(scheme: str, host: str) -> str | None:
+    """The proxy that the process's environment names for a host, if any."""
+    proxies = getproxies()
+    proxy = proxies.get(scheme) or proxies.get("all")
+    if not proxy or proxy_bypass(host):
+        return None
+    return proxy if "://" in proxy else f"http://{proxy}"
+
+
+def _words(error: Exception) -> str:
+    cause: BaseException | None = error
+    while cause is not None:
+        if isinstance(cause, ContentEncodingError):
+            return f"the body's encoding is broken: {cause.message}"
+        cause = cause.__cause__
+    if isinstance(error, aiohttp.ClientPayloadError):
+        return "the server broke off: the body is not complete"
+    if isinstance(error, aiohttp.ServerDisconnectedError):
+        return "the server broke off: there is no answer"
+    return str(error) or type(error).__name__

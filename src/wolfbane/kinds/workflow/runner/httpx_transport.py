@@ -1,0 +1,84 @@
+"""Send requests by httpx, which speaks HTTP/2: for addresses with TLS in plain runs."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping
+from typing import Any
+
+import httpx
+from yarl import URL
+
+from wolfbane.kinds.workflow.runner.scope import Answer, Call
+from wolfbane.kinds.workflow.runner.settings import HttpOptions
+from wolfbane.kinds.workflow.runner.tls import TlsContext, tls_context
+from wolfbane.kinds.workflow.runner.transport import (
+    OWN_HEADERS,
+    Exchange,
+    Timing,
+    Transport,
+    TransportError,
+)
+
+
+class HttpxTransport(Transport):
+    """One connection pool. Redirects and cookies are not its business."""
+
+    def __init__(self, http: HttpOptions) -> None:
+        self._client = httpx.AsyncClient(
+            verify=tls_context(http, TlsContext),
+            http2=True,
+            proxy=http.proxy or None,
+            headers={**OWN_HEADERS, **http.headers},
+            timeout=None,
+        )
+
+    async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
+        async def connected(event: str, _: Mapping[str, Any]) -> None:
+            if event.endswith("send_request_headers.started"):
+                timing.connected()
+
+        try:
+            request = self._client.build_request(
+                call.method, str(url), headers=call.headers, content=call.content or None,
+                extensions={"trace": connected},
+            )  # fmt: skip
+            call.headers = dict(request.headers.items())
+            response = await self._client.send(request, stream=True)
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            raise TransportError(_words(error)) from error
+        finally:
+            self._client.cookies.clear()  # the workflow keeps them
+        timing.answered()
+        return _HttpxExchange(response)
+
+    async def close(self) -> None:
+        await self._client.aclose()
+
+
+class _HttpxExchange(Exchange):
+    def __init__(self, response: httpx.Response) -> None:
+        self._response = response
+        self.answer = Answer(
+            response.status_code, response.headers, b"", 0.0, str(response.url),
+            response.http_version,
+        )  # fmt: skip
+        self.set_cookies = response.headers.get_list("Set-Cookie")
+        self.location = response.headers.get("Location", "")
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        try:
+            async for chunk in self._response.aiter_bytes():
+                yield chunk
+        except httpx.HTTPError as error:
+            raise TransportError(_words(error)) from error
+
+    async def close(self) -> None:
+        await self._response.aclose()
+
+
+def _words(error: Exception) -> str:
+    if isinstance(error, httpx.RemoteProtocolError | httpx.ReadError | httpx.WriteError):
+        return f"the server broke off: {error}".removesuffix(": ")
+    if isinstance(error, httpx.DecodingError):
+        return f"the body's encoding is broken: {error}"
+    return str(error) or type(error).__name__

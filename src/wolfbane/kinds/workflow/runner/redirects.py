@@ -1,0 +1,29 @@
+"""What is asked for next where an answer redirects (RFC 9110, section 15.4)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from yarl import URL
+
+from wolfbane.kinds.workflow.runner.scope import Call
+
+_SEE_OTHER = 303
+_MAY_CHANGE = (301, 302)
+REDIRECTS = (*_MAY_CHANGE, _SEE_OTHER, 307, 308)
+_PRIVATE = ("authorization", "cookie")
+
+
+def redirected(call: Call, own: Mapping[str, str], status: int, url: URL) -> Call:
+    """The request that a redirect to ``url`` asks for.
+
+    ``own`` are the headers of the request before the cookies of the workflow came to them.
+    """
+    headers = {name: value for name, value in own.items() if name.lower() != "host"}
+    if URL(call.url).origin() != url.origin():  # who is asking is nobody else's business
+        headers = {name: value for name, value in headers.items() if name.lower() not in _PRIVATE}
+    changed = status == _SEE_OTHER or (status in _MAY_CHANGE and call.method == "POST")
+    if not changed or call.method == "HEAD":
+        return Call(call.method, str(url), headers, {}, {}, call.body, call.content)
+    kept = {name: v for name, v in headers.items() if not name.lower().startswith("content-")}
+    return Call("GET", str(url), kept, {}, {})

@@ -1,0 +1,79 @@
+"""What sends one request: the part of sending that depends on a library for HTTP."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from abc import ABC, abstractmethod
+from collections.abc import AsyncIterator
+
+import msgspec
+from yarl import URL
+
+from wolfbane.kinds.workflow.runner.scope import Answer, Call
+
+OWN_HEADERS = {"User-Agent": "wolfbane", "Accept": "*/*"}
+
+
+class Timing(msgspec.Struct):
+    """When the parts of an exchange were over, by ``time.perf_counter``; zero for what was not.
+
+    ``connect`` and ``tls`` are durations in seconds: a connection that is kept has neither.
+    ``clock`` ends the exchange if it takes too long; ``read`` is the time allowed for the answer.
+    """
+
+    began: float
+    connect: float = 0.0
+    tls: float = 0.0
+    first_byte: float = 0.0
+    ended: float = 0.0
+    has_connection: bool = False
+    clock: asyncio.Timeout | None = None
+    read: float = 0.0
+
+    def connected(self) -> None:
+        """There is a connection: from the first one on, the time for the answer counts."""
+        if self.clock is not None and not self.has_connection:
+            self.clock.reschedule(asyncio.get_running_loop().time() + self.read)
+        self.has_connection = True
+
+    def answered(self) -> None:
+        """The first byte of an answer is here."""
+        self.first_byte = time.perf_counter()
+
+
+class TransportError(Exception):
+    """A request got no whole answer; the text says why."""
+
+
+class Exchange(ABC):
+    """A request whose answer has begun. ``answer`` lacks its body and its time."""
+
+    answer: Answer
+    set_cookies: list[str]
+    """The values of its ``Set-Cookie`` headers."""
+    location: str
+    """Where it redirects to, if it does."""
+
+    @abstractmethod
+    def chunks(self) -> AsyncIterator[bytes]:
+        """The body, decoded, piece by piece. Raises TransportError."""
+
+    @abstractmethod
+    async def close(self) -> None:
+        """Give the connection back, or close it where the body was not read."""
+
+
+class Transport(ABC):
+    """Connections that are kept from one request to the next."""
+
+    @abstractmethod
+    async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
+        """Send a request, and wait for the head of its answer. Raises TransportError.
+
+        ``call.headers`` are as they went out afterwards.
+        """
+
+    @abstractmethod
+    async def close(self) -> None:
+        """Close every connection."""

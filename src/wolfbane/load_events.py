@@ -1,0 +1,71 @@
+"""What happens in a load, as typed events."""
+
+from __future__ import annotations
+
+import msgspec
+
+from wolfbane.model import LoadRow
+
+
+class LoadStarted(msgspec.Struct, frozen=True, tag_field="type", tag="load-started"):
+    """A load begins. ``points`` are seconds and users, or rates per second where it is ``open``.
+
+    ``users`` is the most at a time; ``until`` is None where each user takes everything ``loops``
+    times. ``contract`` is the share of answers that are checked. ``keys`` are the workflows and
+    steps, in their order.
+    """
+
+    points: tuple[tuple[float, float], ...]
+    open: bool
+    users: int
+    until: float | None
+    loops: int
+    pause: tuple[float, float]
+    order: str
+    seed: int
+    processes: int
+    contract: float
+    addresses: tuple[str, ...]
+    limits: tuple[str, ...]
+    samples: str
+    keys: tuple[tuple[str, str], ...]
+
+
+class LoadSecond(msgspec.Struct, frozen=True, tag_field="type", tag="load-second"):
+    """A second of a load, of all processes together.
+
+    ``lag`` is the longest that an event loop was late, ``cpu`` the most that one process used of a
+    processor, both in seconds. ``late`` workflows began later than they were due.
+    """
+
+    second: int
+    users: int
+    rows: tuple[LoadRow, ...]
+    lag: float
+    cpu: float
+    late: int
+
+
+class LoadError(msgspec.Struct, frozen=True, tag_field="type", tag="load-error"):
+    """The first error of a kind; ``exchange`` is the file that has its request and answer."""
+
+    workflow: str
+    step: str
+    kind: str
+    message: str
+    exchange: str = ""
+
+
+class LoadFinished(msgspec.Struct, frozen=True, tag_field="type", tag="load-finished"):
+    """A load is over. ``unstarted`` workflows were due and never began.
+
+    ``limited`` says how the generator itself was the limit, if it was. ``limits`` has each limit
+    with whether it held and what was measured.
+    """
+
+    seconds: float
+    late: int
+    unstarted: int
+    limited: str = ""
+    limits: tuple[tuple[str, bool, str], ...] = ()
+    trouble: str = ""

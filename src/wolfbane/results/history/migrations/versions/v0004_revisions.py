@@ -1,0 +1,26 @@
+"""A run says which commit its suites are from, and which version it ran against."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0004"
+down_revision = "0003"
+
+
+def upgrade() -> None:
+    """Add the columns; runs that are there know nothing of it."""
+    for column in (
+        sa.Column("revision", sa.String(200), nullable=False, server_default=""),
+        sa.Column("commit_hash", sa.String(64), nullable=False, server_default=""),
+        sa.Column("changed", sa.Boolean, nullable=False, server_default=sa.false()),
+        sa.Column("version", sa.Text, nullable=False, server_default=""),
+    ):
+        op.add_column("runs", column)
+
+
+def downgrade() -> None:
+    """Take the columns away."""
+    for name in ("revision", "commit_hash", "changed", "version"):
+        op.drop_column("runs", name)

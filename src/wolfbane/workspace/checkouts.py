@@ -1,0 +1,208 @@
+"""Private copies of the repository at a commit, made by git as worktrees and shared by runs.
+
+Each has a folder of its own below the results: ``tree`` is the worktree, ``caches`` holds what
+Wolfbane keeps about it, ``ready.json`` is written once the tree is whole. Whoever uses the tree
+has the lock; whoever makes, mends or removes it has it alone.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import shutil
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import BinaryIO
+
+import msgspec
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.files import read_regular, write_whole
+from wolfbane.workspace.git import GitAnswer, ask_git, repository
+
+FOLDER = "revisions"
+_READY = "ready.json"
+_LARGE_FILE = b"version https://git-lfs."
+_SUBMODULES_WITHIN = 300.0
+
+
+class Checkout(msgspec.Struct, frozen=True):
+    """The repository at a commit. ``lock`` keeps it from being removed for as long as it is open.
+
+    ``warnings`` say what of the commit git could not bring along.
+    """
+
+    folder: Path
+    commit: str
+    lock: BinaryIO
+    warnings: Sequence[str] = ()
+
+    @property
+    def tree(self) -> Path:
+        """The files of the commit."""
+        return self.folder / "tree"
+
+
+def open_checkout(results: Path, root: Path, commit: str, why: str) -> Checkout:
+    """The copy of the repository around ``root`` at a commit: made, mended, or as it is.
+
+    ``why`` begins the message of an InputError.
+    """
+    folder = results / FOLDER / commit[:16]
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        ignore = results / ".gitignore"
+        if not ignore.exists():
+            ignore.write_text("*\n", encoding="utf-8")
+    except OSError as error:
+        raise InputError(Problem(f"{why}: {error}")) from None
+    while True:
+        lock = (folder / "lock").open("ab")
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            # Somebody makes it, or uses it: in both cases it is whole once the lock is shared.
+            fcntl.flock(lock, fcntl.LOCK_SH)
+            if (found := _warnings_of(folder)) is not None:
+                return Checkout(folder, commit, lock, found)
+            lock.close()
+            continue
+        try:
+            warnings = _made_or_mended(folder, root, commit, why)
+        except BaseException:
+            lock.close()
+            raise
+        fcntl.flock(lock, fcntl.LOCK_SH)
+        # The change of a lock gives it up for a moment, in which a clean-up may come in between.
+        if _warnings_of(folder) is not None:
+            return Checkout(folder, commit, lock, warnings)
+        lock.close()
+
+
+def remove_checkouts(results: Path, needed: set[str], *, dry_run: bool = False) -> int:
+    """Remove the copies of commits that are not needed and not in use; returns their bytes.
+
+    ``needed`` are full hashes. Raises OSError.
+    """
+    size = 0
+    short = {commit[:16] for commit in needed}
+    for folder in sorted((results / FOLDER).glob("*")):
+        if folder.name in short or not folder.is_dir():
+            continue
+        with _alone(folder) as free:
+            if free:
+                size += _size(folder)
+                if not dry_run:
+                    _remove(folder)
+    return size
+
+
+def _remove(folder: Path) -> None:
+    tree = folder / "tree"
+    top = ask_git(tree, "rev-parse", "--path-format=absolute", "--git-common-dir").output.strip()
+    (folder / _READY).unlink(missing_ok=True)
+    shutil.rmtree(folder)
+    if top:
+        ask_git(Path(top), "worktree", "prune")
+
+
+@contextlib.contextmanager
+def _alone(folder: Path) -> Iterator[bool]:
+    with (folder / "lock").open("ab") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            yield False
+        else:
+            yield True
+
+
+def _size(folder: Path) -> int:
+    return sum(path.lstat().st_size for path in folder.rglob("*") if not path.is_dir())
+
+
+def _warnings_of(folder: Path) -> Sequence[str] | None:
+    """What its maker could not bring along; None where it is not whole."""
+    try:
+        return list(json.loads(read_regular(folder / _READY))["warnings"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+
+
+def _made_or_mended(folder: Path, root: Path, commit: str, why: str) -> Sequence[str]:
+    warnings, tree = _warnings_of(folder), folder / "tree"
+    if warnings is not None and ask_git(tree, "rev-parse", "HEAD").output.strip() == commit:
+        changed = ask_git(tree, "status", "--porcelain", "--untracked-files=no")
+        if not changed.code and not changed.output.strip():
+            return warnings
+        if ask_git(tree, "reset", "--hard", commit).code == 0:
+            return [*warnings, f"{why}: files had been changed in its copy, and were restored"]
+    return _made(folder, root, commit, why)
+
+
+def _made(folder: Path, root: Path, commit: str, why: str) -> Sequence[str]:
+    top, _ = repository(root, why)
+    tree = folder / "tree"
+    (folder / _READY).unlink(missing_ok=True)
+    shutil.rmtree(tree, ignore_errors=True)
+    ask_git(top, "worktree", "prune")
+    answer = ask_git(top, "worktree", "add", "--detach", "--force", str(tree), commit)
+    if answer.code:
+        shutil.rmtree(tree, ignore_errors=True)
+        ask_git(top, "worktree", "prune")
+        raise InputError(Problem(f"{why}: git cannot make a copy in {folder}: {answer.reason}"))
+    warnings = [*_submodules(top, tree, why), *_large_files(tree, why)]
+    try:
+        write_whole(folder / _READY, json.dumps({"commit": commit, "warnings": warnings}))
+    except OSError as error:
+        raise InputError(Problem(f"{why}: its copy cannot be made: {error}")) from None
+    return warnings
+
+
+def _submodules(top: Path, tree: Path, why: str) -> Iterator[str]:
+    """Bring submodules along, from the copies that are here already where there are some."""
+    if not (tree / ".gitmodules").is_file():
+        return
+    listed = ask_git(tree, "config", "--file", ".gitmodules", "--get-regexp", r"\.path$").output
+    common = ask_git(top, "rev-parse", "--path-format=absolute", "--git-common-dir").output.strip()
+    for line in listed.splitlines():
+        key, _, path = line.partition(" ")
+        name = key.removeprefix("submodule.").removesuffix(".path")
+        answer = _submodule(tree, name, path, Path(common) / "modules" / name)
+        if answer.code:
+            yield f"{why}: submodule {path} is missing: {answer.reason}"
+
+
+def _submodule(tree: Path, name: str, path: str, own: Path) -> GitAnswer:
+    """Bring one along: from the repository's copy of it, else from the address that it has."""
+    update = ("submodule", "update", "--recursive")
+    if own.is_dir():
+        # Without --init, which would write to the configuration that all copies share.
+        settings = (f"submodule.{name}.url={own}", f"submodule.{name}.active=true",
+                    "protocol.file.allow=always")  # fmt: skip
+        here = [word for setting in settings for word in ("-c", setting)]
+        answer = ask_git(tree, *here, *update, "--", path, within=_SUBMODULES_WITHIN)
+        if answer.code == 0:
+            return answer  # else the commit may be newer than the copy
+    return ask_git(tree, *update, "--init", "--", path, within=_SUBMODULES_WITHIN)
+
+
+def _large_files(tree: Path, why: str) -> Iterator[str]:
+    """Files that are only pointers, for the program that fetches large files is not set up."""
+    attributes = tree / ".gitattributes"
+    if not attributes.is_file() or b"filter=" not in attributes.read_bytes():
+        return
+    pointers = []
+    for path in ask_git(tree, "ls-files", "-z").output.split("\0"):
+        with contextlib.suppress(OSError), (tree / path).open("rb") as file:
+            if file.read(len(_LARGE_FILE)) == _LARGE_FILE:
+                pointers.append(path)
+    if pointers:
+        some = ", ".join(pointers[:3]) + (", ..." if len(pointers) > 3 else "")
+        are = (
+            "1 large file is only a pointer"
+            if len(pointers) == 1
+            else (f"{len(pointers)} large files are only pointers")
+        )
+        yield f"{why}: {are} here: {some}"

@@ -1,0 +1,107 @@
+"""Git, asked as a program."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+
+from wolfbane.errors import InputError, Problem, did_you_mean
+
+_OF_A_HOOK = (
+    "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR",
+    "GIT_PREFIX", "GIT_NAMESPACE",
+)  # fmt: skip
+"""Variables that git gives its hooks. They would point every question at the hook's own index."""
+_QUIET = ("-c", "core.hooksPath=/dev/null", "-c", "advice.detachedHead=false")
+
+
+class GitAnswer(msgspec.Struct, frozen=True):
+    """What git printed, and its exit code."""
+
+    code: int
+    output: str
+    error: str
+
+    @property
+    def reason(self) -> str:
+        """Why it failed: the last thing that git said, without its own prefix."""
+        lines = [line for line in self.error.strip().splitlines() if line.strip()]
+        fatal = [line for line in lines if line.startswith(("fatal: ", "error: "))]
+        last = (fatal or lines or [f"git ended with exit code {self.code}"])[-1]
+        return last.removeprefix("fatal: ").removeprefix("error: ")
+
+
+def git_command(root: Path, *arguments: str) -> tuple[list[str], dict[str, str]]:
+    """The command line and the variables of a question. No hook runs, nobody is asked."""
+    variables = {name: value for name, value in os.environ.items() if name not in _OF_A_HOOK}
+    # A lock on the user's index would get in the way of what the user does meanwhile.
+    quiet = {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C.UTF-8"}
+    return ["git", *_QUIET, "-C", str(root), *arguments], {**variables, **quiet}
+
+
+def ask_git(root: Path, *arguments: str, within: float | None = None) -> GitAnswer:
+    """Ask git in a folder. Where it cannot be started, or takes too long, the code is 127."""
+    command, variables = git_command(root, *arguments)
+    try:
+        done = subprocess.run(
+            command, env=variables, capture_output=True, stdin=subprocess.DEVNULL, timeout=within,
+            check=False,
+        )  # fmt: skip
+    except OSError as error:
+        return GitAnswer(127, "", f"git cannot be started: {error}")
+    except subprocess.TimeoutExpired:
+        return GitAnswer(127, "", f"git took longer than {within:g} s")
+    output, error_text = (
+        stream.decode("utf-8", "surrogateescape") for stream in (done.stdout, done.stderr)
+    )
+    return GitAnswer(done.returncode, output, error_text)
+
+
+def repository(root: Path, why: str) -> tuple[Path, str]:
+    """The folder of the repository around ``root``, and the way from there to ``root``.
+
+    ``why`` begins the message of the InputError, where there is no git or no repository.
+    """
+    answer = ask_git(root, "rev-parse", "--show-toplevel", "--show-prefix")
+    if answer.code:
+        if "not a git repository" in answer.error:
+            raise InputError(Problem(f"{why}: {root} is in no git repository"))
+        raise InputError(Problem(f"{why}: {answer.reason}"))
+    top, prefix = answer.output.split("\n")[:2]
+    return Path(top), prefix.rstrip("/")
+
+
+SHORT = 10
+"""Characters of a hash that people are shown."""
+
+
+def shown_revision(revision: str, commit: str) -> str:
+    """A revision for people: its name, or the start of a hash."""
+    return f"commit {commit[:SHORT]}" if revision == commit else revision
+
+
+def find_commit(root: Path, revision: str) -> str:
+    """The full hash of the commit that a revision means; nothing where git knows none."""
+    wanted = f"{revision}^{{commit}}"
+    answer = ask_git(root, "rev-parse", "--verify", "--quiet", "--end-of-options", wanted)
+    return answer.output.strip() if answer.code == 0 else ""
+
+
+def commit_of(root: Path, revision: str, why: str) -> str:
+    """The full hash of the commit that a revision means. Raises InputError with nearest names."""
+    if commit := find_commit(root, revision):
+        return commit
+    repository(root, why)
+    hint = did_you_mean(revision, revision_names(root))
+    if ask_git(root, "rev-parse", "--is-shallow-repository").output.strip() == "true":
+        hint = "this clone is shallow: 'git fetch --unshallow --tags' brings the rest"
+    raise InputError(Problem(f"{why}: git knows no such revision", hint=hint))
+
+
+def revision_names(root: Path) -> Sequence[str]:
+    """Branches and tags; none where there is no git or no repository."""
+    return ask_git(root, "for-each-ref", "--format=%(refname:short)").output.split()

@@ -1,0 +1,76 @@
+"""How to learn which version of a system is deployed. Reads its written form."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import msgspec
+from msgspec.structs import replace
+
+from wolfbane.errors import did_you_mean
+from wolfbane.units import seconds
+
+_TEXTS = ("url", "pointer", "header", "pattern", "revision")
+_KEYS = (*_TEXTS, "command", "within")
+WITHIN = 5.0
+"""Seconds that a system may take to say its version."""
+
+
+class VersionSource(msgspec.Struct, frozen=True):
+    """An address or a command, and where in the answer the version is.
+
+    ``pointer`` is a JSON pointer (RFC 6901) into the body, ``header`` a field of the answer,
+    ``pattern`` a regular expression whose first group, if it has one, is the version. ``revision``
+    is the git revision of a version, with ``{version}`` in it.
+    """
+
+    url: str = ""
+    command: tuple[str, ...] = ()
+    pointer: str = ""
+    header: str = ""
+    pattern: str = ""
+    revision: str = "{version}"
+    within: float = WITHIN
+
+    @property
+    def texts(self) -> tuple[str, ...]:
+        """Every text that may hold placeholders of parameters."""
+        return (self.url, *self.command)
+
+    def filled(self, fill: Callable[[str], str]) -> VersionSource:
+        """With values in the place of names."""
+        return replace(self, url=fill(self.url), command=tuple(map(fill, self.command)))
+
+
+def read_version_source(given: object) -> VersionSource:
+    """The source from ``version`` of an environment. Raises ValueError."""
+    if not isinstance(given, Mapping):
+        raise ValueError('it is a table: { url = "...", pointer = "/version" }')
+    table: Mapping[str, Any] = given
+    for key, value in table.items():
+        if key not in _KEYS:
+            raise ValueError(f"unknown key '{key}'; {did_you_mean(key, _KEYS)}".removesuffix("; "))
+        if key in _TEXTS and not isinstance(value, str):
+            raise ValueError(f"'{key}' is a text")
+    if ("url" in table) == ("command" in table):
+        raise ValueError("it has either a 'url' or a 'command'")
+    command = table.get("command", [])
+    if not (isinstance(command, list) and all(isinstance(each, str) for each in command)):
+        raise ValueError("'command' is a list of arguments, the program first")
+    if "header" in table and "url" not in table:
+        raise ValueError("'header' is for a 'url'")
+    if "header" in table and "pointer" in table:
+        raise ValueError("it has either a 'pointer' or a 'header'")
+    if (pointer := table.get("pointer", "")) and not pointer.startswith("/"):
+        raise ValueError(f"'pointer' is '{pointer}': a JSON pointer starts with '/'")
+    try:
+        re.compile(table.get("pattern", ""))
+    except re.error as error:
+        raise ValueError(f"'pattern' is no regular expression: {error}") from None
+    if "{version}" not in table.get("revision", "{version}"):
+        raise ValueError("'revision' has no {version} in it")
+    texts = {key: table[key] for key in _TEXTS if key in table}
+    within = seconds(table["within"]) if "within" in table else WITHIN
+    return VersionSource(**texts, command=tuple(command), within=within)

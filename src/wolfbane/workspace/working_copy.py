@@ -1,0 +1,52 @@
+"""Which commit the files of a workspace are from, and whether they differ from it."""
+
+from __future__ import annotations
+
+import subprocess
+from pathlib import Path
+
+from wolfbane.events import SuiteState
+from wolfbane.workspace.git import git_command
+from wolfbane.workspace.settings import Workspace
+
+
+class SuiteStateQuestion:
+    """Asks git while the run is made ready: on a large repository the answer takes a while."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self._known: SuiteState | None = None
+        self._process: subprocess.Popen[bytes] | None = None
+        if source := workspace.source:
+            commit, words = source.checkout.commit, source.settings
+            self._known = SuiteState(commit, False, source.revision, words)
+        elif _in_repository(workspace.root):
+            command, variables = git_command(
+                workspace.root, "status", "--porcelain=v2", "--branch", "--", "."
+            )
+            try:
+                self._process = subprocess.Popen(
+                    command, env=variables, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                    stderr=subprocess.DEVNULL,
+                )  # fmt: skip
+            except OSError:
+                self._process = None
+
+    def answer(self) -> SuiteState:
+        """The state; an empty one where git knows nothing."""
+        if self._known is None:
+            self._known = self._read()
+        return self._known
+
+    def _read(self) -> SuiteState:
+        if self._process is None:
+            return SuiteState()
+        output = self._process.communicate()[0].decode("utf-8", "replace")
+        lines = output.splitlines()
+        commit = next((n for n in lines if n.startswith("# branch.oid ")), "").rpartition(" ")[2]
+        if self._process.returncode or not commit.isalnum():  # "(initial)": no commit yet
+            return SuiteState()
+        return SuiteState(commit, any(not line.startswith("#") for line in lines))
+
+
+def _in_repository(root: Path) -> bool:
+    return any((folder / ".git").exists() for folder in (root, *root.parents))

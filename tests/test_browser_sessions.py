@@ -1,0 +1,137 @@
+"""Sessions of browsers: whose they are when tests run at once, and how they end."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from PIL import Image
+
+from browser_suites import ENGINES, needs, pages, suite
+
+__all__ = ["pages", "suite"]  # fixtures
+pytestmark = needs("chromium")
+
+TWO = """
+import { describe, it } from 'node:test';
+import assert from 'node:assert';
+
+const send = async (method, path, body) => {
+  const answer = await fetch(process.env.ENDPOINT + path, {
+    method, body: method === 'POST' ? JSON.stringify(body ?? {}) : undefined });
+  const { value } = await answer.json();
+  if (!answer.ok) throw new Error(value.error);
+  return value;
+};
+let here = 0, meet;
+const both = new Promise((go) => { meet = () => { if (++here === 2) go(); }; });
+const visit = async (page) => {
+  const { sessionId } = await send('POST', '/session', { capabilities: {} });
+  await send('POST', `/session/${sessionId}/url`, { url: `${process.env.PAGES}/${page}` });
+  meet();
+  await both;  // both sessions are open now
+  return (await send('GET', `/session/${sessionId}/url`)).split('/').at(-1);
+};
+describe('berths', { concurrency: true }, () => {
+  it('wrong', async () => { assert.equal(await visit('neap'), 'spring'); });
+  it('right', async () => { assert.equal(await visit('ebb'), 'ebb'); });
+});
+"""
+
+
+def test_two_tests_at_once_keep_their_sessions(suite):
+    folder = suite("", more="")
+    settings = (folder.path / "wolfbane.toml").read_text().replace('"python"', '"node"')
+    folder.file("wolfbane.toml", settings)
+    (folder.path / "pages" / "test_quay.py").unlink()
+    folder.file("pages/quay.test.mjs", TWO)
+    run = folder.run("-j1")
+    outcomes = {address.split(" / ")[1].split()[0]: o for address, o in run.outcomes.items()}
+    assert outcomes == {"wrong": "failed", "right": "passed"}, run.out
+    assert "left its session open" not in run.out.partition("failed")[0]
+    [wrong] = [told for told in run.results.values() if told["outcome"] == "failed"]
+    protocols = [
+        path.read_text() for path in folder.path.rglob("*.protocol.txt") if "wrong" in path.name
+    ]
+    assert any("/neap: done" in text for text in protocols), wrong["evidence"]
+
+
+def test_what_a_class_set_up_did_is_evidence_of_each_test_it_failed(suite):
+    folder = suite(
+        """
+@classmethod
+def setUpClass(cls):
+    browser = Browser()
+    cls.addClassCleanup(browser, "DELETE")
+    browser.open("quay")
+    browser.find("#moored")
+def test_a(self):
+    pass
+def test_b(self):
+    pass
+"""
+    )
+    with (folder.path / "pages" / "test_quay.py").open("a", encoding="utf-8") as file:
+        file.write(
+            "\n\nclass Slip(unittest.TestCase):\n    def test_goes(self):\n        Browser()\n"
+        )
+    run = folder.run("-j1")
+    assert sorted(run.outcomes.values()) == ["errored", "errored", "passed"]
+    for told in (each for each in run.results.values() if each["outcome"] == "errored"):
+        kinds = [kept["kind"] for kept in told["evidence"]]
+        assert {"screenshot", "page", "protocol"} <= set(kinds), json.dumps(told)
+        assert "waited" in told["message"] and "#moored" in told["message"]
+
+
+@pytest.mark.parametrize("page", ["https://quay.example", "null"])
+def test_a_page_cannot_send_commands(suite, page):
+    folder = suite(
+        f"""
+def test_refused(self):
+    request = urllib.request.Request(ROOT + "/status", headers={{"Origin": "{page}"}})
+    with self.assertRaises(urllib.error.HTTPError) as met:
+        urllib.request.urlopen(request)
+    self.assertEqual(met.exception.code, 403)
+"""
+    )
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+
+
+@pytest.mark.parametrize("engine", [pytest.param(e, marks=needs(e)) for e in ENGINES])
+def test_the_last_window_ends_its_session(suite, engine):
+    folder = suite(
+        """
+def test_closes(self):
+    browser = Browser()
+    self.assertEqual(browser("DELETE", "/window"), [])
+    with self.assertRaisesRegex(Failed, "invalid session id"):
+        browser("GET", "/title")
+""",
+        browsers=(engine,),
+    )
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+
+
+def test_an_open_dialog_is_in_the_picture(suite):
+    folder = suite(
+        """
+def test_asks(self):
+    browser = Browser()
+    self.addCleanup(browser, "DELETE")
+    browser.open("quay")
+    browser.run("setTimeout(() => alert('The tide is out'))")
+    browser("POST", "/timeouts", implicit=0)
+    while True:
+        try:
+            self.fail(browser("GET", "/alert/text"))
+        except Failed:
+            time.sleep(0.05)
+"""
+    )
+    folder.run()
+    [picture] = folder.path.rglob("evidence/*.png")
+    assert Image.open(picture).size == (1280, 800 + 56)  # the page, below the dialog's text
+    [protocol] = folder.path.rglob("evidence/*.protocol.txt")
+    assert "a dialog says 'The tide is out'" in protocol.read_text()

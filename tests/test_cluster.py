@@ -1,0 +1,334 @@
+"""``--on``: a run over the machines of a cluster engine, here a scheduler and two workers."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import psutil
+import pytest
+
+from conftest import Folder
+from wolfbane.cluster.packing import pack
+from wolfbane.cluster.unpacking import MachineStore
+from wolfbane.errors import InputError
+
+pytest.importorskip("distributed")
+pytestmark = pytest.mark.long
+LINE = "Starting established connection"
+
+
+class Machines:
+    """A scheduler, and workers with folders of their own."""
+
+    def __init__(self, folder: Path) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as listening:
+            self.address = f"tcp://127.0.0.1:{listening.getsockname()[1]}"
+        self.folder = folder
+        self.workers: dict[str, subprocess.Popen] = {}
+        port = self.address.rpartition(":")[2]
+        self.scheduler = self.start("scheduler", "scheduler", "--port", port)
+
+    def start(self, name, what, *arguments):
+        command = [str(Path(sys.executable).parent / "dask"), what]
+        local = ["--host", "127.0.0.1", "--no-dashboard"]
+        place = self.folder / name
+        place.mkdir(exist_ok=True)
+        tools = place / "bin"
+        tools.mkdir(exist_ok=True)
+        if name == "quay-1":
+            (tools / "tidetool").write_text("#!/bin/sh\necho 1..1; echo ok 1\n")
+            (tools / "tidetool").chmod(0o755)
+        environment = {
+            **os.environ, "XDG_CACHE_HOME": str(place / "cache"),
+            "PATH": f"{tools}:{os.environ['PATH']}",
+        }  # fmt: skip
+        return subprocess.Popen(
+            [*command, *local, *arguments], cwd=place, env=environment,
+            stdout=subprocess.DEVNULL, stderr=(place / "log").open("w"),
+        )  # fmt: skip
+
+    def join(self, name, *arguments):
+        worker = self.start(
+            name, "worker", self.address, "--nthreads", "1", "--name", name, "--no-nanny",
+            *arguments,
+        )  # fmt: skip
+        self.workers[name] = worker
+        until(lambda: LINE in (self.folder / name / "log").read_text(), worker)
+
+    def contents(self, name):
+        place = self.folder / name / "cache" / "wolfbane" / "machine" / "contents"
+        return {path.name: path.stat().st_mtime_ns for path in place.iterdir()}
+
+    def close(self):
+        for process in (*self.workers.values(), self.scheduler):
+            process.kill()
+            process.wait()
+
+
+def until(happened, process=None):
+    """Wait until something has happened, as long as a process lives; a minute at most."""
+    end = time.monotonic() + 60
+    while not happened():
+        assert time.monotonic() < end
+        assert process is None or process.poll() is None, "it ended"
+        time.sleep(0.05)
+
+
+@pytest.fixture(scope="module")
+def machines(tmp_path_factory):
+    found = Machines(tmp_path_factory.mktemp("machines"))
+    found.join("quay-1")
+    found.join("quay-2")
+    yield found
+    found.close()
+
+
+@pytest.fixture
+def quay(folder):
+    folder.file("wolfbane.toml", """
+        [workspace]
+        name = "Quay"
+        [[suite]]
+        name = "tides"
+        kind = "python"
+        paths = ["tides"]
+        [[suite]]
+        name = "rules"
+        kind = "scenario"
+        paths = ["rules"]
+        [param.key]
+        secret = true
+        export = "KEY"
+        default = ""
+    """.replace('        default = ""\n', ""))  # fmt: skip
+    for number in range(6):
+        folder.file(f"tides/test_{number}.py", f"""
+            import os, unittest
+            class Tide(unittest.TestCase):
+                def test_high(self):
+                    print("in", os.getcwd(), "with", os.environ.get("KEY"))
+                def test_low(self):
+                    self.assertNotEqual({number}, 4)
+        """)  # fmt: skip
+    folder.file("rules/quay.feature", "Feature: q\n  Scenario: s\n    Given a picture\n")
+    folder.file("rules/steps/quay.py", """
+        from wolfbane.steps import attach, step
+        @step("a picture")
+        def picture():
+            attach("free: A1", "berths.txt")
+            assert False
+    """)  # fmt: skip
+    folder.file("tool.sh", "#!/bin/sh\n", 0o755)
+    (folder.path / "link").symlink_to("tool.sh")
+    return folder
+
+
+def test_the_outcomes_are_those_of_a_local_run(machines, quay):
+    local = quay.run("--set", "key=low-water")
+    there = quay.run("--set", "key=low-water", "--on", machines.address)
+    assert there.outcomes == local.outcomes, there.out + there.err
+    assert there.code == local.code == 1
+    assert {each["machine"] for each in there.results.values()} == {"quay-1", "quay-2"}
+    seconds = json.loads((quay.path / "report.json").read_text())["finished"]["seconds"]
+    assert all(0 < each["began"] < seconds for each in there.results.values())
+    assert f"the machines of {machines.address}" in there.text
+    printed = "".join(each["output"] for each in there.results.values())
+    assert "with *****" in printed
+    assert str(quay.path) not in printed
+    (picture,) = [e for each in there.results.values() for e in each["evidence"]]
+    run = json.loads((quay.path / "report.json").read_text())["started"]["run"]
+    kept = quay.path / ".wolfbane" / "runs" / run / picture["path"]
+    assert kept.read_text() == "free: A1"
+    assert "low-water" not in (kept.parent.parent / "journal.jsonl").read_text()
+    before = [machines.contents(name) for name in ("quay-1", "quay-2")]
+    again = quay.run("--set", "key=low-water", "--on", machines.address)
+    assert again.outcomes == local.outcomes
+    assert [machines.contents(name) for name in ("quay-1", "quay-2")] == before, (
+        "nothing is sent twice"
+    )
+
+
+def with_tools(quay):
+    settings = quay.path / "wolfbane.toml"
+    for name, tool in (("gauge", "tidetool"), ("lost", "nowhere-tool")):
+        settings.write_text(
+            settings.read_text()
+            + f"""
+[[suite]]
+name = "{name}"
+kind = "program"
+paths = ["{name}"]
+interpreters = {{ ".x" = "{tool}" }}
+"""
+        )
+        quay.file(f"{name}/a.x", "")
+
+
+def test_batches_go_only_where_they_can_run(machines, quay):
+    with_tools(quay)
+    there = quay.run("gauge", "lost", "--set", "key=x", "--on", machines.address)
+    assert there.outcomes == {"gauge/a.x": "passed", "lost/a.x": "blocked"}, there.out
+    assert there.results["gauge/a.x"]["machine"] == "quay-1"
+    message = there.results["lost/a.x"]["message"]
+    assert message.startswith("no machine can run it: ")
+    assert "nowhere-tool" in message
+    assert there.code == 4
+    told = quay.call("machines", "--on", machines.address)
+    assert told.code == 4
+    assert "3 of 4" in told.out
+    assert "2 of 4" in told.out
+    assert "suite gauge: there is no interpreter 'tidetool'" in told.text
+    rows = json.loads(quay.call("machines", "--on", machines.address, "--as", "json").out)
+    assert [row["name"] for row in rows] == ["quay-1", "quay-2"]
+    assert rows[0]["facts"]["cores"] > 0
+    with (quay.path / "wolfbane.toml").open("a") as file:
+        file.write(f'\n[cluster]\naddress = "{machines.address}"\n')
+    looked = quay.call("doctor")
+    assert "machine quay-1" in looked.out
+    assert "3 of 4 suites" in looked.out
+
+
+def test_a_lost_machine_loses_nothing(machines, quay, tmp_path):
+    machines.join("quay-3")
+    mark = tmp_path / "kill-me"
+    quay.file("tides/test_0.py", f"""
+        import os, pathlib, time
+        def test_waits():
+            mark = pathlib.Path({str(mark)!r})
+            if not mark.exists():
+                mark.write_text(str(os.getpid()))
+                time.sleep(600)
+    """)  # fmt: skip
+    command = quay.command(
+        "run", "--suite", "tides", "--set", "key=x", "--on", machines.address, "--report",
+        "json=out.json",
+    )  # fmt: skip
+    run = subprocess.Popen(command, cwd=quay.path, env=quay.environment(), stdout=subprocess.PIPE)
+    until(lambda: mark.exists() and mark.read_text(), run)
+    name, worker = owner(machines, int(mark.read_text()))
+    worker.kill()
+    worker.wait()
+    output = run.communicate(timeout=120)[0].decode()
+    results = {e["address"]: e for e in json.loads((quay.path / "out.json").read_text())["results"]}
+    waits = results["tides/test_0.py#test_waits"]
+    assert len(results) == 11, output
+    assert waits["outcome"] == "passed"
+    assert [e["message"] for e in waits["earlier"]] == [f"machine {name} was lost"]
+    assert waits["machine"] != name
+    assert [e["outcome"] for e in results.values()].count("failed") == 1
+    assert f"machine {name} was lost" in output
+    machines.join(name)
+
+
+def owner(machines, pid):
+    """The worker below which a process runs."""
+    above = {process.pid for process in psutil.Process(pid).parents()}
+    for name, worker in machines.workers.items():
+        if worker.pid in above:
+            return name, worker
+    raise AssertionError("no worker started it")
+
+
+def test_nothing_is_left_running_for_a_run_that_was_killed(machines, quay, tmp_path):
+    mark = tmp_path / "pid"
+    quay.file("tides/test_0.py", f"""
+        import os, pathlib, time
+        def test_waits():
+            pathlib.Path({str(mark)!r}).write_text(str(os.getpid()))
+            time.sleep(600)
+    """)  # fmt: skip
+    command = quay.command("run", "tides/test_0.py", "--set", "key=x", "--on", machines.address)
+    run = subprocess.Popen(command, cwd=quay.path, env=quay.environment(), stdout=subprocess.PIPE)
+    until(lambda: mark.exists() and mark.read_text(), run)
+    pid = int(mark.read_text())
+    run.send_signal(signal.SIGINT)
+    assert run.wait(timeout=60) == 130
+    until(lambda: not psutil.pid_exists(pid))
+    run = subprocess.Popen(command, cwd=quay.path, env=quay.environment(), stdout=subprocess.PIPE)
+    until(lambda: mark.read_text() not in ("", str(pid)), run)
+    pid = int(mark.read_text())
+    run.kill()
+    run.wait()
+    until(lambda: not psutil.pid_exists(pid))
+
+
+@pytest.mark.parametrize(
+    ("address", "code", "words"),
+    [
+        ("127.0.0.1:8786", 2, "'127.0.0.1:8786' is no address; tcp://HOST:PORT"),
+        ("cluster", 2, "'' is no address"),
+        ("tcp://harbour.example:8786", 2, "secrets would travel without encryption; use tls://"),
+        ("tcp://127.0.0.1:9", 4, "no scheduler answers"),
+    ],
+)
+def test_addresses_that_are_of_no_use(quay, address, code, words):
+    done = quay.run("--set", "key=x", "--on", address)
+    assert (done.code, done.results) == (code, {})
+    assert words in " ".join(done.err.split())
+    assert not list((quay.path / ".wolfbane" / "runs").iterdir())
+
+
+def test_a_scheduler_without_machines(quay, tmp_path):
+    alone = Machines(tmp_path)
+    try:
+        port = int(alone.address.rpartition(":")[2])
+        until(lambda: socket.socket().connect_ex(("127.0.0.1", port)) == 0, alone.scheduler)
+        done = quay.run("--set", "key=x", "--on", alone.address)
+    finally:
+        alone.close()
+    assert (done.code, "the scheduler has no machine" in done.err) == (4, True), done.err
+
+
+def test_what_travels(folder, tmp_path):
+    folder.file("a/one.txt", "1")
+    folder.file("b/two.txt", "22")
+    folder.file("run.sh", "#!/bin/sh\n", 0o755)
+    folder.file(".gitignore", "ignored\n.env\n")
+    folder.file(".env", "KEY=x")
+    folder.file("ignored/data.bin", "data")
+    folder.file("ignored/other.bin", "other")
+    folder.file(".wolfbane/inventory.json", "{}")
+    (folder.path / "link").symlink_to("a/one.txt")
+    folder.git("init", "--quiet")
+    manifest = pack(folder.path, ["ignored/data.*"], ["b"], [".wolfbane"], 1000)
+    assert [file.path for file in manifest.files] == [
+        ".gitignore", "a/one.txt", "ignored/data.bin", "link", "run.sh"
+    ]  # fmt: skip
+    store = MachineStore(tmp_path / "store")
+    lacking = store.lacking(manifest)
+    assert len(lacking) == 4
+    store.take({file.content: (folder.path / file.path).read_bytes() for file in lacking})
+    assert store.lacking(manifest) == []
+    with store.tree(manifest) as tree, store.tree(manifest) as other:
+        assert tree != other, "two runs have a folder each"
+        assert (tree / "link").readlink() == Path("a/one.txt")
+        assert os.access(tree / "run.sh", os.X_OK)
+        (tree / "a/one.txt").write_text("changed")
+        assert (other / "a/one.txt").read_text() == "1"
+    with store.tree(manifest) as tree:
+        assert (tree / "a/one.txt").read_text() == "1", "what a test changed is written again"
+    with pytest.raises(InputError, match="may travel: "):
+        pack(folder.path, [], [], [], 3)
+
+
+def test_the_demo_has_the_same_outcomes(machines, tmp_path):
+    from wolfbane.demo import copy_harbour
+
+    harbour = Folder(copy_harbour(tmp_path / "harbour"))
+    chosen = (
+        "--drop",
+        "suite:pages or suite:map or suite:tide-gauge",
+        "--set",
+        "token=@booking/token.txt",
+    )
+    there = harbour.run(*chosen, "--on", machines.address)
+    local = harbour.run(*chosen)
+    assert there.outcomes == local.outcomes, there.out
+    assert there.code == local.code
