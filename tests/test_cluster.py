@@ -5,15 +5,13 @@ from __future__ import annotations
 import json
 import os
 import signal
-import socket
 import subprocess
-import sys
-import time
 from pathlib import Path
 
 import psutil
 import pytest
 
+from cluster_machines import Machines, machines, owner, until
 from conftest import Folder
 from wolfbane.cluster.packing import pack
 from wolfbane.cluster.unpacking import MachineStore
@@ -21,73 +19,7 @@ from wolfbane.errors import InputError
 
 pytest.importorskip("distributed")
 pytestmark = pytest.mark.long
-LINE = "Starting established connection"
-
-
-class Machines:
-    """A scheduler, and workers with folders of their own."""
-
-    def __init__(self, folder: Path) -> None:
-        with socket.create_server(("127.0.0.1", 0)) as listening:
-            self.address = f"tcp://127.0.0.1:{listening.getsockname()[1]}"
-        self.folder = folder
-        self.workers: dict[str, subprocess.Popen] = {}
-        port = self.address.rpartition(":")[2]
-        self.scheduler = self.start("scheduler", "scheduler", "--port", port)
-
-    def start(self, name, what, *arguments):
-        command = [str(Path(sys.executable).parent / "dask"), what]
-        local = ["--host", "127.0.0.1", "--no-dashboard"]
-        place = self.folder / name
-        place.mkdir(exist_ok=True)
-        tools = place / "bin"
-        tools.mkdir(exist_ok=True)
-        if name == "quay-1":
-            (tools / "tidetool").write_text("#!/bin/sh\necho 1..1; echo ok 1\n")
-            (tools / "tidetool").chmod(0o755)
-        environment = {
-            **os.environ, "XDG_CACHE_HOME": str(place / "cache"),
-            "PATH": f"{tools}:{os.environ['PATH']}",
-        }  # fmt: skip
-        return subprocess.Popen(
-            [*command, *local, *arguments], cwd=place, env=environment,
-            stdout=subprocess.DEVNULL, stderr=(place / "log").open("w"),
-        )  # fmt: skip
-
-    def join(self, name, *arguments):
-        worker = self.start(
-            name, "worker", self.address, "--nthreads", "1", "--name", name, "--no-nanny",
-            *arguments,
-        )  # fmt: skip
-        self.workers[name] = worker
-        until(lambda: LINE in (self.folder / name / "log").read_text(), worker)
-
-    def contents(self, name):
-        place = self.folder / name / "cache" / "wolfbane" / "machine" / "contents"
-        return {path.name: path.stat().st_mtime_ns for path in place.iterdir()}
-
-    def close(self):
-        for process in (*self.workers.values(), self.scheduler):
-            process.kill()
-            process.wait()
-
-
-def until(happened, process=None):
-    """Wait until something has happened, as long as a process lives; a minute at most."""
-    end = time.monotonic() + 60
-    while not happened():
-        assert time.monotonic() < end
-        assert process is None or process.poll() is None, "it ended"
-        time.sleep(0.05)
-
-
-@pytest.fixture(scope="module")
-def machines(tmp_path_factory):
-    found = Machines(tmp_path_factory.mktemp("machines"))
-    found.join("quay-1")
-    found.join("quay-2")
-    yield found
-    found.close()
+__all__ = ["machines"]  # a fixture
 
 
 @pytest.fixture
@@ -227,15 +159,6 @@ def test_a_lost_machine_loses_nothing(machines, quay, tmp_path):
     machines.join(name)
 
 
-def owner(machines, pid):
-    """The worker below which a process runs."""
-    above = {process.pid for process in psutil.Process(pid).parents()}
-    for name, worker in machines.workers.items():
-        if worker.pid in above:
-            return name, worker
-    raise AssertionError("no worker started it")
-
-
 def test_nothing_is_left_running_for_a_run_that_was_killed(machines, quay, tmp_path):
     mark = tmp_path / "pid"
     quay.file("tides/test_0.py", f"""
@@ -278,8 +201,6 @@ def test_addresses_that_are_of_no_use(quay, address, code, words):
 def test_a_scheduler_without_machines(quay, tmp_path):
     alone = Machines(tmp_path)
     try:
-        port = int(alone.address.rpartition(":")[2])
-        until(lambda: socket.socket().connect_ex(("127.0.0.1", port)) == 0, alone.scheduler)
         done = quay.run("--set", "key=x", "--on", alone.address)
     finally:
         alone.close()

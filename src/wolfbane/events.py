@@ -122,18 +122,20 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
 
 
 class Building(msgspec.Struct, frozen=True, tag_field="type", tag="building"):
-    """A build command of a suite begins."""
+    """A build command of a suite begins, here or on a machine of a cluster."""
 
     suite: str
     command: str
+    machine: str = ""
 
 
 class Starting(msgspec.Struct, frozen=True, tag_field="type", tag="starting"):
-    """A service is started, and waited for."""
+    """A service is started, and waited for, here or on a machine of a cluster."""
 
     service: str
     port: int
     target: str = ""
+    machine: str = ""
 
 
 class Collecting(msgspec.Struct, frozen=True, tag_field="type", tag="collecting"):

@@ -7,12 +7,23 @@ import msgspec
 from wolfbane.model import LoadRow
 
 
+class LoadMachine(msgspec.Struct, frozen=True):
+    """A machine of a load, and how many processes of it are there.
+
+    Its clock was set to within ``clock_error`` seconds.
+    """
+
+    name: str
+    processes: int
+    clock_error: float = 0.0
+
+
 class LoadStarted(msgspec.Struct, frozen=True, tag_field="type", tag="load-started"):
     """A load begins. ``points`` are seconds and users, or rates per second where it is ``open``.
 
     ``users`` is the most at a time; ``until`` is None where each user takes everything ``loops``
     times. ``contract`` is the share of answers that are checked. ``keys`` are the workflows and
-    steps, in their order.
+    steps, in their order. ``machines`` is empty for a load of this machine.
     """
 
     points: tuple[tuple[float, float], ...]
@@ -29,6 +40,7 @@ class LoadStarted(msgspec.Struct, frozen=True, tag_field="type", tag="load-start
     limits: tuple[str, ...]
     samples: str
     keys: tuple[tuple[str, str], ...]
+    machines: tuple[LoadMachine, ...] = ()
 
 
 class LoadSecond(msgspec.Struct, frozen=True, tag_field="type", tag="load-second"):

@@ -6,6 +6,7 @@ import asyncio
 import shutil
 from collections import Counter
 from collections.abc import Callable, Sequence
+from pathlib import Path
 
 from msgspec.structs import replace
 
@@ -13,6 +14,7 @@ from wolfbane.app.ready import ReadyRun, make_ready
 from wolfbane.app.run import RunEnd, inputs_of, record_session
 from wolfbane.app.selection import Selected
 from wolfbane.environments import Environment
+from wolfbane.errors import WolfbaneError
 from wolfbane.events import Listener
 from wolfbane.execution.run_request import RunRequest
 from wolfbane.inventory.documents import keep_with_run
@@ -71,7 +73,7 @@ def look_at_load(
     """
     folder = new_run(ready.workspace.results)
     try:
-        return asyncio.run(LoadSession(inputs_of(ready), folder.name, load, folder).look(folder))
+        return asyncio.run(_session(ready, load, folder).look(folder))
     finally:
         shutil.rmtree(folder)
 
@@ -83,5 +85,17 @@ def carry_out_load(ready: ReadyRun, load: LoadRequest, *listeners: Listener) -> 
     """
     folder = new_run(ready.workspace.results)
     keep_with_run(ready.copies, ready.workspace.root, folder)
-    session = LoadSession(inputs_of(ready), folder.name, load, folder)
+    try:
+        session = _session(ready, load, folder)
+    except WolfbaneError:
+        shutil.rmtree(folder)
+        raise
     return record_session(ready, folder, session, None, listeners)
+
+
+def _session(ready: ReadyRun, load: LoadRequest, folder: Path) -> LoadSession:
+    if ready.request.on:
+        from wolfbane.load.cluster_load_session import ClusterLoadSession  # only where wanted
+
+        return ClusterLoadSession(inputs_of(ready), folder.name, load, folder)
+    return LoadSession(inputs_of(ready), folder.name, load, folder)

@@ -118,6 +118,10 @@ def _values(place: _CompletionFolder, field: str, start: str) -> list[str]:
         suites = place.settings.get("suite", [])
         listed = [str(name) for suite in suites for name in suite.get("browsers", [])]
         return _starting(dict.fromkeys([*listed, "all"]), start) if listed else []
+    if field == "machine":
+        from wolfbane.results.newest import Newest
+
+        return _starting(Newest(place.results).by_machine(), start)
     return place.words("tags", start) if field == "tag" else []
 
 

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 @load_options
 @request_options(
     "jobs",
+    "on",
     "timeout",
     "build",
     "documents",
@@ -63,6 +64,7 @@ def command(
     wolfbane load --users 50 --ramp 10s --for 2m --stop-if 'errors > 20%'
     wolfbane load --profile evening --samples errors
     wolfbane load --users 1 --loops 1 --dry-run
+    wolfbane load --users 200 --for 1m --on tcp://quay-1.example:8786
     """
     from wolfbane.app.load import make_load_ready
     from wolfbane.cli.loading import load_and_print

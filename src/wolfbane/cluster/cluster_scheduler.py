@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterable
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -48,7 +48,7 @@ class _OnMachine:
         self.batches: dict[int, tuple[Batch, dict[str, Test]]] = {}
         self.waiting: dict[int, bool] = {}
         """Slots that want a batch, and whether they are idle."""
-        self.ready = False
+        self.begun = self.ready = False
         self.began = 0.0
         """Seconds of the run after which the machine's own clock began."""
 
@@ -72,6 +72,8 @@ class ClusterScheduler(Scheduler):
         self._folder, self._begin = folder, begin
         self._machines: dict[str, _OnMachine] = {}
         self._numbers = 0
+        self._stranded: dict[str, str] = {}
+        """Tests that were lost with their machine and have not run again, with what happened."""
         self.warnings: list[str] = []
         self.browsers: dict[str, str] = {}
 
@@ -89,7 +91,7 @@ class ClusterScheduler(Scheduler):
         machine = self._machines[link.address] = _OnMachine(link)
         try:
             await self._begin(link)
-            machine.began = self.context.began(0.0)
+            machine.began, machine.begun = self.context.began(0.0), True
             async for message in link.messages():
                 await self._hear(machine, message)
                 if isinstance(message, _NEWS):
@@ -109,6 +111,16 @@ class ClusterScheduler(Scheduler):
                 await machine.link.send(StopNow())
             await machine.link.close()
 
+    def give_up(self, tests: Iterable[Test]) -> None:
+        """As :meth:`Scheduler.give_up`; a test that was lost with its machine is blocked."""
+        for test in tests:
+            if words := self._stranded.get(test.address):
+                end = ending(Outcome.BLOCKED, f"{words}, and the test did not run again")
+                result = self.context.results.make(test, end, "")
+                self._finished(self._retries.whole(result), False)
+            else:
+                super().give_up([test])
+
     def close(self) -> int:
         """Account for what did not run; returns how many tests never started."""
         left = [test for batch in self.queue if not batch.again for test in batch.tests]
@@ -122,6 +134,7 @@ class ClusterScheduler(Scheduler):
             batch, left = machine.batches[message.number]
             test = left.pop(message.result.address)
             began = round(message.result.began + machine.began, 3)
+            self._stranded.pop(test.address, None)
             self.ended(test, replace(message.result, began=began), batch)
         elif isinstance(message, WantBatch):
             machine.waiting[message.slot] = message.idle
@@ -209,7 +222,10 @@ class ClusterScheduler(Scheduler):
     def _lost(self, machine: _OnMachine, why: str) -> None:
         """A machine is gone: what it had not ended runs again elsewhere."""
         words = f"machine {machine.link.name} was lost"
-        self.warnings.append(f"{words}: {why}")
+        if machine.begun:
+            self.warnings.append(f"{words}: {why}")
+        else:
+            self.warnings.append(f"machine {machine.link.name} cannot be used: {why}")
         for batch, left in machine.batches.values():
             tests = list(left.values())
             if not tests:
@@ -220,6 +236,7 @@ class ClusterScheduler(Scheduler):
                 result = replace(
                     self.context.results.make(test, end, ""), machine=machine.link.name
                 )
+                self._stranded[test.address] = words
                 self.tell(TestRetried(self._retries.lost(test, result)))
             self.over(batch)
             self.queue.insert(0, once_more(tests, batch.seconds))

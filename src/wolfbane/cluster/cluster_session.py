@@ -8,22 +8,15 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from wolfbane import __version__
+from wolfbane.cluster.cluster import Cluster
 from wolfbane.cluster.cluster_scheduler import ClusterScheduler
-from wolfbane.cluster.engine import (
-    Engine,
-    MachineLink,
-    MachineLost,
-    check_address,
-    cluster_address,
-)
-from wolfbane.cluster.messages import MachineJob
-from wolfbane.cluster.packing import pack_workspace
+from wolfbane.cluster.engine import MachineLink, MachineLost
 from wolfbane.cores import available_cores
-from wolfbane.errors import BlockedError, InputError, Problem
+from wolfbane.events import RunStarted
 from wolfbane.execution.repeats import attempts_of
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.execution.run_start import RunStart
 from wolfbane.execution.session import Session
 from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.planning import Plan
@@ -38,23 +31,12 @@ class ClusterSession(Session):
     def __init__(self, inputs: RunInputs, run: str) -> None:
         super().__init__(inputs, run)
         self._jobs = self.request.jobs or available_cores()  # for what is collected here
-        if self.request.live or self.request.visible:
-            words = "--live and --visible are for this machine, and --on for others"
-            raise InputError(Problem(words))
-        self._address = cluster_address(self.workspace, self.request.on)
-        check_address(self._address, self._secrets())
-        self._manifest = pack_workspace(self.workspace)
+        self._cluster = Cluster(inputs, run)
         self._trouble = ""
-
-    def _secrets(self) -> list[str]:
-        return [secret for each in self.environments for secret in each.secrets]
 
     async def execute_async(self, folder: Path) -> int:
         """As :meth:`Session.execute`. Raises BlockedError where there is no scheduler."""
-        tls = self.workspace.settings.cluster.tls(self.workspace.home)
-        async with Engine(self._address, tls) as self._engine:
-            if not await self._engine.machines():
-                raise BlockedError(f"--on {self._address}: the scheduler has no machine")
+        async with self._cluster:
             return await super().execute_async(folder)
 
     async def _prepared(self, preparation: Preparation, *, start: bool = True) -> Prepared:
@@ -64,6 +46,9 @@ class ClusterSession(Session):
             request.build, self.known.times, request.timeout, start=False, elsewhere=True
         )
 
+    def _start_event(self, start: RunStart) -> RunStarted:
+        return replace(super()._start_event(start), on=self._cluster.address)
+
     async def _scheduled(self, context: RunContext, plan: Plan) -> int:
         scheduler = ClusterScheduler(
             context, self.request.timeout, self._tell, self._finished, self.inventory.files,
@@ -72,30 +57,31 @@ class ClusterSession(Session):
         scheduler.prepare(context.folder, partial(self._begin_on, context, plan))
         scheduler.start(plan)
         await self._serve_all(scheduler, context)
-        self._late_warnings += scheduler.warnings
+        self._late_warnings += [*self._cluster.warnings, *scheduler.warnings]
         context.browsers.versions.update(scheduler.browsers)
         return scheduler.close()
 
     def _verdict(self, unrun: int) -> tuple[int, str]:
         code, reason = super()._verdict(unrun)
-        if self._trouble and code in (0, 3):
-            code = 4
+        if not self._trouble:
+            return code, reason
+        if code in (0, 3):
+            return 4, self._trouble
         return code, "; ".join(filter(None, [reason, self._trouble]))
 
     async def _serve_all(self, scheduler: ClusterScheduler, context: RunContext) -> None:
         """Serve every machine there is, and those that join, until all is done."""
         serving: dict[str, asyncio.Task[None]] = {}
-        unfit: set[str] = set()
         try:
             while not (scheduler.done or context.pool.stopping or self._trouble):
                 try:
-                    found = await self._engine.machines()
+                    found = await self._cluster.machines()
                 except MachineLost as error:
                     self._trouble = str(error)
                     break
                 for address, (name, slots) in found.items():
-                    if address not in serving and address not in unfit:
-                        link = await self._fit_link(self._engine, address, name, slots, unfit)
+                    if address not in serving:
+                        link = await self._cluster.link(address, name, slots)
                         if link is not None:
                             serving[address] = asyncio.create_task(scheduler.serve(link))
                 working = [task for task in serving.values() if not task.done()]
@@ -115,37 +101,5 @@ class ClusterSession(Session):
                 task.cancel()
             await asyncio.gather(*serving.values(), return_exceptions=True)
 
-    async def _fit_link(
-        self, engine: Engine, address: str, name: str, slots: int, unfit: set[str]
-    ) -> MachineLink | None:
-        """The connection to a machine, or None and a warning where it cannot be used."""
-        try:
-            link = await engine.link(address, name, slots)
-        except MachineLost as error:
-            unfit.add(address)
-            self._late_warnings.append(f"machine {name} cannot be used: {error}")
-            return None
-        if link.facts.version != __version__:
-            unfit.add(address)
-            words = f"it has Wolfbane {link.facts.version}, and this is {__version__}"
-            self._late_warnings.append(f"machine {name} cannot be used: {words}")
-            return None
-        return link
-
     async def _begin_on(self, context: RunContext, plan: Plan, link: MachineLink) -> None:
-        try:
-            await link.bring(self.workspace.root, self._manifest)
-        except InputError as error:  # a file changed meanwhile: others may have the run already
-            raise MachineLost(str(error)) from None
-        suites = dict.fromkeys(test.suite for test in plan.tests)
-        workspace = replace(self.workspace, source=None, file=None)
-        job = MachineJob(
-            link.name, self.run, workspace, self._manifest, list(self.environments), self.request,
-            {path: self.inventory.files[path] for path in plan.paths}, list(suites),
-            self.request.jobs or link.slots, _place(context.folder, self.workspace.home),
-        )  # fmt: skip
-        await link.start(job)
-
-
-def _place(folder: Path, home: Path) -> str:
-    return str(folder.relative_to(home) if folder.is_relative_to(home) else folder)
+        await self._cluster.begin(link, context, plan, self.request.jobs or link.slots)

@@ -14,6 +14,7 @@ import sys
 import tempfile
 import threading
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -21,7 +22,8 @@ from msgspec.structs import replace
 
 from wolfbane.browsers.run_browsers import RunBrowsers
 from wolfbane.cluster.abilities import abilities, missing_runtime
-from wolfbane.cluster.machine_scheduler import MachineScheduler
+from wolfbane.cluster.machine_scheduler import run_batches
+from wolfbane.cluster.machine_workers import relay_workers
 from wolfbane.cluster.messages import (
     AbilityQuestion,
     CoreMessage,
@@ -40,6 +42,7 @@ from wolfbane.cluster.messages import (
 from wolfbane.cluster.relocated import environments_here
 from wolfbane.cluster.unpacking import MachineStore
 from wolfbane.environments import Mask
+from wolfbane.events import Building, Event, Starting
 from wolfbane.execution.evidence_files import EvidenceFiles
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_request import NEVER
@@ -104,9 +107,10 @@ async def run_job(
         )  # fmt: skip
         context.evidence = SentEvidence(job, folder, mask, send)
         async with context.pool:
-            builder = Builder(context, request.build, lambda event: send(Told(event)))
+            tell = partial(_tell_from, job.name, send)
+            builder = Builder(context, request.build, tell)
             await builder.build(suites)
-            setup = EnvironmentSetup(context, lambda event: send(Told(event)))
+            setup = EnvironmentSetup(context, tell)
             try:
                 blocked = await setup.prepare(suites)
                 for label in context.environments:
@@ -117,13 +121,20 @@ async def run_job(
                             blocked[label, suite.name] = why
                 named = {name for suite in suites for name in suite.browsers}
                 send(MachineReady(blocked, browsers.absent(named)))
-                scheduler = MachineScheduler(context, job, incoming, send)
-                await scheduler.work()
+                work = relay_workers if job.load else run_batches
+                await work(context, job, incoming, send)
                 await context.pool.finish()
                 warnings = [*setup.ended(), *browsers.said()]
                 send(MachineOver(warnings, browsers.versions))
             finally:
                 await setup.close()
+
+
+def _tell_from(machine: str, send: Callable[[MachineMessage], None], event: Event) -> None:
+    """Send an event of the set-up, which each machine does by itself."""
+    if isinstance(event, Building | Starting):
+        event = replace(event, machine=machine)
+    send(Told(event))
 
 
 async def serve(

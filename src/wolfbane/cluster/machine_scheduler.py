@@ -30,6 +30,14 @@ from wolfbane.planning import Batch
 from wolfbane.workers.pool import Slot
 
 
+async def run_batches(
+    context: RunContext, job: MachineJob, incoming: asyncio.Queue[CoreMessage | None],
+    send: Callable[[MachineMessage], None],
+) -> None:  # fmt: skip
+    """Run batches that the core hands out until there are no more."""
+    await MachineScheduler(context, job, incoming, send).work()
+
+
 class MachineScheduler(Scheduler):
     """Runs what the core hands out, and sends everything that comes of it."""
 

@@ -18,11 +18,17 @@ from wolfbane.events import Event, Exercised
 from wolfbane.execution.run_request import RunRequest
 from wolfbane.model import Result, Test, TestFile
 from wolfbane.planning import Batch
+from wolfbane.workers.message_data import Message
+from wolfbane.workers.protocol import WorkerMessage
+from wolfbane.workers.worker import RequestEnd
 from wolfbane.workspace.settings import Workspace
 
 
 class MachineJob(msgspec.Struct, frozen=True):
-    """All that a machine has to know of a run. ``place`` is where the core keeps evidence."""
+    """All that a machine has to know of a run.
+
+    ``place`` is where the core keeps evidence. With ``load`` the machine drives a part of a load.
+    """
 
     name: str
     run: str
@@ -34,6 +40,7 @@ class MachineJob(msgspec.Struct, frozen=True):
     suites: Sequence[str]
     jobs: int
     place: str
+    load: bool = False
 
 
 class AbilityQuestion(msgspec.Struct, frozen=True):
@@ -62,6 +69,29 @@ class RunBatch(msgspec.Struct, frozen=True):
     number: int
     batch: Batch
     handed: dict[str, Any]
+
+
+class StartWorkers(msgspec.Struct, frozen=True):
+    """Start a worker of a suite in each slot, for a load in an environment."""
+
+    suite: str
+    target: str
+
+
+class AskWorker(msgspec.Struct, frozen=True):
+    """Ask the worker of a slot, as :meth:`Worker.ask` does."""
+
+    slot: int
+    request: dict[str, Any]
+    until: type[Message]
+    limit: float
+
+
+class TellWorker(msgspec.Struct, frozen=True):
+    """Send the worker of a slot something beside the request that is in progress."""
+
+    slot: int
+    message: dict[str, Any]
 
 
 class NoMore(msgspec.Struct, frozen=True):
@@ -129,6 +159,26 @@ class EvidencePiece(msgspec.Struct, frozen=True):
     data: bytes
 
 
+class WorkersStarted(msgspec.Struct, frozen=True):
+    """The workers of a load are started; ``problem`` says why they could not be."""
+
+    problem: str
+
+
+class WorkerSaid(msgspec.Struct, frozen=True):
+    """A message of the worker of a slot."""
+
+    slot: int
+    message: WorkerMessage
+
+
+class WorkerAnswered(msgspec.Struct, frozen=True):
+    """How a request to the worker of a slot ended."""
+
+    slot: int
+    end: RequestEnd
+
+
 class MachineOver(msgspec.Struct, frozen=True):
     """The machine's part of the run is over."""
 
@@ -151,10 +201,22 @@ MachineMessage = (
     | Unplanned
     | BatchOver
     | EvidencePiece
+    | WorkersStarted
+    | WorkerSaid
+    | WorkerAnswered
     | MachineOver
     | MachineFailed
 )
-CoreMessage = MachineJob | AbilityQuestion | RunBatch | NoMore | StopNow
+CoreMessage = (
+    MachineJob
+    | AbilityQuestion
+    | RunBatch
+    | NoMore
+    | StartWorkers
+    | AskWorker
+    | TellWorker
+    | StopNow
+)
 
 
 def packed(message: CoreMessage | Sequence[MachineMessage]) -> bytes:

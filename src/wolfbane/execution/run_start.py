@@ -28,7 +28,7 @@ from wolfbane.planning import Plan
 from wolfbane.selection import terms_of
 from wolfbane.workspace.settings import Workspace
 
-_PASSING = ("status", "changed")
+_PASSING = ("status", "machine", "changed")
 """Fields of selections that match other tests after a run, or after a change."""
 
 
@@ -79,7 +79,7 @@ class RunStart(msgspec.Struct, frozen=True):
             tests=sum(suites.values()),
             files=self._files(),
             suites=suites,
-            jobs=request.jobs or 1,
+            jobs=request.jobs or (0 if request.on else 1),
             order=self._order(),
             runtimes=_runtimes(workspace, suites),
             neglected=tuple(s.name for s in workspace.suites if s.name not in suites),

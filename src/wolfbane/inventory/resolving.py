@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
+from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory.scan import Inventory
+from wolfbane.results.newest import Newest
 from wolfbane.selection import And, Expression, Not, Or, Term
+from wolfbane.selection.match import text_test
 
 SLOWER = "slower"
 
 
 def resolved(expression: Expression, inventory: Inventory) -> Expression:
-    """The expression with ``changed:REV`` and ``status:slower`` looked up. Raises InputError."""
+    """The expression with ``changed:``, ``machine:`` and ``status:slower`` looked up.
+
+    Raises InputError.
+    """
     if isinstance(expression, Term):
         return _looked_up(expression, inventory)
     if isinstance(expression, Not):
@@ -28,8 +35,25 @@ def _looked_up(term: Term, inventory: Inventory) -> Term:
 
         changed = changed_paths(workspace.root, term.value)
         return replace(term, among=affected(workspace, inventory.files, changed))
+    if term.field == "machine":
+        return replace(term, among=_ran_on(term, Newest(workspace.caches).by_machine()))
     if term.field == "status" and term.value.lower() == SLOWER:
         from wolfbane.results.slower import slower_tests  # a database's library takes a while
 
         return replace(term, among=slower_tests(workspace))
     return term
+
+
+def _ran_on(term: Term, by_machine: Mapping[str, Sequence[str]]) -> dict[str, str]:
+    """The tests that last ran on machines that a term names. Raises InputError for an unknown."""
+    check = text_test(term)
+    found = {
+        address: f"it last ran on {machine}"
+        for machine, addresses in by_machine.items()
+        if check(machine)
+        for address in addresses
+    }
+    if not found:
+        hint = did_you_mean(term.value, by_machine) or "no test ran on a machine of a cluster"
+        raise InputError(Problem(f"no test last ran on machine '{term.value}'", hint=hint))
+    return found

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import NamedTuple, Protocol
 
 from msgspec.structs import replace
 
 from wolfbane.cores import available_cores
 from wolfbane.environments.resolution import hosts_for_load
-from wolfbane.errors import InputError, Problem
+from wolfbane.errors import BlockedError, InputError, Problem
 from wolfbane.events import Exercised, RunStarted
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
@@ -24,9 +25,10 @@ from wolfbane.load.load_request import LoadRequest
 from wolfbane.load.measured import Measured
 from wolfbane.load.outcomes import limit_results, test_results, together
 from wolfbane.load.profiles import weights_of
-from wolfbane.load_events import LoadError, LoadStarted
+from wolfbane.load_events import LoadError, LoadMachine, LoadStarted
 from wolfbane.model import Outcome, Test
 from wolfbane.planning import Plan
+from wolfbane.workers.channel import Request
 from wolfbane.workers.launcher import Unstartable
 from wolfbane.workers.load_messages import (
     LoadedMessage,
@@ -34,24 +36,43 @@ from wolfbane.workers.load_messages import (
     LoadLookedMessage,
     LoadSecondMessage,
 )
-from wolfbane.workers.message_data import ending
-from wolfbane.workers.pool import Slot
+from wolfbane.workers.message_data import Message, ending
 from wolfbane.workers.protocol import CoveredMessage, SecretMessage, WorkerMessage
-from wolfbane.workers.worker import End, Worker
+from wolfbane.workers.worker import End, RequestEnd
 
-_SOON = 0.3
-"""Seconds until the load begins in all processes at once."""
 _LONGEST_SILENCE = 60.0
+
+
+class _Askable(Protocol):
+    async def ask(
+        self, request: Request, until: type[Message], listen: Callable[[WorkerMessage], None],
+        limit: float,
+    ) -> RequestEnd: ...  # fmt: skip
+    def tell(self, message: Request) -> None: ...
+
+
+class LoadProcess(NamedTuple):
+    """A process that drives a part of a load: a worker, here or on a machine.
+
+    The clock of its machine is ``ahead`` of ours by so many seconds.
+    """
+
+    worker: _Askable
+    machine: LoadMachine | None = None
+    ahead: float = 0.0
 
 
 class LoadSession(Session):
     """One load from selection to exit code."""
 
+    soon = 0.3
+    """Seconds until the load begins in all processes at once: orders are on their way meanwhile."""
+
     def __init__(self, inputs: RunInputs, run: str, load: LoadRequest, folder: Path) -> None:
         super().__init__(inputs, run)
         self.load = load
         self._measured = Measured(load, folder, self._tell, self._stop_all)
-        self._workers: list[Worker] = []
+        self._processes: list[LoadProcess] = []
 
     async def look(self, folder: Path) -> tuple[LoadStarted, Sequence[tuple[str, str, str]]]:
         """What the load would do, and the tests that cannot run: address, outcome, message.
@@ -70,14 +91,14 @@ class LoadSession(Session):
         if self._interrupted:
             raise KeyboardInterrupt
         self._interrupted = True
-        if self._workers:
+        if self._processes:
             self._stop_all()
         elif self._context is not None:
             self._context.pool.stop()
 
     def _stop_all(self) -> None:
-        for worker in self._workers:
-            worker.tell({"type": "stop"})
+        for process in self._processes:
+            process.worker.tell({"type": "stop"})
 
     def _start_event(self, start: RunStart) -> RunStarted:
         """The start of the run; the order of files means nothing to a load."""
@@ -88,10 +109,12 @@ class LoadSession(Session):
             return 0
         try:
             started, wrong = await self._made_ready(context, plan)
-        except InputError:
+        except (InputError, BlockedError):
             if self._interrupted:  # the processes were ended before they were ready
                 return len(plan.tests)
             raise
+        if self._interrupted:
+            return len(plan.tests)
         by_address = {test.worker_address: test for test in plan.tests}
         for address, outcome, message in wrong:
             end = ending(Outcome(outcome), message)
@@ -117,14 +140,7 @@ class LoadSession(Session):
         """Start the processes and have them read the tests. Raises InputError."""
         suite = _only_suite(plan.tests, self.workspace.suites)
         shape = self.load.shape()
-        count = min(self.request.jobs or available_cores(), shape.users)
-        try:
-            target = plan.tests[0].target
-            self._workers = await asyncio.gather(
-                *(_worker_of(slot, suite, target) for slot in context.pool.slots[:count])
-            )
-        except Unstartable as error:
-            raise InputError(Problem(f"suite '{suite.name}': {error}")) from None
+        self._processes = await self._start(context, plan, suite, shape.users)
         looks: list[LoadLookedMessage] = []
 
         def listen(message: WorkerMessage) -> None:
@@ -135,21 +151,37 @@ class LoadSession(Session):
         names = [[test.path, test.name] for test in plan.tests]
         request = {"type": "load-look", "tests": names}
         ended = await asyncio.gather(*(
-            worker.ask(request, LoadLookedMessage, listen, _LONGEST_SILENCE)
-            for worker in self._workers
+            process.worker.ask(request, LoadLookedMessage, listen, _LONGEST_SILENCE)
+            for process in self._processes
         ))  # fmt: skip
         if not all(each.end is End.DONE for each in ended):
-            raise InputError(Problem(f"the load cannot be made ready: {ended[0].words}"))
+            words = next(each.words for each in ended if each.end is not End.DONE)
+            raise InputError(Problem(f"the load cannot be made ready: {words}"))
         look = looks[0]
-        self._hosts = check_hosts(look.addresses, self._allowed(), self._environment_name())
+        # Services of a machine listen at ports of their own.
+        addresses = tuple(dict.fromkeys(each for look in looks for each in look.addresses))
+        self._hosts = check_hosts(addresses, self._allowed(), self._environment_name())
         check_steps([*self.load.read_limits, *self.load.read_stops], look.keys)
         load = self.load
         started = LoadStarted(
             shape.points, shape.open, shape.users, shape.until, shape.loops, load.pauses(),
-            load.order, load.settled_seed(), count, load.contract_share(), look.addresses,
-            load.limits, load.samples, look.keys,
+            load.order, load.settled_seed(), len(self._processes), load.contract_share(),
+            addresses, load.limits, load.samples, look.keys,
+            tuple(dict.fromkeys(each.machine for each in self._processes if each.machine)),
         )  # fmt: skip
         return started, look.wrong
+
+    async def _start(
+        self, context: RunContext, plan: Plan, suite: Suite, users: int
+    ) -> list[LoadProcess]:
+        """Start the processes: at most one for each user. Raises InputError."""
+        count = min(self.request.jobs or available_cores(), users)
+        target, slots = plan.tests[0].target, context.pool.slots[:count]
+        try:
+            workers = await asyncio.gather(*(slot.worker_at(target, suite) for slot in slots))
+        except Unstartable as error:
+            raise InputError(Problem(f"suite '{suite.name}': {error}")) from None
+        return [LoadProcess(worker) for worker in workers]
 
     def _environment_name(self) -> str:
         return self.environments[0].name
@@ -160,7 +192,8 @@ class LoadSession(Session):
     async def _driven(self, context: RunContext, started: LoadStarted) -> list[LoadedMessage]:
         """Have every process drive its share."""
         ends: list[LoadedMessage] = []
-        self._measured.processes = len(self._workers)
+        self._measured.processes = len(self._processes)
+        begins = time.time() + self.soon
         order = {
             "type": "load", "points": started.points, "users": started.users,
             "open": started.open, "until": started.until, "loops": started.loops,
@@ -168,7 +201,6 @@ class LoadSession(Session):
             "evenly": self.load.arrivals == "even", "samples": started.samples,
             "contract": started.contract, "allowed": self._hosts, "rows": self.load.rows,
             "weights": self._weights,
-            "start_at": time.time() + _SOON,
             "limit": self.request.timeout or self.workspace.limit(self._suite_of(started)),
         }  # fmt: skip
 
@@ -188,15 +220,14 @@ class LoadSession(Session):
                     )
                     self._findings.covered[key] += message.count
 
-        async def drive(number: int, worker: Worker) -> None:
-            share = {"number": number, "count": len(self._workers)}
-            done = await worker.ask(
-                {**order, "share": share}, LoadedMessage, listen, _LONGEST_SILENCE
-            )
+        async def drive(number: int, process: LoadProcess) -> None:
+            share = {"number": number, "count": len(self._processes)}
+            own = {**order, "share": share, "start_at": begins + process.ahead}
+            done = await process.worker.ask(own, LoadedMessage, listen, _LONGEST_SILENCE)
             if done.end is not End.DONE:
                 self._measured.lost(done.words or done.end.value)
 
-        await asyncio.gather(*(drive(n, worker) for n, worker in enumerate(self._workers)))
+        await asyncio.gather(*(drive(n, each) for n, each in enumerate(self._processes)))
         for end in ends:
             if end.refused:
                 check_hosts([end.refused], self._hosts, self._environment_name())
@@ -228,12 +259,6 @@ class LoadSession(Session):
         if code == 0 and self._measured.losses:
             return 1, self._measured.losses[0]
         return code, reason
-
-
-async def _worker_of(slot: Slot, suite: Suite, target: str) -> Worker:
-    """The worker of a slot: one that has collected tests goes on. Raises Unstartable."""
-    await slot.turn_to(target)
-    return await slot.worker(suite)
 
 
 def _only_suite(tests: Sequence[Test], suites: Sequence[Suite]) -> Suite:

@@ -122,6 +122,7 @@ class ConsoleReport:
             self._load(event)
         elif isinstance(event, Starting) and not self._quiet:
             text = f"service {visible(at(event.service, event.target))} on port {event.port}"
+            text += f" of machine {visible(event.machine)}" if event.machine else ""
             self._console.print(Text.assemble(("starting   ", "dim"), text), soft_wrap=True)
 
     def close(self) -> None:

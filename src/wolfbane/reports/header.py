@@ -61,7 +61,9 @@ def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
 
 def how_it_runs(event: RunStarted) -> str:
     """Headless or not, how many jobs, and in which order; of a load only the jobs."""
-    jobs = many(event.jobs, "job")
+    jobs = f"{many(event.jobs, 'job')}{' on each machine' * bool(event.on)}"
+    if not event.jobs:
+        jobs = "a job for each thread of a machine"
     if not event.order:
         return jobs
     return f"{'browsers shown' if event.visible else 'headless'}, {jobs}, {event.order}"

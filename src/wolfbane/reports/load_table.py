@@ -8,7 +8,7 @@ from rich.text import Text
 
 from wolfbane.load.figures import LoadFigures, StepFigures
 from wolfbane.load.measurements import PERCENTS, ErrorKind
-from wolfbane.load_events import LoadFinished, LoadStarted
+from wolfbane.load_events import LoadFinished, LoadMachine, LoadStarted
 from wolfbane.reports.layout import Column, facts, wrapped
 from wolfbane.reports.text import bytes_shown, clock, many, visible
 
@@ -30,6 +30,8 @@ def load_rows(event: LoadStarted) -> list[tuple[str, str]]:
     share = f"{event.contract * 100:g}% of the answers checked against the contract"
     processes = f"{event.processes} processes" if event.processes > 1 else "1 process"
     rows.append(("", f"workflows {order}{pause}; {share}; {processes}, seed {event.seed}"))
+    if event.machines:
+        rows.append(("", _machines(event.machines)))
     rows.append(("to", ", ".join(event.addresses)))
     rows += [("limit" if not n else "", text) for n, text in enumerate(event.limits)]
     return rows
@@ -50,6 +52,13 @@ def _shape(event: LoadStarted) -> str:
     if event.until is not None:
         return f"{what}, for {clock(event.until)}"
     return f"{what}, {many(event.loops, 'loop')} each"
+
+
+def _machines(machines: Sequence[LoadMachine]) -> str:
+    """Where the processes are, and how well the clocks agree."""
+    where = f"on {', '.join(f'{each.name} ({each.processes})' for each in machines)}"
+    error = max(each.clock_error for each in machines)
+    return f"{where}; clocks differ by at most {error * 1000:.1f} ms" if error else where
 
 
 def _pause(pause: tuple[float, float]) -> str:

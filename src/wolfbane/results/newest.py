@@ -23,12 +23,16 @@ class Known(msgspec.Struct, frozen=True):
 
 
 class _Entry(msgspec.Struct, frozen=True):
-    """How a variant last ended: ``place`` is its address without the environment."""
+    """How a variant last ended: ``place`` is its address without the environment.
+
+    ``machine`` is that of a cluster, if it ran on one.
+    """
 
     place: str
     environment: str
     outcome: str
     seconds: float
+    machine: str = ""
 
 
 class Newest:
@@ -72,16 +76,27 @@ class Newest:
         found = {e.environment: None for e in self._found.values() if wanted(e.outcome)}
         return list(found)
 
+    def by_machine(self) -> dict[str, list[str]]:
+        """The addresses of tests that last ran on each machine of a cluster, by its name."""
+        found: dict[str, list[str]] = {}
+        for variant, entry in self._found.items():
+            if entry.machine:
+                found.setdefault(entry.machine, []).extend((variant, entry.place))
+        return found
+
     def take_in(self, results: Iterable[Result]) -> None:
         """Add the results of a run, and write the file in one step."""
         for result in results:
             place = result.address.removesuffix(f" @{result.target}") if result.target else ""
             self._found[result.variant] = _Entry(
-                place or result.address, result.environment, str(result.outcome), result.seconds
+                place or result.address,
+                result.environment,
+                str(result.outcome),
+                result.seconds,
+                result.machine,
             )
         data = {
-            variant: [entry.place, entry.environment, entry.outcome, entry.seconds]
-            for variant, entry in self._found.items()
+            variant: list(msgspec.structs.astuple(entry)) for variant, entry in self._found.items()
         }
         write_whole(self._path, json.dumps(data, separators=(",", ":")))
 

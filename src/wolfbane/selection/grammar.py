@@ -18,7 +18,7 @@ from dataclasses import field as dataclass_field
 
 from wolfbane.errors import ExpressionError
 
-FIELDS = ("suite", "kind", "file", "name", "tag", "status", "browser", "changed", "at")
+FIELDS = ("suite", "kind", "file", "name", "tag", "status", "browser", "machine", "changed", "at")
 _KEYWORDS = ("and", "or", "not")
 _TOKEN = re.compile(
     r"""\s*(?:

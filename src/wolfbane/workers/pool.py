@@ -42,6 +42,11 @@ class Slot:
                 return await self.worker(suite, browser)
         return worker
 
+    async def worker_at(self, target: str, suite: Suite) -> Worker:
+        """This slot's worker for a suite in an environment. Raises Unstartable."""
+        await self.turn_to(target)
+        return await self.worker(suite)
+
     def _retire(self, suite: Suite) -> None:
         worker = self._workers.pop(suite.name)
         worker.retire()

@@ -1,0 +1,92 @@
+"""A scheduler and workers of a cluster engine, for tests."""
+
+from __future__ import annotations
+
+import os
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import psutil
+import pytest
+
+LINE = "Starting established connection"
+
+
+class Machines:
+    """A scheduler, and workers with folders of their own. ``tls`` are options of both."""
+
+    def __init__(self, folder: Path, tls: Sequence[str] = ()) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as listening:
+            port = listening.getsockname()[1]
+        self.address = f"{'tls' if tls else 'tcp'}://127.0.0.1:{port}"
+        self.folder, self.tls = folder, tls
+        self.workers: dict[str, subprocess.Popen] = {}
+        self.scheduler = self.start("scheduler", "scheduler", "--port", str(port))
+        until(lambda: socket.socket().connect_ex(("127.0.0.1", port)) == 0, self.scheduler)
+
+    def start(self, name, what, *arguments):
+        command = [str(Path(sys.executable).parent / "dask"), what]
+        local = ["--host", self.address.partition(":")[0] + "://127.0.0.1", "--no-dashboard"]
+        place = self.folder / name
+        place.mkdir(exist_ok=True)
+        tools = place / "bin"
+        tools.mkdir(exist_ok=True)
+        if name == "quay-1":
+            (tools / "tidetool").write_text("#!/bin/sh\necho 1..1; echo ok 1\n")
+            (tools / "tidetool").chmod(0o755)
+        environment = {
+            **os.environ, "XDG_CACHE_HOME": str(place / "cache"),
+            "PATH": f"{tools}:{os.environ['PATH']}",
+        }  # fmt: skip
+        return subprocess.Popen(
+            [*command, *local, *self.tls, *arguments], cwd=place, env=environment,
+            stdout=subprocess.DEVNULL, stderr=(place / "log").open("w"),
+        )  # fmt: skip
+
+    def join(self, name, *arguments):
+        worker = self.start(
+            name, "worker", self.address, "--nthreads", "1", "--name", name, "--no-nanny",
+            *arguments,
+        )  # fmt: skip
+        self.workers[name] = worker
+        until(lambda: LINE in (self.folder / name / "log").read_text(), worker)
+
+    def contents(self, name):
+        place = self.folder / name / "cache" / "wolfbane" / "machine" / "contents"
+        return {path.name: path.stat().st_mtime_ns for path in place.iterdir()}
+
+    def close(self):
+        for process in (*self.workers.values(), self.scheduler):
+            process.kill()
+            process.wait()
+
+
+def until(happened, process=None):
+    """Wait until something has happened, as long as a process lives; a minute at most."""
+    end = time.monotonic() + 60
+    while not happened():
+        assert time.monotonic() < end
+        assert process is None or process.poll() is None, "it ended"
+        time.sleep(0.05)
+
+
+@pytest.fixture(scope="module")
+def machines(tmp_path_factory):
+    found = Machines(tmp_path_factory.mktemp("machines"))
+    found.join("quay-1")
+    found.join("quay-2")
+    yield found
+    found.close()
+
+
+def owner(machines, pid):
+    """The worker below which a process runs."""
+    above = {process.pid for process in psutil.Process(pid).parents()}
+    for name, worker in machines.workers.items():
+        if worker.pid in above:
+            return name, worker
+    raise AssertionError("no worker started it")

@@ -1,0 +1,170 @@
+"""Clusters with machines that cannot be used, without a scheduler any more, and in common use."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+
+import pytest
+import trustme
+
+from cluster_machines import Machines, until
+
+pytest.importorskip("distributed")
+pytestmark = pytest.mark.long
+SUITE = """
+    [[suite]]
+    name = "tides"
+    kind = "python"
+    paths = ["tides"]
+    [param.key]
+    secret = true
+    export = "KEY"
+"""
+SECRET = "low-water-mark"
+
+
+@pytest.fixture
+def tides(folder):
+    folder.file("wolfbane.toml", SUITE)
+    for number in range(4):
+        folder.file(f"tides/test_{number}.py", f"""
+            import os, pathlib, time
+            def test_high():
+                assert os.environ["KEY"] == "{SECRET}"
+                wait = pathlib.Path({str(folder.path / "wait")!r})
+                if {number} == 3 and wait.exists():
+                    wait.with_name("waits").touch()
+                    while wait.exists():
+                        time.sleep(0.05)
+        """)  # fmt: skip
+    folder.file("tides/table.bin", "x" * 300_000)
+    return folder
+
+
+def tls_files(folder):
+    authority = trustme.CA()
+    authority.cert_pem.write_to_path(str(folder / "ca.pem"))
+    issued = authority.issue_cert("127.0.0.1", "localhost")
+    issued.cert_chain_pems[0].write_to_path(str(folder / "quay.pem"))
+    issued.private_key_pem.write_to_path(str(folder / "key.pem"))
+    return ("--tls-ca-file", str(folder / "ca.pem"), "--tls-cert", str(folder / "quay.pem"),
+            "--tls-key", str(folder / "key.pem"))  # fmt: skip
+
+
+@pytest.fixture
+def elsewhere(tmp_path_factory):
+    return tmp_path_factory.mktemp("cluster")
+
+
+@pytest.fixture
+def small_disk(elsewhere):
+    """A folder on a file system with room for less than the workspace."""
+    place = elsewhere / "quay-full" / "cache"
+    place.mkdir(parents=True)
+    options = ("-t", "tmpfs", "-o", "size=128k", "tmpfs", str(place))
+    if (
+        not shutil.which("mount")
+        or subprocess.run(["mount", *options], capture_output=True, check=False).returncode
+    ):
+        pytest.skip("no file system can be mounted here")
+    yield place
+    subprocess.run(["umount", "--lazy", str(place)], check=True)
+
+
+def test_over_tls_and_without_machines_that_cannot_be_used(tides, elsewhere, small_disk):
+    place = elsewhere
+    cluster = Machines(place, tls_files(place))
+    try:
+        older = place / "older.py"
+        older.write_text('import wolfbane\nwolfbane.__version__ = "0.0.9"\n')
+        cluster.join("quay-1")
+        cluster.join("quay-full")
+        cluster.join("quay-old", "--preload", str(older))
+        tides.file("wolfbane.toml", f"""{SUITE}
+    [cluster]
+    address = "{cluster.address}"
+    ca = "{place}/ca.pem"
+    certificate = "{place}/quay.pem"
+    key = "{place}/key.pem"
+        """)  # fmt: skip
+        done = tides.run("--set", f"key={SECRET}", "--on", "cluster")
+        plain = tides.run("--set", f"key={SECRET}", "--on", cluster.address.replace("tls", "tcp"))
+        shown = tides.call("machines")
+        logs = "".join(log.read_text() for log in place.glob("*/log"))
+    finally:
+        cluster.close()
+    assert (done.code, set(done.outcomes.values())) == (0, {"passed"}), done.out + done.err
+    assert {each["machine"] for each in done.results.values()} == {"quay-1"}
+    assert (
+        "machine quay-full cannot be used: it cannot keep the workspace: No space left" in done.text
+    )
+    assert "machine quay-old cannot be used: it has Wolfbane 0.0.9, and this is " in done.text
+    assert plain.code == 4, plain.out + plain.err
+    assert "it has Wolfbane 0.0.9" in shown.text
+    assert SECRET not in logs
+    assert not any(SECRET in path.read_text() for path in place.rglob("*.json"))
+
+
+def test_a_scheduler_that_is_gone(tides, elsewhere):
+    cluster = Machines(elsewhere)
+    try:
+        cluster.join("quay-1")
+        (tides.path / "wait").touch()
+        run = begin(tides, cluster, "out.json")
+        until((tides.path / "waits").exists, run)
+        cluster.scheduler.kill()
+        output, trouble = run.communicate(timeout=120)
+    finally:
+        (tides.path / "wait").unlink()
+        cluster.close()
+    report = json.loads((tides.path / "out.json").read_text())
+    outcomes = [each["outcome"] for each in report["results"]]
+    assert run.returncode == 4, output + trouble
+    assert sorted(outcomes) == ["blocked", "passed", "passed", "passed"], output
+    assert "machine quay-1 was lost, and the test did not run again" in " ".join(output.split())
+    assert trouble == ""
+    assert "the scheduler does not answer" in output
+
+
+def test_two_runs_on_one_cluster(tides, elsewhere):
+    cluster = Machines(elsewhere)
+    try:
+        cluster.join("quay-1")
+        (tides.path / "wait").touch()
+        first = begin(tides, cluster, "first.json")
+        until((tides.path / "waits").exists, first)
+        second = begin(tides, cluster, "second.json", "--name", "high", "--drop", "file:test_3.py")
+        assert second.wait(timeout=120) == 0
+        (tides.path / "wait").unlink()
+        assert first.wait(timeout=120) == 0
+    finally:
+        cluster.close()
+    counts = [
+        len(json.loads((tides.path / name).read_text())["results"])
+        for name in ("first.json", "second.json")
+    ]
+    assert counts == [4, 3]
+
+
+def begin(folder, cluster, report, *arguments):
+    command = folder.command(
+        "run", "--set", f"key={SECRET}", "--on", cluster.address, "--report", f"json={report}",
+        *arguments,
+    )  # fmt: skip
+    return subprocess.Popen(
+        command, cwd=folder.path, env=folder.environment(), text=True,
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+
+
+def test_a_workspace_over_the_limit_does_not_travel(tides):
+    tides.file("charts/sea.bin", "x" * 3_000_000)
+    tides.file("wolfbane.toml", f'{SUITE}\n    [cluster]\n    limit = "2 MB"\n')
+    done = tides.run("--set", f"key={SECRET}", "--on", "tcp://127.0.0.1:9")
+    assert done.code == 2
+    words = " ".join(done.err.split())
+    assert "the workspace has 3 MB, and 1 MB may travel: charts 2 MB, tides 0 MB" in words, words
+    assert "[cluster] exclude" in words
+    assert not list((tides.path / ".wolfbane" / "runs").iterdir())
