@@ -13,7 +13,8 @@ import pytest
 
 from cluster_machines import Machines, machines, owner, until
 from conftest import Folder
-from wolfbane.cluster.packing import pack
+from wolfbane.cluster import unpacking
+from wolfbane.cluster.packing import contents, pack
 from wolfbane.cluster.unpacking import MachineStore
 from wolfbane.errors import InputError
 
@@ -239,13 +240,36 @@ def test_what_travels(folder, tmp_path):
         pack(folder.path, [], [], [], 3)
 
 
+def test_names_that_differ_only_by_case(folder, tmp_path_factory, monkeypatch):
+    folder.file("tests/quay.txt", "1")
+    folder.file("tests/Quay.txt", "2")
+    store = MachineStore(tmp_path_factory.mktemp("store"))
+    manifest = pack(folder.path, [], [], [], 1000)
+    store.take({file.content: (folder.path / file.path).read_bytes() for file in manifest.files})
+    with store.tree(manifest) as tree:
+        assert (tree / "tests/quay.txt").read_text() == "1"
+        assert (tree / "tests/Quay.txt").read_text() == "2"
+    monkeypatch.setattr(unpacking, "ignores_case", lambda place: True)
+    words = "by case cannot be kept here: tests/Quay.txt and tests/quay.txt"
+    with pytest.raises(OSError, match=words), store.tree(manifest):
+        pass
+
+
+def test_a_file_that_changes_while_it_is_packed(folder):
+    folder.file("tables.csv", "1")
+    manifest = pack(folder.path, [], [], [], 1000)
+    folder.file("tables.csv", "2")
+    with pytest.raises(InputError, match=r"tables.csv: it changed while it was packed"):
+        list(contents(folder.path, manifest.files))
+
+
 def test_the_demo_has_the_same_outcomes(machines, tmp_path):
     from wolfbane.demo import copy_harbour
 
     harbour = Folder(copy_harbour(tmp_path / "harbour"))
     chosen = (
         "--drop",
-        "suite:pages or suite:map or suite:tide-gauge",
+        "suite:pages or suite:map or suite:tide-gauge or suite:page-specs",
         "--set",
         "token=@booking/token.txt",
     )

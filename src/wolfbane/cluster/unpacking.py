@@ -81,6 +81,9 @@ class MachineStore:
         """The tree as the manifest says: what is missing or was changed is written again."""
         tree = place / "tree"
         tree.mkdir(exist_ok=True)
+        if (alike := _alike_but_for_case(manifest)) and ignores_case(place):
+            words = f"names that differ only by case cannot be kept here: {' and '.join(alike)}"
+            raise OSError(words)
         for file in manifest.files:
             target = tree / file.path
             target.parent.mkdir(parents=True, exist_ok=True)
@@ -104,3 +107,18 @@ class MachineStore:
             return False
         unchanged = found.st_size == own.st_size and found.st_mtime_ns == own.st_mtime_ns
         return unchanged and bool(found.st_mode & 0o100) == file.runs and not target.is_symlink()
+
+
+def ignores_case(folder: Path) -> bool:
+    """Whether names in a folder that differ only by case are one name. ``folder`` has a lock."""
+    return (folder / "LOCK").exists()
+
+
+def _alike_but_for_case(manifest: Manifest) -> tuple[str, str] | None:
+    """The first two paths that differ only by case, if any."""
+    known: dict[str, str] = {}
+    for file in manifest.files:
+        other = known.setdefault(file.path.casefold(), file.path)
+        if other != file.path:
+            return other, file.path
+    return None
