@@ -47,10 +47,10 @@ class Machines:
             stdout=subprocess.DEVNULL, stderr=(place / "log").open("w"),
         )  # fmt: skip
 
-    def join(self, name, *arguments):
+    def join(self, name, *arguments, named=True):
         worker = self.start(
-            name, "worker", self.address, "--nthreads", "1", "--name", name, "--no-nanny",
-            *arguments,
+            name, "worker", self.address, "--nthreads", "1", "--no-nanny",
+            *(("--name", name) if named else ()), *arguments,
         )  # fmt: skip
         self.workers[name] = worker
         until(lambda: LINE in (self.folder / name / "log").read_text(), worker)

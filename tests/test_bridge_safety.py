@@ -375,7 +375,6 @@ TOLD = {
     "xunit": ("<testsuite>", '<testcase name="@"/>', "</testsuite>"),
     "ctrf": ('{"results": {"tests": [', '{"name": "@", "status": "passed"},', _LAST),
     "events": ("", '{"name": "@", "outcome": "passed"}\n', ""),
-    "lines": ("", "fine: @\n", ""),
     "tap": ("1..3\n", "ok - @\n", ""),
 }
 SLOW = """
@@ -408,7 +407,7 @@ def test_a_test_is_told_as_soon_as_its_entry_is_whole(folder, form):
         about = "one that waits until it is heard"
         find = {{ files = ["*.slow"], lines = {{ test = '^(?P<name>\\w+)' }} }}
         run = {{ command = ["python3", "slow.py", "{{names}}"], names = {{ how = "each" }} }}
-        read = {{ format = "{form}", passed = '^fine: (?P<name>.*)', failed = '^x(?P<name>x)' }}
+        read = {{ format = "{form}", report = "" }}
     """,
     )
     run = folder.run("--timeout", "20s")

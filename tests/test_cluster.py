@@ -255,6 +255,26 @@ def test_names_that_differ_only_by_case(folder, tmp_path_factory, monkeypatch):
         pass
 
 
+def test_old_copies_are_removed(folder, tmp_path_factory):
+    folder.file("tables.csv", "1")
+    place = tmp_path_factory.mktemp("store")
+    store = MachineStore(place)
+    manifest = pack(folder.path, [], [], [], 1000)
+    store.take({file.content: (folder.path / file.path).read_bytes() for file in manifest.files})
+    with store.tree(manifest) as tree:
+        old = tree.parent
+    for path in (old, *(place / "contents").iterdir()):
+        os.utime(path, (0, 0))
+    with store.tree(manifest):
+        store.tidy()
+        assert old.exists(), "it is in use"
+    for path in (old, *(place / "contents").iterdir()):
+        os.utime(path, (0, 0))
+    store.tidy()
+    assert not old.exists()
+    assert not list((place / "contents").iterdir())
+
+
 def test_a_file_that_changes_while_it_is_packed(folder):
     folder.file("tables.csv", "1")
     manifest = pack(folder.path, [], [], [], 1000)

@@ -128,6 +128,42 @@ def test_a_scheduler_that_is_gone(tides, elsewhere):
     assert "the scheduler does not answer" in output
 
 
+def test_a_machine_that_is_called_by_its_address(tides, elsewhere):
+    """What a test leaves behind comes back in pieces, up to a limit."""
+    tides.file(
+        "wolfbane.toml",
+        """
+        [cluster]
+        evidence_limit = "6 MB"
+        [[suite]]
+        name = "rules"
+        kind = "scenario"
+        paths = ["rules"]
+    """,
+    )
+    tides.file("rules/quay.feature", "Feature: q\n  Scenario: s\n    Given pictures\n")
+    tides.file("rules/steps/quay.py", """
+        from wolfbane.steps import attach, step
+        @step("pictures")
+        def pictures():
+            attach("a" * 5_000_000, "whole.txt")
+            attach("b" * 7_000_000, "cut.txt")
+            assert False
+    """)  # fmt: skip
+    cluster = Machines(elsewhere)
+    try:
+        cluster.join("nameless", named=False)
+        done = tides.run("--on", cluster.address)
+    finally:
+        cluster.close()
+    (result,) = done.results.values()
+    assert result["machine"].startswith("tcp://127.0.0.1:")
+    (run,) = (tides.path / ".wolfbane" / "runs").iterdir()
+    sizes = [(run / each["path"]).stat().st_size for each in result["evidence"]]
+    assert sorted(sizes) == [5_000_000, 6_000_000]
+    assert "s.txt is cut ([cluster] evidence_limit)" in done.text
+
+
 def test_two_runs_on_one_cluster(tides, elsewhere):
     cluster = Machines(elsewhere)
     try:

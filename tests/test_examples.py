@@ -38,6 +38,7 @@ ELSEWHERE = {
     "wolfbane join out --report html=report.html": "it needs the records of shares",
     "wolfbane join out --report html=report.html --report xunit=results.xml": "the same",
     "wolfbane run --on tcp://quay-1.example:8786": "it needs a cluster",
+    "wolfbane load --users 200 --for 1m --on tcp://quay-1.example:8786": "it needs a cluster",
     "wolfbane machines --on tcp://quay-1.example:8786": "the same",
     "wolfbane machines --as json": "the same",
     "wolfbane open": "it opens a browser",
@@ -58,7 +59,7 @@ IN_THE_DEMO = {
 }
 """What a page calls by the names of its own example, and what the demo has for it."""
 SHORTER = {
-    r"--users 50": "--users 3",
+    r"--users (10|50)": "--users 2",
     r"--for \w+": "--for 1s",
     r"--ramp \w+": "--ramp 100ms",
     r"1s\.\.3s": "10ms..30ms",

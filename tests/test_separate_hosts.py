@@ -88,6 +88,12 @@ class Hosts:
 
     def machine(self, name):
         self.add(name)
+        # Something that only this host can reach.
+        gauge = [sys.executable, "-m", "http.server", "--bind", "127.0.0.1", "8099"]
+        self.processes[f"{name} gauge"] = subprocess.Popen(
+            ["ip", "netns", "exec", self.space(name), *gauge], cwd=self.folder,
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
         arguments = ["--nthreads", "1", "--name", name, "--no-nanny"]
         self.start(name, "worker", f"tcp://{NETWORK}.2:8786", *arguments)
         log = self.folder / name / "log"
@@ -128,7 +134,17 @@ def test_one_is_cut_off_one_is_killed_and_one_is_added(hosts, folder):
     address = hosts.scheduler()
     hosts.machine("quay-1")
     hosts.machine("quay-2")
-    folder.file("wolfbane.toml", '[[suite]]\nname = "q"\nkind = "python"\npaths = ["tests"]\n')
+    folder.file(
+        "wolfbane.toml",
+        """
+        [[suite]]
+        name = "q"
+        kind = "python"
+        paths = ["tests"]
+        [env.harbour]
+        ready = "http://127.0.0.1:8099/"
+    """,
+    )
     for number in range(6):
         folder.file(f"tests/test_{number}.py", f"""
             import os, pathlib, subprocess, time
@@ -142,7 +158,9 @@ def test_one_is_cut_off_one_is_killed_and_one_is_added(hosts, folder):
                     while not pathlib.Path({str(go_on)!r}).exists():
                         time.sleep(0.05)
         """)  # fmt: skip
-    command = folder.command("run", "--on", address, "--report", "json=out.json")
+    command = folder.command(
+        "run", "--env", "harbour", "--on", address, "--report", "json=out.json"
+    )
     run = subprocess.Popen(
         command, cwd=folder.path, env=folder.environment(), stdout=subprocess.PIPE
     )

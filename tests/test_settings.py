@@ -40,6 +40,14 @@ BAD = {
             "wolfbane.toml:7: suite 'a b' names no path",
         ],
     ),
+    "cluster": (
+        '[cluster]\nlimit = "much"\nca = "no.pem"\n',
+        [
+            "wolfbane.toml:2: 'limit': 'much' is not a size",
+            "wolfbane.toml:3: 'ca': there is no file no.pem",
+            "wolfbane.toml:1: TLS needs 'certificate' and 'key', too",
+        ],
+    ),
     "cross": (
         '[workspace]\nleave_out = "(tag:x"\n'
         '[[suite]]\nname = "a"\nkind = "tap"\npaths = ["nowhere"]\npython = "python3"\n'

@@ -6,6 +6,9 @@ import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
+import tomlkit
+from msgspec.structs import replace
+
 from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
@@ -14,8 +17,10 @@ from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.execution.run_request import RunRequest
 from wolfbane.execution.session import Session
 from wolfbane.inventory import open_inventory
+from wolfbane.inventory.cache import CACHE
 from wolfbane.kinds.bridge.file import read_bridge
 from wolfbane.kinds.bridge.settings import BridgeSuite
+from wolfbane.kinds.bridge.tables import Run
 from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.results.newest import Known, Newest
 from wolfbane.results.runs import new_run
@@ -26,7 +31,8 @@ from wolfbane.workspace.settings import Workspace
 SOME = 10
 LINES = 3
 _MENDS = {
-    "no result came back": "run.names.name and read.name have to make the same of a test",
+    "no result came back (": "the launcher failed before it ran the test: what it printed says why",
+    "no result came back": "no entry was read of it: read.format, read.report or the patterns",
     "the launcher ended": "run.command, or run.passed and run.failed, if that code means one",
     "the launcher left no report": "read.report, and where run.command puts the report",
     "the launcher ran longer": "the suite's timeout, or what it waits for",
@@ -41,7 +47,12 @@ def check_bridge(
 
     Runs the suite's tests; nothing of that goes into the workspace's record.
     """
-    run = _Runs(workspace, suite, environments)
+    with tempfile.TemporaryDirectory() as place:
+        run = _Runs(workspace, suite, environments, Path(place))
+        yield from _findings(run, read_bridge(workspace.root / suite.bridge).run)
+
+
+def _findings(run: _Runs, table: Run) -> Iterator[Finding]:
     tests, broken = run.found()
     for words, addresses in _by_words({r.address: r.message for r in broken}):
         yield Finding("found", State.WRONG, f"{addresses}: {words}", _FIND)
@@ -55,8 +66,9 @@ def check_bridge(
     yield _tags(tests)
     known = {test.address: test for test in tests}
     results = run.of(())
-    added = read_bridge(workspace.root / suite.bridge).run.names.unless_all
-    yield from _reported(known, results, added=added)
+    yield from _reported(known, results, added=table.names.unless_all)
+    if table.names.how != "files":
+        yield _unknown(run.without_names(), known, added=table.names.unless_all)
     came = {a: results[a].outcome for a in known if a in results and _came_back(results[a])}
     good = [address for address, outcome in came.items() if outcome is Outcome.PASSED]
     bad = [address for address, outcome in came.items() if outcome.is_bad]
@@ -79,34 +91,47 @@ _FIND = "look at find.files, and at the patterns, the query or the list command"
 
 
 class _Runs:
-    """Runs of one suite that leave nothing behind."""
+    """Runs of one suite that leave nothing behind: what one learns, the next does not know."""
 
     def __init__(
-        self, workspace: Workspace, suite: BridgeSuite, environments: Sequence[Environment]
-    ) -> None:
-        self._workspace, self._suite, self._environments = workspace, suite, environments
+        self, workspace: Workspace, suite: BridgeSuite, environments: Sequence[Environment],
+        place: Path,
+    ) -> None:  # fmt: skip
+        table = replace(workspace.settings.workspace, results=str(place))
+        settings = replace(workspace.settings, workspace=table, suite=[suite])
+        self._workspace = replace(workspace, settings=settings)
+        self._suite, self._environments, self._place = suite, environments, place
 
     def found(self) -> tuple[Sequence[Test], Sequence[Result]]:
         """The suite's tests, and the files that could not tell theirs when they were asked."""
-        with tempfile.TemporaryDirectory() as place:
-            folder = new_run(Path(place))
-            session = self._session(folder.name, ())
-            try:
-                tests = session.plan(folder).tests
-                return sorted(tests, key=lambda t: (t.path, t.line)), session.broken
-            except NothingChosen:
-                return (), session.broken
+        folder = new_run(self._place)
+        session = self._session(folder.name, ())
+        try:
+            tests = session.plan(folder).tests
+            return sorted(tests, key=lambda t: (t.path, t.line)), session.broken
+        except NothingChosen:
+            return (), session.broken
+
+    def without_names(self) -> Mapping[str, Result]:
+        """How all tests ended that the launcher runs if it is given no names."""
+        file = self._workspace.root / self._suite.bridge
+        text = tomlkit.parse(file.read_text(encoding="utf-8"))
+        text["run"]["names"]["unless_all"] = True
+        other = self._place / file.name
+        other.write_text(tomlkit.dumps(text), encoding="utf-8")
+        suite = replace(self._suite, bridge=str(other))
+        return _Runs(self._workspace, suite, self._environments, self._place).of(())
 
     def of(self, addresses: Sequence[str]) -> Mapping[str, Result]:
         """How the tests ended, by address: these, or all if none is named."""
-        with tempfile.TemporaryDirectory() as place:
-            folder = new_run(Path(place))
-            session = self._session(folder.name, addresses)
-            with recording(session, folder, Newest(Path(place))) as recorded:
-                session.execute(folder)
+        folder = new_run(self._place)
+        session = self._session(folder.name, addresses)
+        with recording(session, folder, Newest(folder)) as recorded:
+            session.execute(folder)
         return {result.address: result for result in recorded.record.results}
 
     def _session(self, run: str, addresses: Sequence[str]) -> Session:
+        (self._workspace.caches / CACHE).unlink(missing_ok=True)
         only = Term("suite", self._suite.name)
         chosen = [any_of(Term("at", a, "quoted") for a in addresses)] if addresses else []
         inputs = RunInputs(
@@ -123,6 +148,22 @@ def _tags(tests: Sequence[Test]) -> Finding:
     return Finding("tags", State.WARNING, "no tag was found", "find.lines.tag, or @tag in a query")
 
 
+def _unknown(results: Mapping[str, Result], known: Mapping[str, Test], *, added: bool) -> Finding:
+    """Whether the launcher has tests that are not found, such as tests made in a loop.
+
+    ``added``: they are to be run, too.
+    """
+    others = [address for address in results if "#" in address and address not in known]
+    if not others:
+        return Finding("without names", State.OK, "the launcher runs no test that was not found")
+    named = ", ".join(others[:SOME])
+    words = f"{len(others)} that were not found run only if no name is given: {named}"
+    if added:
+        return Finding("without names", State.OK, words)
+    hint = "run.names.unless_all = true runs them where all tests of their file are chosen"
+    return Finding("without names", State.WRONG, words, hint)
+
+
 def _reported(
     known: Mapping[str, Test], results: Mapping[str, Result], *, added: bool
 ) -> Iterator[Finding]:
@@ -137,12 +178,11 @@ def _reported(
     for words, addresses in _by_words(silent):
         printed = [r.output for a in lost if (r := results.get(a)) and r.message == words]
         line = f"{addresses}: {words}{_last_of(max(printed, default='', key=len))}"
-        yield Finding("reported", State.WRONG, line, _mended_by(words))
-    for address in strange[:SOME]:
+        yield Finding("reported", State.WRONG, line, _mended_by(words, strange))
+    for address in [] if added else strange[:SOME]:
         words = f"the report tells of {address}, which was not found"
-        state = State.WARNING if added else State.WRONG
-        yield Finding("reported", state, words, _FIND)
-    if not lost and not strange:
+        yield Finding("reported", State.WRONG, words, _FIND)
+    if not lost and (added or not strange):
         yield Finding("reported", State.OK, "what was found is what came back")
     for result in whole:
         yield Finding("exit code", State.WRONG, result.message, "run.passed and run.failed")
@@ -170,8 +210,11 @@ def _last_of(printed: str) -> str:
     return "".join(f"\n  {line}" for line in lines)
 
 
-def _mended_by(words: str) -> str:
-    """Where to look when a test did not come back."""
+def _mended_by(words: str, strange: Sequence[str]) -> str:
+    """Where to look when a test did not come back, and ``strange`` ones came."""
+    if strange and words.startswith("no result came back"):
+        name = strange[0].partition("#")[2]
+        return f"the report has '{name}': run.names.name and read.name must make the same of a test"
     mends = (mend for start, mend in _MENDS.items() if words.startswith(start))
     return next(mends, "read.format, and what the launcher left")
 

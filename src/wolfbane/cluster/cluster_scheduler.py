@@ -72,6 +72,8 @@ class ClusterScheduler(Scheduler):
         self._folder, self._begin = folder, begin
         self._machines: dict[str, _OnMachine] = {}
         self._numbers = 0
+        self._ran_on: dict[str, str] = {}
+        """The address of the machine where each test last ran."""
         self._stranded: dict[str, str] = {}
         """Tests that were lost with their machine and have not run again, with what happened."""
         self.warnings: list[str] = []
@@ -135,6 +137,7 @@ class ClusterScheduler(Scheduler):
             test = left.pop(message.result.address)
             began = round(message.result.began + machine.began, 3)
             self._stranded.pop(test.address, None)
+            self._ran_on[test.address] = machine.link.address
             self.ended(test, replace(message.result, began=began), batch)
         elif isinstance(message, WantBatch):
             machine.waiting[message.slot] = message.idle
@@ -200,10 +203,18 @@ class ClusterScheduler(Scheduler):
             return None
         for batches in (self.queue, self._again if not self.queue else []):
             for batch in batches:
-                if not machine.why_not(batch):
+                if not machine.why_not(batch) and self._may_run_on(machine, batch):
                     batches.remove(batch)
                     return batch
         return None
+
+    def _may_run_on(self, machine: _OnMachine, batch: Batch) -> bool:
+        """Whether it is the machine's turn: a test runs again where it failed.
+
+        The services there have the state that it met; on another machine, it would be a new test.
+        """
+        before = self._ran_on.get(batch.tests[0].address) if batch.again else None
+        return before in (None, machine.link.address) or before not in self._machines
 
     def _give_up_what_nobody_can(self) -> None:
         """Suites that no machine can serve are blocked, with the reasons."""

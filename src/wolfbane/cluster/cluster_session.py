@@ -79,14 +79,17 @@ class ClusterSession(Session):
                 except MachineLost as error:
                     self._trouble = str(error)
                     break
-                for address, (name, slots) in found.items():
-                    if address not in serving:
-                        link = await self._cluster.link(address, name, slots)
-                        if link is not None:
-                            serving[address] = asyncio.create_task(scheduler.serve(link))
+                links = await asyncio.gather(*(
+                    self._cluster.link(address, name, slots)
+                    for address, (name, slots) in found.items() if address not in serving
+                ))  # fmt: skip
+                for link in links:
+                    if link is not None:
+                        serving[link.address] = asyncio.create_task(scheduler.serve(link))
                 working = [task for task in serving.values() if not task.done()]
                 if not working:
-                    self._trouble = "no machine is left that can take the run"
+                    if not scheduler.done:  # it may have ended while machines were looked for
+                        self._trouble = "no machine is left that can take the run"
                     break
                 ended, _ = await asyncio.wait(
                     working, timeout=_LOOK, return_when=asyncio.FIRST_COMPLETED

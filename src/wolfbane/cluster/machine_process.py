@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import re
 import struct
 import sys
 import tempfile
@@ -49,6 +50,7 @@ from wolfbane.execution.run_request import NEVER
 from wolfbane.execution.setup.builds import Builder
 from wolfbane.execution.setup.environment_setup import EnvironmentSetup
 from wolfbane.model import Evidence
+from wolfbane.units import size
 
 _LENGTH = struct.Struct(">Q")
 _PIECE = 4 << 20
@@ -57,30 +59,37 @@ _TOGETHER = 0.02
 _MOST_TOGETHER = 500
 _AT_ONCE = (EvidencePiece, WantBatch, MachineOver)
 """Messages that are large, or that somebody waits for."""
-_LARGEST = 256 << 20
-"""Bytes of a file of evidence that travel; the rest of a larger one stays."""
 
 
 class SentEvidence(EvidenceFiles):
-    """Evidence that is sent to the core, under names that no other machine has."""
+    """Evidence that is sent to the core, under names that no other machine has.
+
+    Of a file that is larger than the limit, the beginning is sent: ``warnings`` names it.
+    """
 
     def __init__(
         self, job: MachineJob, folder: Path, mask: Mask, send: Callable[[MachineMessage], None]
     ) -> None:
         super().__init__(folder, folder, mask)
         self._job, self._send = job, send
+        self._limit = size(job.workspace.settings.cluster.evidence_limit)
+        # A machine's name may be its address.
+        self._prefix = re.sub(r"[^\w.-]+", "-", job.name)
+        self.warnings: list[str] = []
 
     def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
         """Write what a test left behind, and send it."""
         kept = super().keep(address, kind, content)
         file = self._folder / kept.path
-        name = f"{self._job.name}-{file.name}"
-        moved = replace(kept, path=f"evidence/{name}")
+        moved = replace(kept, path=f"evidence/{self._prefix}-{file.name}")
         with contextlib.suppress(OSError), file.open("rb") as data:
-            sent = 0
-            while sent < _LARGEST and (piece := data.read(_PIECE)):
+            left = self._limit
+            while piece := data.read(min(_PIECE, left)):
                 self._send(EvidencePiece(moved.path, piece))
-                sent += len(piece)
+                left -= len(piece)
+            if data.read(1):
+                words = f"{moved.path} is cut ([cluster] evidence_limit)"
+                self.warnings.append(f"machine {self._job.name}: {words}")
             file.unlink()
         return moved
 
@@ -105,7 +114,7 @@ async def run_job(
             workspace, environments, folder, browsers, mask, job.jobs,
             no_build=request.build == NEVER,
         )  # fmt: skip
-        context.evidence = SentEvidence(job, folder, mask, send)
+        evidence = context.evidence = SentEvidence(job, folder, mask, send)
         async with context.pool:
             tell = partial(_tell_from, job.name, send)
             builder = Builder(context, request.build, tell)
@@ -124,7 +133,7 @@ async def run_job(
                 work = relay_workers if job.load else run_batches
                 await work(context, job, incoming, send)
                 await context.pool.finish()
-                warnings = [*setup.ended(), *browsers.said()]
+                warnings = [*setup.ended(), *browsers.said(), *evidence.warnings]
                 send(MachineOver(warnings, browsers.versions))
             finally:
                 await setup.close()

@@ -13,7 +13,7 @@ from wolfbane.events import Exercised, TestStarted
 from wolfbane.execution.batch_owner import BatchOwner
 from wolfbane.execution.pending_output import PendingOutput
 from wolfbane.kinds.registry import find_kind
-from wolfbane.model import NESTED, Evidence, Outcome, Test
+from wolfbane.model import NESTED, Discrepancy, Evidence, Outcome, Test
 from wolfbane.planning import Batch
 from wolfbane.workers.channel import Request
 from wolfbane.workers.launcher import Unstartable
@@ -159,7 +159,7 @@ class BatchRun:
             case FinishedMessage():
                 self._end(self._ended_test(message.address), message)
             case TestMessage():
-                self._meet(message.address, message.line or 0)
+                self._meet(message)
             case HandedMessage():
                 name = message.address.partition("#")[2]
                 self._owner.handed_in(self._batch)[name] = message.value
@@ -183,13 +183,15 @@ class BatchRun:
     def _ended_test(self, address: str) -> Test:
         return self._left.pop(address) if address in self._left else self._extra(address)
 
-    def _meet(self, address: str, line: int) -> None:
-        """A test that came up inside of another one: remembered for the next time."""
+    def _meet(self, message: TestMessage) -> None:
+        """A test that came up while others ran: remembered for the next time."""
+        address, line = message.address, message.line or 0
         test = self._extra(address)
         chosen = {other.name: other for other in self._batch.tests}
         outer = next((chosen[name] for name in test.ancestors if name in chosen), test)
         known = self._left.get(address)
         test = replace(known or test, line=line, tags=outer.tags, exact=True)
+        test = replace(test, group=message.group or test.group)
         self._owner.findings.met.setdefault(test.path, {})[test.name] = test
         self._met[address] = test
 
@@ -254,6 +256,8 @@ class BatchRun:
         self, test: Test, end: Ending, printed: str, began: float, kept: Iterable[Evidence] = ()
     ) -> None:
         result = self._pending.result(test, end, printed, began, self._slot.number, kept)
+        if result.account is Discrepancy.MISSING and not test.line:  # only a launcher knew of it
+            self._owner.findings.missed.setdefault(test.path, set()).add(test.name)
         if test.worker_address not in self._planned and test.worker_address not in self._met:
             result = replace(result, again=self._again(test))
         if test.worker_address in self._planned:

@@ -26,6 +26,10 @@ class FileState(msgspec.Struct, frozen=True):
     digest: str
 
 
+CACHE = "inventory.json"
+"""The file's name, in the folder for caches."""
+
+
 class Cache:
     """A JSON file of entries by suite and path. A damaged or older one is simply not used."""
 

@@ -11,7 +11,7 @@ import msgspec
 from msgspec.structs import replace
 
 from wolfbane.files import as_text, read_regular
-from wolfbane.inventory.cache import Cache, look
+from wolfbane.inventory.cache import CACHE, Cache, look
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.scanning import scan_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
@@ -114,7 +114,7 @@ class Inventory(msgspec.Struct, dict=True):
 
 def open_inventory(workspace: Workspace) -> Inventory:
     """Scan the workspace: read only what changed since it was last seen."""
-    cache = Cache(workspace.caches / "inventory.json")
+    cache = Cache(workspace.caches / CACHE)
     files: dict[str, TestFile] = {}
     shared: dict[str, list[str]] = {}
     without: dict[str, list[str]] = {}

@@ -12,10 +12,11 @@ from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.selection import parse
 from wolfbane.toml_lines import Location, line_of
-from wolfbane.units import seconds
+from wolfbane.units import seconds, size
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import (
     Browser,
+    ClusterTable,
     LoadProfile,
     Parameter,
     Service,
@@ -45,6 +46,7 @@ def meaning_problems(path: Path, lines: dict[Location, int], settings: Settings)
     for key in ("evidence", "history"):
         if value := getattr(settings.keep, key):
             checks.duration(("keep", key), value, needs_unit=True)
+    checks.cluster(settings.cluster)
     if table.jobs is not None and table.jobs < 1:
         checks.add(("workspace", "jobs"), f"'jobs' is {table.jobs}: at least one is needed")
     checks.expression(("workspace", "leave_out"), table.leave_out or "everything")
@@ -104,6 +106,20 @@ class _Checks:
             seconds(value, needs_unit=needs_unit)
         except ValueError as error:
             self.add(location, f"'{location[-1]}': {error}")
+
+    def cluster(self, table: ClusterTable) -> None:
+        for key in ("limit", "evidence_limit"):
+            try:
+                size(getattr(table, key))
+            except ValueError as error:
+                self.add(("cluster", key), f"'{key}': {error}")
+        given = {key: getattr(table, key) for key in ("ca", "certificate", "key")}
+        for key, path in given.items():
+            if path and not (self._path.parent / path).is_file():
+                self.add(("cluster", key), f"'{key}': there is no file {path}")
+        lacking = [f"'{key}'" for key, path in given.items() if not path]
+        if lacking and any(given.values()):
+            self.add(("cluster",), f"TLS needs {' and '.join(lacking)}, too")
 
     def times(self, location: Location, value: int) -> None:
         if value < 0:

@@ -133,13 +133,15 @@ class ClusterTable(SettingsTable, frozen=True):
     """``[cluster]``: machines that runs may use, and what of the workspace travels to them.
 
     ``include`` are globs of files that git ignores and that are needed there, ``exclude`` globs of
-    what stays. ``limit`` is the most that may travel. The files are for ``tls://`` addresses.
+    what stays. ``limit`` is the most that may travel, ``evidence_limit`` the most that comes back
+    of one file that a test left behind. The other files are for ``tls://`` addresses.
     """
 
     address: str = ""
     include: list[str] = []
     exclude: list[str] = []
     limit: str | int = "1 GB"
+    evidence_limit: str | int = "256 MB"
     ca: str = ""
     certificate: str = ""
     key: str = ""

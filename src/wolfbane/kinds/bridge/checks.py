@@ -57,8 +57,10 @@ def _listing(listing: Listing, declared: frozenset[str]) -> Wrong:
 
 def _running(run: Run, declared: frozenset[str]) -> Wrong:
     yield from _template(("run", "names", "name"), run.names.name, NAMING)
-    yield from _command(("run", "command"), run.command, OF_COMMANDS | declared)
-    command = " ".join(run.command)
+    yield from _command(("run", "command"), run.arguments, OF_COMMANDS | declared)
+    command = " ".join(run.arguments)
+    if run.command and not isinstance(run.command[0], str):
+        yield ("run", "command"), "the first argument is the launcher itself: it stands alone"
     if run.names.how != "files" and "{names}" not in command:
         yield ("run", "command"), "no argument is {names}: the launcher is not told what to run"
     if run.per in TOGETHER and "{file}" in command:
@@ -70,11 +72,12 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
 
 
 def _reading(bridge: Bridge) -> Wrong:
-    read, command = bridge.read, " ".join(bridge.run.command)
+    read, command = bridge.read, " ".join(bridge.run.arguments)
     for key in ("passed", "failed", "skipped"):
         yield from _pattern(("read", key), getattr(read, key), "name")
     if read.format == "lines" and not (read.passed and read.failed):
         yield ("read",), "format 'lines' needs the patterns 'passed' and 'failed'"
+    yield from _pattern(("read", "ignore"), read.ignore)
     yield from _template(("read", "name"), read.name, OF_ENTRIES)
     yield from _pattern(("read", "part"), read.part, "test", "part")
     if read.report and "{report}" not in command and "{scratch}" not in command:

@@ -73,7 +73,7 @@ class BridgeKind(Kind[BridgeSuite]):
             _items(bridge, b"")
         except CannotFind as error:
             raise MissingRuntime(str(error)) from None
-        program = bridge.run.command[0]
+        program = bridge.run.arguments[0]
         folder = root / suite.folder
         if not shutil.which(program) and not (folder / program).is_file():
             raise MissingRuntime(f"there is no launcher '{program}' ({suite.bridge})")
@@ -85,7 +85,7 @@ class BridgeKind(Kind[BridgeSuite]):
 
     def with_options(self, root: Path, suite: BridgeSuite, options: Sequence[str]) -> BridgeSuite:
         """Options of the launcher, where the bridge says where they go."""
-        if EXTRA not in _bridge(root, suite).run.command:
+        if EXTRA not in _bridge(root, suite).run.arguments:
             raise ValueError(f"{suite.bridge} has no {EXTRA} in 'command' of [run]")
         return replace(suite, options=[*suite.options, *options])
 

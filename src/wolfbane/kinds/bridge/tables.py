@@ -6,6 +6,7 @@ from typing import Literal
 
 from msgspec import field
 
+from wolfbane.kinds.bridge.runner.calls import flat
 from wolfbane.tables import SettingsTable
 
 TOGETHER = ("batch", "suite")
@@ -99,16 +100,22 @@ class NamesTable(SettingsTable, frozen=True):
 class Run(SettingsTable, frozen=True):
     """``[run]``: the launcher's argument list, and what its exit codes mean.
 
+    A list inside of ``command`` is left out where one of its placeholders has no value.
     ``per`` says for how much it is started: a ``test``, a ``file``, a ``batch`` of files (as many
     of them as tests run at a time), or all that was chosen of the ``suite``.
     """
 
-    command: list[str]
+    command: list[str | list[str]]
     names: NamesTable
     per: Literal["test", "file", "batch", "suite"] = "file"
     env: dict[str, str] = {}
     passed: list[int] = field(default_factory=lambda: [0])
     failed: list[int] = field(default_factory=lambda: [1])
+
+    @property
+    def arguments(self) -> list[str]:
+        """All arguments of the command, those that belong together among the others."""
+        return flat(self.command)
 
 
 class ReadTable(SettingsTable, frozen=True):
@@ -118,8 +125,9 @@ class ReadTable(SettingsTable, frozen=True):
     ``name`` says of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what
     ``run.names.name`` makes of the test. ``part`` is a regular expression on that, with groups
     ``test`` and ``part``: where it matches, the entry is of a part of a test. For ``lines`` the
-    patterns have groups ``name``, ``seconds`` and ``message``; other lines are output of the test
-    ``before`` or ``after`` whose line they stand, as ``output`` tells, or by none.
+    patterns have groups ``name``, ``seconds`` or ``milliseconds``, and ``message``; other lines are
+    output of the test ``before`` or ``after`` whose line they stand, as ``output`` says, or of
+    none. Lines that match ``ignore`` are none of these.
     """
 
     format: Literal["xunit", "ctrf", "tap", "events", "lines"]
@@ -129,6 +137,7 @@ class ReadTable(SettingsTable, frozen=True):
     passed: str = ""
     failed: str = ""
     skipped: str = ""
+    ignore: str = ""
     output: Literal["before", "after", ""] = ""
 
 

@@ -120,14 +120,16 @@ class _Chosen:
         """Start the launcher for some tests, read what it says, and account for each of them."""
         read = self.bridge["read"]
         named = not needs_no_names(tests, self.bridge["run"], self._whole)
-        call = LauncherCall(tests, self.place, self._others, self._names_of_others, named)
+        waits = bool(read["report"]) or read["format"] == "lines"
+        call = LauncherCall(tests, self.place, self._others, self._names_of_others, named, waits)
         accounts = Accounts(self.channel, self.bridge, call)
         reports = Reports(read, scratch) if read["report"] else None
         live = _Live(None if reports else ReportReading(read, accounts.take, live=True))
         limit = self.limit * len(tests)
         began = time.perf_counter()
+        command = self._command(tests, scratch, read["report"].replace(SCRATCH, scratch))
         try:
-            ended = self._launched(tests, scratch, limit, live)
+            ended = self._launched(command, limit, live)
         except OSError as error:
             words = f"it cannot be started: {error}"
             accounts.end_all({"outcome": "blocked", "message": words})
@@ -137,13 +139,10 @@ class _Chosen:
             trouble = reports.read(accounts.take)
         late = f"the launcher ran longer than {limit:g} s" if ended.late else ""
         seconds = time.perf_counter() - began
-        accounts.close(LauncherVerdict(ended.code, late, trouble, ended.output, seconds))
+        accounts.close(LauncherVerdict(ended.code, late, trouble, ended.output, seconds, command))
 
-    def _launched(
-        self, tests: Sequence[Called], scratch: str, limit: float, live: _Live
-    ) -> LauncherEnd:
+    def _launched(self, command: Sequence[str], limit: float, live: _Live) -> LauncherEnd:
         read = self.bridge["read"]
-        command = self._command(tests, scratch, read["report"].replace(SCRATCH, scratch))
         apart = not read["report"] and read["format"] != "lines"  # a warning would break these
         return launch(command, self.bridge["run"]["env"], limit, live.hear, apart=apart)
 

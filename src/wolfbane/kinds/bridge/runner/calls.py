@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
+import string
 from collections import Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from wolfbane.model import NESTED
 
@@ -84,6 +85,39 @@ def _call_name(file: str, name: str, group: str, source: str, names: Mapping[str
     return called_so
 
 
+class CalledBack(NamedTuple):
+    """The name of a test, and of the group that it is in, as addresses have them."""
+
+    name: str
+    group: str
+
+    @property
+    def whole(self) -> str:
+        """The name as it is in an address."""
+        return f"{self.group}{NESTED}{self.name}" if self.group else self.name
+
+
+def called_back(known_as: str, file: str, names: Mapping[str, Any]) -> CalledBack | None:
+    """The name of a test by what the launcher calls it; None where the template tells no one name.
+
+    It is the inverse of what :func:`called` does with the template of the bridge.
+    """
+    pieces = []
+    for text, field, _, _ in string.Formatter().parse(names["name"]):
+        pieces.append(re.escape(text))
+        if field == "file":
+            pieces.append(re.escape(file))
+        elif field:
+            pieces.append(f"(?P<{field}>.*)")
+    match = re.fullmatch("".join(pieces), known_as, re.DOTALL)
+    if match is None or not (found := match.groupdict()).get("name"):
+        return None
+    group = NESTED.join(filter(None, found.get("group", "").split(names["nested"])))
+    back = CalledBack(found["name"], group)
+    same = _call_name(file, back.whole, back.group, "", names) == known_as
+    return back if same else None
+
+
 def unsayable(test: Called, names: Mapping[str, Any]) -> str:
     """Why the launcher cannot run a test by name; empty if it can."""
     if "\0" in test.known_as:
@@ -122,7 +156,7 @@ def in_calls(
         yield from alike
         return
     names_count = how != "list" and not needs_no_names(tests, run, whole)
-    files_count = FILES in " ".join(run["command"])
+    files_count = FILES in " ".join(flat(run["command"]))
     current: list[Called] = []
     size, files = 0, set[str]()
     for some in alike:
@@ -162,18 +196,28 @@ def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path
     return known if how == "each" else []
 
 
+def flat(command: Iterable[str | Sequence[str]]) -> list[str]:
+    """The arguments of a command, those that belong together among the others."""
+    return [a for each in command for a in ([each] if isinstance(each, str) else each)]
+
+
 def filled(
-    command: Sequence[str],
+    command: Sequence[str | Sequence[str]],
     many: Mapping[str, Sequence[str]],
     option: str,
     known: Mapping[str, str],
 ) -> list[str]:
     """The argument list. An argument with a mark of ``many`` is there once for each of its values.
 
-    Where it is nothing but ``{names}``, the option goes before each.
+    Where it is nothing but ``{names}``, the option goes before each. Arguments that belong together
+    are left out together, where a placeholder in them has no value.
     """
     found: list[str] = []
     for argument in command:
+        if not isinstance(argument, str):
+            if all(_has_values(part, many, known) for part in argument):
+                found += filled(argument, many, option, known)
+            continue
         mark = next((mark for mark in (NAMES, FILES, EXTRA) if mark in argument), "")
         if not mark:
             found.append(_single(argument, known))
@@ -182,6 +226,11 @@ def filled(
         for value in many[mark]:
             found += [*before, _single(argument, known).replace(mark, value)]
     return found
+
+
+def _has_values(argument: str, many: Mapping[str, Sequence[str]], known: Mapping[str, str]) -> bool:
+    names = re.findall(r"(?<!\{)\{([\w.-]+)\}", argument)
+    return all(many.get(f"{{{name}}}") or known.get(name) for name in names)
 
 
 def _single(argument: str, known: Mapping[str, str]) -> str:

@@ -51,6 +51,13 @@ class Teller:
             finished["frames"] = [{"file": place[0], "line": place[1], "function": entry.name}]
         self._channel.send(finished)
 
+    def meet(self, address: str, group: str) -> None:
+        """A test that only the launcher knew: the next time, it can be chosen.
+
+        It has no line: if it does not come back then, it is forgotten.
+        """
+        self._channel.hold({"type": "test", "address": address, "group": group})
+
     def end(self, addresses: Iterable[str], verdict: Message, output: str) -> None:
         """The same of each of these, with what the launcher printed."""
         for address in addresses:

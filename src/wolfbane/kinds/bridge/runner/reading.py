@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -18,6 +18,13 @@ from wolfbane.formats.xunit.reader import XunitReader
 from wolfbane.model import Outcome
 
 _OUTCOMES = {str(outcome): outcome for outcome in Outcome}
+_NEWLINE = re.compile(rb"\n")
+_LINE_ENDS = re.compile(rb"\r?\n|\r(?!\Z)")
+"""A lone carriage return ends a line of progress; of one at the end, what follows decides."""
+_COLOUR = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\))")
+"""Control sequences (ECMA-48, 5.4), and strings for the terminal such as its title."""
+_UNITS = {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "sec": 1.0, "min": 60.0, "m": 60.0}
+_TIME = re.compile(rf"\s*(\d+(?:\.\d*)?|\.\d+)\s*(?:({'|'.join(_UNITS)})\b)?")
 _JUDGED = (("failed", Outcome.FAILED), ("skipped", Outcome.SKIPPED), ("passed", Outcome.PASSED))
 Take = Callable[[ReportedTest], None]
 
@@ -41,6 +48,7 @@ class ReportReading:
         self._output = read["output"]
         self._said = Text()
         self._waiting: ReportedTest | None = None
+        self._ignored = re.compile(read["ignore"]) if read.get("ignore") else None
         self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
 
     def feed(self, data: bytes) -> None:
@@ -50,7 +58,8 @@ class ReportReading:
         elif self._format == "ctrf":
             self._tell(self._ctrf.feed(data))
         else:
-            *lines, self._rest = (self._rest + data).split(b"\n")
+            ends = _LINE_ENDS if self._format == "lines" else _NEWLINE
+            *lines, self._rest = ends.split(self._rest + data)
             for line in lines:
                 self._line(line.decode("utf-8", "replace").rstrip("\r"))
 
@@ -62,7 +71,7 @@ class ReportReading:
             self._tell(self._ctrf.close())
         else:
             if self._rest:
-                self._line(self._rest.decode("utf-8", "replace"))
+                self._line(self._rest.decode("utf-8", "replace").rstrip("\r"))
             if self._format == "tap":
                 self._close_tap()
             self._flush()
@@ -97,24 +106,34 @@ class ReportReading:
             self._lines(line)
 
     def _lines(self, line: str) -> None:
-        """A line that tells of a test, or one that a test said."""
+        """A line that tells of a test, or one that a test said. Colours are not looked at."""
+        line = _COLOUR.sub("", line)
+        if self._ignored and self._ignored.search(line):
+            return
         for pattern, outcome in self._patterns:
             if match := pattern.search(line):
-                entry = self._timed(_matched(match, outcome))
-                if self._output == "after":
-                    self._flush()
-                    self._waiting = entry
-                else:
-                    self._take(replace(entry, output=str(self._said)))
-                    self._said = Text()
+                self._found(self._timed(_matched(match, outcome)), line)
                 return
-        if self._output:
-            self._said.add(f"{line}\n")
+        self._said.add(f"{line}\n")
+
+    def _found(self, entry: ReportedTest, line: str) -> None:
+        """An entry: where nothing says whose the other lines are, a failure has those around it."""
+        before = str(self._said)
+        self._flush()
+        if self._output == "before":
+            self._take(replace(entry, output=before))
+        elif self._output == "after":
+            self._waiting = entry
+        elif entry.outcome.is_bad:
+            self._waiting = replace(entry, output=f"{before}{line}\n")
+        else:
+            self._take(entry)
 
     def _flush(self) -> None:
         """Tell the test that waited for what it said."""
         if self._waiting is not None:
-            self._take(replace(self._waiting, output=str(self._said).strip("\n")))
+            output = f"{self._waiting.output}{self._said}".strip("\n")
+            self._take(replace(self._waiting, output=output))
         self._waiting, self._said = None, Text()
 
     def _tell_points(self, end: int) -> None:
@@ -151,13 +170,18 @@ def _event(line: str) -> ReportedTest:
         raise FormatError(words) from None
 
 
+def _seconds(match: re.Match[str], groups: Mapping[str, str]) -> float:
+    """The time that a line says: in the unit that stands behind the number, else in seconds."""
+    for group, unit in (("milliseconds", "ms"), ("seconds", "s")):
+        if groups.get(group):
+            found = _TIME.match(match.string, match.start(group))
+            return float(found[1]) * _UNITS[found[2] or unit] if found else 0.0
+    return 0.0
+
+
 def _matched(match: re.Match[str], outcome: Outcome) -> ReportedTest:
     groups = {key: value or "" for key, value in match.groupdict().items()}
-    try:
-        seconds = float(groups.get("seconds") or 0)
-    except ValueError:
-        seconds = 0.0
     return ReportedTest(
         groups["name"], outcome, group=groups.get("group", ""), file=groups.get("file", ""),
-        seconds=seconds, message=groups.get("message", ""),
+        seconds=_seconds(match, groups), message=groups.get("message", ""),
     )  # fmt: skip

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import os
+import shlex
 import time
 from collections import Counter
 from collections.abc import Container, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fnmatch import fnmatch
 from typing import Any
 
 from wolfbane.exits import how_it_ended
 from wolfbane.formats.reported import ReportedTest
-from wolfbane.kinds.bridge.runner.calls import Called
+from wolfbane.kinds.bridge.runner.calls import Called, called_back
 from wolfbane.kinds.bridge.runner.emitter import Teller
 from wolfbane.kinds.bridge.runner.parts import FileParts, Gathered, Naming
 from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.model import Outcome
+
+_AGAIN = "again"
+"""Of an entry for a test that has one already."""
 
 
 @dataclass(frozen=True)
@@ -28,6 +32,12 @@ class LauncherVerdict:
     trouble: str = ""
     output: str = ""
     seconds: float = 0.0
+    command: Sequence[str] = ()
+
+    @property
+    def shown(self) -> str:
+        """What was started, and what it printed."""
+        return f"$ {shlex.join(self.command)}\n{self.output}"
 
 
 @dataclass(frozen=True)
@@ -37,7 +47,8 @@ class LauncherCall:
     ``place`` is where entries and problems count that belong to none of several files.
     ``others`` are the known tests that were not chosen, by path, what they are called, and
     number, and ``names_of_others`` what they are called; ``by_name`` says that the launcher was
-    told names, and so what to leave out.
+    told names, and so what to leave out. ``waits``: entries are told once it has ended, for later
+    ones may contradict them.
     """
 
     tests: Sequence[Called]
@@ -45,6 +56,7 @@ class LauncherCall:
     others: Mapping[tuple[str, str, int], str] = field(default_factory=dict)
     names_of_others: Container[str] = ()
     by_name: bool = True
+    waits: bool = False
 
 
 class Accounts:
@@ -60,6 +72,10 @@ class Accounts:
             self._left.setdefault(test.known_as, []).append(test)
         self._chosen = {name: tuple(tests) for name, tests in self._left.items()}
         self._seen: Counter[tuple[str, str]] = Counter()
+        self._last: dict[str, str] = {}
+        """The address of the last test that an entry was of, by what it is called."""
+        self._waiting: dict[str, tuple[str, ReportedTest]] = {}
+        self._contradiction = ""
         paths = {test.file: test.path for test in tests}
         self._paths = {os.path.abspath(file): path for file, path in paths.items()}
         self._place, self._elsewhere = tests[0].path if len(paths) == 1 else place, place
@@ -83,10 +99,31 @@ class Accounts:
         if not known and self._is_part(entry, called):
             return
         address, account = self._address(entry, called)
-        if address in self._gathered or (address and self._naming.divides):
+        if account == _AGAIN:
+            self._contradicted(address, called, entry)
+        elif address in self._gathered or (address and self._naming.divides):
             self._gathered.setdefault(address, Gathered(account)).own = entry  # parts may follow
+        elif address and self._asked.waits:
+            self._waiting[address] = account, entry
         elif address:
             self._tell(address, account, entry)
+
+    def _contradicted(self, address: str, called: str, entry: ReportedTest) -> None:
+        """One more entry of a test that has one: of the two, the worse one counts."""
+        if not entry.outcome.is_bad:
+            return
+        words = f"it was reported more than once, and the last time as {entry.outcome}"
+        worse = replace(entry, message=entry.message or words)
+        gathered = self._gathered.get(address)
+        if gathered is not None:
+            if gathered.own is None or not gathered.own.outcome.is_bad:
+                gathered.own = worse
+        elif address in self._waiting:
+            account, before = self._waiting[address]
+            if not before.outcome.is_bad:
+                self._waiting[address] = account, worse
+        else:  # it was told already
+            self._contradiction = f"{called} was reported as passed, and then as {entry.outcome}"
 
     def _is_part(self, entry: ReportedTest, called: str) -> bool:
         """Keep an entry with the test that it is a part of, if there is one."""
@@ -118,6 +155,11 @@ class Accounts:
             seconds = round(time.perf_counter() - self._began, 6)
         self._teller.tell(address, account, entry, self._file(address), seconds)
 
+    def _tell_waiting(self) -> None:
+        for address, (account, entry) in self._waiting.items():
+            self._tell(address, account, entry)
+        self._waiting.clear()
+
     def _tell_gathered(self) -> None:
         """Tests that came part by part: now it is known that there are no more."""
         for address, kept in self._gathered.items():
@@ -128,8 +170,9 @@ class Accounts:
     def _address(self, entry: ReportedTest, known_as: str) -> tuple[str, str]:
         """Of the test that waits under this name: in the entry's file, and there by its number.
 
-        Else one that ran ``unasked``, or is ``added``. None for what only says that something
-        was left out, and for a test that had to run since it is called as one that was chosen.
+        Else one that ran ``unasked``, had an entry before, or is ``added``. None for what only
+        says that something was left out, and for a test that had to run since it is called as one
+        that was chosen.
         """
         path = self._path(entry)
         self._seen[path, known_as] += 1
@@ -138,13 +181,22 @@ class Accounts:
         mine = [test for test in waiting if not path or (test.path, test.number) == (path, number)]
         if mine:
             waiting.remove(mine[0])
+            self._last[known_as] = mine[0].address
             return mine[0].address, ""
         if self._is_left_out(entry) or number <= self._named.get((path, known_as), 0):
             return "", ""
         if other := self._asked.others.get((path, known_as, number)):
             return other, "unasked"
+        if last := self._last.get(known_as):
+            return last, _AGAIN
+        place = path or self._place
+        file = self._file(f"{place}#")
+        name = called_back(known_as, file, self._run["names"]) if file else None
+        if name is not None and number == 1:
+            self._teller.meet(f"{place}#{name.whole}", name.group)
+            return f"{place}#{name.whole}", "added"
         again = f" ({number})" if number > 1 else ""
-        return f"{path or self._place}#{known_as}{again}", "added"
+        return f"{place}#{known_as}{again}", "added"
 
     def _path(self, entry: ReportedTest) -> str:
         """The path of the entry's file, or nothing where several are possible.
@@ -165,6 +217,7 @@ class Accounts:
 
     def close(self, verdict: LauncherVerdict) -> None:
         """What has no entry is an error; so is an exit code that says something else."""
+        self._tell_waiting()
         self._tell_gathered()
         code, known = verdict.code, (*self._run["passed"], *self._run["failed"])
         strange = "" if code in known else how_it_ended(code)
@@ -173,17 +226,18 @@ class Accounts:
             return
         outcome = "timed out" if verdict.ended else "errored"
         silent = f"no result came back ({how_it_ended(code)})" if code else "no result came back"
-        why = verdict.ended or verdict.trouble
+        why = verdict.ended or verdict.trouble or self._contradiction
         if waiting := [test for tests in self._left.values() for test in tests]:
             if strange and not verdict.ended:
                 why = "; ".join(filter(None, (f"the launcher ended: {strange}", why)))
             why = why or silent
             addresses = [test.address for test in waiting]
             end = {"outcome": outcome, "message": why, "account": "missing"}
-            self._teller.end(addresses[:1], end, verdict.output)  # said once, for all of them
+            first = {**end, "seconds": verdict.seconds if verdict.ended else 0.0}
+            self._teller.end(addresses[:1], first, verdict.shown)  # said once, for all of them
             self._teller.end(addresses[1:], end, "")
         elif wrong := why or self._disagreement(code, strange):
-            self._teller.end([self._place], {"outcome": outcome, "message": wrong}, verdict.output)
+            self._teller.end([self._place], {"outcome": outcome, "message": wrong}, verdict.shown)
 
     def _close_file(self, parts: FileParts, verdict: LauncherVerdict, strange: str) -> None:
         parts.flush()
