@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import http.server
 import json
 import os
 import signal
 import subprocess
+import threading
 from pathlib import Path
 
 import psutil
@@ -197,6 +199,17 @@ def test_addresses_that_are_of_no_use(quay, address, code, words):
     assert (done.code, done.results) == (code, {})
     assert words in " ".join(done.err.split())
     assert not list((quay.path / ".wolfbane" / "runs").iterdir())
+
+
+def test_what_answers_is_no_scheduler(quay):
+    """It speaks another protocol, as a scheduler of another age may."""
+    with http.server.HTTPServer(("127.0.0.1", 0), http.server.BaseHTTPRequestHandler) as other:
+        threading.Thread(target=other.serve_forever, daemon=True).start()
+        done = quay.run("--set", "key=x", "--on", f"tcp://127.0.0.1:{other.server_port}")
+        other.shutdown()
+    assert (done.code, done.results) == (4, {})
+    assert "no scheduler answers: " in done.err
+    assert "Traceback" not in done.err
 
 
 def test_a_scheduler_without_machines(quay, tmp_path):

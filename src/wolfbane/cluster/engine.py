@@ -129,13 +129,17 @@ class Engine:
                 tls_ca_file=self._tls["ca"], tls_client_cert=self._tls["certificate"],
                 tls_client_key=self._tls["key"], require_encryption=True,
             )  # fmt: skip
+        self._client = distributed.Client(
+            self._address, asynchronous=True, security=security, timeout=_PATIENCE,
+            name="wolfbane",
+        )  # fmt: skip
         try:
-            self._client = await distributed.Client(
-                self._address, asynchronous=True, security=security, timeout=_PATIENCE,
-                name="wolfbane",
-            )  # fmt: skip
+            # What speaks another protocol may be waited for without end.
+            async with asyncio.timeout(_PATIENCE + 1):
+                await self._client
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
-            words = str(error).partition("\n")[0] or type(error).__name__
+            await self.__aexit__()
+            words = str(error).partition("\n")[0] or "what is there speaks another protocol"
             raise BlockedError(f"--on {self._address}: no scheduler answers: {words}") from None
         return self
 
