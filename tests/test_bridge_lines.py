@@ -111,6 +111,36 @@ def test_what_only_the_launcher_knows_can_be_chosen_afterwards(printing):
     assert set(gone.run().outcomes) == {"day.x#ebb", "day.x#flood"}, "it is forgotten"
 
 
+def test_an_exit_code_alone_tells(folder):
+    folder.file("wolfbane.toml", SUITE.replace("day.x", "checks"))
+    folder.file(
+        "b.toml",
+        """
+        about = "scripts"
+        find = { files = ["*.sh"] }
+        run = { command = ["sh", "{file}"], names = { how = "files" } }
+        read = { format = "exit" }
+    """,
+    )
+    for name, code in (("good", 0), ("bad", 1), ("odd", 7)):
+        folder.file(f"checks/{name}.sh", f"echo {name} ran\nexit {code}\n")
+    run = folder.run()
+    outcomes = {"good": "passed", "bad": "failed", "odd": "errored"}
+    assert run.outcomes == {f"checks/{name}.sh": how for name, how in outcomes.items()}
+    assert run.results["checks/bad.sh"]["output"] == "bad ran\n"
+    assert run.results["checks/odd.sh"]["message"] == "it ended: exit code 7"
+
+
+def test_names_are_given_one_way_and_read_another(printing):
+    bridge = BRIDGE.replace('"{names}"]]', '"{names}"]]\n').replace(
+        'how = "joined"', 'how = "joined"\n    name = "{stem}.{name}"'
+    )
+    bridge = bridge.replace('format = "lines"', 'format = "lines"\n    test = "{name}"')
+    folder = printing(["ebb fine", "flood fine"], bridge=bridge)
+    folder.file("launcher.py", LAUNCHER.replace('.split(",")', '.replace("day.", "").split(",")'))
+    assert folder.run().outcomes == {"day.x#ebb": "passed", "day.x#flood": "passed"}
+
+
 def test_check_runs_once_without_names(printing):
     folder = printing(["ebb fine", "flood wrong", "loop fine"], code=1, others=["loop"])
     folder.file("said.json", (folder.path / "said.json").read_text())

@@ -11,7 +11,7 @@ from wolfbane.kinds.bridge.tables import TOGETHER, Bridge, Find, Listing, Run
 from wolfbane.toml_lines import Location
 
 Wrong = Iterator[tuple[Location, str]]
-NAMING = frozenset({"name", "group", "file"})
+NAMING = frozenset({"name", "group", "file", "folder", "stem", "module"})
 OF_ENTRIES = frozenset({"name", "group", "suite", "file"})
 OF_LISTINGS = frozenset({"file", "scratch", "root"})
 OF_COMMANDS = frozenset({"file", "files", "names", "report", "scratch", "root", "browser", "extra"})
@@ -78,7 +78,12 @@ def _reading(bridge: Bridge) -> Wrong:
     if read.format == "lines" and not (read.passed and read.failed):
         yield ("read",), "format 'lines' needs the patterns 'passed' and 'failed'"
     yield from _pattern(("read", "ignore"), read.ignore)
+    alone = bridge.run.per == "test" or bridge.run.names.how == "files"
+    if read.format == "exit" and not alone:
+        words = "with format 'exit' each start has one outcome: run.per = 'test', or names 'files'"
+        yield ("read", "format"), words
     yield from _template(("read", "name"), read.name, OF_ENTRIES)
+    yield from _template(("read", "test"), read.test, NAMING)
     yield from _pattern(("read", "part"), read.part, "test", "part")
     if read.report and "{report}" not in command and "{scratch}" not in command:
         yield ("run", "command"), "no argument has {report} or {scratch}, but read.report is read"

@@ -82,7 +82,8 @@ class NamesTable(SettingsTable, frozen=True):
 
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
     them, a ``list`` in a file with one on each line, or not at all: then ``files`` are run whole.
-    ``name`` is what the launcher calls a test: a template of ``{name}``, ``{group}``, ``{file}``.
+    ``name`` is what the launcher calls a test: a template of ``{name}``, ``{group}``, ``{file}``,
+    and of the file ``{folder}``, ``{stem}`` and ``{module}``.
     With ``unless_all`` none are given where all known tests of the files are chosen, so that those
     which only the launcher knows are run, too.
     """
@@ -122,17 +123,19 @@ class ReadTable(SettingsTable, frozen=True):
     """``[read]``: what the launcher leaves behind or prints, and how entries name their tests.
 
     ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
-    ``name`` says of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what
-    ``run.names.name`` makes of the test. ``part`` is a regular expression on that, with groups
-    ``test`` and ``part``: where it matches, the entry is of a part of a test. For ``lines`` the
-    patterns have groups ``name``, ``seconds`` or ``milliseconds``, and ``message``; other lines are
-    output of the test ``before`` or ``after`` whose line they stand, as ``output`` says, or of
-    none. Lines that match ``ignore`` are none of these.
+    ``name`` says of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what ``test``
+    makes of the test, which is ``run.names.name`` if it is empty. ``part`` is a regular expression
+    on that, with groups ``test`` and ``part``: where it matches, the entry is of a part of a test.
+    For ``lines`` the patterns have groups ``name``, ``seconds`` or ``milliseconds``, and
+    ``message``; other lines are output of the test ``before`` or ``after`` whose line they stand,
+    as ``output`` says, or of none. Lines that match ``ignore`` are none of these. With ``exit``
+    nothing is read: the exit code of a start is the outcome of its test.
     """
 
-    format: Literal["xunit", "ctrf", "tap", "events", "lines"]
+    format: Literal["xunit", "ctrf", "tap", "events", "lines", "exit"]
     report: str = ""
     name: str = "{name}"
+    test: str = ""
     part: str = ""
     passed: str = ""
     failed: str = ""

@@ -15,8 +15,6 @@ from wolfbane.kinds.bridge.runner.calls import (
     EXTRA,
     FILES,
     NAMES,
-    Called,
-    called,
     filled,
     in_calls,
     name_values,
@@ -25,6 +23,7 @@ from wolfbane.kinds.bridge.runner.calls import (
 )
 from wolfbane.kinds.bridge.runner.launching import LauncherEnd, launch
 from wolfbane.kinds.bridge.runner.listing import Lister
+from wolfbane.kinds.bridge.runner.naming import Called, called
 from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.runner.reports import SCRATCH, Reports, alone_at
 from wolfbane.kinds.bridge.runner.result_matching import Accounts, LauncherCall, LauncherVerdict
@@ -91,7 +90,7 @@ class _Chosen:
 
     def run(self) -> None:
         run = self.bridge["run"]
-        tests = called(self._chosen, self._all, self._relative, run["names"])
+        tests = called(self._chosen, self._all, self._relative, self.bridge)
         reasons = {test: why for test in tests if (why := unsayable(test, run["names"]))}
         for test, why in reasons.items():
             accounts = Accounts(self.channel, self.bridge, LauncherCall([test], self.place))
@@ -107,9 +106,9 @@ class _Chosen:
     def _not_chosen(self) -> dict[tuple[str, str, int], str]:
         """The addresses of the other tests of these files, by what the launcher calls them."""
         known = {path: [name for name, _, _ in tests] for path, tests in self._all.items()}
-        tests = called(known, self._all, self._relative, self.bridge["run"]["names"])
+        tests = called(known, self._all, self._relative, self.bridge)
         return {
-            (test.path, test.known_as, test.number): test.address
+            (test.path, test.read_as, test.number): test.address
             for test in tests if test.name not in self._chosen[test.path]
         }  # fmt: skip
 

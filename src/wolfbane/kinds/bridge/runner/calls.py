@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import re
-import string
-from collections import Counter
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
-from wolfbane.model import NESTED
+from wolfbane.kinds.bridge.runner.naming import Called
 
 NAMES, FILES, EXTRA = "{names}", "{files}", "{extra}"
 LONGEST = 100_000
@@ -27,95 +24,6 @@ _SPECIAL = {
 }
 _KEPT_AS_THEY_ARE = ("glob", "posix")
 """Dialects that have no escapes for line breaks."""
-
-
-@dataclass(frozen=True)
-class Called:
-    """A test under the name that the launcher has for it; ``file`` is from the suite's folder.
-
-    ``number`` says which it is of those in its file that the launcher calls the same, and
-    ``among`` of how many.
-    """
-
-    path: str
-    name: str
-    file: str
-    known_as: str
-    number: int = 1
-    among: int = 1
-
-    @property
-    def address(self) -> str:
-        """The test's own, or that of the file that is the test."""
-        return f"{self.path}#{self.name}" if self.name else self.path
-
-
-def called(
-    chosen: Mapping[str, Sequence[str]], known: Mapping[str, Sequence[Sequence[str]]],
-    relative: Callable[[str], str], names: Mapping[str, Any],
-) -> list[Called]:  # fmt: skip
-    """What the launcher calls the chosen tests of each path, by the template of the bridge.
-
-    Of all known tests the name is given, the group, and what it is called if its name does not
-    say it.
-    """
-    found = []
-    for path, wanted in chosen.items():
-        file = relative(path)
-        calls = {
-            name: _call_name(file, name, group, source, names)
-            for name, group, source in known[path]
-        }
-        numbers: Counter[str] = Counter()
-        number = {}
-        for name, known_as in calls.items():
-            numbers[known_as] += 1
-            number[name] = numbers[known_as]
-        found += [
-            Called(path, name, file, calls[name], number[name], numbers[calls[name]])
-            for name in wanted
-        ]
-    return found
-
-
-def _call_name(file: str, name: str, group: str, source: str, names: Mapping[str, Any]) -> str:
-    last = source or (name[len(group) + len(NESTED) :] if group else name)
-    fields = {"name": last, "group": names["nested"].join(group.split(NESTED)), "file": file}
-    called_so: str = names["name"].format(**fields)
-    return called_so
-
-
-class CalledBack(NamedTuple):
-    """The name of a test, and of the group that it is in, as addresses have them."""
-
-    name: str
-    group: str
-
-    @property
-    def whole(self) -> str:
-        """The name as it is in an address."""
-        return f"{self.group}{NESTED}{self.name}" if self.group else self.name
-
-
-def called_back(known_as: str, file: str, names: Mapping[str, Any]) -> CalledBack | None:
-    """The name of a test by what the launcher calls it; None where the template tells no one name.
-
-    It is the inverse of what :func:`called` does with the template of the bridge.
-    """
-    pieces = []
-    for text, field, _, _ in string.Formatter().parse(names["name"]):
-        pieces.append(re.escape(text))
-        if field == "file":
-            pieces.append(re.escape(file))
-        elif field:
-            pieces.append(f"(?P<{field}>.*)")
-    match = re.fullmatch("".join(pieces), known_as, re.DOTALL)
-    if match is None or not (found := match.groupdict()).get("name"):
-        return None
-    group = NESTED.join(filter(None, found.get("group", "").split(names["nested"])))
-    back = CalledBack(found["name"], group)
-    same = _call_name(file, back.whole, back.group, "", names) == known_as
-    return back if same else None
 
 
 def unsayable(test: Called, names: Mapping[str, Any]) -> str:

@@ -57,7 +57,7 @@ class ReportReading:
             self._tell(self._xunit.feed(data))
         elif self._format == "ctrf":
             self._tell(self._ctrf.feed(data))
-        else:
+        elif self._format != "exit":
             ends = _LINE_ENDS if self._format == "lines" else _NEWLINE
             *lines, self._rest = ends.split(self._rest + data)
             for line in lines:

@@ -13,8 +13,8 @@ from typing import Any
 
 from wolfbane.exits import how_it_ended
 from wolfbane.formats.reported import ReportedTest
-from wolfbane.kinds.bridge.runner.calls import Called, called_back
 from wolfbane.kinds.bridge.runner.emitter import Teller
+from wolfbane.kinds.bridge.runner.naming import Called, called_back
 from wolfbane.kinds.bridge.runner.parts import FileParts, Gathered, Naming
 from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.model import Outcome
@@ -64,12 +64,12 @@ class Accounts:
 
     def __init__(self, channel: Channel, bridge: Mapping[str, Any], call: LauncherCall) -> None:
         tests, place = call.tests, call.place
-        self._run, self._asked = bridge["run"], call
+        self._bridge, self._run, self._asked = bridge, bridge["run"], call
         self._naming = Naming(bridge["read"])
         self._gathered: dict[str, Gathered] = {}
         self._left: dict[str, list[Called]] = {}
         for test in tests:
-            self._left.setdefault(test.known_as, []).append(test)
+            self._left.setdefault(test.read_as, []).append(test)
         self._chosen = {name: tuple(tests) for name, tests in self._left.items()}
         self._seen: Counter[tuple[str, str]] = Counter()
         self._last: dict[str, str] = {}
@@ -80,7 +80,7 @@ class Accounts:
         self._paths = {os.path.abspath(file): path for file, path in paths.items()}
         self._place, self._elsewhere = tests[0].path if len(paths) == 1 else place, place
         self._globs: Sequence[str] = bridge["find"]["files"]
-        self._named = {(test.path, test.known_as): test.among for test in tests}
+        self._named = {(test.path, test.read_as): test.among for test in tests}
         self._bad = False
         self._alone = len(tests) == 1
         self._began = time.perf_counter()
@@ -167,7 +167,7 @@ class Accounts:
             for waiting in self._left.values():
                 waiting[:] = [test for test in waiting if test.address != address]
 
-    def _address(self, entry: ReportedTest, known_as: str) -> tuple[str, str]:
+    def _address(self, entry: ReportedTest, read_as: str) -> tuple[str, str]:
         """Of the test that waits under this name: in the entry's file, and there by its number.
 
         Else one that ran ``unasked``, had an entry before, or is ``added``. None for what only
@@ -175,28 +175,28 @@ class Accounts:
         that was chosen.
         """
         path = self._path(entry)
-        self._seen[path, known_as] += 1
-        number = self._seen[path, known_as]
-        waiting = self._left.get(known_as, [])
+        self._seen[path, read_as] += 1
+        number = self._seen[path, read_as]
+        waiting = self._left.get(read_as, [])
         mine = [test for test in waiting if not path or (test.path, test.number) == (path, number)]
         if mine:
             waiting.remove(mine[0])
-            self._last[known_as] = mine[0].address
+            self._last[read_as] = mine[0].address
             return mine[0].address, ""
-        if self._is_left_out(entry) or number <= self._named.get((path, known_as), 0):
+        if self._is_left_out(entry) or number <= self._named.get((path, read_as), 0):
             return "", ""
-        if other := self._asked.others.get((path, known_as, number)):
+        if other := self._asked.others.get((path, read_as, number)):
             return other, "unasked"
-        if last := self._last.get(known_as):
+        if last := self._last.get(read_as):
             return last, _AGAIN
         place = path or self._place
         file = self._file(f"{place}#")
-        name = called_back(known_as, file, self._run["names"]) if file else None
+        name = called_back(read_as, file, self._bridge) if file else None
         if name is not None and number == 1:
             self._teller.meet(f"{place}#{name.whole}", name.group)
             return f"{place}#{name.whole}", "added"
         again = f" ({number})" if number > 1 else ""
-        return f"{place}#{known_as}{again}", "added"
+        return f"{place}#{read_as}{again}", "added"
 
     def _path(self, entry: ReportedTest) -> str:
         """The path of the entry's file, or nothing where several are possible.
@@ -217,6 +217,9 @@ class Accounts:
 
     def close(self, verdict: LauncherVerdict) -> None:
         """What has no entry is an error; so is an exit code that says something else."""
+        if self._bridge["read"]["format"] == "exit":
+            self._close_by_exit_code(verdict)
+            return
         self._tell_waiting()
         self._tell_gathered()
         code, known = verdict.code, (*self._run["passed"], *self._run["failed"])
@@ -238,6 +241,18 @@ class Accounts:
             self._teller.end(addresses[1:], end, "")
         elif wrong := why or self._disagreement(code, strange):
             self._teller.end([self._place], {"outcome": outcome, "message": wrong}, verdict.shown)
+
+    def _close_by_exit_code(self, verdict: LauncherVerdict) -> None:
+        """The exit code is the outcome."""
+        end: Message = {"outcome": "errored", "message": f"it ended: {how_it_ended(verdict.code)}"}
+        if verdict.ended:
+            end = {"outcome": "timed out", "message": verdict.ended}
+        elif verdict.code in self._run["passed"]:
+            end = {"outcome": "passed"}
+        elif verdict.code in self._run["failed"]:
+            end = {"outcome": "failed", "message": how_it_ended(verdict.code)}
+        end["seconds"] = verdict.seconds
+        self._teller.end([test.address for test in self._asked.tests], end, verdict.output)
 
     def _close_file(self, parts: FileParts, verdict: LauncherVerdict, strange: str) -> None:
         parts.flush()

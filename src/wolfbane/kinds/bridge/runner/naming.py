@@ -1,0 +1,118 @@
+"""What a launcher calls tests: when it is told which to run, and in its report."""
+
+from __future__ import annotations
+
+import os
+import re
+import string
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from wolfbane.model import NESTED
+
+
+@dataclass(frozen=True)
+class Called:
+    """A test under the name that the launcher has for it; ``file`` is from the suite's folder.
+
+    ``read_as`` is the name under which its report has it. ``number`` says which it is of those in
+    its file that have the same there, and ``among`` of how many.
+    """
+
+    path: str
+    name: str
+    file: str
+    known_as: str
+    read_as: str = ""
+    number: int = 1
+    among: int = 1
+
+    @property
+    def address(self) -> str:
+        """The test's own, or that of the file that is the test."""
+        return f"{self.path}#{self.name}" if self.name else self.path
+
+
+def called(
+    chosen: Mapping[str, Sequence[str]], known: Mapping[str, Sequence[Sequence[str]]],
+    relative: Callable[[str], str], bridge: Mapping[str, Any],
+) -> list[Called]:  # fmt: skip
+    """What the launcher calls the chosen tests of each path, by the templates of the bridge.
+
+    Of all known tests the name is given, the group, and what it is called if its name does not
+    say it.
+    """
+    names = bridge["run"]["names"]
+    given, read, nested = names["name"], read_template(bridge), names["nested"]
+    found = []
+    for path, wanted in chosen.items():
+        file = relative(path)
+        calls: dict[str, tuple[str, str]] = {}
+        for name, group, source in known[path]:
+            test = fields_of(file, name, group, source, nested)
+            calls[name] = given.format(**test), read.format(**test)
+        numbers: Counter[str] = Counter()
+        number = {}
+        for name, (_, read_as) in calls.items():
+            numbers[read_as] += 1
+            number[name] = numbers[read_as]
+        found += [
+            Called(path, name, file, *calls[name], number[name], numbers[calls[name][1]])
+            for name in wanted
+        ]
+    return found
+
+
+def read_template(bridge: Mapping[str, Any]) -> str:
+    """What makes of a test the name that the report has for it."""
+    template: str = bridge["read"].get("test") or bridge["run"]["names"]["name"]
+    return template
+
+
+def fields_of(file: str, name: str, group: str, source: str, nested: str) -> dict[str, str]:
+    """What stands in a template: ``source`` is a name that the test's own name does not say."""
+    last = source or (name[len(group) + len(NESTED) :] if group else name)
+    return {"name": last, "group": nested.join(group.split(NESTED)), **fields_of_file(file)}
+
+
+def fields_of_file(file: str) -> dict[str, str]:
+    """What a template can say of a file: as a module, its folders are joined by dots."""
+    whole, _ = os.path.splitext(file)
+    return {
+        "file": file, "folder": os.path.dirname(file), "stem": os.path.basename(whole),
+        "module": whole.replace("/", "."),
+    }  # fmt: skip
+
+
+class CalledBack(NamedTuple):
+    """The name of a test, and of the group that it is in, as addresses have them."""
+
+    name: str
+    group: str
+
+    @property
+    def whole(self) -> str:
+        """The name as it is in an address."""
+        return f"{self.group}{NESTED}{self.name}" if self.group else self.name
+
+
+def called_back(read_as: str, file: str, bridge: Mapping[str, Any]) -> CalledBack | None:
+    """The name of a test by what its report calls it; None where the template tells no one name.
+
+    It is the inverse of what :func:`called` does with the template of the bridge.
+    """
+    template, nested = read_template(bridge), bridge["run"]["names"]["nested"]
+    pieces, known = [], fields_of_file(file)
+    for text, field, _, _ in string.Formatter().parse(template):
+        pieces.append(re.escape(text))
+        if field:
+            pieces.append(re.escape(known[field]) if field in known else f"(?P<{field}>.*)")
+    match = re.fullmatch("".join(pieces), read_as, re.DOTALL)
+    if match is None or not (found := match.groupdict()).get("name"):
+        return None
+    group = NESTED.join(filter(None, found.get("group", "").split(nested)))
+    back = CalledBack(found["name"], group)
+    same = template.format(**fields_of(file, back.whole, back.group, "", nested)) == read_as
+    return back if same else None
