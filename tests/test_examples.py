@@ -24,6 +24,13 @@ SHAPES = re.compile(r"\[PATH|\[SELECTION|\[NAME\]|\bNAME\b|\\$")
 
 SLOW = "not (suite:tides or suite:fees)"
 """Suites of the demo that are left out here: they are run whole in a test of their own."""
+LEARN = (
+    "wolfbane bridge learn bridges/quay.toml --all 'ruby quay.rb' "
+    "--one 'ruby quay.rb --check \"lamp is lit\"'"
+)
+LEARN_LEDGER = (
+    "wolfbane bridge learn bridges/ledger.toml --all './check' --one './check --only berths.fits'"
+)
 ELSEWHERE = {
     "wolfbane demo": "it is tested with the whole of its output",
     "wolfbane demo --into harbour": "the same",
@@ -31,6 +38,10 @@ ELSEWHERE = {
     "wolfbane compose": "it asks",
     "wolfbane run --visible --pace 0.5s --keep-open --browser chromium": "it needs a screen",
     "wolfbane bridge new": "it asks, and needs a file",
+    "wolfbane bridge learn": "it asks",
+    LEARN: "it is tested with this launcher",
+    LEARN_LEDGER: "the demo has no such launcher",
+    "wolfbane bridge learn --answers answers.toml --yes": "it needs answers",
     "wolfbane bridge check": "it needs a file",
     "wolfbane bridge new bridges/ledger.toml": "it asks",
     "wolfbane import": "it needs a file",

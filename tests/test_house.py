@@ -19,7 +19,8 @@ OTHER_MEANINGS = {
     "cli/__init__.py": {"bridge"}, "cli/bridge.py": {"bridge"}, "formats/registry.py": {"tap"},
     "steps.py": {"scenario"}, "load/samples.py": {"workflow"},
     "load/measurements.py": {"workflow"}, "reports/load_rows.py": {"workflow"},
-    "reports/load_comparison.py": {"workflow"},
+    "reports/load_comparison.py": {"workflow"}, "app/learning/readings.py": {"tap"},
+    "app/learning/learn.py": {"bridge"},
 }  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wolfbane.cli.bridge_learn import learn
 from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.selection_options import workspace_option
@@ -31,6 +32,9 @@ How is it started? One command line, with these where they belong:
 @click.group("bridge", cls=CommandGroup)
 def command() -> None:
     """Connect suites that have their own launcher."""
+
+
+command.add_command(learn)
 
 
 @command.command("check")

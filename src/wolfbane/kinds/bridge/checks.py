@@ -85,8 +85,8 @@ def _reading(bridge: Bridge) -> Wrong:
     yield from _template(("read", "name"), read.name, OF_ENTRIES)
     yield from _template(("read", "test"), read.test, NAMING)
     yield from _pattern(("read", "part"), read.part, "test", "part")
-    if read.report and "{report}" not in command and "{scratch}" not in command:
-        yield ("run", "command"), "no argument has {report} or {scratch}, but read.report is read"
+    if "{scratch}" in read.report and not re.search(r"\{(report|scratch)\}", command):
+        yield ("run", "command"), "no argument has {report} or {scratch}, but read.report is there"
 
 
 def _command(place: Location, command: list[str], known: frozenset[str]) -> Wrong:

@@ -34,15 +34,16 @@ class LauncherEnd:
 
 def launch(
     command: Sequence[str], variables: Mapping[str, str], limit: float | None, hear: Hear,
-    *, apart: bool,
+    *, apart: bool, folder: str = "",
 ) -> LauncherEnd:  # fmt: skip
     """Run it to its end, or for ``limit`` seconds. Raises OSError where it cannot be started.
 
     ``hear`` gets its output as it comes; what it says on standard error is part of that, or
-    kept ``apart`` from it.
+    kept ``apart`` from it. Without a ``folder`` it runs in that of this process.
     """
     process = subprocess.Popen(
-        [_found(command[0]), *command[1:]], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+        [_found(command[0], folder), *command[1:]], cwd=folder or None,
+        stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
         stderr=subprocess.PIPE if apart else subprocess.STDOUT,
         env={**os.environ, **variables}, start_new_session=True,
     )  # fmt: skip
@@ -112,10 +113,10 @@ class _Printed:
                         selector.unregister(key.fileobj)
 
 
-def _found(program: str) -> str:
+def _found(program: str, folder: str) -> str:
     """A program of the suite's folder, or one on the path."""
     if "/" in program and not os.path.isabs(program):
-        return os.path.abspath(program)
+        return os.path.abspath(os.path.join(folder, program))
     return shutil.which(program) or program
 
 

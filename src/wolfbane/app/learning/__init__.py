@@ -1,0 +1,1 @@
+"""Work out a bridge from commands that people type already."""

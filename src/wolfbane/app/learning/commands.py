@@ -1,0 +1,159 @@
+"""How a launcher is told which test to run, from a command that runs one."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from wolfbane.kinds.bridge.runner.naming import fields_of_file
+
+_WRAPS = (("^(", ")$"), ("^", "$"), ("", ""))
+_ESCAPE = re.compile(r"\\([^\w\s])")
+
+
+class SourceTest(msgspec.Struct, frozen=True):
+    """A test as the sources have it; ``group`` is joined by dots."""
+
+    file: str
+    group: str
+    name: str
+
+    def fields(self) -> dict[str, str]:
+        """What templates may say of it."""
+        return {"name": self.name, "group": self.group, **fields_of_file(self.file)}
+
+
+class NamesGuess(msgspec.Struct, frozen=True):
+    """A command with ``{names}`` in it, and ``[run.names]``; ``why`` says where it was seen."""
+
+    command: Sequence[str | Sequence[str]]
+    how: str
+    name: str = "{name}"
+    option: str = ""
+    whole: str = ""
+    why: str = ""
+    separator: str = ""
+
+    def table(self) -> dict[str, str]:
+        """The keys of ``[run.names]`` besides ``how``."""
+        keys = {
+            "name": self.name, "option": self.option, "whole": self.whole,
+            "separator": self.separator,
+        }  # fmt: skip
+        return {key: value for key, value in keys.items() if value}
+
+    @property
+    def per(self) -> str:
+        """For how much the launcher is started."""
+        flat = [a for each in self.command for a in ([each] if isinstance(each, str) else each)]
+        return "file" if any("{file}" in argument for argument in flat) else "suite"
+
+
+def template(text: str, fields: Mapping[str, str]) -> str | None:
+    """The text as a template of the fields; None where more than marks are left besides them.
+
+    The name is looked for at the end first, and the longest fields before the others.
+    """
+    name = fields["name"]
+    at = text.rfind(name)
+    if not name or at < 0:
+        return None
+    before, after = text[:at], text[at + len(name) :]
+    others = sorted(
+        ((key, value) for key, value in fields.items() if key != "name" and value),
+        key=lambda each: (-len(each[1]), each[0]),
+    )
+    made = []
+    for text_beside in (before, after):
+        piece = text_beside
+        for key, value in others:
+            if value in piece:
+                piece = piece.replace(value, f"\0{key}\0", 1)
+        plain = re.sub("\0[a-z]+\0", "", piece)
+        if re.search(r"[^\W_]", plain) or "{" in plain or "}" in plain:
+            return None
+        made.append(re.sub("\0([a-z]+)\0", r"{\1}", piece))
+    return f"{made[0]}{{name}}{made[1]}"
+
+
+def new_arguments(all_tests: Sequence[str], one: Sequence[str]) -> list[int]:
+    """The places of the arguments of ``one`` that ``all_tests`` lacks."""
+    matcher = difflib.SequenceMatcher(None, list(all_tests), list(one), autojunk=False)
+    return [
+        place for tag, _, _, start, end in matcher.get_opcodes() if tag in ("insert", "replace")
+        for place in range(start, end)
+    ]  # fmt: skip
+
+
+def hints(all_tests: Sequence[str], one: Sequence[str]) -> list[str]:
+    """Texts of the new arguments that may be a test's name, the longest first."""
+    found = []
+    for place in new_arguments(all_tests, one):
+        for _, value, *_ in _values(one[place]):
+            found += [value, *re.split(r"::|[#/>.]", value)[-1:]]
+    return sorted({text for text in found if len(text) > 2}, key=len, reverse=True)
+
+
+def guesses(
+    all_tests: Sequence[str], one: Sequence[str], tests: Sequence[SourceTest], root: Path
+) -> Iterator[NamesGuess]:
+    """Every way in which the command may name one of the tests, the likeliest first."""
+    places, named = new_arguments(all_tests, one), False
+    for place in places:
+        for before, value, start, end in _values(one[place]):
+            for test in sorted(tests, key=lambda each: -len(each.name)):
+                made = template(value, test.fields())
+                if made is None or (made == "{name}" and value != test.name):
+                    continue
+                has_option = place - 1 in places and one[place - 1].startswith("-")
+                value_of = (before, made, start, end)
+                yield _guess(one, place, value_of, test, root, has_option=has_option)
+                named = True
+                break
+    for place in places if not named else ():
+        path = one[place].removeprefix("./")
+        if (root / path).is_file():
+            command = [*one[:place], "{file}", *one[place + 1 :]]
+            yield NamesGuess(command, "files", why=f"'{one[place]}' is a file of tests")
+
+
+def _values(argument: str) -> Iterator[tuple[str, str, str, str]]:
+    """What an argument may hold: an option before ``=``, a value, and marks of a pattern."""
+    option, equals, value = argument.partition("=")
+    held = [(f"{option}=", value)] if equals and re.fullmatch(r"[\w-]+", option) else []
+    for before, text in [*held, ("", argument)]:
+        for start, end in _WRAPS:
+            if text.startswith(start) and text.endswith(end) and len(text) > len(start + end):
+                inner = text[len(start) : len(text) - len(end)]
+                yield before, _ESCAPE.sub(r"\1", inner) if start else inner, start, end
+    if "\\" in argument:
+        yield "", _ESCAPE.sub(r"\1", argument), "\\", ""
+
+
+def _guess(
+    one: Sequence[str], place: int, value: tuple[str, str, str, str], test: SourceTest, root: Path,
+    *, has_option: bool,
+) -> NamesGuess:  # fmt: skip
+    before, made, start, _ = value
+    command: list[str | Sequence[str]] = []
+    for number, argument in enumerate(one):
+        path = argument.removeprefix("./")
+        is_file = number and (root / path).is_file() and path == test.file
+        command.append("{file}" if is_file else argument)
+    command[place] = f"{before}{{names}}"
+    option = ""
+    if not before and has_option:
+        option = one[place - 1]
+        command[place - 1 : place + 1] = ["{names}"]
+        if start:  # one pattern for all: the option is there once, or not at all
+            command[place - 1] = [option, "{names}"]
+            option = ""
+    why = f"'{one[place]}' names {test.file}: {test.group} {test.name}".replace(":  ", ": ")
+    if start:
+        whole = "{}" if start == "\\" else "^({})$"
+        return NamesGuess(command, "pattern", made, "", whole, why)
+    return NamesGuess(command, "each", made, option, "", why)

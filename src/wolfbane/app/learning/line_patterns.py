@@ -1,0 +1,195 @@
+"""Patterns for the lines in which a launcher says how each test ended."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+_WORDS = {
+    "passed": ("ok", "pass", "passed", "success", "succeeded", "good", "fine", "✓", "✔", "√"),
+    "failed": (
+        "not ok", "fail", "failed", "failure", "error", "errored", "broken", "wrong", "bad",
+        "✗", "✘", "✖", "×",
+    ),
+    "skipped": ("skip", "skipped", "ignored", "ignore", "pending", "todo", "disabled"),
+}  # fmt: skip
+"""What launchers call outcomes: the words of the trade, and marks that stand for them."""
+_OUTCOME = {word: outcome for outcome, words in _WORDS.items() for word in words}
+_ANY = "|".join(sorted(map(re.escape, _OUTCOME), key=len, reverse=True))
+_WORD = re.compile(rf"(?<![\w-])(?:{_ANY})(?![\w-])", re.IGNORECASE)
+_TOKEN = re.compile(r"[^\s()\[\],;\"'`]+")
+_TIME = re.compile(r"(\d+(?:\.\d+)?)\s*(?:ms|s|sec|µs|us)\b")
+_COLOUR = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
+
+
+class ToldLine(NamedTuple):
+    """A line that says how a test ended: where its name and the word for the outcome are."""
+
+    line: str
+    outcome: str
+    name: tuple[int, int]
+    word: tuple[int, int]
+
+    @property
+    def text(self) -> str:
+        """The test's name in this line."""
+        return self.line[slice(*self.name)]
+
+
+class LinePatterns(NamedTuple):
+    """Regular expressions for each outcome; empty where no line shows one."""
+
+    passed: str
+    failed: str
+    skipped: str
+    unseen: tuple[str, ...]
+    """The outcomes that no line showed: their patterns are like those of the others."""
+
+
+def line_patterns(output: str, hints: Sequence[str]) -> LinePatterns | None:
+    """Patterns for lines with an outcome and a name like one of the hints; None without such."""
+    lines = [_COLOUR.sub("", line).rstrip() for line in re.split(r"\r?\n|\r", output)]
+    for hint in hints:
+        known = [told for line in lines for told in _told(line, hint)]
+        for told in known:
+            found = _patterns(told, [*_alike(lines, told)], lines)
+            if found is not None:
+                return found
+    return None
+
+
+def _told(line: str, hint: str) -> Iterator[ToldLine]:
+    """The line with a hint as the test's name, if it has one word for an outcome beside it."""
+    for match in re.finditer(rf"(?<!\w){re.escape(hint)}(?!\w)", line):
+        spans = [match.span()]
+        if " " not in hint:
+            token = next(t for t in _TOKEN.finditer(line) if t.end() >= match.end())
+            spans.append(
+                (min(token.start(), match.start()), len(line[: token.end()].rstrip(":.,")))
+            )
+        for span in dict.fromkeys(spans):
+            words = [w for w in _WORD.finditer(line) if not (span[0] <= w.start() < span[1])]
+            if len(words) == 1:
+                word = words[0]
+                yield ToldLine(line, _OUTCOME[word[0].lower()], span, word.span())
+
+
+def _shape(text: str) -> str:
+    """What names have in common: letters, digits, and the marks between them."""
+    return re.sub(r"\d+", "0", re.sub(r"[^\W\d_]+", "a", text))
+
+
+def _alike(lines: Iterable[str], known: ToldLine) -> Iterator[ToldLine]:
+    """Lines with an outcome and a name of the same shape: names with blanks have none."""
+    if " " in known.text:
+        yield known
+        return
+    shape = _shape(known.text)
+    for line in lines:
+        for token in _TOKEN.finditer(line):
+            text = token[0].rstrip(":.,")
+            words = [w for w in _WORD.finditer(line) if w.start() != token.start()]
+            if _shape(text) == shape and len(words) == 1:
+                word = words[0]
+                span = token.start(), token.start() + len(text)
+                yield ToldLine(line, _OUTCOME[word[0].lower()], span, word.span())
+                break
+
+
+def _patterns(
+    known: ToldLine, told: Sequence[ToldLine], lines: Sequence[str]
+) -> LinePatterns | None:
+    """The patterns of each outcome: like those of the line that is known, where they can be."""
+    frames = Counter((t.outcome, _frame(t)) for t in told)
+    own, blanks = _frame(known), " " in known.text
+    found: dict[str, str] = {}
+    unseen = []
+    for outcome, every in _WORDS.items():
+        mine = [frame for (seen, frame), _ in frames.most_common() if seen == outcome]
+        frame = own if own in mine or not mine else mine[0]
+        words = {t.line[slice(*t.word)] for t in told if t.outcome == outcome}
+        if not mine or blanks:  # of names with blanks no shape tells which other lines have one
+            pattern = frame.pattern(every, blanks=blanks, outcome=outcome)
+            others = [m["word"] for line in lines if (m := re.search(pattern, line))]
+            words |= set(others)
+        if not words:
+            unseen.append(outcome)
+        pattern = frame.pattern(words or every, blanks=blanks, outcome=outcome)
+        found[outcome] = pattern.replace("(?P<word>", "(?:")
+    return LinePatterns(found["passed"], found["failed"], found["skipped"], tuple(unseen))
+
+
+class _Frame(NamedTuple):
+    """What stands around a name and an outcome, as parts of a regular expression."""
+
+    before: str
+    between: str
+    after: str
+    name_first: bool
+
+    def pattern(self, words: Iterable[str], *, blanks: bool, outcome: str) -> str:
+        ordered = sorted(words, key=lambda word: (-len(word), word))
+        word = rf"(?P<word>(?i:{'|'.join(map(_escaped, ordered))}))(?![\w-])"
+        name = "(?P<name>.+?)" if blanks or not self.name_first else r"(?P<name>\S+?)"
+        if self.name_first:
+            rest = self.after
+            if not rest and outcome != "passed":
+                rest = r"(?:\W+(?P<message>.*))?"
+            return f"^{self.before}{name}{self.between}{word}{rest}"
+        if not blanks:
+            name = r"(?P<name>\S+)"
+        rest = self.after or (r"\s*$" if blanks else "")
+        return f"^{self.before}{word}{self.between}{name}{rest}"
+
+
+def _frame(told: ToldLine) -> _Frame:
+    first, last = sorted((told.name, told.word))
+    line = told.line
+    before, between, after = line[: first[0]], line[first[1] : last[0]], line[last[1] :]
+    return _Frame(
+        _before(before, told.text), _between(between), _after(after), told.name < told.word
+    )
+
+
+def _before(text: str, name: str) -> str:
+    """Words that the name has, too, differ from line to line."""
+    pieces = set(re.findall(r"\w+", name))
+    made = [
+        r"\S+" if piece in pieces else _escaped(piece)
+        for piece in re.split(r"(\w+)", text.lstrip())
+    ]
+    return rf"\s*{''.join(made)}"
+
+
+def _between(text: str) -> str:
+    """Marks stay as they are; words, which differ from line to line, may be any."""
+    if not re.search(r"[^\W_]", text):
+        return _escaped(text)
+    marks = re.match(r"\W*", text)
+    end = re.search(r"\W*$", text)
+    assert marks is not None and end is not None
+    return f"{_escaped(marks[0])}.*{_escaped(end[0])}"
+
+
+def _after(text: str) -> str:
+    """The time, if one is there."""
+    time = _TIME.search(text)
+    if time is None:
+        return ""
+    return rf"{_escaped(text[: time.start()])}(?P<seconds>[\d.]+)"
+
+
+def _escaped(text: str) -> str:
+    """Text as a regular expression, in which numbers and blanks may differ."""
+    pieces = re.split(r"(\d+(?:\.\d+)?|\s+)", text)
+    made = []
+    for piece in pieces:
+        if piece.isspace():
+            made.append(r"\s+")
+        elif piece[:1].isdigit():
+            made.append(r"\d+(?:\.\d+)?")
+        else:
+            made.append(re.sub(r"([\\.^$*+?()\[\]{}|])", r"\\\1", piece))
+    return "".join(made)

@@ -1,0 +1,198 @@
+"""Where the names of a report stand in the sources, and patterns for the lines that say them."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import re
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from fnmatch import fnmatch
+from pathlib import Path
+
+import msgspec
+
+from wolfbane.kinds.bridge.outline import Item, Patterns, outline
+from wolfbane.kinds.registry import KINDS, find_kind
+
+_LARGEST = 1 << 20
+_SAMPLE = 300
+_SHORTEST = 3
+_SEPARATORS = re.compile(r"::|: | [->/»] |[./#>|]")
+_FEW = 50
+_QUOTES = frozenset("\"'`")
+_FORMS = 4
+"""Different beginnings of a declaration that one pattern may have."""
+
+
+class SourceTests(msgspec.Struct, frozen=True):
+    """Files, patterns for their lines, and the tests that these find."""
+
+    glob: str
+    patterns: Patterns
+    tests: Sequence[tuple[str, Item]]
+    """The file of each test, from the folder, and the test."""
+
+
+def suffixes(name: str) -> list[str]:
+    """A name and its ends: of ``tides.Tide.high`` also ``Tide.high`` and ``high``."""
+    found = [name]
+    for match in _SEPARATORS.finditer(name):
+        found.append(name[match.end() :])
+    return [each for each in found if len(each) >= _SHORTEST and re.search(r"[^\W\d]", each)]
+
+
+def prefixes(name: str) -> list[str]:
+    """The words before the last part of a name, the nearest one first."""
+    return [piece for piece in reversed(_SEPARATORS.split(name)[:-1]) if piece]
+
+
+def find_sources(root: Path, names: Sequence[str], skip: Iterable[str]) -> SourceTests | None:
+    """The patterns that find most of the names, and little else; None where no file has them."""
+    names = names[:_SAMPLE]
+    ends = {end: name for name in reversed(names) for end in suffixes(name)}
+    texts = dict(_texts(root, set(skip)))
+    places = _places(texts, ends)
+    best: tuple[float, SourceTests] | None = None
+    for ending in {Path(path).suffix for path in places}:
+        mine = {path: text for path, text in texts.items() if path.endswith(ending)}
+        test = _pattern(mine, places, ends)
+        if not test:
+            continue
+        group = _group_pattern(mine, names, test)
+        found = _found(mine, ending, Patterns(test, group))
+        hits = {ends[item.name] for _, item in found.tests if item.name in ends}
+        score = 2 * len(hits) / (len(names) + len(found.tests))
+        if best is None or score > best[0]:
+            best = score, found
+    return best[1] if best else None
+
+
+def _texts(root: Path, skip: set[str]) -> Iterator[tuple[str, str]]:
+    apart = {".git", "__pycache__", *(n for kind in KINDS for n in find_kind(kind).tool_folders)}
+    for folder, folders, files in os.walk(root):
+        folders[:] = [name for name in folders if name not in apart and not name.startswith(".")]
+        for name in sorted(files):
+            place = Path(folder, name)
+            path = place.relative_to(root).as_posix()
+            if path in skip or place.is_symlink() or place.stat().st_size > _LARGEST:
+                continue
+            try:
+                yield path, place.read_text(encoding="utf-8")
+            except (OSError, UnicodeDecodeError):
+                continue
+
+
+Places = Mapping[str, Sequence[tuple[str, str, str, str]]]
+"""By path: the name, what is before and after it on its line, and the line."""
+
+
+def _places(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
+    found: dict[str, list[tuple[str, str, str, str]]] = defaultdict(list)
+    for path, text in texts.items():
+        here = [end for end in ends if end in text]
+        for line in text.splitlines() if here else ():
+            for end in here:
+                for match in re.finditer(rf"(?<!\w){re.escape(end)}(?!\w)", line):
+                    after = line[match.end() : match.end() + 1]
+                    found[path].append((end, line[: match.start()].strip(), after, line))
+    return found
+
+
+def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) -> str:
+    """A regular expression for lines that declare a test."""
+    covered: dict[tuple[str, str], set[str]] = defaultdict(set)
+    for path in texts:
+        for end, before, after, _ in places.get(path, ()):
+            covered[before, after].add(end)
+    forms: list[tuple[str, str]] = []
+    seen: set[str] = set()
+    for form, names in sorted(covered.items(), key=lambda each: -len({ends[e] for e in each[1]})):
+        new = {ends[end] for end in names} - {ends[end] for end in seen}
+        many = len(new) > 1 or len(ends) < _FEW
+        if not new or len(forms) >= _FORMS or (forms and not many) or not form[0]:
+            continue
+        if forms and (form[1] in _QUOTES) != (forms[0][1] in _QUOTES):
+            continue  # one pattern has one kind of names
+        forms.append(form)
+        seen |= names
+    if not forms:
+        return ""
+    quotes = {after for _, after in forms} & _QUOTES
+    starts = "|".join(dict.fromkeys(_loose(before) for before, _ in forms))
+    if quotes:
+        word = f"[^{''.join(sorted(quotes))}]+"
+    elif any(" " in end for end in seen):
+        word = r".*[\w)\]]"
+    else:
+        word = r"\w+" if all(re.fullmatch(r"\w+", end) for end in seen) else r"[^\s\"'(){}]+"
+        start = _common(sorted(seen))
+        if word == r"\w+" and len(seen) > 1 and len(start) >= _SHORTEST:
+            word = rf"{start}\w*"
+    ends_with = next(iter(quotes), "")
+    return rf"^\s*(?:{starts})(?P<name>{word}){ends_with}"
+
+
+def _loose(before: str) -> str:
+    """What is before a name, with any blanks."""
+    text = r"\s+".join(re.escape(piece) for piece in re.split(r"\s+", before))
+    if before[-1:] in "\"'`":
+        return text
+    return text + (r"\s+" if before[-1:].isalnum() or before[-1:] == "_" else r"\s*")
+
+
+def _group_pattern(texts: Mapping[str, str], names: Sequence[str], test: str) -> str:
+    """A regular expression for lines above tests that declare what their names begin with."""
+    tests = re.compile(test)
+    groups: dict[str, set[str]] = defaultdict(set)
+    for name in names:
+        for end in suffixes(name)[-1:]:
+            groups[end] |= set(prefixes(name))
+    covered: Counter[tuple[str, str]] = Counter()
+    for text in texts.values():
+        last: dict[str, tuple[str, str]] = {}
+        for line in text.splitlines():
+            match = tests.search(line)
+            if match:
+                for group in groups.get(match["name"], ()):
+                    if group in last:
+                        covered[last[group]] += 1
+                continue
+            for group in {g for many in groups.values() for g in many}:
+                at = re.search(rf"(?<!\w){re.escape(group)}(?!\w)", line)
+                if at and line[: at.start()].strip():
+                    after = line[at.end() : at.end() + 1]
+                    last[group] = line[: at.start()].strip(), after
+    if not covered:
+        return ""
+    before, after = covered.most_common(1)[0][0]
+    word = f"[^{after}]+" if after in "\"'`" and after else r"\w+"
+    return rf"^\s*{_loose(before)}(?P<name>{word})"
+
+
+def _found(texts: Mapping[str, str], ending: str, patterns: Patterns) -> SourceTests:
+    tests = [
+        (path, item) for path, text in texts.items()
+        for item in outline(text, patterns) if item.is_test
+    ]  # fmt: skip
+    paths = dict.fromkeys(path for path, _ in tests)
+    return SourceTests(_glob([*paths], [*texts], ending), patterns, tests)
+
+
+def _glob(paths: Sequence[str], others: Sequence[str], ending: str) -> str:
+    """A glob for the names of files: as narrow as these have in common."""
+    names = [Path(path).name for path in paths]
+    start = re.sub(r"[^\W_]*$", "", _common(names))
+    end = _common([name[::-1] for name in names])[::-1]
+    end = re.sub(r"^[^\W_]*", "", end)
+    for glob in (f"{start}*{end}", f"*{end}", f"*{ending}"):
+        if len(names) > 1 and all(fnmatch(name, glob) for name in names):
+            return glob
+    return f"*{ending}"
+
+
+def _common(texts: Sequence[str]) -> str:
+    """What all texts begin with."""
+    first, last = min(texts), max(texts)
+    same = itertools.takewhile(lambda pair: pair[0] == pair[1], zip(first, last, strict=False))
+    return "".join(a for a, _ in same)

@@ -1,0 +1,71 @@
+"""Try a command in a copy of a folder, and see what it prints, leaves and ends with."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+import msgspec
+
+from wolfbane.errors import InputError, Problem
+from wolfbane.kinds.bridge.runner.launching import launch
+from wolfbane.kinds.registry import KINDS, find_kind
+
+_APART = (".git", ".wolfbane", "__pycache__")
+
+
+class Trial(msgspec.Struct, frozen=True):
+    """How a command ended. ``written`` are the files that it made or changed, from the folder."""
+
+    command: Sequence[str]
+    code: int
+    output: str
+    seconds: float
+    written: Sequence[str]
+    late: bool
+
+
+class TrialFolder:
+    """A copy of a folder, in which commands are tried."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+
+    def run(self, command: Sequence[str], limit: float) -> Trial:
+        """Run a command, for ``limit`` seconds at most. Raises InputError if it cannot start."""
+        before = self._stamps()
+        began = time.monotonic()
+        try:
+            end = launch(command, {}, limit, lambda data: None, apart=False, folder=str(self.root))
+        except OSError as error:
+            words = f"'{command[0]}' cannot be started: {error.strerror}"
+            raise InputError(Problem(words)) from None
+        after = self._stamps()
+        written = [path for path, stamp in after.items() if before.get(path) != stamp]
+        seconds = time.monotonic() - began
+        return Trial(command, end.code, end.output, seconds, sorted(written), end.late)
+
+    def _stamps(self) -> dict[str, tuple[int, int]]:
+        found = {}
+        for path in self.root.rglob("*"):
+            if path.is_file() and not path.is_symlink():
+                status = path.stat()
+                found[str(path.relative_to(self.root))] = status.st_mtime_ns, status.st_size
+        return {path: stamp for path, stamp in found.items() if "__pycache__" not in path}
+
+
+@contextmanager
+def copied(folder: Path) -> Iterator[TrialFolder]:
+    """A copy of a folder. What tools installed in it is linked, for it may be large."""
+    tools = {name for kind in KINDS for name in find_kind(kind).tool_folders}
+    with tempfile.TemporaryDirectory(prefix="wolfbane-learn-") as place:
+        root = Path(place) / folder.resolve().name
+        shutil.copytree(folder, root, symlinks=True, ignore=shutil.ignore_patterns(*_APART, *tools))
+        for name in tools:
+            if (folder / name).is_dir():
+                (root / name).symlink_to((folder / name).resolve())
+        yield TrialFolder(root)

@@ -1,0 +1,147 @@
+"""``wolfbane bridge learn``."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import sys
+import tomllib
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wolfbane.cli.disk_words import on_disk
+from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.values import ExistingFile, duration
+from wolfbane.errors import InputError, Problem, did_you_mean
+
+if TYPE_CHECKING:
+    from wolfbane.app.learning.learn import Learned
+    from wolfbane.workspace.settings import Workspace
+
+_KEYS = ("all", "one", "report")
+_SHELL = re.compile(r"^(&&|\|\|?|;|&|[0-9]*[<>].*)$|\$[A-Za-z_({]|`")
+
+
+@click.command("learn")
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False), required=False)
+@click.option("--all", "all_tests", metavar="COMMAND", help="The command that runs all tests.")
+@click.option("--one", metavar="COMMAND", help="The command that runs one test, as you type it.")
+@click.option("--report", metavar="PATH", default="", help="The report file that --all writes.")
+@click.option(
+    "--limit", metavar="TIME", default="10m", callback=duration,
+    help="How long the command for all tests may run. [default: 10m]",
+)  # fmt: skip
+@click.option(
+    "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
+    help="Read 'all', 'one' and 'report' from a TOML file.",
+)  # fmt: skip
+@click.option("--yes", is_flag=True, help="Add the suite to wolfbane.toml without asking.")
+@workspace_option
+@click.pass_context
+def learn(
+    ctx: click.Context, file: Path | None, all_tests: str | None, one: str | None, report: str,
+    limit: float, answers: Path | None, yes: bool, workspace: Path | None,
+) -> None:  # fmt: skip
+    """Work out a bridge from the commands that you already type, and write it to FILE.
+
+    Runs the commands in a copy of the folder, finds the tests in the report and in the sources,
+    tries how several tests are named, and checks the bridge. Exits 1 where a check fails.
+
+    \b
+    wolfbane bridge learn
+    wolfbane bridge learn bridges/ledger.toml --all './check' --one './check --only berths.fits'
+    wolfbane bridge learn --answers answers.toml --yes
+    """
+    from wolfbane.app.learning.learn import Commands
+    from wolfbane.app.learning.learn import learn as learn_bridge
+    from wolfbane.workspace.find import open_workspace
+
+    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    known = _answers(answers)
+    all_tests = all_tests or known.get("all") or _asked("The command that runs all tests", "--all")
+    one = one or known.get("one") or _asked("The command that runs one test", "--one")
+    commands = Commands(
+        _split("--all", all_tests), _split("--one", one), report or known.get("report", ""), limit
+    )
+    place = file or Path("bridges", f"{Path(commands.all_tests[0]).stem}.toml")
+    if place.exists():
+        raise InputError(Problem("it is there already, and stays as it is", str(place)))
+    learned = learn_bridge(Path.cwd(), commands, click.echo)
+    _write(place, learned.text)
+    click.echo(f"\nwritten: {place}")
+    _show(found, learned)
+    if not learned.holds:
+        ctx.exit(1)
+    _add_suite(found, place, learned, yes=yes)
+
+
+def _asked(question: str, option: str) -> str:
+    if not sys.stdin.isatty():
+        raise InputError(Problem(f"{question.lower()} is missing", hint=f"give it: {option}"))
+    answer: str = click.prompt(question)
+    return answer
+
+
+def _answers(file: Path | None) -> dict[str, str]:
+    if file is None:
+        return {}
+    try:
+        found = tomllib.loads(file.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise InputError(Problem(f"cannot be read: {error}", str(file))) from None
+    for key, value in found.items():
+        if key not in _KEYS:
+            hint = did_you_mean(key, _KEYS)
+            raise InputError(Problem(f"unknown key '{key}'", str(file), hint=hint))
+        if not isinstance(value, str):
+            raise InputError(Problem(f"'{key}' is no text", str(file)))
+    return found
+
+
+def _split(option: str, line: str) -> list[str]:
+    """The arguments of a command line. Raises InputError for one that only a shell understands."""
+    try:
+        words = shlex.split(line)
+    except ValueError as error:
+        raise InputError(Problem(f"{option} '{line}': {error}")) from None
+    if not words:
+        raise InputError(Problem(f"{option} is empty"))
+    if shell := next((word for word in words if _SHELL.search(word)), ""):
+        words_for = f"{option}: '{shell}' needs a shell, and no shell runs the command"
+        raise InputError(Problem(words_for, hint=f"{option} \"sh -c '...'\", or a script"))
+    return words
+
+
+def _write(place: Path, text: str) -> None:
+    try:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise InputError(Problem(f"cannot be written: {error}", str(place))) from None
+
+
+def _show(found: Workspace, learned: Learned) -> None:
+    from wolfbane.reports.doctor import print_findings
+    from wolfbane.reports.style import make_console
+
+    print_findings(make_console(), found, learned.findings)
+
+
+def _add_suite(found: Workspace, place: Path, learned: Learned, *, yes: bool) -> None:
+    """Add the suite to the settings on a yes; else print what belongs there."""
+    here = Path.cwd().resolve().relative_to(found.root)
+    paths = ", ".join(f'"{(here / path).as_posix()}"' for path in learned.paths)
+    bridge = place.resolve().relative_to(found.root).as_posix()
+    suite = f'[[suite]]\nname = "{place.stem}"\nkind = "bridge"\npaths = [{paths}]\n'
+    suite += f'bridge = "{bridge}"\n'
+    if here != Path():
+        suite += f'folder = "{here.as_posix()}"\n'
+    may_ask = sys.stdin.isatty() and found.file is not None
+    if found.file is None or not (yes or (may_ask and click.confirm("Add the suite?", True))):
+        click.echo(f"\nAdd this to wolfbane.toml:\n\n{suite}")
+        return
+    text = found.file.read_text(encoding="utf-8").rstrip("\n")
+    found.file.write_text(f"{text}\n\n{suite}", encoding="utf-8")
+    click.echo(f"added: suite {place.stem} in {found.file.name}")

@@ -1,0 +1,83 @@
+"""``wolfbane bridge learn``: from two commands to a bridge that holds."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+
+import pytest
+
+from launchers import LAUNCHERS, SHELL
+
+MISSING = {
+    name: next((p for p in each.programs if not shutil.which(p)), "")
+    for name, each in LAUNCHERS.items()
+}
+
+
+def laid_out(folder, launcher):
+    for path, text in launcher.files.items():
+        folder.file(path, text)
+    if launcher.prepare:
+        subprocess.run(launcher.prepare, cwd=folder.path, check=True)
+    folder.file("wolfbane.toml", '# ours\n[workspace]\nname = "Quay"\n')
+    return folder
+
+
+@pytest.mark.parametrize(
+    "name",
+    [
+        pytest.param(n, marks=pytest.mark.skipif(bool(MISSING[n]), reason=f"no {MISSING[n]} here"))
+        for n in LAUNCHERS
+    ],
+)
+def test_two_commands_are_enough(folder, name):
+    launcher = LAUNCHERS[name]
+    laid_out(folder, launcher)
+    before = {path for path in folder.path.rglob("*") if ".wolfbane" not in path.parts}
+    done = folder.call(
+        "bridge", "learn", "b/learned.toml", "--all", launcher.all_tests, "--one", launcher.one,
+        "--yes",
+    )  # fmt: skip
+    bridge = (folder.path / "b" / "learned.toml").read_text()
+    assert done.code == 0, f"{done.out}{done.err}\n{bridge}"
+    after = {path for path in folder.path.rglob("*") if ".wolfbane" not in path.parts}
+    assert after - before == {folder.path / "b", folder.path / "b" / "learned.toml"}
+    settings = (folder.path / "wolfbane.toml").read_text()
+    assert settings.startswith("# ours\n[workspace]") and 'name = "learned"' in settings
+    run = folder.run()
+    assert tuple(sorted(run.outcomes)) == tuple(sorted(launcher.tests)), bridge
+    assert "failed" in run.outcomes.values() and "passed" in run.outcomes.values()
+    one = next(address for address, how in run.outcomes.items() if how == "passed")
+    assert folder.run(one).outcomes == {one: "passed"}, bridge
+    again = folder.call("bridge", "learn", "b/learned.toml", "--all", "x", "--one", "y")
+    assert (again.code, "stays as it is" in again.err) == (2, True)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (["--all", "sh run-all.sh && ls", "--one", "x"], "'&&' needs a shell"),
+        (["--all", "sh 'run", "--one", "x"], "No closing quotation"),
+        (["--all", "sh run-all.sh"], "the command that runs one test is missing; give it: --one"),
+        (["--all", "no-such-launcher", "--one", "x"], "'no-such-launcher' cannot be started"),
+        (["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
+         "nothing that the command left or printed says how each test ended"),
+        (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "ran longer than 1 s"),
+        (["--answers", "answers.toml"], "answers.toml: unknown key 'al'; did you mean all?"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_learnt_is_refused_with_the_reason(folder, arguments, words):
+    laid_out(folder, SHELL).file("answers.toml", 'al = "x"\n')
+    done = folder.call("bridge", "learn", "b.toml", *arguments)
+    assert done.code == 2, done.out
+    assert words in " ".join(done.err.split())
+    assert not (folder.path / "b.toml").exists()
+
+
+def test_answers_come_from_a_file(folder):
+    laid_out(folder, SHELL).file("answers.toml", f'all = "{SHELL.all_tests}"\none = "{SHELL.one}"')
+    done = folder.call("bridge", "learn", "--answers", "answers.toml")
+    assert done.code == 0, done.err
+    assert 'bridge = "bridges/sh.toml"' in done.out, "nobody said yes: it is printed"
+    assert "bridge" not in (folder.path / "wolfbane.toml").read_text()
