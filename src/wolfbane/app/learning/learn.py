@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
@@ -62,7 +63,7 @@ def learn(folder: Path, commands: Commands, say: Say) -> Learned:
         proposals = list(_proposals(copy, commands, trial, read))
         if not proposals:
             raise _not_found(commands, read)
-        return _proved(copy, proposals, say)
+        return _proved(copy, proposals, commands.limit, say)
 
 
 def _say_trial(trial: Trial, limit: float, say: Say) -> None:
@@ -126,7 +127,9 @@ def _proposals(
             file = next(a for a in commands.one[1:] if (copy.root / a).is_file())
             glob = f"*{Path(file).suffix}" if Path(file).suffix else "*"
             folder = file.removeprefix("./").partition("/")[0] if "/" in file else ""
-            yield Proposal(about, None, names, reading, mapped, glob, passed, failed, folder)
+            first = Proposal(about, None, names, reading, mapped, glob, passed, failed, folder)
+            yield from [first] if reading else []
+            yield msgspec.structs.replace(first, reading=None)  # by the exit code alone
             continue
         if sources is None or reading is None:
             continue
@@ -161,12 +164,17 @@ def _with_report(names: NamesGuess, reading: Reading | None) -> NamesGuess:
     return msgspec.structs.replace(names, command=command)
 
 
-def _proved(copy: TrialFolder, proposals: Sequence[Proposal], say: Say) -> Learned:
-    """The first proposal whose check finds nothing wrong; else the one with the fewest faults."""
+def _proved(copy: TrialFolder, proposals: Sequence[Proposal], limit: float, say: Say) -> Learned:
+    """The first proposal whose check finds nothing wrong; else the one with the fewest faults.
+
+    After so many seconds no other one is tried.
+    """
     best: Learned | None = None
-    for number, proposal in enumerate(proposals):
-        if number == 0:
-            _say_inference(proposal, say)
+    _say_inference(proposals[0], say)
+    ends = time.monotonic() + limit
+    for proposal in proposals:
+        if best is not None and time.monotonic() > ends:
+            break
         learned = _checked(copy, proposal)
         if learned.holds:
             return learned

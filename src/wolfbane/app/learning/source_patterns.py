@@ -20,6 +20,7 @@ _SAMPLE = 300
 _SHORTEST = 3
 _SEPARATORS = re.compile(r"::|: | [->/»] |[./#>|]")
 _FEW = 50
+_SURE = 0.8
 _QUOTES = frozenset("\"'`")
 _FORMS = 4
 """Different beginnings of a declaration that one pattern may have."""
@@ -100,44 +101,54 @@ def _places(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
 
 
 def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) -> str:
-    """A regular expression for lines that declare a test."""
-    covered: dict[tuple[str, str], set[str]] = defaultdict(set)
+    """A regular expression for lines that declare a test: what is before its name, and the name."""
+    covered: dict[tuple[str, bool], set[str]] = defaultdict(set)
     for path in texts:
         for end, before, after, _ in places.get(path, ()):
-            covered[before, after].add(end)
-    forms: list[tuple[str, str]] = []
+            quoted = after in _QUOTES and before[-1:] == after
+            covered[before[: -len(after)] if quoted else before, quoted].add(end)
+    forms: list[str] = []
     seen: set[str] = set()
+    quoted = False
     for form, names in sorted(covered.items(), key=lambda each: -len({ends[e] for e in each[1]})):
         new = {ends[end] for end in names} - {ends[end] for end in seen}
         many = len(new) > 1 or len(ends) < _FEW
         if not new or len(forms) >= _FORMS or (forms and not many) or not form[0]:
             continue
-        if forms and (form[1] in _QUOTES) != (forms[0][1] in _QUOTES):
-            continue  # one pattern has one kind of names
-        forms.append(form)
-        seen |= names
-    if not forms:
-        return ""
-    quotes = {after for _, after in forms} & _QUOTES
-    starts = "|".join(dict.fromkeys(_loose(before) for before, _ in forms))
-    if quotes:
-        word = f"[^{''.join(sorted(quotes))}]+"
-    elif any(" " in end for end in seen):
+        if forms and (form[1] != quoted or not _is_sure(form, texts, ends)):
+            continue
+        forms.append(form[0])
+        quoted, seen = form[1], seen | names
+    return _declaration(forms, seen, quoted=quoted) if forms else ""
+
+
+def _is_sure(form: tuple[str, bool], texts: Mapping[str, str], ends: Mapping[str, str]) -> bool:
+    """Whether most of what stands after this beginning is the name of a test."""
+    pattern = re.compile(_declaration([form[0]], set(ends), quoted=form[1]))
+    found = [
+        match["name"].strip() in ends
+        for text in texts.values() for line in text.splitlines()
+        if (match := pattern.search(line))
+    ]  # fmt: skip
+    return sum(found) >= len(found) * _SURE
+
+
+def _declaration(forms: Sequence[str], names: set[str], *, quoted: bool) -> str:
+    starts = "|".join(dict.fromkeys(map(_loose, forms)))
+    if quoted:
+        return rf"""^\s*(?:{starts})(?P<quote>["'`])(?P<name>.+?)(?P=quote)"""
+    word = r"\w+" if all(re.fullmatch(r"\w+", name) for name in names) else r"[^\s\"'(){}]+"
+    if any(" " in name for name in names):
         word = r".*[\w)\]]"
-    else:
-        word = r"\w+" if all(re.fullmatch(r"\w+", end) for end in seen) else r"[^\s\"'(){}]+"
-        start = _common(sorted(seen))
-        if word == r"\w+" and len(seen) > 1 and len(start) >= _SHORTEST:
-            word = rf"{start}\w*"
-    ends_with = next(iter(quotes), "")
-    return rf"^\s*(?:{starts})(?P<name>{word}){ends_with}"
+    start = _common(sorted(names))
+    if word == r"\w+" and len(names) > 1 and len(start) >= _SHORTEST:
+        word = rf"{start}\w*"
+    return rf"^\s*(?:{starts})(?P<name>{word})"
 
 
 def _loose(before: str) -> str:
     """What is before a name, with any blanks."""
     text = r"\s+".join(re.escape(piece) for piece in re.split(r"\s+", before))
-    if before[-1:] in "\"'`":
-        return text
     return text + (r"\s+" if before[-1:].isalnum() or before[-1:] == "_" else r"\s*")
 
 
@@ -181,6 +192,8 @@ def _found(texts: Mapping[str, str], ending: str, patterns: Patterns) -> SourceT
 
 def _glob(paths: Sequence[str], others: Sequence[str], ending: str) -> str:
     """A glob for the names of files: as narrow as these have in common."""
+    if not paths:
+        return f"*{ending}"
     names = [Path(path).name for path in paths]
     start = re.sub(r"[^\W_]*$", "", _common(names))
     end = _common([name[::-1] for name in names])[::-1]
