@@ -145,8 +145,10 @@ JAVA = Launcher(
             import java.lang.annotation.*;
             @Retention(RetentionPolicy.RUNTIME) public @interface Check {}
         """,
+        "src/Owner.java": "public @interface Owner { String value(); }\n",
         "src/Tides.java": """
             public class Tides {
+                @Owner("quay")
                 @Check public void high() {}
                 @Check public void low() { throw new AssertionError("too low"); }
             }
@@ -192,8 +194,8 @@ JAVA = Launcher(
     "java -cp classes Main report.xml",
     "java -cp classes Main report.xml --check=Tides.high",
     ("src/Berths.java#Berths / fits", "src/Tides.java#Tides / high", "src/Tides.java#Tides / low"),
-    ("javac", "-d", "classes", "src/Check.java", "src/Tides.java", "src/Berths.java",
-     "src/Main.java"),
+    ("javac", "-d", "classes", "src/Check.java", "src/Owner.java", "src/Tides.java",
+     "src/Berths.java", "src/Main.java"),
 )  # fmt: skip
 RUBY = Launcher(
     ("ruby",),
@@ -276,7 +278,33 @@ AWKWARD = Launcher(
         "books/sea.book#is closed",
     ),
 )  # fmt: skip
+EVENTS = Launcher(
+    ("python3",),
+    {
+        "launcher.py": """
+            import glob, json, sys
+            only = sys.argv[2].split(";") if "--just" in sys.argv else []
+            bad = False
+            for path in sorted(glob.glob("books/*.book")):
+                for line in open(path):
+                    if line.startswith("- "):
+                        name = line[2:].strip().rstrip("!")
+                        if not only or name in only:
+                            wrong = line.strip().endswith("!")
+                            bad |= wrong
+                            how = "BROKEN" if wrong else "fine"
+                            print(json.dumps({"check": name, "how": how, "ms": 3}))
+            sys.exit(4 if bad else 0)
+        """,
+        "books/day.book": "- opens at six\n- closes at ten!\n- has a lamp\n",
+    },
+    "python3 launcher.py",
+    "python3 launcher.py --just 'opens at six'",
+    (
+        "books/day.book#closes at ten", "books/day.book#has a lamp", "books/day.book#opens at six",
+    ),
+)  # fmt: skip
 LAUNCHERS = {
     "classes": CLASSES, "node": NODE, "perl": PERL, "tcl": TCL, "go": GO, "java": JAVA,
-    "ruby": RUBY, "shell": SHELL, "awkward": AWKWARD,
+    "ruby": RUBY, "shell": SHELL, "awkward": AWKWARD, "events": EVENTS,
 }  # fmt: skip

@@ -50,6 +50,8 @@ def test_two_commands_are_enough(folder, name):
     assert "failed" in run.outcomes.values() and "passed" in run.outcomes.values()
     one = next(address for address, how in run.outcomes.items() if how == "passed")
     assert folder.run(one).outcomes == {one: "passed"}, bridge
+    if name == "java":
+        assert list(folder.run("--tag", "owner=quay").outcomes) == ["src/Tides.java#Tides / high"]
     again = folder.call("bridge", "learn", "b/learned.toml", "--all", "x", "--one", "y")
     assert (again.code, "stays as it is" in again.err) == (2, True)
 

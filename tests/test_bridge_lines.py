@@ -111,6 +111,20 @@ def test_what_only_the_launcher_knows_can_be_chosen_afterwards(printing):
     assert set(gone.run().outcomes) == {"day.x#ebb", "day.x#flood"}, "it is forgotten"
 
 
+def test_events_with_keys_of_the_launchers_own(printing):
+    keys = 'keys = { name = "check", outcome = "how", milliseconds = "took" }'
+    outcomes = 'outcomes = { ok = "passed", bad = "failed" }'
+    bridge = BRIDGE.partition("[read]")[0]
+    bridge += f'[read]\n    format = "events"\n    {keys}\n    {outcomes}\n'
+    said = [{"check": "ebb", "how": "ok", "took": 250}, {"check": "flood", "how": "bad"}]
+    run = printing([f" {json.dumps(each)}" for each in said], code=1, bridge=bridge).run()
+    assert run.outcomes == {"day.x#ebb": "passed", "day.x#flood": "failed"}
+    assert run.results["day.x#ebb"]["seconds"] == 0.25
+    printing([], bridge=bridge.replace('"passed"', '"pased"'))
+    wrong = printing([], bridge=bridge.replace('"passed"', '"pased"')).call("list")
+    assert (wrong.code, "'pased' is no outcome; did you mean passed" in wrong.err) == (2, True)
+
+
 def test_an_exit_code_alone_tells(folder):
     folder.file("wolfbane.toml", SUITE.replace("day.x", "checks"))
     folder.file(

@@ -6,6 +6,7 @@ import json
 import re
 import subprocess
 import sys
+import tomllib
 
 import pytest
 from hypothesis import given
@@ -13,7 +14,8 @@ from hypothesis import strategies as st
 
 from bridged import WEIRD, example, place, rewrite
 from conftest import present
-from wolfbane.kinds.bridge.draft import pattern_of
+from wolfbane.kinds.bridge.draft import Draft, pattern_of, written
+from wolfbane.kinds.bridge.queries import queried
 from wolfbane.kinds.bridge.runner.calls import escaped
 
 ECHO = """
@@ -166,10 +168,6 @@ def test_a_stale_report_is_not_read(ledger):
     settings = settings.replace("{scratch}/told.jsonl", "told.jsonl")
     (ledger.path / "ledger.toml").write_text(settings)
     ledger.file("told.jsonl", '{"name": "berths.adds up", "outcome": "passed"}\n')
-    refused = ledger.run("--tag", "smoke")
-    assert (refused.code, "read.report is read" in refused.err) == (2, True)
-    settings = settings.replace('"--to", "none"', '"--to", "none", "--in={scratch}"')
-    (ledger.path / "ledger.toml").write_text(settings)
     run = ledger.run("--tag", "smoke")
     assert run.outcomes == {place("berths / adds up"): "errored"}
     assert "left no report at told.jsonl" in run.out
@@ -392,6 +390,16 @@ SLOW = """
         pass
     print(entry.replace("@", "seen" if heard() else "unseen") + after, end="")
 """
+
+
+@pytest.mark.parametrize(
+    "grammar",
+    ["java", "c-sharp", "php", "ruby", "go", "typescript", "tsx", "javascript", "rust"],
+)
+def test_the_query_of_a_draft_fits_its_grammar(grammar):
+    text = written(Draft("one", ["*"], "query", "run {names}", grammar=grammar))
+    query = tomllib.loads(text)["find"]["query"]
+    assert queried(b"", grammar, query["text"]) == []
 
 
 @pytest.mark.parametrize("form", TOLD)

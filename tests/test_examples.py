@@ -37,7 +37,6 @@ ELSEWHERE = {
     "wolfbane init": "the demo has its settings",
     "wolfbane compose": "it asks",
     "wolfbane run --visible --pace 0.5s --keep-open --browser chromium": "it needs a screen",
-    "wolfbane bridge new": "it asks, and needs a file",
     "wolfbane bridge learn": "it asks",
     LEARN: "it is tested with this launcher",
     LEARN_LEDGER: "the demo has no such launcher",

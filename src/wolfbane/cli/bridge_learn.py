@@ -37,7 +37,7 @@ _SHELL = re.compile(r"^(&&|\|\|?|;|&|[0-9]*[<>].*)$|\$[A-Za-z_({]|`")
     "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
     help="Read 'all', 'one' and 'report' from a TOML file.",
 )  # fmt: skip
-@click.option("--yes", is_flag=True, help="Add the suite to wolfbane.toml without asking.")
+@click.option("--yes", is_flag=True, help="Copy a large folder, and add the suite, without asking.")
 @workspace_option
 @click.pass_context
 def learn(
@@ -63,8 +63,9 @@ def learn(
     all_tests = all_tests or known.get("all") or _asked("The command that runs all tests", "--all")
     one = one or known.get("one") or _asked("The command that runs one test", "--one")
     commands = Commands(
-        _split("--all", all_tests), _split("--one", one), report or known.get("report", ""), limit
-    )
+        _split("--all", all_tests), _split("--one", one), report or known.get("report", ""),
+        limit, yes,
+    )  # fmt: skip
     place = file or Path("bridges", f"{Path(commands.all_tests[0]).stem}.toml")
     if place.exists():
         raise InputError(Problem("it is there already, and stays as it is", str(place)))

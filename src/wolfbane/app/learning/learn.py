@@ -29,12 +29,16 @@ _ENOUGH = 0.6
 
 
 class Commands(msgspec.Struct, frozen=True):
-    """What people type: to run all tests, and to run one. ``report`` is a file that is written."""
+    """What people type: to run all tests, and to run one. ``report`` is a file that is written.
+
+    ``large``: a folder of more than a gigabyte may be copied.
+    """
 
     all_tests: Sequence[str]
     one: Sequence[str]
     report: str = ""
     limit: float = 600.0
+    large: bool = False
 
 
 class Learned(msgspec.Struct, frozen=True):
@@ -56,7 +60,7 @@ def learn(folder: Path, commands: Commands, say: Say) -> Learned:
     ``say`` gets what was seen, line by line. Nothing in the folder is run or changed: the commands
     run in a copy.
     """
-    with copied(folder) as copy:
+    with copied(folder, large=commands.large) as copy:
         trial = copy.run(commands.all_tests, commands.limit)
         _say_trial(trial, commands.limit, say)
         read = _best_reading(copy, trial, commands)

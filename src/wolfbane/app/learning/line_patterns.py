@@ -16,8 +16,9 @@ _WORDS = {
     "skipped": ("skip", "skipped", "ignored", "ignore", "pending", "todo", "disabled"),
 }  # fmt: skip
 """What launchers call outcomes: the words of the trade, and marks that stand for them."""
-_OUTCOME = {word: outcome for outcome, words in _WORDS.items() for word in words}
-_ANY = "|".join(sorted(map(re.escape, _OUTCOME), key=len, reverse=True))
+OUTCOMES = {word: outcome for outcome, words in _WORDS.items() for word in words}
+"""The outcome that each word or mark means, in small letters."""
+_ANY = "|".join(sorted(map(re.escape, OUTCOMES), key=len, reverse=True))
 _WORD = re.compile(rf"(?<![\w-])(?:{_ANY})(?![\w-])", re.IGNORECASE)
 _TOKEN = re.compile(r"[^\s()\[\],;\"'`]+")
 _TIME = re.compile(r"(\d+(?:\.\d+)?)\s*(?:ms|s|sec|µs|us)\b")
@@ -73,7 +74,7 @@ def _told(line: str, hint: str) -> Iterator[ToldLine]:
             words = [w for w in _WORD.finditer(line) if not (span[0] <= w.start() < span[1])]
             if len(words) == 1:
                 word = words[0]
-                yield ToldLine(line, _OUTCOME[word[0].lower()], span, word.span())
+                yield ToldLine(line, OUTCOMES[word[0].lower()], span, word.span())
 
 
 def _shape(text: str) -> str:
@@ -94,7 +95,7 @@ def _alike(lines: Iterable[str], known: ToldLine) -> Iterator[ToldLine]:
             if _shape(text) == shape and len(words) == 1:
                 word = words[0]
                 span = token.start(), token.start() + len(text)
-                yield ToldLine(line, _OUTCOME[word[0].lower()], span, word.span())
+                yield ToldLine(line, OUTCOMES[word[0].lower()], span, word.span())
                 break
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -105,12 +105,14 @@ def _find(proposal: Proposal) -> list[str]:
     if sources is not None and proposal.names.how != "files":
         files = len({path for path, _ in sources.tests})
         lines += [
-            f"# These find {len(sources.tests)} tests in {files} files; "
+            f"# These find {len(sources.tests)} tests in {files} file{'s' * (files > 1)}; "
             f"{proposal.mapped.matches} of them are in the report.",
             "[find.lines]", f"test = {_text(sources.patterns.test)}",
         ]  # fmt: skip
         if sources.patterns.group:
             lines.append(f"group = {_text(sources.patterns.group)}")
+        if sources.patterns.tag:
+            lines.append(f"tag = {_text(sources.patterns.tag)}")
         lines.append("")
     return lines
 
@@ -141,7 +143,10 @@ def _read(proposal: Proposal) -> list[str]:
     lines = [f"# Read from {reading.in_words}.", "[read]"]
     if reading.unseen:
         lines[0] += f" No line showed one that was {' or '.join(reading.unseen)}."
-    lines += [f"{key} = {_text(value)}" for key, value in reading.table.items()]
+    lines += [
+        f"{key} = {_text(value) if isinstance(value, str) else _inline(value)}"
+        for key, value in reading.table.items()
+    ]
     if proposal.names.how == "files":
         return lines
     lines.append(f"name = {_text(proposal.mapped.name)}")
@@ -157,6 +162,11 @@ def _text(text: str) -> str:
     if text.isprintable() and "'" not in text and ('"' in text or "\\" in text):
         return f"'{text}'"
     return json.dumps(text, ensure_ascii=False)
+
+
+def _inline(values: Mapping[str, str]) -> str:
+    pairs = (f"{_text(key)} = {_text(value)}" for key, value in values.items())
+    return f"{{ {', '.join(pairs)} }}"
 
 
 def _list(texts: Sequence[str | Sequence[str]]) -> str:

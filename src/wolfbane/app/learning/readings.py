@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from fnmatch import fnmatch
@@ -11,6 +10,7 @@ from typing import Any
 
 import msgspec
 
+from wolfbane.app.learning.event_keys import event_table
 from wolfbane.app.learning.line_patterns import line_patterns
 from wolfbane.app.learning.trial import Trial
 from wolfbane.formats.reported import FormatError, ReportedTest
@@ -18,6 +18,8 @@ from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.tables import ReadTable
 
 _LARGEST = 64 << 20
+_PRINTED = ("tap", "events")
+"""Formats that a launcher prints, with nothing else between."""
 
 
 class Reading(msgspec.Struct, frozen=True):
@@ -26,7 +28,7 @@ class Reading(msgspec.Struct, frozen=True):
     ``unseen`` are outcomes that no line showed.
     """
 
-    table: Mapping[str, str]
+    table: Mapping[str, Any]
     entries: Sequence[ReportedTest]
     unseen: Sequence[str] = ()
 
@@ -39,44 +41,45 @@ class Reading(msgspec.Struct, frozen=True):
 
 def readings(root: Path, trial: Trial, hints: Sequence[str]) -> list[Reading]:
     """Every way to read what a trial left: reports in files come first."""
-    return [*_files(root, trial), *_output(trial.output, hints)]
+    return [*_files(root, trial, hints), *_output(trial.output, hints)]
 
 
-def _files(root: Path, trial: Trial) -> Iterator[Reading]:
+def _files(root: Path, trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
     together: dict[tuple[Path, str, str], list[Reading]] = {}
     for path in trial.written:
         place = root / path
         if place.stat().st_size > _LARGEST:
             continue
         data = place.read_bytes()
-        for form in _forms(data):
-            if entries := read_as({"format": form}, data):
-                key = Path(path).parent, form, Path(path).suffix
-                found = Reading({"format": form, "report": path}, entries)
+        for table in _tables(data, hints):
+            if entries := read_as(table, data):
+                key = Path(path).parent, str(table), Path(path).suffix
+                found = Reading({**table, "report": path}, entries)
                 together.setdefault(key, []).append(found)
                 break
-    for (folder, form, ending), alike in together.items():
+    for (folder, _, ending), alike in together.items():
         if len(alike) == 1:
             yield alike[0]
             continue
         entries = [entry for each in alike for entry in each.entries]
-        yield Reading({"format": form, "report": str(folder / f"*{ending}")}, entries)
+        table = {**alike[0].table, "report": str(folder / f"*{ending}")}
+        yield Reading(table, entries)
 
 
 def _output(output: str, hints: Sequence[str]) -> Iterator[Reading]:
     data = output.encode()
-    for form in ("tap", "events"):
-        if form in _forms(data) and (entries := read_as({"format": form}, data)):
-            yield Reading({"format": form}, entries)
+    for table in _tables(data, hints):
+        if table["format"] in _PRINTED and (entries := read_as(table, data)):
+            yield Reading(table, entries)
     patterns = line_patterns(output, hints)
     if patterns is not None:
-        table = {"format": "lines", "passed": patterns.passed, "failed": patterns.failed}
-        table["skipped"] = patterns.skipped
-        yield Reading(table, read_as(table, data), patterns.unseen)
+        lines = {"format": "lines", "passed": patterns.passed, "failed": patterns.failed}
+        lines["skipped"] = patterns.skipped
+        yield Reading(lines, read_as(lines, data), patterns.unseen)
 
 
 def read_again(
-    root: Path, trial: Trial, table: Mapping[str, str], scratch: str
+    root: Path, trial: Trial, table: Mapping[str, Any], scratch: str
 ) -> list[ReportedTest]:
     """The entries of another trial, read as those before. ``scratch`` is where reports may be."""
     report = table.get("report", "")
@@ -87,30 +90,30 @@ def read_again(
     return [entry for place in places for entry in read_as(table, place.read_bytes())]
 
 
+def _tables(data: bytes, hints: Sequence[str]) -> Iterator[dict[str, Any]]:
+    """The beginnings of ``[read]`` for data that may be a report."""
+    if (events := event_table(data, hints)) is not None:
+        yield events
+    yield from ({"format": form} for form in _forms(data))
+
+
 def _forms(data: bytes) -> Sequence[str]:
     """The formats that data may be in, by how it begins."""
     head = data[:4096].lstrip()
     if head.startswith(b"<"):
         return ("xunit",)
     if head.startswith(b"{"):
-        return ("events",) if _is_event(head) else ("ctrf",)
+        return ("ctrf",)
     return ("tap",) if re.search(rb"^(TAP version|1\.\.\d)", head, re.MULTILINE) else ()
 
 
-def _is_event(head: bytes) -> bool:
-    try:
-        return "outcome" in json.loads(head.partition(b"\n")[0])
-    except ValueError:
-        return False
-
-
-def read_as(table: Mapping[str, str], data: bytes) -> list[ReportedTest]:
+def read_as(table: Mapping[str, Any], data: bytes) -> list[ReportedTest]:
     """The entries of a report; none where it is not in that format.
 
     TAP of a run of many files may be numbered wrongly, and be right for each of them.
     """
     entries: list[ReportedTest] = []
-    whole: dict[str, Any] = msgspec.to_builtins(ReadTable(**table))  # type: ignore[arg-type]
+    whole: dict[str, Any] = msgspec.to_builtins(msgspec.convert(dict(table), ReadTable))
     try:
         reading = ReportReading(whole, entries.append)
         reading.feed(data)

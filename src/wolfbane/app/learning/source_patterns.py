@@ -19,6 +19,12 @@ _LARGEST = 1 << 20
 _SAMPLE = 300
 _SHORTEST = 3
 _SEPARATORS = re.compile(r"::|: | [->/»] |[./#>|]")
+_TAGS = (
+    r"""(?i:tags?|labels?|marks?|category|categories)\W+["'](?P<tag>[\w-]+)["']""",
+    r"""@(?P<key>\w+)\(\s*["'](?P<value>[^"']+)["']\s*\)""",
+)
+"""Usual shapes of tags: a word for one with a text, an annotation with a text."""
+_ABOVE = 3
 _FEW = 50
 _SURE = 0.8
 _QUOTES = frozenset("\"'`")
@@ -61,7 +67,7 @@ def find_sources(root: Path, names: Sequence[str], skip: Iterable[str]) -> Sourc
         if not test:
             continue
         group = _group_pattern(mine, names, test)
-        found = _found(mine, ending, Patterns(test, group))
+        found = _found(mine, ending, Patterns(test, group, _tag_pattern(mine, test)))
         hits = {ends[item.name] for _, item in found.tests if item.name in ends}
         score = 2 * len(hits) / (len(names) + len(found.tests))
         if best is None or score > best[0]:
@@ -179,6 +185,22 @@ def _group_pattern(texts: Mapping[str, str], names: Sequence[str], test: str) ->
     before, after = covered.most_common(1)[0][0]
     word = f"[^{after}]+" if after in "\"'`" and after else r"\w+"
     return rf"^\s*{_loose(before)}(?P<name>{word})"
+
+
+def _tag_pattern(texts: Mapping[str, str], test: str) -> str:
+    """The shape of tags on the lines of tests, or just above them; empty where there are none."""
+    tests, counts = re.compile(test), Counter[str]()
+    for text in texts.values():
+        lines = text.splitlines()
+        for number, line in enumerate(lines):
+            if tests.search(line):
+                beside = itertools.takewhile(
+                    lambda above: above.strip() and not tests.search(above),
+                    reversed(lines[max(0, number - _ABOVE) : number]),
+                )
+                near = [line, *beside]
+                counts.update(s for s in _TAGS if any(re.search(s, each) for each in near))
+    return max(_TAGS, key=lambda shape: counts[shape]) if counts else ""
 
 
 def _found(texts: Mapping[str, str], ending: str, patterns: Patterns) -> SourceTests:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import fcntl
+import os
 import shutil
 import tempfile
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -16,6 +18,9 @@ from wolfbane.kinds.bridge.runner.launching import launch
 from wolfbane.kinds.registry import KINDS, find_kind
 
 _APART = (".git", ".wolfbane", "__pycache__")
+_LARGE = 10**9
+_CLONE = 0x40049409
+"""FICLONE of Linux: a file that shares its blocks with another one, until one of them changes."""
 
 
 class Trial(msgspec.Struct, frozen=True):
@@ -59,13 +64,40 @@ class TrialFolder:
 
 
 @contextmanager
-def copied(folder: Path) -> Iterator[TrialFolder]:
-    """A copy of a folder. What tools installed in it is linked, for it may be large."""
+def copied(folder: Path, *, large: bool = False) -> Iterator[TrialFolder]:
+    """A copy of a folder. What tools installed in it is linked, for it may be large.
+
+    Raises InputError for a folder of more than a gigabyte, unless it may be ``large``.
+    """
     tools = {name for kind in KINDS for name in find_kind(kind).tool_folders}
+    if not large and (size := _size(folder, tools)) > _LARGE:
+        words = f"the folder has {size / 1e9:.1f} GB, and the commands are tried in a copy of it"
+        raise InputError(Problem(words, hint="copy it all the same: --yes"))
     with tempfile.TemporaryDirectory(prefix="wolfbane-learn-") as place:
         root = Path(place) / folder.resolve().name
-        shutil.copytree(folder, root, symlinks=True, ignore=shutil.ignore_patterns(*_APART, *tools))
+        apart = shutil.ignore_patterns(*_APART, *tools)
+        shutil.copytree(folder, root, symlinks=True, ignore=apart, copy_function=_copy)
         for name in tools:
             if (folder / name).is_dir():
                 (root / name).symlink_to((folder / name).resolve())
         yield TrialFolder(root)
+
+
+def _size(folder: Path, tools: Iterable[str]) -> int:
+    """Bytes of all files that would be copied."""
+    apart = {*_APART, *tools}
+    size = 0
+    for place, folders, names in os.walk(folder):
+        folders[:] = [name for name in folders if name not in apart]
+        size += sum(Path(place, name).lstat().st_size for name in names)
+    return size
+
+
+def _copy(source: str, target: str) -> None:
+    """Copy a file: without its content where the file system can share it."""
+    with Path(source).open("rb") as old, Path(target).open("wb") as new:
+        try:
+            fcntl.ioctl(new, _CLONE, old.fileno())
+        except OSError:
+            shutil.copyfileobj(old, new)
+    shutil.copystat(source, target)

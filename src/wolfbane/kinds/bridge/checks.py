@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.bridge.tables import TOGETHER, Bridge, Find, Listing, Run
+from wolfbane.model import Outcome
 from wolfbane.toml_lines import Location
 
 Wrong = Iterator[tuple[Location, str]]
@@ -78,6 +79,11 @@ def _reading(bridge: Bridge) -> Wrong:
     if read.format == "lines" and not (read.passed and read.failed):
         yield ("read",), "format 'lines' needs the patterns 'passed' and 'failed'"
     yield from _pattern(("read", "ignore"), read.ignore)
+    known = [str(outcome) for outcome in Outcome]
+    for word, outcome in read.outcomes.items():
+        if outcome not in known:
+            words = f"'{outcome}' is no outcome; {did_you_mean(outcome, known)}"
+            yield ("read", "outcomes", word), words
     alone = bridge.run.per == "test" or bridge.run.names.how == "files"
     if read.format == "exit" and not alone:
         words = "with format 'exit' each start has one outcome: run.per = 'test', or names 'files'"

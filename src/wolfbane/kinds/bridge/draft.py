@@ -163,15 +163,37 @@ def _list(texts: Sequence[str]) -> str:
     return f"[{', '.join(map(_text, texts))}]"
 
 
+_CALLS = """
+(call_expression function: (identifier) @kind
+  arguments: (arguments . (string) @test.name) (#eq? @kind "check")) @test
+"""
 _QUERIES = {
     "java": """
 (class_declaration name: (identifier) @group.name) @group
 (method_declaration (modifiers (marker_annotation name: (identifier) @kind))
   name: (identifier) @test.name (#eq? @kind "Case")) @test
 """,
-    "javascript": """
-(call_expression function: (identifier) @kind
-  arguments: (arguments . (string) @test.name) (#eq? @kind "check")) @test
+    "c-sharp": """
+(class_declaration name: (identifier) @group.name) @group
+(method_declaration (attribute_list (attribute name: (identifier) @kind))
+  name: (identifier) @test.name (#eq? @kind "Case")) @test
+""",
+    "javascript": _CALLS,
+    "typescript": _CALLS,
+    "tsx": _CALLS,
+    "go": """
+(function_declaration name: (identifier) @test.name (#match? @test.name "^Test")) @test
+""",
+    "php": """
+(class_declaration name: (name) @group.name) @group
+(method_declaration name: (name) @test.name (#match? @test.name "^test")) @test
+""",
+    "ruby": """
+(call method: (identifier) @kind
+  arguments: (argument_list . (string) @test.name) (#eq? @kind "check")) @test
+""",
+    "rust": """
+(function_item name: (identifier) @test.name (#match? @test.name "^check")) @test
 """,
     "": """
 (function_definition name: (identifier) @test.name) @test

@@ -119,6 +119,24 @@ class Run(SettingsTable, frozen=True):
         return flat(self.command)
 
 
+class EventKeys(SettingsTable, frozen=True):
+    """``[read.keys]``: where the objects of ``events`` say what, if under other names.
+
+    ``milliseconds`` is read if it is not empty, ``seconds`` otherwise.
+    """
+
+    name: str = "name"
+    outcome: str = "outcome"
+    group: str = "group"
+    file: str = "file"
+    line: str = "line"
+    seconds: str = "seconds"
+    milliseconds: str = ""
+    message: str = "message"
+    trace: str = "trace"
+    output: str = "output"
+
+
 class ReadTable(SettingsTable, frozen=True):
     """``[read]``: what the launcher leaves behind or prints, and how entries name their tests.
 
@@ -128,8 +146,9 @@ class ReadTable(SettingsTable, frozen=True):
     on that, with groups ``test`` and ``part``: where it matches, the entry is of a part of a test.
     For ``lines`` the patterns have groups ``name``, ``seconds`` or ``milliseconds``, and
     ``message``; other lines are output of the test ``before`` or ``after`` whose line they stand,
-    as ``output`` says, or of none. Lines that match ``ignore`` are none of these. With ``exit``
-    nothing is read: the exit code of a start is the outcome of its test.
+    as ``output`` says, or of none. Lines that match ``ignore`` are none of these. For ``events``,
+    ``keys`` are the launcher's own keys, and ``outcomes`` what its words for outcomes mean. With
+    ``exit`` nothing is read: the exit code of a start is the outcome of its test.
     """
 
     format: Literal["xunit", "ctrf", "tap", "events", "lines", "exit"]
@@ -140,6 +159,8 @@ class ReadTable(SettingsTable, frozen=True):
     passed: str = ""
     failed: str = ""
     skipped: str = ""
+    keys: EventKeys = field(default_factory=EventKeys)
+    outcomes: dict[str, str] = {}
     ignore: str = ""
     output: Literal["before", "after", ""] = ""
 

@@ -48,6 +48,8 @@ class ReportReading:
         self._output = read["output"]
         self._said = Text()
         self._waiting: ReportedTest | None = None
+        self._keys: dict[str, str] = read.get("keys", {})
+        self._meanings: dict[str, str] = read.get("outcomes", {})
         self._ignored = re.compile(read["ignore"]) if read.get("ignore") else None
         self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
 
@@ -101,7 +103,7 @@ class ReportReading:
             self._tell_points(known - 1)  # the newest may still get diagnostics
         elif self._format == "events":
             if line.strip():
-                self._tell([_event(line)])
+                self._tell([_event(line, self._keys, self._meanings)])
         else:
             self._lines(line)
 
@@ -155,15 +157,22 @@ class ReportReading:
             raise FormatError(document.problems[0])
 
 
-def _event(line: str) -> ReportedTest:
-    """A line of JSON: ``name`` and ``outcome``, and what else there is to say."""
+def _event(line: str, keys: Mapping[str, str], outcomes: Mapping[str, str]) -> ReportedTest:
+    """A line of JSON: its name and outcome, and what else there is to say."""
+
+    def text(key: str) -> str:
+        return str(data.get(keys.get(key, key), ""))
+
     try:
         data = msgspec.json.decode(line)
+        word = str(data[keys.get("outcome", "outcome")])
+        seconds = float(data.get(keys.get("seconds", "seconds")) or 0)
+        if thousandths := keys.get("milliseconds"):
+            seconds = float(data.get(thousandths) or 0) / 1000
         return ReportedTest(
-            str(data["name"]), _OUTCOMES[data["outcome"]], group=str(data.get("group", "")),
-            file=str(data.get("file", "")), line=int(data.get("line", 0)),
-            seconds=float(data.get("seconds", 0)), message=str(data.get("message", "")),
-            detail=str(data.get("trace", "")), output=str(data.get("output", "")),
+            str(data[keys.get("name", "name")]), _OUTCOMES[outcomes.get(word, word)],
+            group=text("group"), file=text("file"), line=int(text("line") or 0), seconds=seconds,
+            message=text("message"), detail=text("trace"), output=text("output"),
         )  # fmt: skip
     except (msgspec.DecodeError, ValueError, KeyError, TypeError) as error:
         words = f"not an event ({type(error).__name__}: {error}): {line[:120]}"
