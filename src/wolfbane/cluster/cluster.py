@@ -19,7 +19,9 @@ from wolfbane.cluster.packing import pack_workspace
 from wolfbane.errors import BlockedError, InputError, Problem
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.planning import Plan
+from wolfbane.results.newest import Known
 
 
 class Cluster:
@@ -63,6 +65,13 @@ class Cluster:
         """The machines that can be tried: name and slots by address. Raises MachineLost."""
         found = await self._engine.machines()
         return {place: each for place, each in found.items() if place not in self._unfit}
+
+    async def prepare(self, preparation: Preparation, known: Known) -> Prepared:
+        """Choose the tests. Services start, and browsers are looked for, on the machines."""
+        request = self._request
+        return await preparation.prepare(
+            request.build, known.times, request.timeout, start=False, elsewhere=True
+        )
 
     async def link(self, address: str, name: str, slots: int) -> MachineLink | None:
         """The connection to a machine, or None and a warning where it cannot be used."""

@@ -40,11 +40,7 @@ class ClusterSession(Session):
             return await super().execute_async(folder)
 
     async def _prepared(self, preparation: Preparation, *, start: bool = True) -> Prepared:
-        """Services are started on the machines, not here; browsers are looked for there, too."""
-        request = self.request
-        return await preparation.prepare(
-            request.build, self.known.times, request.timeout, start=False, elsewhere=True
-        )
+        return await self._cluster.prepare(preparation, self.known)
 
     def _start_event(self, start: RunStart) -> RunStarted:
         return replace(super()._start_event(start), on=self._cluster.address)

@@ -66,11 +66,7 @@ class ClusterLoadSession(LoadSession):
                 part.stop()
 
     async def _prepared(self, preparation: Preparation, *, start: bool = True) -> Prepared:
-        """Services are started on the machines, not here."""
-        request = self.request
-        return await preparation.prepare(
-            request.build, self.known.times, request.timeout, start=False, elsewhere=True
-        )
+        return await self._cluster.prepare(preparation, self.known)
 
     def _start_event(self, start: RunStart) -> RunStarted:
         return replace(super()._start_event(start), on=self._cluster.address)

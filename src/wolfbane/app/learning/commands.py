@@ -1,4 +1,4 @@
-"""How a launcher is told which test to run, from a command that runs one."""
+"""How a launcher takes the name of a test: worked out from a command that runs one."""
 
 from __future__ import annotations
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 import msgspec
 
@@ -12,6 +11,7 @@ from wolfbane.app.learning.commands import NamesGuess, SourceTest, template
 from wolfbane.app.learning.readings import Reading
 from wolfbane.app.learning.source_patterns import SourceTests
 from wolfbane.formats.reported import ReportedTest
+from wolfbane.kinds.bridge.toml_text import toml_list, toml_table, toml_text
 
 
 class Mapped(msgspec.Struct, frozen=True):
@@ -94,25 +94,25 @@ def _part(known: set[str], others: Sequence[str]) -> str:
 
 def written(proposal: Proposal) -> str:
     """The bridge file."""
-    lines = ["# Worked out by: wolfbane bridge learn", f"about = {_text(proposal.about)}", ""]
+    lines = ["# Worked out by: wolfbane bridge learn", f"about = {toml_text(proposal.about)}", ""]
     lines += [*_find(proposal), *_run(proposal), *_read(proposal)]
     return "\n".join(lines) + "\n"
 
 
 def _find(proposal: Proposal) -> list[str]:
-    lines = ["[find]", f"files = [{_text(proposal.glob)}]", ""]
+    lines = ["[find]", f"files = [{toml_text(proposal.glob)}]", ""]
     sources = proposal.sources
     if sources is not None and proposal.names.how != "files":
         files = len({path for path, _ in sources.tests})
         lines += [
             f"# These find {len(sources.tests)} tests in {files} file{'s' * (files > 1)}; "
             f"{proposal.mapped.matches} of them are in the report.",
-            "[find.lines]", f"test = {_text(sources.patterns.test)}",
+            "[find.lines]", f"test = {toml_text(sources.patterns.test)}",
         ]  # fmt: skip
         if sources.patterns.group:
-            lines.append(f"group = {_text(sources.patterns.group)}")
+            lines.append(f"group = {toml_text(sources.patterns.group)}")
         if sources.patterns.tag:
-            lines.append(f"tag = {_text(sources.patterns.tag)}")
+            lines.append(f"tag = {toml_text(sources.patterns.tag)}")
         lines.append("")
     return lines
 
@@ -120,7 +120,7 @@ def _find(proposal: Proposal) -> list[str]:
 def _run(proposal: Proposal) -> list[str]:
     names = proposal.names
     per = proposal.per or names.per
-    lines = [f"# {names.why}", "[run]", f"command = {_list(names.command)}"]
+    lines = [f"# {names.why}", "[run]", f"command = {toml_list(names.command)}"]
     if names.how != "files":
         lines.append(f'per = "{per}"')
     lines += [
@@ -130,7 +130,7 @@ def _run(proposal: Proposal) -> list[str]:
     ]  # fmt: skip
     if names.how == "files":
         return [*lines, ""]
-    lines += [f"{key} = {_text(value)}" for key, value in names.table().items()]
+    lines += [f"{key} = {toml_text(value)}" for key, value in names.table().items()]
     if proposal.unless_all:
         lines += ["# The launcher has tests that the sources do not show.", "unless_all = true"]
     return [*lines, ""]
@@ -144,30 +144,14 @@ def _read(proposal: Proposal) -> list[str]:
     if reading.unseen:
         lines[0] += f" No line showed one that was {' or '.join(reading.unseen)}."
     lines += [
-        f"{key} = {_text(value) if isinstance(value, str) else _inline(value)}"
+        f"{key} = {toml_text(value) if isinstance(value, str) else toml_table(value)}"
         for key, value in reading.table.items()
     ]
     if proposal.names.how == "files":
         return lines
-    lines.append(f"name = {_text(proposal.mapped.name)}")
+    lines.append(f"name = {toml_text(proposal.mapped.name)}")
     if proposal.mapped.part:
-        lines.append(f"part = {_text(proposal.mapped.part)}")
+        lines.append(f"part = {toml_text(proposal.mapped.part)}")
     if proposal.mapped.test != proposal.names.name:
-        lines.append(f"test = {_text(proposal.mapped.test)}")
+        lines.append(f"test = {toml_text(proposal.mapped.test)}")
     return lines
-
-
-def _text(text: str) -> str:
-    """A TOML string: as it is between single quotes, where it can be."""
-    if text.isprintable() and "'" not in text and ('"' in text or "\\" in text):
-        return f"'{text}'"
-    return json.dumps(text, ensure_ascii=False)
-
-
-def _inline(values: Mapping[str, str]) -> str:
-    pairs = (f"{_text(key)} = {_text(value)}" for key, value in values.items())
-    return f"{{ {', '.join(pairs)} }}"
-
-
-def _list(texts: Sequence[str | Sequence[str]]) -> str:
-    return f"[{', '.join(_text(t) if isinstance(t, str) else _list(t) for t in texts)}]"

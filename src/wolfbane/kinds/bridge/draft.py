@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import re
 import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
+
+from wolfbane.kinds.bridge.toml_text import toml_list, toml_text
 
 WAYS = {
     "lines": "by patterns for the lines of a file",
@@ -89,32 +90,32 @@ def written(draft: Draft) -> str:
 def _head(draft: Draft) -> list[str]:
     return [
         "# How Wolfbane uses a launcher of our own. Try it: wolfbane bridge check THIS FILE",
-        f"about = {_text(draft.about)}", "",
+        f"about = {toml_text(draft.about)}", "",
     ]  # fmt: skip
 
 
 def _find(draft: Draft) -> list[str]:
-    lines = ["[find]", f"files = {_list(draft.files)}", ""]
+    lines = ["[find]", f"files = {toml_list(draft.files)}", ""]
     if draft.way == "lines":
         lines += ["[find.lines]                  # regular expressions, tried on each line"]
-        lines += [f"test = {_text(pattern_of(draft.test_line))}"]
+        lines += [f"test = {toml_text(pattern_of(draft.test_line))}"]
         patterns = {"group": draft.group_line, "tag": draft.tag_line}
         for key, line in patterns.items():
             if line:
-                lines.append(f"{key} = {_text(pattern_of(line))}")
+                lines.append(f"{key} = {toml_text(pattern_of(line))}")
             else:
                 lines.append(f"# {key} = '...'")
         lines += ["# end = '^}'                  # else groups hold what is indented more", ""]
     elif draft.way == "query":
         lines += [
             "[find.query]                  # pip install 'wolfbane[grammars]'",
-            f"grammar = {_text(draft.grammar)}",
+            f"grammar = {toml_text(draft.grammar)}",
             "# A tree-sitter query: the whole of a test and its name, of a group and its name.",
             "text = '''", _QUERIES.get(draft.grammar, _QUERIES[""]).strip(), "'''", "",
         ]  # fmt: skip
     elif draft.way == "listing":
         lines += ["[find.listing]                # a command that prints what tests there are"]
-        lines += [f"command = {_list(shlex.split(draft.list_command))}"]
+        lines += [f"command = {toml_list(shlex.split(draft.list_command))}"]
         lines += [f'format = "{draft.list_format}"']
         if draft.list_format == "names":
             lines += ["# pattern = '^(?P<group>\\w+)\\.(?P<name>\\w+)'"]
@@ -125,42 +126,31 @@ def _find(draft: Draft) -> list[str]:
 def _run(draft: Draft) -> list[str]:
     lines = [
         "[run]                         # in the suite's folder",
-        f"command = {_list(shlex.split(draft.command))}",
+        f"command = {toml_list(shlex.split(draft.command))}",
         "passed = [0]                  # exit codes; any other than these is an error",
         f"failed = [{draft.failed}]", "", "[run.names]", f'how = "{draft.names}"',
     ]  # fmt: skip
     if draft.option:
-        lines += [f"option = {_text(draft.option)}"]
+        lines += [f"option = {toml_text(draft.option)}"]
     if draft.names == "pattern":
         lines += ['dialect = "pcre"              # or python, java, javascript, go, posix, tcl']
     if draft.names != "files":
-        lines += [f"name = {_text(draft.name)}".ljust(30) + "# what the launcher calls a test"]
+        lines += [f"name = {toml_text(draft.name)}".ljust(30) + "# what the launcher calls a test"]
     return [*lines, ""]
 
 
 def _read(draft: Draft) -> list[str]:
     lines = ["[read]", f'format = "{draft.format}"']
     if draft.report:
-        lines += [f"report = {_text(draft.report)}"]
+        lines += [f"report = {toml_text(draft.report)}"]
     if draft.format == "lines":
         lines += [
             r"passed = '^ok (?P<name>\S+)'", r"failed = '^failed (?P<name>\S+)( (?P<message>.*))?'",
         ]  # fmt: skip
     if draft.names != "files":
-        lines += [f"name = {_text(draft.name)}".ljust(30) + "# of an entry: the same"]
+        lines += [f"name = {toml_text(draft.name)}".ljust(30) + "# of an entry: the same"]
         lines += [r"# part = '^(?P<test>.+)\[(?P<part>.*)\]$'   # where rows of data have entries"]
     return lines
-
-
-def _text(text: str) -> str:
-    """A TOML string: as it is between single quotes, where it can be."""
-    if text.isprintable() and "'" not in text and ('"' in text or "\\" in text):
-        return f"'{text}'"
-    return json.dumps(text, ensure_ascii=False)
-
-
-def _list(texts: Sequence[str]) -> str:
-    return f"[{', '.join(map(_text, texts))}]"
 
 
 _CALLS = """

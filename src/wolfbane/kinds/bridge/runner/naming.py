@@ -1,4 +1,4 @@
-"""What a launcher calls tests: when it is told which to run, and in its report."""
+"""The names of tests: in the command that starts a launcher, and in its report."""
 
 from __future__ import annotations
 

@@ -46,9 +46,9 @@ class LauncherCall:
 
     ``place`` is where entries and problems count that belong to none of several files.
     ``others`` are the known tests that were not chosen, by path, what they are called, and
-    number, and ``names_of_others`` what they are called; ``by_name`` says that the launcher was
-    told names, and so what to leave out. ``waits``: entries are told once it has ended, for later
-    ones may contradict them.
+    number, and ``names_of_others`` what they are called. ``by_name``: the launcher was given names,
+    so that it leaves out other tests. ``waits``: results are sent once the launcher has ended, for
+    later entries may contradict earlier ones.
     """
 
     tests: Sequence[Called]
@@ -122,7 +122,7 @@ class Accounts:
             account, before = self._waiting[address]
             if not before.outcome.is_bad:
                 self._waiting[address] = account, worse
-        else:  # it was told already
+        else:  # the result is on its way already
             self._contradiction = f"{called} was reported as passed, and then as {entry.outcome}"
 
     def _is_part(self, entry: ReportedTest, called: str) -> bool:
