@@ -51,6 +51,7 @@ def test_two_commands_are_enough(folder, name):
     one = next(address for address, how in run.outcomes.items() if how == "passed")
     assert folder.run(one).outcomes == {one: "passed"}, bridge
     if name == "java":
+        assert (folder.path / "report.xml").exists() is False, "each start has its own"
         assert list(folder.run("--tag", "owner=quay").outcomes) == ["src/Tides.java#Tides / high"]
     again = folder.call("bridge", "learn", "b/learned.toml", "--all", "x", "--one", "y")
     assert (again.code, "stays as it is" in again.err) == (2, True)
@@ -66,6 +67,8 @@ def test_two_commands_are_enough(folder, name):
         (["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
          "nothing that the command left or printed says how each test ended"),
         (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "ran longer than 1 s"),
+        (["--all", "sh run-all.sh", "--one", "sh checks/depth.sh", "-w", "checks"],
+         "b.toml: it is not in the workspace"),
         (["--answers", "answers.toml"], "answers.toml: unknown key 'al'; did you mean all?"),
     ],
 )  # fmt: skip

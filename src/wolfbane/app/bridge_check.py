@@ -120,7 +120,9 @@ class _Runs:
         other = self._place / file.name
         other.write_text(tomlkit.dumps(text), encoding="utf-8")
         suite = replace(self._suite, bridge=str(other))
-        return _Runs(self._workspace, suite, self._environments, self._place).of(())
+        results = _Runs(self._workspace, suite, self._environments, self._place).of(())
+        # What no file is known for has the address of the bridge: of the real one.
+        return {a.replace(f"{other}#", f"{self._suite.bridge}#"): r for a, r in results.items()}
 
     def of(self, addresses: Sequence[str]) -> Mapping[str, Result]:
         """How the tests ended, by address: these, or all if none is named."""

@@ -59,6 +59,7 @@ def learn(
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    folder = found.root if workspace else Path.cwd().resolve()
     known = _answers(answers)
     all_tests = all_tests or known.get("all") or _asked("The command that runs all tests", "--all")
     one = one or known.get("one") or _asked("The command that runs one test", "--one")
@@ -69,13 +70,15 @@ def learn(
     place = file or Path("bridges", f"{Path(commands.all_tests[0]).stem}.toml")
     if place.exists():
         raise InputError(Problem("it is there already, and stays as it is", str(place)))
-    learned = learn_bridge(Path.cwd(), commands, click.echo)
+    if not place.resolve().is_relative_to(found.root):
+        raise InputError(Problem(f"it is not in the workspace {found.root}", str(place)))
+    learned = learn_bridge(folder, commands, click.echo)
     _write(place, learned.text)
     click.echo(f"\nwritten: {place}")
     _show(found, learned)
     if not learned.holds:
         ctx.exit(1)
-    _add_suite(found, place, learned, yes=yes)
+    _add_suite(found, folder.relative_to(found.root), place, learned, yes=yes)
 
 
 def _asked(question: str, option: str) -> str:
@@ -130,9 +133,11 @@ def _show(found: Workspace, learned: Learned) -> None:
     print_findings(make_console(), found, learned.findings)
 
 
-def _add_suite(found: Workspace, place: Path, learned: Learned, *, yes: bool) -> None:
-    """Add the suite to the settings on a yes; else print what belongs there."""
-    here = Path.cwd().resolve().relative_to(found.root)
+def _add_suite(found: Workspace, here: Path, place: Path, learned: Learned, *, yes: bool) -> None:
+    """Add the suite to the settings on a yes; else print what belongs there.
+
+    ``here`` is the folder of the launcher, from that of the workspace.
+    """
     paths = ", ".join(f'"{(here / path).as_posix()}"' for path in learned.paths)
     bridge = place.resolve().relative_to(found.root).as_posix()
     suite = f'[[suite]]\nname = "{place.stem}"\nkind = "bridge"\npaths = [{paths}]\n'

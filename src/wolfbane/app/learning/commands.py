@@ -28,7 +28,10 @@ class SourceTest(msgspec.Struct, frozen=True):
 
 
 class NamesGuess(msgspec.Struct, frozen=True):
-    """A command with ``{names}`` in it, and ``[run.names]``; ``why`` says where it was seen."""
+    """A command with ``{names}`` in it, and ``[run.names]``; ``why`` says where it was seen.
+
+    Where files are the tests, ``file`` is the one that was named.
+    """
 
     command: Sequence[str | Sequence[str]]
     how: str
@@ -37,6 +40,7 @@ class NamesGuess(msgspec.Struct, frozen=True):
     whole: str = ""
     why: str = ""
     separator: str = ""
+    file: str = ""
 
     def table(self) -> dict[str, str]:
         """The keys of ``[run.names]`` besides ``how``."""
@@ -114,11 +118,11 @@ def guesses(
                 yield _guess(one, place, value_of, test, root, has_option=has_option)
                 named = True
                 break
-    for place in places if not named else ():
+    for place in reversed(places) if not named else ():  # a launcher stands before what it runs
         path = one[place].removeprefix("./")
         if (root / path).is_file():
             command = [*one[:place], "{file}", *one[place + 1 :]]
-            yield NamesGuess(command, "files", why=f"'{one[place]}' is a file of tests")
+            yield NamesGuess(command, "files", why=f"'{path}' is a file of tests", file=path)
 
 
 def _values(argument: str) -> Iterator[tuple[str, str, str, str]]:

@@ -64,10 +64,10 @@ def learn(folder: Path, commands: Commands, say: Say) -> Learned:
         trial = copy.run(commands.all_tests, commands.limit)
         _say_trial(trial, commands.limit, say)
         read = _best_reading(copy, trial, commands)
-        proposals = list(_proposals(copy, commands, trial, read))
-        if not proposals:
-            raise _not_found(commands, read)
-        return _proved(copy, proposals, commands.limit, say)
+        learned = _proved(copy, _proposals(copy, commands, trial, read), commands.limit, say)
+        if learned is None:
+            raise _not_found(read)
+        return learned
 
 
 def _say_trial(trial: Trial, limit: float, say: Say) -> None:
@@ -126,11 +126,11 @@ def _proposals(
     tests = _tests(sources)
     mapped = read.mapped if read else Mapped("{name}", "{name}", 0)
     for guess in guesses(commands.all_tests, commands.one, tests, copy.root):
-        names = _with_report(guess, reading)
+        names, reading = _with_report(guess, reading)
         if names.how == "files":
-            file = next(a for a in commands.one[1:] if (copy.root / a).is_file())
-            glob = f"*{Path(file).suffix}" if Path(file).suffix else "*"
-            folder = file.removeprefix("./").partition("/")[0] if "/" in file else ""
+            ending = Path(names.file).suffix
+            glob = f"*{ending}" if ending else "*"
+            folder = names.file.partition("/")[0] if "/" in names.file else ""
             first = Proposal(about, None, names, reading, mapped, glob, passed, failed, folder)
             yield from [first] if reading else []
             yield msgspec.structs.replace(first, reading=None)  # by the exit code alone
@@ -156,35 +156,44 @@ def _exit_codes(trial: Trial, reading: Reading | None) -> tuple[Sequence[int], S
     return [0], [trial.code] if trial.code else [0, 1]
 
 
-def _with_report(names: NamesGuess, reading: Reading | None) -> NamesGuess:
-    """The command with ``{report}`` where it says the place of the report."""
+def _with_report(names: NamesGuess, reading: Reading | None) -> tuple[NamesGuess, Reading | None]:
+    """The command with ``{report}`` where it says the place of the report.
+
+    Each start has a report of its own then, and leaves none behind.
+    """
     report = reading.table.get("report", "") if reading else ""
-    if not report:
-        return names
     command = [
-        argument.replace(report, "{report}") if isinstance(argument, str) else argument
+        argument.replace(report, "{report}") if report and isinstance(argument, str) else argument
         for argument in names.command
     ]
-    return msgspec.structs.replace(names, command=command)
+    if reading is None or command == list(names.command):
+        return names, reading
+    table = {**reading.table, "report": f"{{scratch}}/{Path(report).name}"}
+    return (
+        msgspec.structs.replace(names, command=command),
+        msgspec.structs.replace(reading, table=table),
+    )
 
 
-def _proved(copy: TrialFolder, proposals: Sequence[Proposal], limit: float, say: Say) -> Learned:
+def _proved(
+    copy: TrialFolder, proposals: Iterator[Proposal], limit: float, say: Say
+) -> Learned | None:
     """The first proposal whose check finds nothing wrong; else the one with the fewest faults.
 
-    After so many seconds no other one is tried.
+    After so many seconds no other one is tried. None where there is no proposal.
     """
     best: Learned | None = None
-    _say_inference(proposals[0], say)
     ends = time.monotonic() + limit
     for proposal in proposals:
-        if best is not None and time.monotonic() > ends:
-            break
+        if best is None:
+            _say_inference(proposal, say)
         learned = _checked(copy, proposal)
         if learned.holds:
             return learned
         if best is None or _faults(learned) < _faults(best):
             best = learned
-    assert best is not None
+        if time.monotonic() > ends:
+            break
     return best
 
 
@@ -219,7 +228,7 @@ def _paths(copy: TrialFolder, proposal: Proposal) -> list[str]:
     return sorted(tops)
 
 
-def _not_found(commands: Commands, read: _Read | None) -> InputError:
+def _not_found(read: _Read | None) -> InputError:
     if read is None or not read.reading.entries:
         words = "nothing that the command left or printed says how each test ended"
         hint = "have it write a report, or print a line for each test: --all 'COMMAND WITH OPTION'"

@@ -41,7 +41,7 @@ class Reading(msgspec.Struct, frozen=True):
 
 def readings(root: Path, trial: Trial, hints: Sequence[str]) -> list[Reading]:
     """Every way to read what a trial left: reports in files come first."""
-    return [*_files(root, trial, hints), *_output(trial.output, hints)]
+    return [*_files(root, trial, hints), *_output(trial, hints)]
 
 
 def _files(root: Path, trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
@@ -66,16 +66,15 @@ def _files(root: Path, trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
         yield Reading(table, entries)
 
 
-def _output(output: str, hints: Sequence[str]) -> Iterator[Reading]:
-    data = output.encode()
-    for table in _tables(data, hints):
-        if table["format"] in _PRINTED and (entries := read_as(table, data)):
+def _output(trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
+    for table in _tables(trial.printed, hints):
+        if table["format"] in _PRINTED and (entries := read_as(table, trial.printed)):
             yield Reading(table, entries)
-    patterns = line_patterns(output, hints)
+    patterns = line_patterns(trial.output, hints)
     if patterns is not None:
         lines = {"format": "lines", "passed": patterns.passed, "failed": patterns.failed}
         lines["skipped"] = patterns.skipped
-        yield Reading(lines, read_as(lines, data), patterns.unseen)
+        yield Reading(lines, read_as(lines, trial.output.encode()), patterns.unseen)
 
 
 def read_again(
@@ -84,7 +83,8 @@ def read_again(
     """The entries of another trial, read as those before. ``scratch`` is where reports may be."""
     report = table.get("report", "")
     if not report:
-        return read_as(table, trial.output.encode())
+        lines = table["format"] == "lines"
+        return read_as(table, trial.output.encode() if lines else trial.printed)
     fresh = [root / path for path in trial.written if fnmatch(path, report)]
     places = [*fresh, *(p for p in Path(scratch).iterdir() if fnmatch(p.name, Path(report).name))]
     return [entry for place in places for entry in read_as(table, place.read_bytes())]

@@ -24,10 +24,14 @@ _CLONE = 0x40049409
 
 
 class Trial(msgspec.Struct, frozen=True):
-    """How a command ended. ``written`` are the files that it made or changed, from the folder."""
+    """How a command ended. ``written`` are the files that it made or changed, from the folder.
+
+    ``printed`` is its standard output, ``output`` the end of all that it said.
+    """
 
     command: Sequence[str]
     code: int
+    printed: bytes
     output: str
     seconds: float
     written: Sequence[str]
@@ -43,16 +47,18 @@ class TrialFolder:
     def run(self, command: Sequence[str], limit: float) -> Trial:
         """Run a command, for ``limit`` seconds at most. Raises InputError if it cannot start."""
         before = self._stamps()
+        printed: list[bytes] = []
         began = time.monotonic()
         try:
-            end = launch(command, {}, limit, lambda data: None, apart=False, folder=str(self.root))
+            end = launch(command, {}, limit, printed.append, apart=True, folder=str(self.root))
         except OSError as error:
             words = f"'{command[0]}' cannot be started: {error.strerror}"
             raise InputError(Problem(words)) from None
         after = self._stamps()
         written = [path for path, stamp in after.items() if before.get(path) != stamp]
         seconds = time.monotonic() - began
-        return Trial(command, end.code, end.output, seconds, sorted(written), end.late)
+        whole = b"".join(printed)
+        return Trial(command, end.code, whole, end.output, seconds, sorted(written), end.late)
 
     def _stamps(self) -> dict[str, tuple[int, int]]:
         found = {}
