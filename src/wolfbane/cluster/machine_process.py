@@ -119,6 +119,7 @@ async def run_job(
             tell = partial(_tell_from, job.name, send)
             builder = Builder(context, request.build, tell)
             await builder.build(suites)
+            await builder.prepare(suites)
             setup = EnvironmentSetup(context, tell)
             try:
                 blocked = await setup.prepare(suites)

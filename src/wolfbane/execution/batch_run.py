@@ -133,8 +133,8 @@ class BatchRun:
             chosen: dict[str, list[str]] = {}
             for test in self._left.values():
                 chosen.setdefault(test.path, []).append(test.name)
-            files = self._owner.files
-            known = {p: [(t.name, t.group, t.source_name) for t in files[p].tests] for p in chosen}
+            of = {path: self._owner.files[path].tests for path in chosen}
+            known = {p: [(t.name, t.group, t.source_name, t.line) for t in of[p]] for p in of}
             request.update(chosen=chosen, known=known, browser=self._batch.browser)
         if self._kind.tests_hold_tests:
             inner = self._owner.files[self._batch.path].tests

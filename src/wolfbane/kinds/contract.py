@@ -198,6 +198,10 @@ class Kind(ABC, Generic[S]):
         """
         raise ValueError(f"suites of kind {self.name} take no options")
 
+    def commands_before(self, root: Path, suite: S) -> Sequence[str]:
+        """Shell commands that prepare a run, once, after the suite was built."""
+        return ()
+
     @abstractmethod
     def worker(self, root: Path, suite: S) -> WorkerCommand:
         """How to start a worker. Raises MissingRuntime where the runtime is not installed."""

@@ -1,11 +1,11 @@
-"""Build suites before they run: once, when what goes into the build has changed."""
+"""Build suites before they run, once what goes into the build has changed, and prepare them."""
 
 from __future__ import annotations
 
 import contextlib
 import hashlib
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
 import msgspec
@@ -17,6 +17,7 @@ from wolfbane.execution.run_request import ALWAYS, NEVER
 from wolfbane.execution.setup.build_command import run_build_command
 from wolfbane.files import read_regular, write_whole
 from wolfbane.inventory.files import suite_files
+from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.settings import Workspace
 
@@ -32,7 +33,10 @@ class BuildFailure(msgspec.Struct, frozen=True):
 
 
 class Builder:
-    """Runs the ``build`` commands of suites. ``when`` is ALWAYS, CHANGED or NEVER."""
+    """Runs the ``build`` commands of suites, and those that come before each run.
+
+    ``when`` is ALWAYS, CHANGED or NEVER, and is for builds.
+    """
 
     def __init__(self, context: RunContext, when: str, tell: Callable[[Event], None]) -> None:
         self._context, self._when, self._tell = context, when, tell
@@ -56,20 +60,33 @@ class Builder:
             elif self._when == ALWAYS or not fresh:
                 await self._build(suite, mark)
 
+    async def prepare(self, suites: Iterable[Suite]) -> None:
+        """Run what the kind of each suite needs before a run, unless its build failed."""
+        for suite in suites:
+            if suite.name not in self.failures:
+                kind = find_kind(suite.kind)
+                await self._all(suite, kind.commands_before(self._workspace.root, suite), "set-up")
+
     async def _build(self, suite: Suite, mark: str) -> None:
-        self.ran = True
         self._built.pop(suite.name, None)
-        for number, command in enumerate(suite.build, 1):
-            self._tell(Building(suite.name, command))
-            member = f"build-{suite.name}.{number}"
-            code, output = await run_build_command(self._context, suite, command, member)
-            if code:
-                message = f"its build failed: {command} ({code})"
-                self.failures[suite.name] = BuildFailure(message, output[-KEPT:])
-                break
-        else:
+        if await self._all(suite, suite.build, "build"):
             self._built[suite.name] = mark
         write_whole(self._path, json.dumps(self._built))
+
+    async def _all(self, suite: Suite, commands: Sequence[str], what: str) -> bool:
+        """Run commands up to the first that fails; whether none did."""
+        for number, command in enumerate(commands, 1):
+            if self._context.pool.stopping:
+                return False
+            self.ran = True
+            self._tell(Building(suite.name, command))
+            member = f"{what}-{suite.name}.{number}"
+            code, output = await run_build_command(self._context, suite, command, member)
+            if code:
+                message = f"its {what} failed: {command} ({code})"
+                self.failures[suite.name] = BuildFailure(message, output[-KEPT:])
+                return False
+        return True
 
 
 def build_mark(workspace: Workspace, suite: Suite, environment: Environment) -> str:

@@ -89,6 +89,8 @@ class Preparation:
         check_kind_settings(self._inventory, self._in_play(), self._context.environments.values())
         builder = Builder(self._context, build, self._tell)
         await builder.build(self._in_play() if start else self._to_be_asked())
+        if start:
+            await builder.prepare(self._in_play())
         if builder.ran:
             self._inventory.rescan()
         blocked = await self.environment_setup.prepare(self._in_play()) if start else {}

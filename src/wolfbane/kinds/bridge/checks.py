@@ -7,15 +7,17 @@ import string
 from collections.abc import Iterable, Iterator
 
 from wolfbane.errors import did_you_mean
-from wolfbane.kinds.bridge.tables import TOGETHER, Bridge, Find, Listing, Run
+from wolfbane.kinds.bridge.runner.calls import flat
+from wolfbane.kinds.bridge.tables import TOGETHER, Bridge, Find, Listing, ReportTable, Run, Serve
 from wolfbane.model import Outcome
 from wolfbane.toml_lines import Location
 
 Wrong = Iterator[tuple[Location, str]]
-NAMING = frozenset({"name", "group", "file", "folder", "stem", "module"})
+NAMING = frozenset({"name", "group", "file", "folder", "stem", "module", "line"})
 OF_ENTRIES = frozenset({"name", "group", "suite", "file"})
 OF_LISTINGS = frozenset({"file", "scratch", "root"})
-OF_COMMANDS = frozenset({"file", "files", "names", "report", "scratch", "root", "browser", "extra"})
+OF_REQUESTS = frozenset({"file", "files", "names", "report", "scratch", "root", "browser", "extra"})
+OF_STANDING = frozenset({"root", "browser", "extra"})
 
 
 def wrong_meaning(bridge: Bridge, parameters: Iterable[str]) -> Wrong:
@@ -58,7 +60,10 @@ def _listing(listing: Listing, declared: frozenset[str]) -> Wrong:
 
 def _running(run: Run, declared: frozenset[str]) -> Wrong:
     yield from _template(("run", "names", "name"), run.names.name, NAMING)
-    yield from _command(("run", "command"), run.arguments, OF_COMMANDS | declared)
+    if run.serve:
+        yield from _serving(run.serve, run.command, declared)
+    else:
+        yield from _command(("run", "command"), run.arguments, OF_REQUESTS | declared)
     command = " ".join(run.arguments)
     if run.command and not isinstance(run.command[0], str):
         yield ("run", "command"), "the first argument is the launcher itself: it stands alone"
@@ -72,27 +77,52 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
         yield ("run", "per"), words
 
 
+def _serving(serve: Serve, command: list[str | list[str]], declared: frozenset[str]) -> Wrong:
+    """A launcher that stays up: what changes from start to start is in its requests."""
+    place = ("run", "serve")
+    for argument in flat(command):
+        for name in OF_REQUESTS - OF_STANDING:
+            if f"{{{name}}}" in argument:
+                words = f"{{{name}}} changes from start to start: it belongs in run.serve.request"
+                yield ("run", "command"), words
+    yield from _command(("run", "command"), flat(command), OF_REQUESTS | declared)
+    yield from _command((*place, "request"), flat(serve.request), OF_REQUESTS | declared)
+    yield from _pattern((*place, "done"), serve.done)
+    if not serve.done:
+        yield (*place, "done"), "it is empty: no line says that an answer is over"
+
+
 def _reading(bridge: Bridge) -> Wrong:
     read, command = bridge.read, " ".join(bridge.run.arguments)
-    for key in ("passed", "failed", "skipped"):
-        yield from _pattern(("read", key), getattr(read, key), "name")
-    if read.format == "lines" and not (read.passed and read.failed):
-        yield ("read",), "format 'lines' needs the patterns 'passed' and 'failed'"
-    yield from _pattern(("read", "ignore"), read.ignore)
-    known = [str(outcome) for outcome in Outcome]
-    for word, outcome in read.outcomes.items():
-        if outcome not in known:
-            words = f"'{outcome}' is no outcome; {did_you_mean(outcome, known)}"
-            yield ("read", "outcomes", word), words
+    yield from _report(read, ("read",), command)
+    for number, report in enumerate(read.also):
+        yield from _report(report, ("read", "also", number), command)
+        if not report.report:
+            yield ("read", "also", number), "a report that is left also is a file: name 'report'"
     alone = bridge.run.per == "test" or bridge.run.names.how == "files"
     if read.format == "exit" and not alone:
         words = "with format 'exit' each start has one outcome: run.per = 'test', or names 'files'"
         yield ("read", "format"), words
-    yield from _template(("read", "name"), read.name, OF_ENTRIES)
     yield from _template(("read", "test"), read.test, NAMING)
-    yield from _pattern(("read", "part"), read.part, "test", "part")
+
+
+def _report(read: ReportTable, place: Location, command: str) -> Wrong:
+    """One report: its patterns, words and templates."""
+    for key in ("passed", "failed", "skipped"):
+        yield from _pattern((*place, key), getattr(read, key), "name")
+    if read.format == "lines" and not (read.passed and read.failed):
+        yield place, "format 'lines' needs the patterns 'passed' and 'failed'"
+    yield from _pattern((*place, "ignore"), read.ignore)
+    known = [str(outcome) for outcome in Outcome]
+    for word, outcome in read.outcomes.items():
+        if outcome not in known:
+            words = f"'{outcome}' is no outcome; {did_you_mean(outcome, known)}"
+            yield (*place, "outcomes", word), words
+    yield from _template((*place, "name"), read.name, OF_ENTRIES)
+    yield from _pattern((*place, "part"), read.part, "test", "part")
     if "{scratch}" in read.report and not re.search(r"\{(report|scratch)\}", command):
-        yield ("run", "command"), "no argument has {report} or {scratch}, but read.report is there"
+        words = f"no argument has {{report}} or {{scratch}}, but {'.'.join(map(str, place))}.report"
+        yield ("run", "command"), f"{words} is there"
 
 
 def _command(place: Location, command: list[str], known: frozenset[str]) -> Wrong:

@@ -83,6 +83,9 @@ class BridgeKind(Kind[BridgeSuite]):
             {"bridge": to_builtins(bridge), "place": suite.bridge, "options": suite.options},
         )  # fmt: skip
 
+    def commands_before(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
+        return tuple(_bridge(root, suite).run.before)
+
     def with_options(self, root: Path, suite: BridgeSuite, options: Sequence[str]) -> BridgeSuite:
         """Options of the launcher, where the bridge says where they go."""
         if EXTRA not in _bridge(root, suite).run.arguments:

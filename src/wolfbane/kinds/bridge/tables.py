@@ -82,8 +82,9 @@ class NamesTable(SettingsTable, frozen=True):
 
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
     them, a ``list`` in a file with one on each line, or not at all: then ``files`` are run whole.
-    ``name`` is what the launcher calls a test: a template of ``{name}``, ``{group}``, ``{file}``,
-    and of the file ``{folder}``, ``{stem}`` and ``{module}``.
+    ``name`` is what the launcher calls a test: a template of ``{name}``, ``{group}``, ``{line}``,
+    ``{file}``, and of the file ``{folder}``, ``{stem}`` and ``{module}``. Text behind a colon, such
+    as the dot of ``{group:.}``, stands after a value that is not empty.
     With ``unless_all`` none are given where all known tests of the files are chosen, so that those
     which only the launcher knows are run, too.
     """
@@ -98,10 +99,23 @@ class NamesTable(SettingsTable, frozen=True):
     unless_all: bool = False
 
 
+class Serve(SettingsTable, frozen=True):
+    """``[run.serve]``: the launcher stays up, and reads a request for each start as a line.
+
+    ``request`` has the arguments of one, sent as a ``json`` array or as shell ``words``. Its answer
+    ends with a line that matches ``done``, whose group ``code``, if it has one, is an exit code.
+    """
+
+    request: list[str | list[str]]
+    done: str
+    format: Literal["json", "words"] = "json"
+
+
 class Run(SettingsTable, frozen=True):
     """``[run]``: the launcher's argument list, and what its exit codes mean.
 
-    A list inside of ``command`` is left out where one of its placeholders has no value.
+    ``before`` are shell commands that prepare a run, once, before all starts. A list inside of
+    ``command`` is left out where one of its placeholders has no value.
     ``per`` says for how much it is started: a ``test``, a ``file``, a ``batch`` of files (as many
     of them as tests run at a time), or all that was chosen of the ``suite``.
     """
@@ -112,11 +126,13 @@ class Run(SettingsTable, frozen=True):
     env: dict[str, str] = {}
     passed: list[int] = field(default_factory=lambda: [0])
     failed: list[int] = field(default_factory=lambda: [1])
+    before: list[str] = []
+    serve: Serve | None = None
 
     @property
     def arguments(self) -> list[str]:
-        """All arguments of the command, those that belong together among the others."""
-        return flat(self.command)
+        """All arguments of a start, those that belong together among the others."""
+        return [*flat(self.command), *(flat(self.serve.request) if self.serve else ())]
 
 
 class EventKeys(SettingsTable, frozen=True):
@@ -137,13 +153,13 @@ class EventKeys(SettingsTable, frozen=True):
     output: str = "output"
 
 
-class ReadTable(SettingsTable, frozen=True):
-    """``[read]``: what the launcher leaves behind or prints, and how entries name their tests.
+class ReportTable(SettingsTable, frozen=True):
+    """``[[read.also]]``: what the launcher leaves behind or prints, and how entries name tests.
 
     ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
-    ``name`` says of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what ``test``
-    makes of the test, which is ``run.names.name`` if it is empty. ``part`` is a regular expression
-    on that, with groups ``test`` and ``part``: where it matches, the entry is of a part of a test.
+    ``name`` makes of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what ``test``
+    of ``[read]`` makes of the test. ``part`` is a regular expression on that, with groups ``test``
+    and ``part``: where it matches, the entry is of a part of a test.
     For ``lines`` the patterns have groups ``name``, ``seconds`` or ``milliseconds``, and
     ``message``; other lines are output of the test ``before`` or ``after`` whose line they stand,
     as ``output`` says, or of none. Lines that match ``ignore`` are none of these. For ``events``,
@@ -154,7 +170,6 @@ class ReadTable(SettingsTable, frozen=True):
     format: Literal["xunit", "ctrf", "tap", "events", "lines", "exit"]
     report: str = ""
     name: str = "{name}"
-    test: str = ""
     part: str = ""
     passed: str = ""
     failed: str = ""
@@ -163,6 +178,16 @@ class ReadTable(SettingsTable, frozen=True):
     outcomes: dict[str, str] = {}
     ignore: str = ""
     output: Literal["before", "after", ""] = ""
+
+
+class ReadTable(ReportTable, frozen=True):
+    """``[read]``: a report, and others that the launcher may leave ``also``, each a file.
+
+    ``test`` is what the reports call a test: a template, or, if it is empty, ``run.names.name``.
+    """
+
+    test: str = ""
+    also: list[ReportTable] = []
 
 
 class Bridge(SettingsTable, frozen=True):

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import shlex
 import sys
 import tempfile
 import time
 from collections.abc import Sequence
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +29,7 @@ from wolfbane.kinds.bridge.runner.naming import Called, called
 from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.runner.reports import SCRATCH, Reports, alone_at
 from wolfbane.kinds.bridge.runner.result_matching import Accounts, LauncherCall, LauncherVerdict
+from wolfbane.kinds.bridge.runner.standing import StandingLauncher, Start, request_line
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.worker.heartbeat import heartbeat
 
@@ -36,13 +39,16 @@ def main() -> None:
     channel, options, requests = connect(f"Python {sys.version.split()[0]}")
     tempfile.tempdir = os.path.dirname(options["capture"])  # it goes with the run, even if killed
     lister = Lister(channel, options)
-    for request in requests:
-        if request["type"] == "collect":
-            for path in request["files"]:
-                lister.collect(path)
-        elif request["type"] == "run":
-            _Chosen(channel, options, request).run()
-            channel.send({"type": "ran", "file": request["file"]})
+    run = options["bridge"]["run"]
+    serve = run.get("serve")
+    with StandingLauncher(serve["done"], run["env"]) if serve else nullcontext() as standing:
+        for request in requests:
+            if request["type"] == "collect":
+                for path in request["files"]:
+                    lister.collect(path)
+            elif request["type"] == "run":
+                _Chosen(channel, options, request, standing).run()
+                channel.send({"type": "ran", "file": request["file"]})
 
 
 class _Live:
@@ -73,18 +79,23 @@ class _Live:
 class _Chosen:
     """The chosen tests of one file or several, in as many calls of the launcher as they take."""
 
-    def __init__(self, channel: Channel, options: Message, request: Message) -> None:
+    def __init__(
+        self, channel: Channel, options: Message, request: Message,
+        standing: StandingLauncher | None,
+    ) -> None:  # fmt: skip
         self.channel = channel
+        self._standing = standing
         self.bridge: dict[str, Any] = options["bridge"]
         self.place: str = options["place"]
         self._options: list[str] = options["options"]
         self.limit: float = request["limit"]
         self._root: str = options["root"]
         self._chosen: dict[str, list[str]] = request["chosen"]
-        self._all: dict[str, list[list[str]]] = request["known"]
+        self._all: dict[str, list[list[Any]]] = request["known"]
         self._whole = {p for p, names in self._chosen.items() if len(names) == len(self._all[p])}
         self._others = self._not_chosen()
         self._names_of_others = frozenset(name for _, name, _ in self._others)
+        self._reads: list[Message] = [self.bridge["read"], *self.bridge["read"].get("also", ())]
         self._known = {f"param.{key}": value for key, value in options["values"].items()}
         self._known.update(root=self._root, browser=request["browser"])
 
@@ -98,14 +109,14 @@ class _Chosen:
         with heartbeat(self.channel, self.bridge["about"]):
             for some in in_calls([test for test in tests if test not in reasons], run, self._whole):
                 with (
-                    alone_at(self.bridge["read"]["report"]),
+                    alone_at(report["report"] for report in self._reads),
                     tempfile.TemporaryDirectory(prefix="launch-") as scratch,
                 ):
                     self._call(some, scratch)
 
     def _not_chosen(self) -> dict[tuple[str, str, int], str]:
         """The addresses of the other tests of these files, by what the launcher calls them."""
-        known = {path: [name for name, _, _ in tests] for path, tests in self._all.items()}
+        known = {path: [name for name, *_ in tests] for path, tests in self._all.items()}
         tests = called(known, self._all, self._relative, self.bridge)
         return {
             (test.path, test.read_as, test.number): test.address
@@ -119,33 +130,39 @@ class _Chosen:
         """Start the launcher for some tests, read what it says, and account for each of them."""
         read = self.bridge["read"]
         named = not needs_no_names(tests, self.bridge["run"], self._whole)
-        waits = bool(read["report"]) or read["format"] == "lines"
+        files = [each for each in self._reads if each["report"]]
+        waits = bool(files) or read["format"] == "lines"
         call = LauncherCall(tests, self.place, self._others, self._names_of_others, named, waits)
         accounts = Accounts(self.channel, self.bridge, call)
-        reports = Reports(read, scratch) if read["report"] else None
-        live = _Live(None if reports else ReportReading(read, accounts.take, live=True))
-        limit = self.limit * len(tests)
+        reports = Reports(files, scratch) if files else None
+        printed = None if read["report"] else ReportReading(read, accounts.taker(read), live=True)
+        live = _Live(printed)
         began = time.perf_counter()
-        command = self._command(tests, scratch, read["report"].replace(SCRATCH, scratch))
+        start = self._start(tests, scratch, read["report"].replace(SCRATCH, scratch))
         try:
-            ended = self._launched(command, limit, live)
+            ended = self._launched(start, self.limit * len(tests), live)
         except OSError as error:
             words = f"it cannot be started: {error}"
             accounts.end_all({"outcome": "blocked", "message": words})
             return
         trouble = "" if ended.late else live.close()
         if reports:
-            trouble = reports.read(accounts.take)
-        late = f"the launcher ran longer than {limit:g} s" if ended.late else ""
+            trouble = trouble or reports.read(accounts.taker)
+        late = f"the launcher ran longer than {self.limit * len(tests):g} s" if ended.late else ""
         seconds = time.perf_counter() - began
-        accounts.close(LauncherVerdict(ended.code, late, trouble, ended.output, seconds, command))
+        shown = start.request or shlex.join(start.command)
+        code = ended.code if ended.has_code else None
+        accounts.close(LauncherVerdict(code, late, trouble, ended.output, seconds, shown))
 
-    def _launched(self, command: Sequence[str], limit: float, live: _Live) -> LauncherEnd:
-        read = self.bridge["read"]
+    def _launched(self, start: Start, limit: float, live: _Live) -> LauncherEnd:
+        read, variables = self.bridge["read"], self.bridge["run"]["env"]
         apart = not read["report"] and read["format"] != "lines"  # a warning would break these
-        return launch(command, self.bridge["run"]["env"], limit, live.hear, apart=apart)
+        if self._standing:
+            return self._standing.ask(start, limit, live.hear, apart=apart)
+        return launch(start.command, variables, limit, live.hear, apart=apart)
 
-    def _command(self, tests: Sequence[Called], scratch: str, report: str) -> list[str]:
+    def _start(self, tests: Sequence[Called], scratch: str, report: str) -> Start:
+        """The command that runs these tests, or that starts what stays up, and the request."""
         run = self.bridge["run"]
         known = {**self._known, "file": tests[0].file, "scratch": scratch, "report": report}
         named = [] if needs_no_names(tests, run, self._whole) else tests
@@ -154,7 +171,11 @@ class _Chosen:
             FILES: list(dict.fromkeys(test.file for test in tests)),
             EXTRA: self._options,
         }
-        return filled(run["command"], many, run["names"]["option"], known)
+        option = run["names"]["option"]
+        command = filled(run["command"], many, option, known)
+        if not (serve := run.get("serve")):
+            return Start(command)
+        return Start(command, request_line(filled(serve["request"], many, option, known), serve))
 
 
 if __name__ == "__main__":

@@ -23,13 +23,15 @@ Hear = Callable[[bytes], None]
 class LauncherEnd:
     """How a launcher ended; ``late`` if it had to be ended, and the last that it printed.
 
-    ``errors`` is what of that it said on standard error, where the two were kept apart.
+    ``errors`` is what of that it said on standard error, where the two were kept apart. A launcher
+    that stays up may have no code to give (``has_code``).
     """
 
     code: int
     late: bool
     output: str
     errors: str
+    has_code: bool = True
 
 
 def launch(
@@ -42,7 +44,7 @@ def launch(
     kept ``apart`` from it. Without a ``folder`` it runs in that of this process.
     """
     process = subprocess.Popen(
-        [_found(command[0], folder), *command[1:]], cwd=folder or None,
+        [found_program(command[0], folder), *command[1:]], cwd=folder or None,
         stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
         stderr=subprocess.PIPE if apart else subprocess.STDOUT,
         env={**os.environ, **variables}, start_new_session=True,
@@ -51,7 +53,7 @@ def launch(
 
     def end() -> None:
         over.set()
-        _kill(process)
+        end_group(process)
 
     timer = threading.Timer(limit, end) if limit is not None else None
     if timer:
@@ -68,7 +70,7 @@ def launch(
     finally:
         if timer:
             timer.cancel()
-        _kill(process)
+        end_group(process)
     return LauncherEnd(code, over.is_set(), _text(printed.output), _text(printed.errors))
 
 
@@ -113,15 +115,15 @@ class _Printed:
                         selector.unregister(key.fileobj)
 
 
-def _found(program: str, folder: str) -> str:
+def found_program(program: str, folder: str) -> str:
     """A program of the suite's folder, or one on the path."""
     if "/" in program and not os.path.isabs(program):
         return os.path.abspath(os.path.join(folder, program))
     return shutil.which(program) or program
 
 
-def _kill(process: subprocess.Popen[bytes]) -> None:
-    """The launcher and all that it started."""
+def end_group(process: subprocess.Popen[bytes]) -> None:
+    """Kill a launcher and all that it started."""
     try:
         os.killpg(process.pid, signal.SIGKILL)
     except (ProcessLookupError, PermissionError):

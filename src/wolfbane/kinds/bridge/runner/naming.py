@@ -36,13 +36,13 @@ class Called:
 
 
 def called(
-    chosen: Mapping[str, Sequence[str]], known: Mapping[str, Sequence[Sequence[str]]],
+    chosen: Mapping[str, Sequence[str]], known: Mapping[str, Sequence[Sequence[Any]]],
     relative: Callable[[str], str], bridge: Mapping[str, Any],
 ) -> list[Called]:  # fmt: skip
     """What the launcher calls the chosen tests of each path, by the templates of the bridge.
 
-    Of all known tests the name is given, the group, and what it is called if its name does not
-    say it.
+    Of all known tests the name is given, the group, what it is called if its name does not say
+    it, and its line.
     """
     names = bridge["run"]["names"]
     given, read, nested = names["name"], read_template(bridge), names["nested"]
@@ -50,9 +50,9 @@ def called(
     for path, wanted in chosen.items():
         file = relative(path)
         calls: dict[str, tuple[str, str]] = {}
-        for name, group, source in known[path]:
-            test = fields_of(file, name, group, source, nested)
-            calls[name] = given.format(**test), read.format(**test)
+        for name, group, source, line in known[path]:
+            test = fields_of(file, name, group, source, nested) | {"line": str(line or "")}
+            calls[name] = fill(given, test), fill(read, test)
         numbers: Counter[str] = Counter()
         number = {}
         for name, (_, read_as) in calls.items():
@@ -86,6 +86,18 @@ def fields_of_file(file: str) -> dict[str, str]:
     }  # fmt: skip
 
 
+class _Template(string.Formatter):
+    """Text behind the colon of a placeholder stands after its value, if that is not empty."""
+
+    def format_field(self, value: Any, format_spec: str) -> str:
+        return f"{value}{format_spec}" if value else ""
+
+
+def fill(template: str, fields: Mapping[str, str]) -> str:
+    """A template of a bridge with its placeholders filled."""
+    return _Template().vformat(template, (), fields)
+
+
 class CalledBack(NamedTuple):
     """The name of a test, and of the group that it is in, as addresses have them."""
 
@@ -105,14 +117,18 @@ def called_back(read_as: str, file: str, bridge: Mapping[str, Any]) -> CalledBac
     """
     template, nested = read_template(bridge), bridge["run"]["names"]["nested"]
     pieces, known = [], fields_of_file(file)
-    for text, field, _, _ in string.Formatter().parse(template):
+    for text, field, after, _ in string.Formatter().parse(template):
         pieces.append(re.escape(text))
-        if field:
-            pieces.append(re.escape(known[field]) if field in known else f"(?P<{field}>.*)")
+        if field in known:
+            pieces.append(re.escape(f"{known[field]}{after}" if known[field] else ""))
+        elif field:
+            pieces.append(
+                f"(?:(?P<{field}>.*){re.escape(after)})?" if after else f"(?P<{field}>.*)"
+            )
     match = re.fullmatch("".join(pieces), read_as, re.DOTALL)
     if match is None or not (found := match.groupdict()).get("name"):
         return None
-    group = NESTED.join(filter(None, found.get("group", "").split(nested)))
+    group = NESTED.join(filter(None, (found.get("group") or "").split(nested)))
     back = CalledBack(found["name"], group)
-    same = template.format(**fields_of(file, back.whole, back.group, "", nested)) == read_as
-    return back if same else None
+    fields = fields_of(file, back.whole, back.group, "", nested)
+    return back if fill(template, {**fields, "line": ""}) == read_as else None

@@ -9,6 +9,7 @@ from typing import Any
 
 from wolfbane.formats.reported import ReportedTest
 from wolfbane.kinds.bridge.runner.emitter import Teller, ended, part_data
+from wolfbane.kinds.bridge.runner.naming import fill
 from wolfbane.kinds.worker.channel import Message
 from wolfbane.model import NESTED, Outcome, Part
 
@@ -49,7 +50,7 @@ class Naming:
 
     def _called(self, entry: ReportedTest, name: str, suite: str) -> str:
         fields = {"name": name, "group": entry.group, "suite": suite, "file": entry.file}
-        return self._template.format(**fields)
+        return fill(self._template, fields)
 
 
 @dataclass

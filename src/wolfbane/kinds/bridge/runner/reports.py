@@ -6,7 +6,7 @@ import fcntl
 import glob
 import hashlib
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -29,27 +29,48 @@ class _Seen:
     digest: bytes
 
 
+Take = Callable[[ReportedTest], None]
+
+
 class Reports:
-    """The files at the place of a start's report, as they were when this was made."""
+    """The reports of a start, each with the files that were at its place when this was made."""
 
-    def __init__(self, read: dict[str, Any], scratch: str) -> None:
-        self._read = read
-        self._pattern: str = read["report"].replace(SCRATCH, glob.escape(scratch))
-        self._grows = read["format"] in _GROWING
-        self._before = {path: self._seen(path) for path in self._matching()}
+    def __init__(self, reads: Sequence[dict[str, Any]], scratch: str) -> None:
+        self._reports = [_Report(read, scratch) for read in reads]
 
-    def read(self, take: Callable[[ReportedTest], None]) -> str:
-        """Take the entries that were written since; what is wrong with them, if anything is."""
+    def read(self, taker: Callable[[dict[str, Any]], Take]) -> str:
+        """Take the entries that were written since; what is wrong with them, if anything is.
+
+        One report is enough: what was chosen may have left none at another place.
+        """
         found = False
         try:
-            for path, start in self._fresh():
-                found = True
-                _read_file(path, start, self._read, take)
+            for report in self._reports:
+                found = report.read(taker(report.table)) or found
         except FormatError as error:
             return error.words
         except OSError as error:
             return f"{error.filename}: cannot be read: {error.strerror}"
-        return "" if found else f"the launcher left no report at {self._read['report']}"
+        places = " or ".join(report.table["report"] for report in self._reports)
+        return "" if found else f"the launcher left no report at {places}"
+
+
+class _Report:
+    """The files at the place of one report, as they were when this was made."""
+
+    def __init__(self, read: dict[str, Any], scratch: str) -> None:
+        self.table = read
+        self._pattern: str = read["report"].replace(SCRATCH, glob.escape(scratch))
+        self._grows = read["format"] in _GROWING
+        self._before = {path: self._seen(path) for path in self._matching()}
+
+    def read(self, take: Take) -> bool:
+        """Take what was written since; whether there was any. Raises OSError and FormatError."""
+        found = False
+        for path, start in self._fresh():
+            found = True
+            _read_file(path, start, self.table, take)
+        return found
 
     def _fresh(self) -> Iterator[tuple[str, int]]:
         """The files that were written since, and where in them that begins."""
@@ -91,12 +112,12 @@ def _digest(path: str, size: int) -> bytes:
 
 
 @contextmanager
-def alone_at(report: str) -> Iterator[None]:
-    """Wait until no other start in this folder has its report at such a place, whoever began it.
+def alone_at(places: Iterable[str]) -> Iterator[None]:
+    """Wait until no other start in this folder has a report at such a place, whoever began it.
 
     A place below the scratch folder is a start's own; nothing is waited for there.
     """
-    if not report or SCRATCH in report:
+    if all(not place or SCRATCH in place for place in places):
         yield
         return
     folder = os.open(".", os.O_RDONLY)
@@ -107,9 +128,7 @@ def alone_at(report: str) -> Iterator[None]:
         os.close(folder)
 
 
-def _read_file(
-    path: str, start: int, read: dict[str, Any], take: Callable[[ReportedTest], None]
-) -> None:
+def _read_file(path: str, start: int, read: dict[str, Any], take: Take) -> None:
     """Read a report in pieces, from its byte ``start``. Raises OSError and FormatError."""
     reading = ReportReading(read, take)
     try:

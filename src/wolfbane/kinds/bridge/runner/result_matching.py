@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import os
-import shlex
 import time
 from collections import Counter
-from collections.abc import Container, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatch
 from typing import Any
@@ -25,19 +24,23 @@ _AGAIN = "again"
 
 @dataclass(frozen=True)
 class LauncherVerdict:
-    """How a call as a whole ended. ``ended`` says why it had to be, ``trouble`` what of reading."""
+    """How a call as a whole ended. ``ended`` says why it had to be, ``trouble`` what of reading.
 
-    code: int
+    ``code`` is None for a launcher that stays up and gives none. ``asked`` is the command that was
+    started, or the line that was sent.
+    """
+
+    code: int | None
     ended: str = ""
     trouble: str = ""
     output: str = ""
     seconds: float = 0.0
-    command: Sequence[str] = ()
+    asked: str = ""
 
     @property
     def shown(self) -> str:
         """What was started, and what it printed."""
-        return f"$ {shlex.join(self.command)}\n{self.output}"
+        return f"$ {self.asked}\n{self.output}"
 
 
 @dataclass(frozen=True)
@@ -65,7 +68,6 @@ class Accounts:
     def __init__(self, channel: Channel, bridge: Mapping[str, Any], call: LauncherCall) -> None:
         tests, place = call.tests, call.place
         self._bridge, self._run, self._asked = bridge, bridge["run"], call
-        self._naming = Naming(bridge["read"])
         self._gathered: dict[str, Gathered] = {}
         self._left: dict[str, list[Called]] = {}
         for test in tests:
@@ -88,20 +90,25 @@ class Accounts:
         files = self._run["names"]["how"] == "files"
         self._parts = FileParts(self._teller, self._place) if files else None
 
-    def take(self, entry: ReportedTest) -> None:
+    def taker(self, read: Mapping[str, Any]) -> Callable[[ReportedTest], None]:
+        """What takes the entries of a report, which are named as its table ``read`` says."""
+        naming = Naming(read)
+        return lambda entry: self._take(entry, naming)
+
+    def _take(self, entry: ReportedTest, naming: Naming) -> None:
         """An entry: of a test that was asked for, of a part of one, or of one nobody knew."""
-        called = self._naming.of(entry)
+        called = naming.of(entry)
         self._bad |= entry.outcome.is_bad
         if self._parts is not None:
             self._parts.add(called, entry)
             return
         known = called in self._left or called in self._asked.names_of_others
-        if not known and self._is_part(entry, called):
+        if not known and self._is_part(entry, called, naming):
             return
         address, account = self._address(entry, called)
         if account == _AGAIN:
             self._contradicted(address, called, entry)
-        elif address in self._gathered or (address and self._naming.divides):
+        elif address in self._gathered or (address and naming.divides):
             self._gathered.setdefault(address, Gathered(account)).own = entry  # parts may follow
         elif address and self._asked.waits:
             self._waiting[address] = account, entry
@@ -125,10 +132,10 @@ class Accounts:
         else:  # the result is on its way already
             self._contradiction = f"{called} was reported as passed, and then as {entry.outcome}"
 
-    def _is_part(self, entry: ReportedTest, called: str) -> bool:
+    def _is_part(self, entry: ReportedTest, called: str, naming: Naming) -> bool:
         """Keep an entry with the test that it is a part of, if there is one."""
         path = self._path(entry)
-        for name, part in self._naming.outer(entry, called):
+        for name, part in naming.outer(entry, called):
             mine = [
                 test for test in self._chosen.get(name, ())
                 if path in ("", test.path)
@@ -223,7 +230,7 @@ class Accounts:
         self._tell_waiting()
         self._tell_gathered()
         code, known = verdict.code, (*self._run["passed"], *self._run["failed"])
-        strange = "" if code in known else how_it_ended(code)
+        strange = "" if code is None or code in known else how_it_ended(code)
         if self._parts is not None:
             self._close_file(self._parts, verdict, strange)
             return
@@ -244,13 +251,15 @@ class Accounts:
 
     def _close_by_exit_code(self, verdict: LauncherVerdict) -> None:
         """The exit code is the outcome."""
-        end: Message = {"outcome": "errored", "message": f"it ended: {how_it_ended(verdict.code)}"}
+        code = verdict.code
+        how = "no exit code came back" if code is None else f"it ended: {how_it_ended(code)}"
+        end: Message = {"outcome": "errored", "message": how}
         if verdict.ended:
             end = {"outcome": "timed out", "message": verdict.ended}
-        elif verdict.code in self._run["passed"]:
+        elif code in self._run["passed"]:
             end = {"outcome": "passed"}
-        elif verdict.code in self._run["failed"]:
-            end = {"outcome": "failed", "message": how_it_ended(verdict.code)}
+        elif code is not None and code in self._run["failed"]:
+            end = {"outcome": "failed", "message": how_it_ended(code)}
         end["seconds"] = verdict.seconds
         self._teller.end([test.address for test in self._asked.tests], end, verdict.output)
 
@@ -266,8 +275,10 @@ class Accounts:
         end["seconds"] = verdict.seconds
         self._teller.end([self._place], end, verdict.output)
 
-    def _disagreement(self, code: int, strange: str) -> str:
+    def _disagreement(self, code: int | None, strange: str) -> str:
         """What is wrong where the exit code and the report say different things."""
+        if code is None:
+            return ""
         if strange:
             return f"the launcher ended: {strange}, though its report is whole"
         if self._bad and code not in self._run["failed"]:
