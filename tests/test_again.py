@@ -206,7 +206,7 @@ choosing = st.tuples(
 
 @given(choosing)
 @settings(
-    max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+    max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
 )
 def test_the_same_tests_are_chosen(quay, chosen):
     options, paths, everything = chosen

@@ -60,7 +60,10 @@ def test_two_commands_are_enough(folder, name):
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        (["--all", "sh run-all.sh && ls", "--one", "x"], "'&&' needs a shell"),
+        (["--all", "ls && sh run-all.sh", "--one", "x"], "needs a shell; allow it with --yes"),
+        (["--all", "sh run-all.sh | tee log", "--one", "x"],
+         "the exit code of what stands before '|' is lost; put it into a script"),
+        (["--all", "sh $HOME/all.sh", "--one", "x"], "'$HOME/all.sh' stands in the command"),
         (["--all", "sh 'run", "--one", "x"], "No closing quotation"),
         (["--all", "sh run-all.sh"], "the command that runs one test is missing; give it: --one"),
         (["--all", "no-such-launcher", "--one", "x"], "'no-such-launcher' cannot be started"),
@@ -86,3 +89,51 @@ def test_answers_come_from_a_file(folder):
     assert done.code == 0, done.err
     assert 'bridge = "bridges/sh.toml"' in done.out, "nobody said yes: it is printed"
     assert "bridge" not in (folder.path / "wolfbane.toml").read_text()
+
+
+GREEN = """
+    import sys
+
+    wanted = sys.argv[2:] if sys.argv[1:2] == ["--check"] else []
+    group, failed = "", False
+    for line in open("quay.spec"):
+        words = line.split()
+        if line.startswith("on "):
+            group = words[1] + "."
+        elif words and words[0] == "depth":
+            group = "" if line.startswith("depth") else group
+            if not wanted or group + words[1] in wanted:
+                good = int(words[-1]) < 9
+                failed |= not good
+                print("fine" if good else "bad ", group + words[1])
+    sys.exit(3 if failed else 0)
+"""
+SPEC = """
+    depth fairway is 7
+
+    on mast
+      depth north is 4
+      depth south is 8
+"""
+
+
+def test_a_green_suite_behind_a_shell(folder):
+    for path, text in {"green.py": GREEN, "quay.spec": SPEC, "wolfbane.toml": ""}.items():
+        folder.file(path, text)
+    both = ["--all", "mkdir -p out && python3 green.py"]
+    both += ["--one", "mkdir -p out && python3 green.py --check 'mast.south'"]
+    done = folder.call("bridge", "learn", "learned.toml", *both, "--yes")
+    bridge = (folder.path / "learned.toml").read_text()
+    assert done.code == 0, f"{done.out}{done.err}\n{bridge}"
+    assert """["sh", "-c", 'mkdir -p out && "$@"', "sh", "python3",""" in bridge
+    assert "failed = [3]" in bridge, "south was broken on purpose"
+    assert "is 8" in (folder.path / "quay.spec").read_text(), "but not here"
+    assert 'name = "{group:.}{name}"' in bridge
+    run = folder.run()
+    assert run.outcomes == {
+        "quay.spec#fairway": "passed",
+        "quay.spec#mast / north": "passed",
+        "quay.spec#mast / south": "passed",
+    }
+    folder.file("quay.spec", SPEC.replace("is 8", "is 10"))
+    assert folder.run("--name", "south").outcomes == {"quay.spec#mast / south": "failed"}

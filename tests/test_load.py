@@ -329,7 +329,7 @@ def test_rows_that_run_out_are_said(evening):
 
 def test_two_loads_compared(quay):
     only(quay, step("s", "xml"), step("t", "xml"))
-    how = ("--rate", "4/s", "--for", "5s", "--samples", "off")
+    how = ("--rate", "6/s", "--for", "3s", "--samples", "off")
     load(quay, *how)
     only(quay, step("s", "late"), step("t", "xml"))
     load(quay, *how)

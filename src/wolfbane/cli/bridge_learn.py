@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import re
 import shlex
 import sys
 import tomllib
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -21,7 +21,6 @@ if TYPE_CHECKING:
     from wolfbane.workspace.settings import Workspace
 
 _KEYS = ("all", "one", "report")
-_SHELL = re.compile(r"^(&&|\|\|?|;|&|[0-9]*[<>].*)$|\$[A-Za-z_({]|`")
 
 
 @click.command("learn")
@@ -37,7 +36,7 @@ _SHELL = re.compile(r"^(&&|\|\|?|;|&|[0-9]*[<>].*)$|\$[A-Za-z_({]|`")
     "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
     help="Read 'all', 'one' and 'report' from a TOML file.",
 )  # fmt: skip
-@click.option("--yes", is_flag=True, help="Copy a large folder, and add the suite, without asking.")
+@click.option("--yes", is_flag=True, help="Answer every question with yes.")
 @workspace_option
 @click.pass_context
 def learn(
@@ -63,16 +62,20 @@ def learn(
     known = _answers(answers)
     all_tests = all_tests or known.get("all") or _asked("The command that runs all tests", "--all")
     one = one or known.get("one") or _asked("The command that runs one test", "--one")
+
+    def may(question: str) -> bool:
+        return yes or (sys.stdin.isatty() and click.confirm(question, True))
+
     commands = Commands(
-        _split("--all", all_tests), _split("--one", one), report or known.get("report", ""),
-        limit, yes,
+        _split("--all", all_tests, may), _split("--one", one, may),
+        report or known.get("report", ""), limit, yes,
     )  # fmt: skip
-    place = file or Path("bridges", f"{Path(commands.all_tests[0]).stem}.toml")
+    place = file or Path("bridges", f"{Path(shlex.split(all_tests)[0]).stem}.toml")
     if place.exists():
         raise InputError(Problem("it is there already, and stays as it is", str(place)))
     if not place.resolve().is_relative_to(found.root):
         raise InputError(Problem(f"it is not in the workspace {found.root}", str(place)))
-    learned = learn_bridge(folder, commands, click.echo)
+    learned = learn_bridge(folder, commands, click.echo, may)
     _write(place, learned.text)
     click.echo(f"\nwritten: {place}")
     _show(found, learned)
@@ -104,18 +107,26 @@ def _answers(file: Path | None) -> dict[str, str]:
     return found
 
 
-def _split(option: str, line: str) -> list[str]:
-    """The arguments of a command line. Raises InputError for one that only a shell understands."""
+def _split(option: str, line: str, may: Callable[[str], bool]) -> list[str]:
+    """The arguments of a command line; what only a shell understands runs in one on a yes."""
+    from wolfbane.app.learning.shells import NeedsScript, needs_shell, through_shell
+
     try:
         words = shlex.split(line)
     except ValueError as error:
         raise InputError(Problem(f"{option} '{line}': {error}")) from None
     if not words:
         raise InputError(Problem(f"{option} is empty"))
-    if shell := next((word for word in words if _SHELL.search(word)), ""):
-        words_for = f"{option}: '{shell}' needs a shell, and no shell runs the command"
-        raise InputError(Problem(words_for, hint=f"{option} \"sh -c '...'\", or a script"))
-    return words
+    if not needs_shell(line):
+        return words
+    try:
+        made = through_shell(line)
+    except NeedsScript as error:
+        problem = f"{option} '{line}' needs a shell, but {error}"
+        raise InputError(Problem(problem, hint="put it into a script")) from None
+    if not may(f"{option} needs a shell. Run it as: {shlex.join(made)}?"):
+        raise InputError(Problem(f"{option} '{line}' needs a shell", hint="allow it with --yes"))
+    return made
 
 
 def _write(place: Path, text: str) -> None:

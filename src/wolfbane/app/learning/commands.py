@@ -9,9 +9,11 @@ from pathlib import Path
 
 import msgspec
 
-from wolfbane.kinds.bridge.runner.naming import fields_of_file
+from wolfbane.kinds.bridge.runner.naming import fields_of_file, fill
 
 _WRAPS = (("^(", ")$"), ("^", "$"), ("", ""))
+_OF_GROUP = re.compile(r"\{group\}([^{}]+)")
+"""A group and what parts it from the name: a test in no group has neither."""
 _ESCAPE = re.compile(r"\\([^\w\s])")
 
 
@@ -26,11 +28,15 @@ class SourceTest(msgspec.Struct, frozen=True):
         """What templates may say of it."""
         return {"name": self.name, "group": self.group, **fields_of_file(self.file)}
 
+    def called(self, template: str) -> str:
+        """What a template makes of it."""
+        return fill(template, self.fields())
+
 
 class NamesGuess(msgspec.Struct, frozen=True):
     """A command with ``{names}`` in it, and ``[run.names]``; ``why`` says where it was seen.
 
-    Where files are the tests, ``file`` is the one that was named.
+    ``test`` is the one that was named. Where files are the tests, ``file`` is.
     """
 
     command: Sequence[str | Sequence[str]]
@@ -41,6 +47,7 @@ class NamesGuess(msgspec.Struct, frozen=True):
     why: str = ""
     separator: str = ""
     file: str = ""
+    test: SourceTest | None = None
 
     def table(self) -> dict[str, str]:
         """The keys of ``[run.names]`` besides ``how``."""
@@ -81,7 +88,8 @@ def template(text: str, fields: Mapping[str, str]) -> str | None:
         if re.search(r"[^\W_]", plain) or "{" in plain or "}" in plain:
             return None
         made.append(re.sub("\0([a-z]+)\0", r"{\1}", piece))
-    return f"{made[0]}{{name}}{made[1]}"
+    before = _OF_GROUP.sub(r"{group:\1}", made[0])
+    return f"{before}{{name}}{made[1]}"
 
 
 def new_arguments(all_tests: Sequence[str], one: Sequence[str]) -> list[int]:
@@ -159,5 +167,5 @@ def _guess(
     why = f"'{one[place]}' names {test.file}: {test.group} {test.name}".replace(":  ", ": ")
     if start:
         whole = "{}" if start == "\\" else "^({})$"
-        return NamesGuess(command, "pattern", made, "", whole, why)
-    return NamesGuess(command, "each", made, option, "", why)
+        return NamesGuess(command, "pattern", made, "", whole, why, test=test)
+    return NamesGuess(command, "each", made, option, "", why, test=test)

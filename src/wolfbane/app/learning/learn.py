@@ -9,6 +9,7 @@ from pathlib import Path
 import msgspec
 
 from wolfbane.app.bridge_check import check_bridge
+from wolfbane.app.learning.breaking import Breakable, failing_code
 from wolfbane.app.learning.commands import NamesGuess, SourceTest, guesses, hints
 from wolfbane.app.learning.proposal import Mapped, Proposal, map_entries, written
 from wolfbane.app.learning.readings import Reading, readings
@@ -22,6 +23,7 @@ from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.settings import Settings, Workspace
 
 Say = Callable[[str], None]
+May = Callable[[str], bool]
 _BRIDGE = "learned-bridge.toml"
 _SHOWN = 5
 _ENOUGH = 0.6
@@ -54,17 +56,18 @@ class Learned(msgspec.Struct, frozen=True):
         return not any(finding.state is State.WRONG for finding in self.findings)
 
 
-def learn(folder: Path, commands: Commands, say: Say) -> Learned:
+def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
     """Work out a bridge for the tests of a folder. Raises InputError where that cannot be done.
 
-    ``say`` gets what was seen, line by line. Nothing in the folder is run or changed: the commands
-    run in a copy.
+    ``say`` gets what was seen, line by line, and ``may`` a question that is answered with yes or
+    no. Nothing in the folder is run or changed: the commands run in a copy.
     """
     with copied(folder, large=commands.large) as copy:
         trial = copy.run(commands.all_tests, commands.limit)
         _say_trial(trial, commands.limit, say)
         read = _best_reading(copy, trial, commands)
-        learned = _proved(copy, _proposals(copy, commands, trial, read), commands.limit, say)
+        codes = _ExitCodes(copy, commands, trial, read, may)
+        learned = _proved(copy, _proposals(copy, commands, read, codes), commands.limit, say)
         if learned is None:
             raise _not_found(read)
         return learned
@@ -117,21 +120,24 @@ def _tests(sources: SourceTests | None) -> list[SourceTest]:
 
 
 def _proposals(
-    copy: TrialFolder, commands: Commands, trial: Trial, read: _Read | None
+    copy: TrialFolder, commands: Commands, read: _Read | None, codes: _ExitCodes
 ) -> Iterator[Proposal]:
     """Bridges that may be right, the likeliest first."""
     reading, sources = (read.reading, read.sources) if read else (None, None)
-    passed, failed = _exit_codes(trial, reading)
-    about = Path(commands.all_tests[0]).name
+    about = _about(commands.all_tests)
     tests = _tests(sources)
     mapped = read.mapped if read else Mapped("{name}", "{name}", 0)
     for guess in guesses(commands.all_tests, commands.one, tests, copy.root):
+        passed, failed = codes.of(guess)
         names, reading = _with_report(guess, reading)
         if names.how == "files":
             ending = Path(names.file).suffix
             glob = f"*{ending}" if ending else "*"
             folder = names.file.partition("/")[0] if "/" in names.file else ""
-            first = Proposal(about, None, names, reading, mapped, glob, passed, failed, folder)
+            first = Proposal(
+                about, None, names, reading, mapped, glob, passed, failed, folder,
+                fails_unseen=codes.unseen,
+            )  # fmt: skip
             yield from [first] if reading else []
             yield msgspec.structs.replace(first, reading=None)  # by the exit code alone
             continue
@@ -140,20 +146,62 @@ def _proposals(
         way = way_of_two(copy, names, reading, mapped, tests, commands.limit)
         per = "" if way else "test"
         first = Proposal(
-            about, sources, way or names, reading, mapped, sources.glob, passed, failed, per=per
-        )
+            about, sources, way or names, reading, mapped, sources.glob, passed, failed, per=per,
+            fails_unseen=codes.unseen,
+        )  # fmt: skip
         yield first
         yield msgspec.structs.replace(first, unless_all=True)
         if way:
             yield msgspec.structs.replace(first, per="test")
 
 
-def _exit_codes(trial: Trial, reading: Reading | None) -> tuple[Sequence[int], Sequence[int]]:
-    """The exit codes for passed and failed, by what the trial ended with."""
-    bad = any(entry.outcome.is_bad for entry in reading.entries) if reading else trial.code != 0
-    if not bad:
-        return [trial.code], [1]
-    return [0], [trial.code] if trial.code else [0, 1]
+def _about(command: Sequence[str]) -> str:
+    """What people may call the launcher: the program that a shell runs, rather than the shell."""
+    through_shell = [*command[:2], *command[3:4]] == ["sh", "-c", "sh"]
+    return Path(command[4] if through_shell and len(command) > 4 else command[0]).name
+
+
+class _ExitCodes:
+    """What the launcher ends with where tests passed, and where one failed.
+
+    Where no test failed, the one that the second command names is broken on purpose, if that
+    ``may`` be done. ``unseen``: no test failed even so.
+    """
+
+    def __init__(
+        self, copy: TrialFolder, commands: Commands, trial: Trial, read: _Read | None, may: May
+    ) -> None:
+        self.unseen = False
+        self._copy, self._commands, self._read, self._may = copy, commands, read, may
+        entries = read.reading.entries if read else ()
+        bad = any(entry.outcome.is_bad for entry in entries) if read else trial.code != 0
+        self._passed = [0] if bad else [trial.code]
+        self._failed: list[int] | None = None
+        if bad:
+            self._failed = [trial.code] if trial.code else [0, 1]
+
+    def of(self, guess: NamesGuess) -> tuple[Sequence[int], Sequence[int]]:
+        """The codes for passed and for failed."""
+        if self._failed is None:
+            code = self._broken(guess)
+            self.unseen = code is None
+            self._failed = [1 if code is None else code]
+        return self._passed, self._failed
+
+    def _broken(self, guess: NamesGuess) -> int | None:
+        """The exit code of the test that the command names, broken; None if it is not known."""
+        sources = self._read.sources if self._read else None
+        place = Breakable(guess.file, 1, 1 << 16) if guess.file else None
+        if guess.test is not None and sources is not None:
+            items = [item for path, item in sources.tests if path == guess.test.file]
+            named = [item for item in items if item.name == guess.test.name]
+            place = Breakable(guess.test.file, named[0].line, named[0].end)
+        question = "No test failed. Break one in the copy, to see the exit code for that?"
+        if place is None or not self._may(question):
+            return None
+        reading = self._read.reading if self._read else None
+        commands = self._commands
+        return failing_code(self._copy, commands.one, place, reading, commands.limit)
 
 
 def _with_report(names: NamesGuess, reading: Reading | None) -> tuple[NamesGuess, Reading | None]:

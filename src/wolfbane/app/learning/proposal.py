@@ -29,7 +29,10 @@ class Mapped(msgspec.Struct, frozen=True):
 
 
 class Proposal(msgspec.Struct, frozen=True):
-    """All parts of a bridge. ``failed`` and ``passed`` are exit codes."""
+    """All parts of a bridge. ``failed`` and ``passed`` are exit codes.
+
+    ``fails_unseen``: no test failed, so that the exit code for that is a guess.
+    """
 
     about: str
     sources: SourceTests | None
@@ -41,6 +44,7 @@ class Proposal(msgspec.Struct, frozen=True):
     failed: Sequence[int]
     folder: str = ""
     unless_all: bool = False
+    fails_unseen: bool = False
     per: str = ""
 
 
@@ -64,7 +68,7 @@ def map_entries(entries: Sequence[ReportedTest], tests: Sequence[SourceTest]) ->
                 if found is not None:
                     made[found] = made.get(found, 0) + 1
         for of_test in made:
-            known = {of_test.format(**test.fields()) for test in tests}
+            known = {test.called(of_test) for test in tests}
             matches = len(known & set(called))
             if matches > best.matches:
                 part = _part(known, [text for text in called if text not in known])
@@ -123,6 +127,8 @@ def _run(proposal: Proposal) -> list[str]:
     lines = [f"# {names.why}", "[run]", f"command = {toml_list(names.command)}"]
     if names.how != "files":
         lines.append(f'per = "{per}"')
+    if proposal.fails_unseen:
+        lines.append("# No test failed: the exit code for that was not seen.")
     lines += [
         f"passed = {list(proposal.passed)}", f"failed = {list(proposal.failed)}", "",
         "[run.names]",

@@ -86,7 +86,8 @@ def read_again(
         lines = table["format"] == "lines"
         return read_as(table, trial.output.encode() if lines else trial.printed)
     fresh = [root / path for path in trial.written if fnmatch(path, report)]
-    places = [*fresh, *(p for p in Path(scratch).iterdir() if fnmatch(p.name, Path(report).name))]
+    apart = Path(scratch).iterdir() if scratch else ()
+    places = [*fresh, *(place for place in apart if fnmatch(place.name, Path(report).name))]
     return [entry for place in places for entry in read_as(table, place.read_bytes())]
 
 

@@ -45,7 +45,7 @@ def way_of_two(
     two = _two(guess, reading.entries, mapped, tests)
     if len(two) < 2:
         return guess
-    wanted = {mapped.test.format(**test.fields()) for test in two}
+    wanted = {test.called(mapped.test) for test in two}
     for way in ways(guess):
         with tempfile.TemporaryDirectory() as scratch:
             command = _command(way, two, scratch, reading)
@@ -61,7 +61,7 @@ def _two(
 ) -> list[SourceTest]:
     """Two tests that passed: of one file, where that is named, too."""
     passed = _ran([entry for entry in entries if entry.outcome is Outcome.PASSED], mapped)
-    good = [test for test in tests if mapped.test.format(**test.fields()) in passed]
+    good = [test for test in tests if test.called(mapped.test) in passed]
     if guess.per != "file":
         return [good[0], good[-1]] if len(good) > 1 else []
     for test in good:
@@ -83,9 +83,7 @@ def _command(
     way: NamesGuess, two: Sequence[SourceTest], scratch: str, reading: Reading
 ) -> list[str]:
     names = msgspec.to_builtins(NamesTable(way.how, **way.table()))  # type: ignore[arg-type]
-    called = [
-        Called(test.file, test.name, test.file, way.name.format(**test.fields())) for test in two
-    ]
+    called = [Called(test.file, test.name, test.file, test.called(way.name)) for test in two]
     report = f"{scratch}/{Path(reading.table.get('report', 'report')).name}"
     known = {"file": two[0].file, "scratch": scratch, "report": report}
     many = {

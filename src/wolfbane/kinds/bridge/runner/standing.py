@@ -59,7 +59,7 @@ class StandingLauncher:
         that of the line that ended the answer, or of the process, if that ended.
         """
         process = self._running(start.command, apart=apart)
-        answer = _Answer(self._done, hear)
+        answer = _Replies(self._done, hear)
         with contextlib.suppress(BrokenPipeError):  # it has ended: its exit code says more
             assert process.stdin
             process.stdin.write(f"{start.request}\n".encode())
@@ -107,7 +107,7 @@ class StandingLauncher:
         self._process = None
 
 
-class _Answer:
+class _Replies:
     """What a launcher prints for one request; the last of it is kept."""
 
     def __init__(self, done: re.Pattern[str], hear: Hear) -> None:

@@ -1,0 +1,56 @@
+"""Command lines that only a shell understands, as arguments of one that is told what to run."""
+
+from __future__ import annotations
+
+import re
+import shlex
+
+_WORD = re.compile(
+    r"""(?P<word>(?:[^\s'"\\&|;<>]|\\.|'[^']*'|"(?:[^"\\]|\\.)*")+)"""
+    r"|(?P<mark>&&|\|\||\d*[<>]+&?\d*|[&|;])"
+)
+_ENDS = ("&&", "||", ";")
+_VARIABLE = re.compile(r"\w+=")
+_OPEN = re.compile(r"\$[\w({]|`")
+"""What a shell puts something else for, unless it is in single quotes."""
+
+
+class NeedsScript(Exception):
+    """A line that has to be put into a script. The text says why."""
+
+
+def needs_shell(line: str) -> bool:
+    """Whether a line has what no program is given as it stands: ``&&``, pipes, variables."""
+    pieces = [*_WORD.finditer(line)]
+    first = pieces[0]["word"] or "" if pieces else ""
+    return bool(_VARIABLE.match(first)) or any(p["mark"] or _is_open(p["word"]) for p in pieces)
+
+
+def through_shell(line: str) -> list[str]:
+    """``sh -c`` with all of a line but its last command, whose words are arguments of the shell.
+
+    So names reach the launcher as they are: ``make && ./run --only x`` is run as
+    ``sh -c 'make && "$@"' sh ./run --only x``. Raises NeedsScript where that cannot be done.
+    """
+    pieces = [*_WORD.finditer(line)]
+    last = max((n for n, p in enumerate(pieces) if p["mark"] in _ENDS), default=-1) + 1
+    first = last
+    while first < len(pieces) and pieces[first]["word"] and _VARIABLE.match(pieces[first]["word"]):
+        first += 1
+    end = first
+    while end < len(pieces) and not pieces[end]["mark"]:
+        end += 1
+    words, rest = pieces[first:end], pieces[end:]
+    if not words:
+        raise NeedsScript("its last command is empty")
+    if any(p["mark"] in ("|", "&") for p in rest):
+        raise NeedsScript(f"the exit code of what stands before '{rest[0]['mark']}' is lost")
+    if variable := next((p["word"] for p in words if _is_open(p["word"])), ""):
+        raise NeedsScript(f"'{variable}' stands in the command that is to be given names")
+    before, after = line[: words[0].start()], line[words[-1].end() :]
+    arguments = shlex.split(line[words[0].start() : words[-1].end()])
+    return ["sh", "-c", f'{before}"$@"{after}'.strip(), "sh", *arguments]
+
+
+def _is_open(word: str) -> bool:
+    return bool(_OPEN.search(re.sub(r"'[^']*'|\\.", "", word)))
