@@ -1,10 +1,11 @@
-"""Suites behind a bridge at scale: a large Java tree listed, a huge report read.
+"""Suites behind a bridge at scale: what it costs, a large Java tree listed, a huge report read.
 
     python benchmarks/bridges.py
 
 `list` on 2,000 Java files with 20,000 annotated tests is to take at most 6 s when they were never
 seen, on two cores, and 0.5 s afterwards. A run that reads 200 MB of xUnit-style XML is to stay
-under 300 MB of memory.
+under 300 MB of memory. A run of 200 files in one start is to take at most 1.10 times as long as the
+launcher alone, and a run of one file 0.15 s longer.
 """
 
 from __future__ import annotations
@@ -41,6 +42,26 @@ about = "says a lot"
 find = { files = ["*.all"], lines = { test = '^(?P<name>test_0)$' } }
 run = { command = ["cp", "huge.xml", "{report}"], names = { how = "files" } }
 read = { format = "xunit", report = "{scratch}/huge.xml" }
+"""
+LAUNCHER = """
+import sys
+for path in sys.argv[1:]:
+    name = path.rpartition("/")[2].removesuffix(".quay")
+    text = open(path).read()
+    sum(number * number for number in range(250_000))  # about the work of a small test file
+    print("ok", name if "test" in text else "?", flush=True)
+"""
+LAUNCHED = """
+about = "the quay's launcher"
+find = { files = ["*.quay"], lines = { test = '^test (?P<name>\\w+)' } }
+[run]
+command = ["python3", "launcher.py", "{files}", ["--", "{names}"]]
+per = "suite"
+names = { how = "each", unless_all = true }
+[read]
+format = "lines"
+passed = '^ok (?P<name>\\w+)'
+failed = '^no (?P<name>\\w+)'
 """
 METHOD = """
     /** The account of berth {n} adds up, whatever was booked twice. */
@@ -106,6 +127,33 @@ def reading(place: Path) -> None:
     print(f"read         {seconds:6.2f} s  {size:.0f} MB of XML (exit {run.returncode}): {told}")
 
 
+def launching(place: Path) -> None:
+    """Run 200 files in one start, and one file, beside the launcher alone."""
+    (place / "wolfbane.toml").write_text(SUITE)
+    (place / "bridge.toml").write_text(LAUNCHED)
+    (place / "launcher.py").write_text(LAUNCHER)
+    (place / "src").mkdir()
+    for count, wanted in ((1, "at most 0.15 s more"), (200, "at most 1.10 times")):
+        for number in range(count):
+            (place / "src" / f"t{number}.quay").write_text(f"test t{number}\n")
+        files = sorted(str(path.relative_to(place)) for path in (place / "src").iterdir())
+        alone, bridged = [], []
+        for _ in range(7):  # taking turns: both see the same machine
+            alone.append(_timed(place, "python3", "launcher.py", *files))
+            bridged.append(_timed(place, WOLFBANE, "run", "-j", "1"))
+        own, ours = statistics.median(alone), statistics.median(bridged)
+        told = (
+            f"{count} file{'s' * (count > 1)}: launcher alone {own:.2f} s, {ours / own:.2f} times"
+        )
+        print(f"launched     {ours:6.2f} s  {told}, {ours - own:.2f} s more ({wanted})")
+
+
+def _timed(place: Path, *command: str) -> float:
+    began = time.perf_counter()
+    subprocess.run(command, cwd=place, check=True, stdout=subprocess.DEVNULL)
+    return time.perf_counter() - began
+
+
 def _children(process: psutil.Process) -> list[psutil.Process]:
     try:
         return process.children(recursive=True)
@@ -121,8 +169,8 @@ def _megabytes(process: psutil.Process) -> float:
 
 
 def main() -> None:
-    """Both, in folders of their own."""
-    for part in (listing, reading):
+    """Each part in a folder of its own."""
+    for part in (launching, listing, reading):
         with tempfile.TemporaryDirectory() as place:
             part(Path(place))
 

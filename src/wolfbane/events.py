@@ -139,7 +139,7 @@ class Starting(msgspec.Struct, frozen=True, tag_field="type", tag="starting"):
 
 
 class Collecting(msgspec.Struct, frozen=True, tag_field="type", tag="collecting"):
-    """Files are being asked for their exact tests."""
+    """Files are being asked for their exact tests; ``done`` is 0 before the first of them."""
 
     done: int
     total: int

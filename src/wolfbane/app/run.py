@@ -14,7 +14,6 @@ from msgspec.structs import replace
 from wolfbane.app.mail_run import mail_run
 from wolfbane.app.ready import ReadyRun
 from wolfbane.app.selection import Selected
-from wolfbane.app.share_weights import weigh
 from wolfbane.browsers.run_browsers import Pause
 from wolfbane.cores import available_cores
 from wolfbane.errors import InputError, WolfbaneError
@@ -133,6 +132,8 @@ def start_run(ready: ReadyRun) -> tuple[Path, Session]:
         raise
     session.look_back(lambda tests: _lately(ready.workspace, tests, ready.environments[0]))
     if ready.request.share is not None:
+        from wolfbane.app.share_weights import weigh
+
         names = {each.label: each.name for each in ready.environments}
         session.weigh_with(lambda tests: weigh(ready.workspace, names, tests))
     return folder, session

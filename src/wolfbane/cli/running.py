@@ -11,15 +11,13 @@ import click
 from wolfbane.app.run import carry_out, plan_run
 from wolfbane.cli.kept_open import wait_for_key
 from wolfbane.cli.streams import leave_standard_output
-from wolfbane.reports.console import ConsoleReport
 from wolfbane.reports.guarded import GuardedConsole
-from wolfbane.reports.plan import print_plan
-from wolfbane.reports.style import make_console
 
 if TYPE_CHECKING:
     from wolfbane.app.ready import ReadyRun
     from wolfbane.app.run import RunEnd
     from wolfbane.events import Listener
+    from wolfbane.reports.console import ConsoleReport
 
 
 def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
@@ -28,6 +26,9 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
     ``warned`` holds what earlier runs of the same ``watch`` warned of.
     """
     if ready.request.dry_run:
+        from wolfbane.reports.plan import print_plan
+        from wolfbane.reports.style import make_console
+
         console = make_console()
         planned = plan_run(ready)
         print_plan(console, planned.plan, planned.broken, planned.whole_files)
@@ -41,13 +42,17 @@ def printed(
 ) -> int:  # fmt: skip
     """Carry something out with the console as its listener; returns the exit code."""
     request = ready.request
-    report = GuardedConsole(
-        ConsoleReport(
+
+    def console() -> ConsoleReport:
+        from wolfbane.reports.console import ConsoleReport
+        from wolfbane.reports.style import make_console
+
+        return ConsoleReport(
             make_console(), quiet=request.quiet, verbose=request.verbose, live=not request.live,
             results=ready.workspace.settings.workspace.results, shown=warned, every=every,
-        ),
-        _without_console,
-    )  # fmt: skip
+        )  # fmt: skip
+
+    report = GuardedConsole(console, _without_console)
     try:
         end = carry(report)
     finally:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import statistics
 import time
 
 from msgspec.structs import replace
@@ -61,10 +60,9 @@ class Repeats:
         self._newest.pop(address, None)
         if not (passed or bad):  # it is skipped, or blocked: it never ran
             return result
-        repeated = Repeated(
-            len(times), passed, statistics.median(times), min(times),
-            max(times),
-        )  # fmt: skip
+        from statistics import median  # brings two kinds of numbers that no other run needs
+
+        repeated = Repeated(len(times), passed, median(times), min(times), max(times))
         shown, *others = bad or [result]
         return replace(shown, earlier=tuple(others), attempt=1, repeated=repeated)
 

@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from wolfbane.browsers.run_browsers import PROTOCOL, Pause, RunBrowsers
 from wolfbane.environments import Mask
@@ -40,12 +41,14 @@ from wolfbane.execution.run_warnings import (
 from wolfbane.execution.scheduler import Scheduler
 from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.execution.setup.version_checks import version_mismatches
-from wolfbane.execution.sharing import Weigh, by_file_size, take_share
 from wolfbane.execution.verdict import bad_ones, verdict
 from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.planning import Plan, each_apart, make_plan
+
+if TYPE_CHECKING:
+    from wolfbane.execution.sharing import Weigh
 
 
 class Session:
@@ -65,7 +68,7 @@ class Session:
         self._listeners: list[Listener] = []
         self._pause: Pause | None = None
         self._share: ShareFacts | None = None
-        self._weigh: Weigh = partial(by_file_size, self.workspace.root)
+        self._weigh: Weigh | None = None
         self.broken: list[Result] = []
         self._unplanned: list[Result] = []
         self._focused: list[str] = []
@@ -167,8 +170,11 @@ class Session:
         if not prepared.chosen and not prepared.broken and not self._interrupted:
             raise self._nothing_chosen()
         if self.request.share is not None:
+            from wolfbane.execution.sharing import by_file_size, take_share
+
             root, files = self.workspace.root, self.inventory.files
-            weights = self._weigh(prepared.chosen)
+            weigh = self._weigh or partial(by_file_size, root)
+            weights = weigh(prepared.chosen)
             self._share = take_share(self.request.share, prepared, files, weights, root)
         plan = self._planned(prepared)
         if self.request.live:

@@ -134,7 +134,7 @@ class ConsoleReport:
             self._progress = None
 
     def _collecting(self, event: Collecting) -> None:
-        if not self._live:
+        if not self._live or not event.done:
             return
         progress = self._bar()
         if "" not in self._bars:

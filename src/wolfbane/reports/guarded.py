@@ -1,26 +1,54 @@
-"""The console as one listener among others: where it cannot write, the run goes on without it."""
+"""The console as one listener among others: loaded late, and left alone where it cannot write."""
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from wolfbane.events import Event
-from wolfbane.reports.console import ConsoleReport
+
+if TYPE_CHECKING:
+    from wolfbane.reports.console import ConsoleReport
+
+_LATER = 0.02
+"""Seconds that the first events of a run wait: by then its first workers are being started, and
+the modules that print are imported while these start, too."""
 
 
 class GuardedConsole:
-    """Passes events on to the console; once that fails, it calls ``give_up`` with the reason."""
+    """Passes events on to the console that ``make`` loads.
 
-    def __init__(self, report: ConsoleReport, give_up: Callable[[str], None]) -> None:
-        self._report, self._give_up = report, give_up
+    Once it cannot print, it calls ``give_up`` with the reason.
+    """
+
+    def __init__(self, make: Callable[[], ConsoleReport], give_up: Callable[[str], None]) -> None:
+        self._make, self._give_up = make, give_up
+        self._report: ConsoleReport | None = None
+        self._waiting: list[Event] = []
         self._failed = False
 
     def __call__(self, event: Event) -> None:
-        self._try(self._report, event)
+        self._waiting.append(event)
+        if self._report is not None:
+            self._show()
+        elif len(self._waiting) == 1:
+            try:
+                asyncio.get_running_loop().call_later(_LATER, self._show)
+            except RuntimeError:  # nothing starts meanwhile
+                self._show()
 
     def close(self) -> None:
-        """Take the live view away, whatever happened."""
-        self._try(self._report.close)
+        """Show what waits, and take the live view away, whatever happened."""
+        self._show()
+        if self._report is not None:
+            self._try(self._report.close)
+
+    def _show(self) -> None:
+        waiting, self._waiting = self._waiting, []
+        for event in waiting:
+            self._report = self._report or self._make()
+            self._try(self._report, event)
 
     def _try(self, show: Callable[..., None], *event: Event) -> None:
         if self._failed:

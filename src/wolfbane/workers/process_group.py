@@ -16,14 +16,14 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from wolfbane.workers import watchdog
+from wolfbane.workers.run_processes import MARKER, end_all, end_marked
 
 if TYPE_CHECKING:
     import psutil
 
     from wolfbane.workers.terminal import LiveTerminal
 
-MARKER = watchdog.MARKER
+_WATCHDOG = Path(__file__).with_name("watchdog.py")
 _SET_CHILD_SUBREAPER = 36  # linux/prctl.h
 
 
@@ -51,8 +51,8 @@ class ProcessGroup:
     def __enter__(self) -> ProcessGroup:
         self._adopts = _adopt_orphans(True)
         self._unrelated |= _children()  # whoever imports Wolfbane may have some of its own
-        # Without site it starts in a fifth of the time. It imports only if it has to act.
-        script = [sys.executable, "-I", "-S", str(Path(watchdog.__file__))]
+        # Without site it starts in a fifth of the time.
+        script = [sys.executable, "-I", "-S", str(_WATCHDOG)]
         self._watchdog = subprocess.Popen(
             [*script, self.mark, str(self.scratch), os.pathsep.join(sys.path)],
             stdin=subprocess.PIPE,
@@ -73,7 +73,7 @@ class ProcessGroup:
         # to look at every process of the machine takes longer than a small run.
         also = self._is_adopted if self._adopts else None
         if not self._adopts or _children() - self._unrelated:
-            watchdog.end_marked(self.mark, also=also)
+            end_marked(self.mark, also=also)
         if self._adopts:
             _adopt_orphans(False)
         self._tell_watchdog(b"over")
@@ -127,8 +127,8 @@ class ProcessGroup:
         if ended and self._adopts and not self._orphans():
             return
         if below:
-            watchdog.end_all(below.__contains__)
-        watchdog.end_marked(f"{self.mark}.{member}", {process.pid})
+            end_all(below.__contains__)
+        end_marked(f"{self.mark}.{member}", {process.pid})
 
     def _orphans(self) -> set[int]:
         """Processes that this one did not start, and has as children all the same."""

@@ -194,6 +194,8 @@ class Preparation:
         def progress(done: int) -> None:
             self._tell(Collecting(done, total))
 
+        if total:
+            progress(0)
         collected = await collect(
             self._context, files, times, timeout, progress, self._building, target
         )  # fmt: skip

@@ -113,6 +113,9 @@ class Channel:
                 yield json.loads(line)
             chunk = self._receive()
             if not chunk:
+                # The system closes it with the process. Python would warn of an open socket, and
+                # import what describes where it was made: a quarter of a small worker's time.
+                self._socket.detach()
                 return
             buffer += chunk
 

@@ -1,0 +1,73 @@
+"""The processes that belong to a run, and an end for them."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Callable, Collection
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import psutil
+
+MARKER = "WOLFBANE_RUN"
+_ROUNDS = 20
+"""How often to look again: what is being killed may start more."""
+
+
+def end_marked(
+    mark: str, sessions: Collection[int] = (), also: Callable[[psutil.Process], bool] | None = None
+) -> None:
+    """Kill every process that belongs to a run, and those they start meanwhile.
+
+    Those are the ones whose environment carries the mark, and those of the ``sessions`` that
+    members began: a process may clear its environment, but not its session. ``also`` may know
+    more of them.
+    """
+
+    def belongs(process: psutil.Process) -> bool:
+        known = _in_session(process, sessions) or _carries(process, mark)
+        return known or (also is not None and also(process))
+
+    end_all(belongs)
+
+
+def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
+    """Kill every process that a look says belongs here, until there is none."""
+    import psutil
+
+    own = psutil.Process().pid
+    for _ in range(_ROUNDS):
+        found = [process for process in psutil.process_iter() if process.pid != own]
+        alive = [process for process in found if belongs(process) and _is_alive(process)]
+        if not alive:
+            return
+        for process in alive:
+            with contextlib.suppress(psutil.Error):
+                process.kill()
+        psutil.wait_procs(alive, timeout=0.5)
+
+
+def _is_alive(process: psutil.Process) -> bool:
+    import psutil
+
+    try:
+        return bool(process.status() != psutil.STATUS_ZOMBIE)
+    except psutil.Error:
+        return False
+
+
+def _in_session(process: psutil.Process, sessions: Collection[int]) -> bool:
+    try:
+        return bool(sessions) and os.getsid(process.pid) in sessions
+    except OSError:
+        return False
+
+
+def _carries(process: psutil.Process, mark: str) -> bool:
+    import psutil
+
+    try:
+        return mark in process.environ().get(MARKER, "").split(":")
+    except (psutil.Error, OSError):
+        return False
