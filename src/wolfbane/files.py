@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import stat
 from pathlib import Path
@@ -31,8 +32,16 @@ def is_file(path: Path) -> bool:
 
 
 def write_whole(path: Path, text: str) -> None:
-    """Write a file in one step, so that another process never reads half of it."""
+    """Write a file in one step, so that another process never reads half of it.
+
+    Raises OSError where it cannot be written; what was there before stays.
+    """
     path.parent.mkdir(parents=True, exist_ok=True)
     partial = path.with_name(f"{path.name}.{os.getpid()}")
-    partial.write_text(text, encoding="utf-8")
-    partial.replace(path)
+    try:
+        partial.write_text(text, encoding="utf-8")
+        partial.replace(path)
+    except OSError:
+        with contextlib.suppress(OSError):
+            partial.unlink()
+        raise
