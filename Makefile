@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench differential screenshots clean
+.PHONY: demo test check bench differential faults screenshots clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -29,6 +29,9 @@ check: $(VENV)/.ready
 
 differential: $(VENV)/.ready
 	SEQUENCES=1000 $(BIN)/python -m pytest -n 2 tests/test_differential.py
+
+faults: $(VENV)/.ready
+	$(BIN)/python -m benchmarks.faults --count 1000
 
 bench: $(VENV)/.ready
 	$(BIN)/python -m compileall -q src

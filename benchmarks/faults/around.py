@@ -33,7 +33,7 @@ class Ended:
 def run(scene: Scene, temporary: Path, *more: str, interfere: Interfere | None = None) -> Ended:
     """Run the workspace, to its end or until something interferes."""
     reports = [f"--report={form}=out.{form}" for form in FORMATS]
-    with open(scene.folder / "printed.txt", "wb") as printed:
+    with (scene.folder / "printed.txt").open("wb") as printed:
         process = subprocess.Popen(
             [*WOLFBANE, "run", *scene.arguments, *reports, *more], cwd=scene.folder,
             stdout=printed, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL,
@@ -146,7 +146,8 @@ _SERVE = """
 import http.server, sys, threading, time
 
 def serve(seconds=None):
-    server = http.server.HTTPServer(("127.0.0.1", int(sys.argv[1])), http.server.SimpleHTTPRequestHandler)
+    handler = http.server.SimpleHTTPRequestHandler
+    server = http.server.HTTPServer(("127.0.0.1", int(sys.argv[1])), handler)
     if seconds:
         threading.Timer(seconds, server.shutdown).start()
     server.serve_forever()

@@ -6,7 +6,6 @@ import csv
 import html
 import io
 import json
-import os
 import re
 import time
 import xml.etree.ElementTree
@@ -117,8 +116,9 @@ def _left(scene: Scene, temporary: Path) -> Iterator[str]:
                 yield f"process {process.pid} is left: {' '.join(process.cmdline())[:100]}"
         except psutil.Error:
             continue
-    if names := [name for name in os.listdir(temporary) if not name.startswith("tmp")]:
-        yield f"left in the folder for temporary files: {', '.join(names)}"
+    names = [place.name for place in temporary.iterdir()]
+    if ours := [name for name in names if not name.startswith("tmp")]:  # those are the tests' own
+        yield f"left in the folder for temporary files: {', '.join(ours)}"
     runs = scene.folder / ".wolfbane" / "runs"
     for place in sorted(scene.folder.rglob("*")):
         if runs not in place.parents and re.search(r"\.lock$|\.\d{3,}$", place.name):

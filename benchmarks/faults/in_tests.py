@@ -100,7 +100,7 @@ _BODIES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
          "threading.RLock = threading.Lock = None", "sys.setrecursionlimit(60)",
          "sys.settrace(lambda *a: 1 / 0)", "sys.excepthook = None", "sys.setswitchinterval(1e-6)",
          "datetime = None; import datetime; datetime.datetime = None"),
-        _ANY,
+        (*_ANY, *_GONE),
     ),
     "empties tables": (
         ("sys.path.clear()", "sys.modules.clear()", "sys.argv.clear()", "sys.meta_path.clear()",

@@ -32,7 +32,7 @@ def _unread(scene: Scene, temporary: Path) -> Ended:
 
 
 def _full_output(scene: Scene, temporary: Path) -> Ended:
-    with open("/dev/full", "wb") as full:
+    with Path("/dev/full").open("wb") as full:
         done = subprocess.run(
             [*WOLFBANE, "run", *scene.arguments], cwd=scene.folder, stdout=full,
             stderr=subprocess.PIPE, env=variables(scene, temporary), check=False,

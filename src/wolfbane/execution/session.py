@@ -34,10 +34,7 @@ from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.execution.run_request import NEVER
 from wolfbane.execution.run_start import RunStart
-from wolfbane.execution.run_warnings import (
-    of_damage,
-    of_what_came_back,
-)
+from wolfbane.execution.run_warnings import of_damage, of_what_came_back
 from wolfbane.execution.scheduler import Scheduler
 from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.execution.setup.version_checks import version_mismatches
@@ -93,12 +90,15 @@ class Session:
         """Have somebody asked to look at a browser that ``--keep-open`` keeps."""
         self._pause = pause
 
-    def plan(self, folder: Path) -> Plan:
-        """Work out what would run, and run none of it. Raises NothingChosen."""
+    def plan(self, folder: Path, *, trusting: bool = False) -> Plan:
+        """Work out what would run, and run none of it, ``trusting`` what is known of files that
+        did not change. Raises NothingChosen.
+        """
 
         async def collected() -> Plan:
             context = self._new_context(folder)
             async with context.pool, self._preparation(context) as preparation:
+                preparation.trusting = trusting
                 prepared = await self._prepared(preparation, start=False)
             self.broken = prepared.broken
             if not prepared.chosen and not prepared.broken:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from wolfbane.inventory.scan import Inventory
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
-from wolfbane.selection import Choice, Expression, Matcher, all_of, may_match
+from wolfbane.selection import EVERYTHING, Choice, Expression, Matcher, all_of, may_match
 from wolfbane.selection.grammar import Not
 
 
@@ -20,6 +20,8 @@ def files_to_ask(
     more (inherited, generated) is judged by its path, suite and kind alone.
     """
     wanted: Expression = all_of([choice.expression, *(Not(rule) for _, rule in choice.rules())])
+    if wanted == EVERYTHING:
+        return list(inventory.files.values())
     matches = Matcher(wanted, status)
     promising = {test.path for test in inventory.tests_at(target) if matches(test)}
     return [

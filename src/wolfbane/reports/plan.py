@@ -4,23 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 
-from rich.console import Console
 from rich.text import Text
 
 from wolfbane.model import Result
 from wolfbane.planning import Plan
+from wolfbane.reports.style import Page
 from wolfbane.reports.text import in_line, many, visible
 
 
 def print_plan(
-    console: Console, plan: Plan, broken: Sequence[Result], whole_files: Collection[str]
+    console: Page, plan: Plan, broken: Sequence[Result], whole_files: Collection[str]
 ) -> None:
     """Addresses on standard output, one a line, so that they can be piped on; then the counts.
 
     ``whole_files``: suites of which only files can be chosen.
     """
-    for test in plan.tests:
-        console.print(Text(in_line(test.address)), soft_wrap=True)
+    console.lines(in_line(test.address) for test in plan.tests)
     for result in broken:
         reason = visible(result.message).partition("\n")[0]
         line = Text.assemble((f"{result.outcome}", "bold orange1"), f"  {result.path}  {reason}")

@@ -7,6 +7,7 @@ import re
 import shutil
 import sys
 from collections import Counter
+from collections.abc import Iterable
 from typing import Any, TextIO, cast
 
 from rich.console import Console
@@ -72,6 +73,10 @@ class Page(Console):
     def __init__(self, reading_width: int, width: int, **options: Any) -> None:
         super().__init__(width=width, **options)
         self.reading_width = reading_width
+
+    def lines(self, texts: Iterable[str]) -> None:
+        """Plain texts, a line each, as they are: laying out each takes longer than finding it."""
+        self.file.writelines(f"{text}\n" for text in texts)
 
     def on_broken_pipe(self) -> None:
         """Leave it to the program what a reader who left means."""

@@ -5,24 +5,23 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from rich.box import SIMPLE_HEAD
 from rich.console import RenderableType
-from rich.table import Table
 from rich.text import Text
 
 from wolfbane.model import Outcome, Result
+from wolfbane.reports.layout import Column, Rows
 from wolfbane.reports.style import STYLES, counted
 from wolfbane.reports.text import in_line, visible
 
 SHOWN = 12
+_GAP = 3
 
 
 def side_by_side(
     results: Sequence[Result], suites: Sequence[str], targets: Sequence[str], width: int
 ) -> Iterator[RenderableType]:
     """Suites by targets, and the tests that ended in different ways. ``width`` in columns."""
-    tables = _tables(results, suites, targets, width)
-    yield from tables
+    yield from _tables(results, suites, targets, width)
     differing = list(_differing(results, targets))
     if differing:
         yield from _different(differing, targets)
@@ -30,7 +29,7 @@ def side_by_side(
 
 def _tables(
     results: Sequence[Result], suites: Sequence[str], targets: Sequence[str], width: int
-) -> list[Table]:
+) -> Iterator[Rows]:
     """One table, or as many as it takes for their columns to stay whole."""
     cells = {
         (suite, target): _cell(
@@ -43,32 +42,19 @@ def _tables(
         target: _cell(Counter(r.outcome for r in results if r.target == target))
         for target in targets
     }
-    first = max(map(len, (*suites, "together")))
-    tables: list[Table] = []
-    room = 0
+    several = len(suites) > 1
+    first = Column("suite", suites, footer="together" if several else None)
+    columns = [first]
     for target in targets:
-        texts = [together[target], *(cells[suite, target] for suite in suites)]
-        wide = max(len(target), *(max(map(len, t.plain.split("\n"))) for t in texts))
-        if not tables or room + wide + 2 > width:
-            tables.append(_empty(suites))
-            room = first + 2
-        room += wide + 2
-        table = tables[-1]
-        table.add_column(visible(target), footer=together[target], no_wrap=True)
-    rest = list(targets)
-    for table in tables:
-        own = [rest.pop(0) for _ in table.columns[1:]]
-        for suite in suites:
-            table.add_row(suite, *(cells[suite, target] for target in own))
-    return tables
-
-
-def _empty(suites: Sequence[str]) -> Table:
-    table = Table(
-        box=SIMPLE_HEAD, show_footer=len(suites) > 1, padding=(0, 2, 0, 0), pad_edge=False
-    )
-    table.add_column("suite", footer="together")
-    return table
+        column = Column(
+            visible(target), [cells[suite, target] for suite in suites],
+            footer=together[target] if several else None,
+        )  # fmt: skip
+        if len(columns) > 1 and Rows([*columns, column], _GAP).width > width:
+            yield Rows(columns, _GAP)
+            columns = [first]
+        columns.append(column)
+    yield Rows(columns, _GAP)
 
 
 def _cell(counts: Counter[Outcome]) -> Text:

@@ -58,6 +58,8 @@ class Preparation:
         self._workspace = inventory.workspace
         self._targets = list(context.environments)
         self._shown: set[tuple[str, str]] = set()
+        self.trusting = False
+        """Whether files that are as they were are not loaded again, for nothing will be run."""
         self.environment_setup = EnvironmentSetup(context, tell)
 
     async def __aenter__(self) -> Preparation:
@@ -129,9 +131,12 @@ class Preparation:
 
     def _to_be_asked(self) -> list[Suite]:
         """The suites in play of which a worker has to tell the tests."""
-        suites = {f.suite for t in self._targets for f in self._asked(t) if not is_known(f)}
+        suites = {f.suite for t in self._targets for f in self._asked(t) if not self._is_known(f)}
         has_files = {file.suite for file in self._inventory.files.values()}
         return [s for s in self._in_play() if s.name in suites or s.name not in has_files]
+
+    def _is_known(self, file: TestFile) -> bool:
+        return is_known(file, trusting=self.trusting)
 
     def _proven_empty(self) -> Iterator[str]:
         """Files that suites in play name, and that cannot hold a test as their source shows."""
@@ -194,10 +199,11 @@ class Preparation:
         def progress(done: int) -> None:
             self._tell(Collecting(done, total))
 
-        if total:
+        if not all(map(self._is_known, files)):
             progress(0)
         collected = await collect(
-            self._context, files, times, timeout, progress, self._building, target
+            self._context, files, times, timeout, progress, self._building, target,
+            trusting=self.trusting,
         )  # fmt: skip
         self._inventory.collected(collected.files)
         verdict = choose(self._choice, self._inventory.tests_at(target), self._status)
