@@ -163,8 +163,10 @@ class BatchRun:
             case HandedMessage():
                 name = message.address.partition("#")[2]
                 self._owner.handed_in(self._batch)[name] = message.value
-            case RanMessage():
+            case RanMessage(file=self._batch.path):
                 self._spoiled = message.spoiled
+            case RanMessage():
+                raise WrongMessage(f"{message.file} was not asked for")
             case SecretMessage():
                 self._context.mask.learn(message.text)
             case DamageMessage():
@@ -181,6 +183,8 @@ class BatchRun:
             self._owner.tell(TestStarted(self._left[address].address, self._suite.name))
 
     def _ended_test(self, address: str) -> Test:
+        if address in self._planned and address not in self._left:
+            raise WrongMessage(f"{address} has ended before")
         return self._left.pop(address) if address in self._left else self._extra(address)
 
     def _meet(self, message: TestMessage) -> None:
@@ -274,9 +278,7 @@ class BatchRun:
         """The worker is gone: name the test that it was running, or about to run."""
         outcome = AFTER_CRASH[lost.end]
         words = lost.words
-        test = self._left.pop(lost.current, None)
-        if test is None and lost.current in self._met:
-            test = self._met[lost.current]
+        test = self._left.pop(lost.current, None) or self._met.get(lost.current)
         if lost.end is End.TIMED_OUT:
             words = f"it ran longer than {self._limit:g} s"
         elif lost.end is End.CRASHED:

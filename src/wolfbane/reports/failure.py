@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from rich.console import Group, RenderableType
 from rich.text import Text
 
 from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.model import Evidence, Excerpt, Outcome, Part, Result
 from wolfbane.reports.excerpt import excerpt_lines
-from wolfbane.reports.layout import rule
+from wolfbane.reports.layout import AsTheyAre, rule
 from wolfbane.reports.repeats import repeats_shown
 from wolfbane.reports.style import ACCOUNTS, STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, repeating, visible
@@ -38,14 +37,15 @@ def print_failure(
     style = STYLES[result.outcome]
     head = Text.assemble((f"{result.outcome}", style), "  ", (in_line(result.address), "bold"))
     head.append(_account(result), style="dim")
-    console.print()
-    console.print(rule(console, console.reading_width), style="dim")
-    console.print(head, soft_wrap=True)
+    across = rule(console, console.reading_width)
+    across.stylize("dim")
     plain = console.options.ascii_only
-    for block in _blocks(result, folder, verbose=verbose, plain=plain):
-        console.print(block, soft_wrap=True)
     again = repeating(result.again or [result.address], pointed)
-    console.print(Text.assemble(("\n  run it again: ", "dim"), again), soft_wrap=True)
+    blocks = [
+        "", across, head, *_blocks(result, folder, verbose=verbose, plain=plain),
+        Text.assemble(("\n  run it again: ", "dim"), again),
+    ]  # fmt: skip
+    console.print(AsTheyAre(blocks), soft_wrap=True)
 
 
 def print_failures(
@@ -149,24 +149,25 @@ def _print_group(console: Page, members: Sequence[Result]) -> None:
         console.print(_places("in:", members), style="dim", soft_wrap=True)
 
 
-def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Iterator[RenderableType]:
+def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Iterator[Text | str]:
     if result.message:
         yield _message(result.message if verbose else _shortened(result.message))
     if result.excerpt is not None:
-        yield Group(Text(), *_excerpt(result.excerpt, plain=plain))
+        yield ""
+        yield from _excerpt(result.excerpt, plain=plain)
     calls = [f"{frame.file}:{frame.line} in {frame.function}" for frame in result.frames]
     if len(calls) > 1 and not verbose:
-        yield _section("called through", "\n".join(calls[-6:]))
+        yield from _section("called through", "\n".join(calls[-6:]))
     if result.trace and (verbose or _says_more(result)):
-        yield _section("trace", _tail(result.trace, verbose=verbose))
+        yield from _section("trace", _tail(result.trace, verbose=verbose))
     points = list(_bad_parts(result.parts, result.message))
     if points:
         parts = find_kind(result.kind).parts_are if result.kind in KINDS else "parts"
-        yield _section(f"{parts} that failed", "\n".join(points[:SHOWN_LINES]))
+        yield from _section(f"{parts} that failed", "\n".join(points[:SHOWN_LINES]))
     if result.output.strip():
-        yield _section("it printed", _tail(result.output, verbose=verbose))
+        yield from _section("it printed", _tail(result.output, verbose=verbose))
     if result.evidence:
-        yield _section("it left behind", "\n".join(_evidence(result, folder)))
+        yield from _section("it left behind", "\n".join(_evidence(result, folder)))
     yield from _attempts(result, folder)
 
 
@@ -235,12 +236,9 @@ def _excerpt(excerpt: Excerpt, *, plain: bool) -> Iterator[Text]:
         yield Text.assemble((f"  {gutter} ", "mark" if here else "dim"), (line, style))
 
 
-def _section(title: str, body: str) -> Text:
-    text = Text(f"\n  {title}:\n", style="dim")
-    for line in visible(body).rstrip().splitlines():
-        text.append(f"    {line}\n", style="not dim default")
-    text.rstrip()
-    return text
+def _section(title: str, body: str) -> Iterator[Text | str]:
+    yield Text(f"\n  {title}:", style="dim")
+    yield "\n".join(f"    {line}".rstrip() for line in visible(body).rstrip().splitlines())
 
 
 def _bad_parts(parts: tuple[Part, ...], message: str, depth: int = 0) -> Iterator[str]:

@@ -92,6 +92,20 @@ def fitted(console: Console, columns: Sequence[Column], width: int) -> Iterator[
         yield Text(f"not shown at {width} columns: {', '.join(left)}", style="dim")
 
 
+class AsTheyAre:
+    """Texts below each other, none of them wrapped: a terminal does that, and leaves them whole
+    to be copied. It takes a tenth of the time that printing each of them does.
+    """
+
+    def __init__(self, texts: Sequence[Text | str]) -> None:
+        self._texts = texts
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        for text in self._texts:
+            yield from [Segment(text)] if isinstance(text, str) else _segments(console, text)
+            yield Segment.line()
+
+
 class Rows:
     """A table, drawn with a line below its titles.
 

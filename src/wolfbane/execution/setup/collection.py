@@ -166,6 +166,8 @@ class _Answer:
         if isinstance(message, TestMessage):
             self._tests.append(_test(self._file, message))
         elif isinstance(message, CollectedMessage):
+            if message.file != self._file.path:
+                raise WrongMessage(f"{message.file} was not asked for")
             self._last = message
         elif isinstance(message, ProgressMessage):
             self._progress(message.text)
