@@ -1,7 +1,7 @@
 """What a test did to its process and left so, which would cost the tests after it.
 
 Only what can be seen cheaply is looked at, before and after each test: the standard streams, the
-import path, the working folder, limits, signal handlers and environment variables.
+import path, the working folder, limits, timers, signal handlers and environment variables.
 """
 
 from __future__ import annotations
@@ -26,6 +26,8 @@ _SIGNALS = [
     for name in ("SIGINT", "SIGTERM", "SIGALRM", "SIGCHLD", "SIGHUP", "SIGPIPE", "SIGUSR1",
                  "SIGUSR2")
 ]  # fmt: skip
+_TIMERS = (signal.ITIMER_REAL, signal.ITIMER_VIRTUAL, signal.ITIMER_PROF)
+_OFF = (0.0, 0.0)
 _STREAMS = {"stdout": 1, "__stdout__": 1, "stderr": 2, "__stderr__": 2}
 _ENVIRON = getattr(os.environ, "_data", os.environ)
 """The variables as the interpreter has them: to read them as texts takes a hundred times longer."""
@@ -56,6 +58,7 @@ class ProcessState:
         self._folder = _folder()
         self._limits = [resource.getrlimit(what) for what in _LIMITS.values()]
         self._handlers = [_signal.getsignal(number) for number in _SIGNALS]
+        self._timers = [_signal.getitimer(timer) != _OFF for timer in _TIMERS]
         self._variables = dict(_ENVIRON)
         self._closed = [_is_closed(getattr(sys, stream, None)) for stream in _STREAMS]
 
@@ -81,6 +84,10 @@ class ProcessState:
         for (name, what), limit, now in limits:
             if now != limit:
                 damage.mend(f"{name} changed", partial(resource.setrlimit, what, limit))
+        # Before their handlers go: what is left would end the process in the midst of another test.
+        for timer, ran, runs in zip(_TIMERS, self._timers, after._timers):
+            if runs and not ran:
+                damage.mend("a timer that runs", partial(signal.setitimer, timer, 0))
         for number, handler, now_handler in zip(_SIGNALS, self._handlers, after._handlers):
             if now_handler != handler:
                 words = f"a handler of {signal.Signals(number).name}"
