@@ -203,3 +203,27 @@ def test_a_scenario_is_told_with_its_descriptions_tables_texts_and_attachments(f
     assert "plan.svg" in first and "raw.bin" in second and "256 B" in second
     assert reader.js("return document.querySelectorAll('#test .parts img').length") == 1
     assert reader.complaints() == []
+
+
+def test_long_outputs_share_the_room_there_is(folder):
+    folder.file(
+        "test_long.py",
+        """
+        import unittest
+        class Long(unittest.TestCase):
+            def say(self):
+                print("the tide is in; " * 3500)
+                self.fail("low water")
+        for number in range(140):
+            setattr(Long, f"test_{number}", lambda self: self.say())
+        class Short(unittest.TestCase):
+            def test_short(self):
+                print("all of it is here")
+                self.fail()
+        """,
+    )
+    folder.run("--report", "html=out.html", "--quiet")
+    page = (folder.path / "out.html").read_text()
+    assert 5_000_000 < len(page) < 8_000_000
+    assert page.count("characters are left out here; wolfbane show --verbose has them") == 140
+    assert "all of it is here" in page

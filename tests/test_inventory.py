@@ -122,3 +122,15 @@ def test_many_files_are_read_by_several_processes(folder):
     assert [test["name"] for test in found] == [f"test_{number}" for number in range(420)]
     assert len(listed(folder, "--tag", "smoke")) == 210
     assert "test_wrong.py" in folder.call("list").err
+
+
+def test_a_plan_of_known_files_loads_none_of_them(folder):
+    source = "import pathlib\npathlib.Path('loaded').touch()\ndef test_a(): pass\n"
+    folder.file("test_a.py", source)
+    assert folder.run().outcomes == {"test_a.py#test_a": "passed"}
+    (folder.path / "loaded").unlink()
+    assert "test_a.py#test_a" in folder.call("run", "--dry-run").out
+    assert not (folder.path / "loaded").exists()
+    folder.file("test_a.py", f"{source}def test_b(): pass\n")
+    assert "test_a.py#test_b" in folder.call("run", "--dry-run").out
+    assert (folder.path / "loaded").exists(), "what has changed is loaded"

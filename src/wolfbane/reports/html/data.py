@@ -8,14 +8,17 @@ from typing import Any
 import msgspec
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
-from wolfbane.reports.html.kept import Keeper, shortened
+from wolfbane.reports.html.kept import LONGEST_TEXT, Keeper, shortened
 from wolfbane.reports.repeats import repeats_shown
 from wolfbane.reports.style import ACCOUNTS, ORDER
 from wolfbane.reports.text import visible
 
 PIECE = 250
 """Tests in a piece of details: a page reads only the piece with the test that is looked at."""
+ROOM = 6 << 20
+"""Characters for the outputs and traces of all tests."""
 _LONG_OF_GOOD = 1 << 12
+_SHORTEST = 1 << 8
 _PARTS = 500
 _NUMBER = {outcome: number for number, outcome in enumerate(ORDER)}
 
@@ -60,20 +63,46 @@ def index(
 def details(results: Sequence[Result], keeper: Keeper) -> Iterator[tuple[int, dict[str, Any]]]:
     """Pieces of details by number, those of tests that did not pass first to have room."""
     pieces: dict[int, dict[str, Any]] = {}
+    good, other = _longest(results)
     order = sorted(range(len(results)), key=lambda n: results[n].outcome is Outcome.PASSED)
     for number in order:
-        if data := detail(results[number], keeper):
+        longest = good if results[number].outcome is Outcome.PASSED else other
+        if data := detail(results[number], keeper, longest):
             pieces.setdefault(number // PIECE, {})[str(number)] = data
     yield from sorted(pieces.items())
 
 
-def detail(result: Result, keeper: Keeper) -> dict[str, Any]:
+def _longest(results: Sequence[Result]) -> tuple[int, int]:
+    """The characters that a text of a test that passed may have, and one of another test.
+
+    All of them together have ``ROOM``; those of tests that passed have what others leave.
+    """
+    room, limits = ROOM, []
+    for passed, most in ((False, LONGEST_TEXT), (True, _LONG_OF_GOOD)):
+        mine = [r for r in results if (r.outcome is Outcome.PASSED) is passed]
+        sizes = sorted(min(len(text), most) for r in mine for text in (r.output, r.trace) if text)
+        limit = max(_fitting(sizes, room, most), _SHORTEST)
+        room = max(room - sum(min(size, limit) for size in sizes), 0)
+        limits.append(limit)
+    return limits[1], limits[0]
+
+
+def _fitting(sizes: Sequence[int], room: int, most: int) -> int:
+    """The length to which texts are cut so that all of them, the shortest first, have room."""
+    for number, size in enumerate(sizes):
+        others = len(sizes) - number
+        if size * others > room:
+            return room // others
+        room -= size
+    return most
+
+
+def detail(result: Result, keeper: Keeper, longest: int) -> dict[str, Any]:
     """What there is to say of an attempt; what is not there is left out."""
-    longest = _LONG_OF_GOOD if result.outcome is Outcome.PASSED else 1 << 16
     found = {
         "about": [[visible(title), visible(words)] for title, words in result.about],
         "message": visible(result.message).strip("\n"),
-        "trace": shortened(result.trace),
+        "trace": shortened(result.trace, longest),
         "frames": [[visible(f.file), f.line, visible(f.function)] for f in result.frames],
         "excerpt": excerpt_shown(result.excerpt) if result.excerpt else None,
         "output": shortened(result.output, longest),
@@ -87,7 +116,11 @@ def detail(result: Result, keeper: Keeper) -> dict[str, Any]:
         "began": result.began,
         "repeated": repeats_shown(result.repeated) if result.repeated else "",
         "earlier": [
-            {**detail(e, keeper), "outcome": _NUMBER[e.outcome], "seconds": round(e.seconds, 4)}
+            {
+                **detail(e, keeper, longest),
+                "outcome": _NUMBER[e.outcome],
+                "seconds": round(e.seconds, 4),
+            }
             for e in result.earlier
         ],
     }

@@ -107,5 +107,5 @@ def shortened(text: str, longest: int = LONGEST_TEXT) -> str:
         return shown
     half = longest // 2
     left = len(shown) - 2 * half
-    words = f"[... {left:,} characters are left out of this report ...]"
+    words = f"[... {left:,} characters are left out here; wolfbane show --verbose has them ...]"
     return f"{shown[:half]}\n{words}\n{shown[-half:]}"
