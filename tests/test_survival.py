@@ -26,6 +26,7 @@ class A(unittest.TestCase):
 
     def test_3_after(self):
         print("still here")
+        time.sleep(0.02)
 
 class B(unittest.TestCase):
     def test_other_class(self):
@@ -53,6 +54,18 @@ TROUBLES = {
     ),
     "nonsense-on-the-channel": ("os.write(200, b'tide\\n')", "errored", "that is no message: tide"),
     "closed-descriptors": ("os.closerange(0, 4096)", "passed", ""),
+    "closed-all-others": ("os.closerange(3, 4096)", "passed", ""),
+    "timer-left": (
+        "signal.setitimer(signal.ITIMER_REAL, 0.01, 0.01); "
+        "signal.signal(signal.SIGALRM, signal.SIG_IGN)",
+        "passed",
+        "",
+    ),
+    "ends-for-another": (
+        'os.write(200, b\'{"type":"ran","file":"x.py"}\\n\'); time.sleep(9)',
+        "errored",
+        "x.py was not asked for",
+    ),
     "closed-output": ("os.close(1); os.close(2); open(os.devnull); open(os.devnull)", "passed", ""),
     "forked-child-comes-back": ("os.fork() or time.sleep(0.05)", "passed", ""),
     "forked-child-stays": ("os.fork() or time.sleep(600)", "passed", ""),

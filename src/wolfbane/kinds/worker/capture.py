@@ -38,6 +38,7 @@ class Capture:
         size = self._mend()
         if not size:
             return ""
+        self._open_again()
         if size <= KEPT:
             text = os.pread(self._file, size, 0).decode("utf-8", "replace")
         else:
@@ -54,11 +55,15 @@ class Capture:
         """Open descriptors again that a test closed or pointed elsewhere; the file's size."""
         if self._inode(1) == self._identity == self._inode(2):  # almost always: no look at ours
             return os.fstat(1).st_size
-        if self._inode(self._file) != self._identity:
-            self._file = os.open(self._path, os.O_RDWR | os.O_APPEND | os.O_CREAT)
+        self._open_again()
         for descriptor in (1, 2):
             os.dup2(self._file, descriptor)
         return os.fstat(self._file).st_size
+
+    def _open_again(self) -> None:
+        """Open the file again where a test closed our descriptor of it."""
+        if self._inode(self._file) != self._identity:
+            self._file = os.open(self._path, os.O_RDWR | os.O_APPEND | os.O_CREAT)
 
     @staticmethod
     def _inode(descriptor: int) -> object:
