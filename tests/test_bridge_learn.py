@@ -137,3 +137,42 @@ def test_a_green_suite_behind_a_shell(folder):
     }
     folder.file("quay.spec", SPEC.replace("is 8", "is 10"))
     assert folder.run("--name", "south").outcomes == {"quay.spec#mast / south": "failed"}
+
+
+LISTED = """
+    import sys
+
+    heights = {"flood": 7, "ebb": 2, "slack water": 5, "spring tide": 12}
+    tests = [f"{name} at hour {hour}" for name in heights for hour in (6, 18)]
+    if sys.argv[1:] == ["--list"]:
+        print("Tests:", *[f"  - {test}" for test in tests], sep="\\n")
+        sys.exit()
+    wanted = sys.argv[2:] if sys.argv[1:2] == ["--check"] else tests
+    bad = False
+    for test in wanted:
+        high = test.startswith("spring")
+        bad |= high
+        print("FAILED" if high else "PASSED", test)
+    sys.exit(bad)
+"""
+
+
+def test_a_command_lists_tests_that_no_source_shows(folder):
+    folder.file("gauge.py", LISTED)
+    folder.file("wolfbane.toml", "")
+    both = ["--all", "python3 gauge.py", "--one", "python3 gauge.py --check 'ebb at hour 6'"]
+    done = folder.call("bridge", "learn", "learned.toml", *both, "--yes")
+    assert (done.code, "a command that lists them: --list" in " ".join(done.err.split())) == (
+        2,
+        True,
+    )
+    listing = ["--list", "python3 gauge.py --list"]
+    done = folder.call("bridge", "learn", "learned.toml", *both, *listing, "--yes")
+    bridge = (folder.path / "learned.toml").read_text()
+    assert done.code == 0, f"{done.out}{done.err}\n{bridge}"
+    run = folder.run()
+    assert len(run.outcomes) == 8
+    assert [a for a, how in run.outcomes.items() if how == "failed"] == [
+        "gauge.py#spring tide at hour 6", "gauge.py#spring tide at hour 18",
+    ]  # fmt: skip
+    assert folder.run("gauge.py#ebb at hour 18").outcomes == {"gauge.py#ebb at hour 18": "passed"}

@@ -397,7 +397,7 @@ SLOW = """
     ["java", "c-sharp", "php", "ruby", "go", "typescript", "tsx", "javascript", "rust"],
 )
 def test_the_query_of_a_draft_fits_its_grammar(grammar):
-    text = written(Draft("one", ["*"], "query", "run {names}", grammar=grammar))
+    text = written(Draft(["*"], "query", "run {names}", grammar=grammar))
     query = tomllib.loads(text)["find"]["query"]
     assert queried(b"", grammar, query["text"]) == []
 

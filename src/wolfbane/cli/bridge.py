@@ -102,10 +102,9 @@ def new(file: Path) -> None:
 
 def _ask() -> Draft:
     """The questions, each after what was answered before."""
-    from wolfbane.kinds.bridge.draft import FORMATS, LISTS, NAMES, WAYS, Draft
+    from wolfbane.kinds.bridge.draft import ENDINGS, FORMATS, LISTS, NAMES, PRINTED, WAYS, Draft
 
-    answers: dict[str, Any] = {"about": click.prompt("What do you call the launcher")}
-    answers["files"] = click.prompt("Which files hold tests (globs)").split()
+    answers: dict[str, Any] = {"files": click.prompt("Which files hold tests (globs)").split()}
     way = answers["way"] = _one_of("How are tests found?", WAYS)
     if way == "lines":
         answers["test_line"] = click.prompt(
@@ -122,19 +121,20 @@ def _ask() -> Draft:
         )
         answers["list_format"] = _one_of("What does it print?", LISTS)
     click.echo(_COMMAND)
-    answers["command"] = click.prompt("Command", value_proc=_line)
+    command = answers["command"] = click.prompt("Command", value_proc=_line)
     answers["names"] = "files" if way == "files" else _one_of("How does it take names?", NAMES)
     if answers["names"] == "each":
         answers["option"] = _or_none("the option before each name")
-    if answers["names"] != "files":
-        grouped = way == "query" or bool(answers.get("group_line"))
+    if answers["names"] != "files" and (way == "query" or answers.get("group_line")):
         answers["name"] = click.prompt(
-            "What does it call a test, by {name}, {group} and {file}",
-            default="{group}.{name}" if grouped else "{name}",
+            "What does it call a test, by {name}, {group} and {file}", default="{group:.}{name}"
         )
-    answers["failed"] = click.prompt("Its exit code when tests failed", default=1)
+    answers["failed"] = click.prompt("Its exit code if tests fail", default=1)
     answers["format"] = _one_of("What is its report?", FORMATS)
-    answers["report"] = _or_none("where the report is, such as {scratch}/report.xml")
+    if "{report}" in command:
+        answers["report"] = f"{{scratch}}/report{ENDINGS.get(answers['format'], '')}"
+    elif answers["format"] not in PRINTED or "{scratch}" in command:
+        answers["report"] = click.prompt("Where is it (a path or glob, from the suite's folder)")
     return Draft(**answers)
 
 

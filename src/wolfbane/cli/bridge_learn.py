@@ -5,7 +5,6 @@ from __future__ import annotations
 import shlex
 import sys
 import tomllib
-from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,10 +16,11 @@ from wolfbane.cli.values import ExistingFile, duration
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
-    from wolfbane.app.learning.learn import Learned
+    from wolfbane.app.learning.breaking import May
+    from wolfbane.app.learning.learn import Commands, Learned
     from wolfbane.workspace.settings import Workspace
 
-_KEYS = ("all", "one", "report")
+_KEYS = ("all", "one", "report", "list")
 
 
 @click.command("learn")
@@ -29,19 +29,23 @@ _KEYS = ("all", "one", "report")
 @click.option("--one", metavar="COMMAND", help="The command that runs one test, as you type it.")
 @click.option("--report", metavar="PATH", default="", help="The report file that --all writes.")
 @click.option(
+    "--list", "listing", metavar="COMMAND", default="",
+    help="The command that lists the tests, if no source shows them.",
+)  # fmt: skip
+@click.option(
     "--limit", metavar="TIME", default="10m", callback=duration,
     help="How long the command for all tests may run. [default: 10m]",
 )  # fmt: skip
 @click.option(
     "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
-    help="Read 'all', 'one' and 'report' from a TOML file.",
+    help="Read 'all', 'one', 'report' and 'list' from a TOML file.",
 )  # fmt: skip
 @click.option("--yes", is_flag=True, help="Answer every question with yes.")
 @workspace_option
 @click.pass_context
 def learn(
     ctx: click.Context, file: Path | None, all_tests: str | None, one: str | None, report: str,
-    limit: float, answers: Path | None, yes: bool, workspace: Path | None,
+    listing: str, limit: float, answers: Path | None, yes: bool, workspace: Path | None,
 ) -> None:  # fmt: skip
     """Work out a bridge from the commands that you already type, and write it to FILE.
 
@@ -54,7 +58,6 @@ def learn(
     wolfbane bridge learn --answers answers.toml --yes
     """
     from wolfbane.app.learning.learn import Commands
-    from wolfbane.app.learning.learn import learn as learn_bridge
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
@@ -66,22 +69,42 @@ def learn(
     def may(question: str) -> bool:
         return yes or (sys.stdin.isatty() and click.confirm(question, True))
 
+    listing = listing or known.get("list", "")
     commands = Commands(
         _split("--all", all_tests, may), _split("--one", one, may),
-        report or known.get("report", ""), limit, yes,
+        report or known.get("report", ""), _split("--list", listing, may) if listing else (),
+        limit, yes,
     )  # fmt: skip
     place = file or Path("bridges", f"{Path(shlex.split(all_tests)[0]).stem}.toml")
     if place.exists():
         raise InputError(Problem("it is there already, and stays as it is", str(place)))
     if not place.resolve().is_relative_to(found.root):
         raise InputError(Problem(f"it is not in the workspace {found.root}", str(place)))
-    learned = learn_bridge(folder, commands, click.echo, may)
+    learned = _learned(folder, commands, may)
     _write(place, learned.text)
     click.echo(f"\nwritten: {place}")
     _show(found, learned)
     if not learned.holds:
         ctx.exit(1)
     _add_suite(found, folder.relative_to(found.root), place, learned, yes=yes)
+
+
+def _learned(folder: Path, commands: Commands, may: May) -> Learned:
+    """The bridge; somebody at a terminal is asked for a list of the tests, if it takes one."""
+    from msgspec.structs import replace
+
+    from wolfbane.app.learning.learn import UnknownTests
+    from wolfbane.app.learning.learn import learn as learn_bridge
+
+    try:
+        return learn_bridge(folder, commands, click.echo, may)
+    except UnknownTests as error:
+        if not sys.stdin.isatty():
+            raise
+        click.echo(f"\n{error}")
+        listing = _asked("The command that lists the tests", "--list")
+        again = replace(commands, listing=_split("--list", listing, may))
+        return learn_bridge(folder, again, click.echo, may)
 
 
 def _asked(question: str, option: str) -> str:
@@ -107,7 +130,7 @@ def _answers(file: Path | None) -> dict[str, str]:
     return found
 
 
-def _split(option: str, line: str, may: Callable[[str], bool]) -> list[str]:
+def _split(option: str, line: str, may: May) -> list[str]:
     """The arguments of a command line; what only a shell understands runs in one on a yes."""
     from wolfbane.app.learning.shells import NeedsScript, needs_shell, through_shell
 

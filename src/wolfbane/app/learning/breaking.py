@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import itertools
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from wolfbane.app.learning.commands import NamesGuess
 from wolfbane.app.learning.readings import Reading, read_again
-from wolfbane.app.learning.trial import TrialFolder
+from wolfbane.app.learning.source_patterns import SourceTests
+from wolfbane.app.learning.trial import Trial, TrialFolder
 from wolfbane.model import Outcome
+
+May = Callable[[str], bool]
+"""Asks somebody a question that is answered with yes or no."""
 
 _TRIES = 12
 _CHANGES = (
@@ -32,32 +38,79 @@ class Breakable(msgspec.Struct, frozen=True):
     last: int
 
 
-def failing_code(
-    copy: TrialFolder, one: Sequence[str], test: Breakable, reading: Reading | None, limit: float
-) -> int | None:
-    """The exit code of the command for one test once that test fails.
+class Breaking(msgspec.Struct, frozen=True):
+    """Breaks tests in a copy, and runs one by its command, where that ``may`` be done."""
 
-    Changes a line of the test at a time, and puts everything back. None where no change made it
-    fail.
+    copy: TrialFolder
+    one: Sequence[str]
+    limit: float
+    may: May
+
+    def code(self, test: Breakable, reading: Reading | None) -> int | None:
+        """The exit code of the command for one test once that test fails.
+
+        Changes a line of the test at a time, and puts everything back. None where no change made
+        it fail, or nobody allowed that.
+        """
+        if not self.may("No test failed. Break one in the copy, to see the exit code for that?"):
+            return None
+        place = self.copy.root / test.file
+        text = place.read_text(encoding="utf-8")
+        try:
+            for changed in itertools.islice(_changed(text, test), _TRIES):
+                place.write_text(changed, encoding="utf-8")
+                trial = self.copy.run(self.one, self.limit)
+                if _has_failed(self.copy, trial, reading) and not trial.late:
+                    return trial.code
+        finally:
+            place.write_text(text, encoding="utf-8")
+        return None
+
+
+def _has_failed(copy: TrialFolder, trial: Trial, reading: Reading | None) -> bool:
+    if reading is None:
+        return trial.code > 0
+    entries = read_again(copy.root, trial, reading.table, "")
+    return any(entry.outcome is Outcome.FAILED for entry in entries)
+
+
+class ExitCodes:
+    """What the launcher ends with where tests passed, and where one failed.
+
+    Where no test failed, the one that the second command names is broken on purpose. ``unseen``:
+    no test failed even so.
     """
-    place = copy.root / test.file
-    text = place.read_text(encoding="utf-8")
-    try:
-        for number, changed in enumerate(_changed(text, test)):
-            if number >= _TRIES:
-                break
-            place.write_text(changed, encoding="utf-8")
-            trial = copy.run(one, limit)
-            if reading is None:
-                failed = trial.code > 0
-            else:
-                entries = read_again(copy.root, trial, reading.table, "")
-                failed = any(entry.outcome is Outcome.FAILED for entry in entries)
-            if failed and not trial.late:
-                return trial.code
-    finally:
-        place.write_text(text, encoding="utf-8")
-    return None
+
+    def __init__(
+        self, breaking: Breaking, trial: Trial, reading: Reading | None,
+        sources: SourceTests | None,
+    ) -> None:  # fmt: skip
+        self.unseen = False
+        self._breaking, self._reading, self._sources = breaking, reading, sources
+        bad = any(e.outcome.is_bad for e in reading.entries) if reading else trial.code != 0
+        self._passed = [0] if bad else [trial.code]
+        self._failed: list[int] | None = None
+        if bad:
+            self._failed = [trial.code] if trial.code else [0, 1]
+
+    def of(self, guess: NamesGuess) -> tuple[Sequence[int], Sequence[int]]:
+        """The codes for passed and for failed."""
+        if self._failed is None:
+            place = self._place(guess)
+            code = self._breaking.code(place, self._reading) if place else None
+            self.unseen = code is None
+            self._failed = [1 if code is None else code]
+        return self._passed, self._failed
+
+    def _place(self, guess: NamesGuess) -> Breakable | None:
+        """The lines of the test that the command names, as far as they are known."""
+        if guess.file:
+            return Breakable(guess.file, 1, 1 << 16)
+        if guess.test is None or self._sources is None or self._sources.listing:
+            return None
+        items = [item for path, item in self._sources.tests if path == guess.test.file]
+        named = [item for item in items if item.name == guess.test.name]
+        return Breakable(guess.test.file, named[0].line, named[0].end)
 
 
 def _changed(text: str, test: Breakable) -> Iterator[str]:

@@ -9,8 +9,9 @@ from pathlib import Path
 import msgspec
 
 from wolfbane.app.bridge_check import check_bridge
-from wolfbane.app.learning.breaking import Breakable, failing_code
+from wolfbane.app.learning.breaking import Breaking, ExitCodes, May
 from wolfbane.app.learning.commands import NamesGuess, SourceTest, guesses, hints
+from wolfbane.app.learning.listed import find_listed
 from wolfbane.app.learning.proposal import Mapped, Proposal, map_entries, written
 from wolfbane.app.learning.readings import Reading, readings
 from wolfbane.app.learning.source_patterns import SourceTests, find_sources
@@ -23,7 +24,6 @@ from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.settings import Settings, Workspace
 
 Say = Callable[[str], None]
-May = Callable[[str], bool]
 _BRIDGE = "learned-bridge.toml"
 _SHOWN = 5
 _ENOUGH = 0.6
@@ -33,14 +33,21 @@ _ENOUGH = 0.6
 class Commands(msgspec.Struct, frozen=True):
     """What people type: to run all tests, and to run one. ``report`` is a file that is written.
 
+    ``listing`` prints the tests there are, where no source shows them.
+
     ``large``: a folder of more than a gigabyte may be copied.
     """
 
     all_tests: Sequence[str]
     one: Sequence[str]
     report: str = ""
+    listing: Sequence[str] = ()
     limit: float = 600.0
     large: bool = False
+
+
+class UnknownTests(InputError):
+    """No source shows the tests of the report: a command has to list them."""
 
 
 class Learned(msgspec.Struct, frozen=True):
@@ -66,7 +73,9 @@ def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
         trial = copy.run(commands.all_tests, commands.limit)
         _say_trial(trial, commands.limit, say)
         read = _best_reading(copy, trial, commands)
-        codes = _ExitCodes(copy, commands, trial, read, may)
+        reading, sources = (read.reading, read.sources) if read else (None, None)
+        broken = Breaking(copy, commands.one, commands.limit, may)
+        codes = ExitCodes(broken, trial, reading, sources)
         learned = _proved(copy, _proposals(copy, commands, read, codes), commands.limit, say)
         if learned is None:
             raise _not_found(read)
@@ -99,7 +108,11 @@ def _best_reading(copy: TrialFolder, trial: Trial, commands: Commands) -> _Read 
         if commands.report and reading.table.get("report") != commands.report:
             continue
         names = [f"{e.group}.{e.name}" if e.group else e.name for e in reading.entries]
-        sources = find_sources(copy.root, list(dict.fromkeys(names)), trial.written)
+        named = list(dict.fromkeys(names))
+        if commands.listing:
+            sources: SourceTests | None = find_listed(copy, commands.listing, named, commands.limit)
+        else:
+            sources = find_sources(copy.root, named, trial.written)
         mapped = map_entries(reading.entries, _tests(sources))
         found.append(_Read(reading, sources, mapped))
     if commands.report and not found:
@@ -120,7 +133,7 @@ def _tests(sources: SourceTests | None) -> list[SourceTest]:
 
 
 def _proposals(
-    copy: TrialFolder, commands: Commands, read: _Read | None, codes: _ExitCodes
+    copy: TrialFolder, commands: Commands, read: _Read | None, codes: ExitCodes
 ) -> Iterator[Proposal]:
     """Bridges that may be right, the likeliest first."""
     reading, sources = (read.reading, read.sources) if read else (None, None)
@@ -159,49 +172,6 @@ def _about(command: Sequence[str]) -> str:
     """What people may call the launcher: the program that a shell runs, rather than the shell."""
     through_shell = [*command[:2], *command[3:4]] == ["sh", "-c", "sh"]
     return Path(command[4] if through_shell and len(command) > 4 else command[0]).name
-
-
-class _ExitCodes:
-    """What the launcher ends with where tests passed, and where one failed.
-
-    Where no test failed, the one that the second command names is broken on purpose, if that
-    ``may`` be done. ``unseen``: no test failed even so.
-    """
-
-    def __init__(
-        self, copy: TrialFolder, commands: Commands, trial: Trial, read: _Read | None, may: May
-    ) -> None:
-        self.unseen = False
-        self._copy, self._commands, self._read, self._may = copy, commands, read, may
-        entries = read.reading.entries if read else ()
-        bad = any(entry.outcome.is_bad for entry in entries) if read else trial.code != 0
-        self._passed = [0] if bad else [trial.code]
-        self._failed: list[int] | None = None
-        if bad:
-            self._failed = [trial.code] if trial.code else [0, 1]
-
-    def of(self, guess: NamesGuess) -> tuple[Sequence[int], Sequence[int]]:
-        """The codes for passed and for failed."""
-        if self._failed is None:
-            code = self._broken(guess)
-            self.unseen = code is None
-            self._failed = [1 if code is None else code]
-        return self._passed, self._failed
-
-    def _broken(self, guess: NamesGuess) -> int | None:
-        """The exit code of the test that the command names, broken; None if it is not known."""
-        sources = self._read.sources if self._read else None
-        place = Breakable(guess.file, 1, 1 << 16) if guess.file else None
-        if guess.test is not None and sources is not None:
-            items = [item for path, item in sources.tests if path == guess.test.file]
-            named = [item for item in items if item.name == guess.test.name]
-            place = Breakable(guess.test.file, named[0].line, named[0].end)
-        question = "No test failed. Break one in the copy, to see the exit code for that?"
-        if place is None or not self._may(question):
-            return None
-        reading = self._read.reading if self._read else None
-        commands = self._commands
-        return failing_code(self._copy, commands.one, place, reading, commands.limit)
 
 
 def _with_report(names: NamesGuess, reading: Reading | None) -> tuple[NamesGuess, Reading | None]:
@@ -253,7 +223,8 @@ def _say_inference(proposal: Proposal, say: Say) -> None:
     if proposal.reading is not None:
         say(f"read     {proposal.reading.in_words}")
     if proposal.sources is not None and proposal.names.how != "files":
-        say(f"found    {len(proposal.sources.tests)} tests in {proposal.glob}")
+        how = "in a list, of" if proposal.sources.listing else "in"
+        say(f"found    {len(proposal.sources.tests)} tests {how} {proposal.glob}")
     say(f"names    {proposal.names.why}")
 
 
@@ -284,6 +255,6 @@ def _not_found(read: _Read | None) -> InputError:
     named = ", ".join(entry.name for entry in read.reading.entries[:_SHOWN])
     if read.sources is None:
         words = f"no source file has the names of the report: {named}"
-        return InputError(Problem(words))
+        return UnknownTests(Problem(words, hint="name a command that lists them: --list 'COMMAND'"))
     words = f"no argument of the command for one test names a test of the report: {named}"
     return InputError(Problem(words, hint="paste the command that runs one of these"))

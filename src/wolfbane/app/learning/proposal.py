@@ -111,8 +111,13 @@ def _find(proposal: Proposal) -> list[str]:
         lines += [
             f"# These find {len(sources.tests)} tests in {files} file{'s' * (files > 1)}; "
             f"{proposal.mapped.matches} of them are in the report.",
-            "[find.lines]", f"test = {toml_text(sources.patterns.test)}",
         ]  # fmt: skip
+        if sources.listing:
+            return [
+                *lines, "[find.listing]", f"command = {toml_list(sources.listing)}",
+                'format = "names"', f"pattern = {toml_text(sources.pattern)}", "",
+            ]  # fmt: skip
+        lines += ["[find.lines]", f"test = {toml_text(sources.patterns.test)}"]
         if sources.patterns.group:
             lines.append(f"group = {toml_text(sources.patterns.group)}")
         if sources.patterns.tag:

@@ -33,12 +33,17 @@ _FORMS = 4
 
 
 class SourceTests(msgspec.Struct, frozen=True):
-    """Files, patterns for their lines, and the tests that these find."""
+    """Files, patterns for their lines, and the tests that these find.
+
+    Where a command lists them, ``listing`` is that, and ``pattern`` is for its lines.
+    """
 
     glob: str
     patterns: Patterns
     tests: Sequence[tuple[str, Item]]
     """The file of each test, from the folder, and the test."""
+    listing: Sequence[str] = ()
+    pattern: str = ""
 
 
 def suffixes(name: str) -> list[str]:

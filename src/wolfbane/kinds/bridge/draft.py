@@ -29,6 +29,9 @@ FORMATS = {
     "events": "a JSON object for each test, on lines",
     "lines": "lines of text that say how each test ended",
 }
+PRINTED = ("tap", "events", "lines")
+"""Formats that a launcher may print instead of leaving a file."""
+ENDINGS = {"xunit": ".xml", "ctrf": ".json", "tap": ".tap", "events": ".jsonl", "lines": ".txt"}
 _NAMED = {"NAME": "name", "TAG": "tag", "KEY": "key", "VALUE": "value"}
 
 
@@ -36,7 +39,6 @@ _NAMED = {"NAME": "name", "TAG": "tag", "KEY": "key", "VALUE": "value"}
 class Draft:
     """The answers. ``way`` is how tests are found; lines are as they stand in a test file."""
 
-    about: str
     files: Sequence[str]
     way: str
     command: str
@@ -52,6 +54,13 @@ class Draft:
     format: str = "xunit"
     report: str = ""
     failed: int = 1
+
+    @property
+    def about(self) -> str:
+        """What people may call the launcher: its script, or else its program."""
+        words = shlex.split(self.command)
+        scripts = [word for word in words[:3] if "." in word and "{" not in word]
+        return (scripts or words)[0].rpartition("/")[2]
 
 
 def pattern_of(line: str) -> str:
