@@ -176,3 +176,44 @@ def test_a_command_lists_tests_that_no_source_shows(folder):
         "gauge.py#spring tide at hour 6", "gauge.py#spring tide at hour 18",
     ]  # fmt: skip
     assert folder.run("gauge.py#ebb at hour 18").outcomes == {"gauge.py#ebb at hour 18": "passed"}
+
+
+CALLS = """
+    const wanted = process.argv[2] === "--check" ? process.argv.slice(3) : [];
+    let failed = false;
+    global.check = (name, body) => {
+      if (wanted.length && !wanted.includes(name)) return;
+      try { body(); console.log(`ok ${name}`); }
+      catch { failed = true; console.log(`failed ${name}`); }
+    };
+    for (const file of require("fs").readdirSync("specs").sort()) require(`./specs/${file}`);
+    process.exit(failed ? 1 : 0);
+"""
+SPECS = r"""
+    check('the mate\'s berth', () => {});
+    check("a \"wide\" hull", () => {});
+    check(
+      'a name on its own line',
+      () => { throw new Error("no") });
+    check(`plain`, () => {});
+    helper('the mate');
+    function helper() {}
+"""
+
+
+@pytest.mark.skipif(not shutil.which("node"), reason="no node here")
+def test_a_grammar_reads_what_lines_do_not(folder):
+    folder.file("run.js", CALLS)
+    folder.file("specs/berths.js", SPECS)
+    folder.file("wolfbane.toml", "")
+    both = ["--all", "node run.js", "--one", "node run.js --check plain"]
+    done = folder.call("bridge", "learn", "learned.toml", *both, "--yes")
+    bridge = (folder.path / "learned.toml").read_text()
+    assert done.code == 0, f"{done.out}{done.err}\n{bridge}"
+    assert "[find.query]" in bridge and '"^(check)$"' in bridge
+    assert folder.run().outcomes == {
+        "specs/berths.js#the mate's berth": "passed",
+        'specs/berths.js#a "wide" hull': "passed",
+        "specs/berths.js#a name on its own line": "failed",
+        "specs/berths.js#plain": "passed",
+    }

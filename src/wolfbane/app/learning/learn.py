@@ -14,7 +14,8 @@ from wolfbane.app.learning.commands import NamesGuess, SourceTest, guesses, hint
 from wolfbane.app.learning.listed import find_listed
 from wolfbane.app.learning.proposal import Mapped, Proposal, map_entries, written
 from wolfbane.app.learning.readings import Reading, readings
-from wolfbane.app.learning.source_patterns import SourceTests, find_sources
+from wolfbane.app.learning.source_patterns import SourceTests
+from wolfbane.app.learning.syntax_patterns import find_sources
 from wolfbane.app.learning.trial import Trial, TrialFolder, copied
 from wolfbane.app.learning.ways import way_of_two
 from wolfbane.environments import Environment

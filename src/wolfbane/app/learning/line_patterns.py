@@ -104,7 +104,7 @@ def _patterns(
 ) -> LinePatterns | None:
     """The patterns of each outcome: like those of the line that is known, where they can be."""
     frames = Counter((t.outcome, _frame(t)) for t in told)
-    own, blanks = _frame(known), " " in known.text
+    own, blanks = _frame(known), " " in known.text or _others_go_on(known, lines)
     found: dict[str, str] = {}
     unseen = []
     for outcome, every in _WORDS.items():
@@ -120,6 +120,15 @@ def _patterns(
         pattern = frame.pattern(words or every, blanks=blanks, outcome=outcome)
         found[outcome] = pattern.replace("(?P<word>", "(?:")
     return LinePatterns(found["passed"], found["failed"], found["skipped"], tuple(unseen))
+
+
+def _others_go_on(known: ToldLine, lines: Sequence[str]) -> bool:
+    """Whether other lines go on where this one ends with its name: their names have blanks."""
+    if known.name < known.word or known.name[1] != len(known.line):
+        return False
+    pattern = _frame(known).pattern(OUTCOMES, blanks=False, outcome="passed")
+    more = [m.end() < len(line) for line in lines if (m := re.search(pattern, line))]
+    return sum(more) * 3 > len(more)
 
 
 class _Frame(NamedTuple):

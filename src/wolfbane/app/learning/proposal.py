@@ -117,6 +117,12 @@ def _find(proposal: Proposal) -> list[str]:
                 *lines, "[find.listing]", f"command = {toml_list(sources.listing)}",
                 'format = "names"', f"pattern = {toml_text(sources.pattern)}", "",
             ]  # fmt: skip
+        if sources.query:
+            grammar, text = sources.query
+            return [
+                *lines, "[find.query]", f"grammar = {toml_text(grammar)}", "text = '''", text,
+                "'''", "",
+            ]  # fmt: skip
         lines += ["[find.lines]", f"test = {toml_text(sources.patterns.test)}"]
         if sources.patterns.group:
             lines.append(f"group = {toml_text(sources.patterns.group)}")

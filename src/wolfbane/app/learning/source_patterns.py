@@ -6,7 +6,7 @@ import itertools
 import os
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from fnmatch import fnmatch
 from pathlib import Path
 
@@ -16,7 +16,7 @@ from wolfbane.kinds.bridge.outline import Item, Patterns, outline
 from wolfbane.kinds.registry import KINDS, find_kind
 
 _LARGEST = 1 << 20
-_SAMPLE = 300
+SAMPLE = 300
 _SHORTEST = 3
 _SEPARATORS = re.compile(r"::|: | [->/»] |[./#>|]")
 _TAGS = (
@@ -35,7 +35,8 @@ _FORMS = 4
 class SourceTests(msgspec.Struct, frozen=True):
     """Files, patterns for their lines, and the tests that these find.
 
-    Where a command lists them, ``listing`` is that, and ``pattern`` is for its lines.
+    Where a command lists them, ``listing`` is that, and ``pattern`` is for its lines. ``query`` is
+    a grammar and a query over it.
     """
 
     glob: str
@@ -44,6 +45,11 @@ class SourceTests(msgspec.Struct, frozen=True):
     """The file of each test, from the folder, and the test."""
     listing: Sequence[str] = ()
     pattern: str = ""
+    query: tuple[str, str] | None = None
+
+    def hits(self, names: Mapping[str, str]) -> set[str]:
+        """Those of the names of a report, by their ends, that these tests have."""
+        return {names[item.name] for _, item in self.tests if item.name in names}
 
 
 def suffixes(name: str) -> list[str]:
@@ -59,12 +65,14 @@ def prefixes(name: str) -> list[str]:
     return [piece for piece in reversed(_SEPARATORS.split(name)[:-1]) if piece]
 
 
-def find_sources(root: Path, names: Sequence[str], skip: Iterable[str]) -> SourceTests | None:
+def ends_of(names: Sequence[str]) -> dict[str, str]:
+    """Names of a report by what they may be called in a source: by themselves and their ends."""
+    return {end: name for name in reversed(names[:SAMPLE]) for end in suffixes(name)}
+
+
+def find_lines(texts: Mapping[str, str], ends: Mapping[str, str]) -> SourceTests | None:
     """The patterns that find most of the names, and little else; None where no file has them."""
-    names = names[:_SAMPLE]
-    ends = {end: name for name in reversed(names) for end in suffixes(name)}
-    texts = dict(_texts(root, set(skip)))
-    places = _places(texts, ends)
+    places, names = places_of(texts, ends), list(dict.fromkeys(ends.values()))
     best: tuple[float, SourceTests] | None = None
     for ending in {Path(path).suffix for path in places}:
         mine = {path: text for path, text in texts.items() if path.endswith(ending)}
@@ -73,14 +81,14 @@ def find_sources(root: Path, names: Sequence[str], skip: Iterable[str]) -> Sourc
             continue
         group = _group_pattern(mine, names, test)
         found = _found(mine, ending, Patterns(test, group, _tag_pattern(mine, test)))
-        hits = {ends[item.name] for _, item in found.tests if item.name in ends}
-        score = 2 * len(hits) / (len(names) + len(found.tests))
+        score = 2 * len(found.hits(ends)) / (len(names) + len(found.tests))
         if best is None or score > best[0]:
             best = score, found
     return best[1] if best else None
 
 
-def _texts(root: Path, skip: set[str]) -> Iterator[tuple[str, str]]:
+def texts_of(root: Path, skip: Collection[str]) -> Iterator[tuple[str, str]]:
+    """The text files of a folder by their paths, but for those that are to be skipped."""
     apart = {".git", "__pycache__", *(n for kind in KINDS for n in find_kind(kind).tool_folders)}
     for folder, folders, files in os.walk(root):
         folders[:] = [name for name in folders if name not in apart and not name.startswith(".")]
@@ -99,7 +107,8 @@ Places = Mapping[str, Sequence[tuple[str, str, str, str]]]
 """By path: the name, what is before and after it on its line, and the line."""
 
 
-def _places(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
+def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
+    """Where the names of a report stand in the sources."""
     found: dict[str, list[tuple[str, str, str, str]]] = defaultdict(list)
     for path, text in texts.items():
         here = [end for end in ends if end in text]
@@ -214,10 +223,10 @@ def _found(texts: Mapping[str, str], ending: str, patterns: Patterns) -> SourceT
         for item in outline(text, patterns) if item.is_test
     ]  # fmt: skip
     paths = dict.fromkeys(path for path, _ in tests)
-    return SourceTests(_glob([*paths], [*texts], ending), patterns, tests)
+    return SourceTests(glob_of([*paths], ending), patterns, tests)
 
 
-def _glob(paths: Sequence[str], others: Sequence[str], ending: str) -> str:
+def glob_of(paths: Sequence[str], ending: str) -> str:
     """A glob for the names of files: as narrow as these have in common."""
     if not paths:
         return f"*{ending}"

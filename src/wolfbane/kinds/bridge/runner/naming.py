@@ -52,7 +52,7 @@ def called(
         calls: dict[str, tuple[str, str]] = {}
         for name, group, source, line in known[path]:
             test = fields_of(file, name, group, source, nested) | {"line": str(line or "")}
-            calls[name] = fill(given, test), fill(read, test)
+            calls[name] = fill(given, test), fill(read, test).strip()  # as reports have them
         numbers: Counter[str] = Counter()
         number = {}
         for name, (_, read_as) in calls.items():
@@ -131,4 +131,5 @@ def called_back(read_as: str, file: str, bridge: Mapping[str, Any]) -> CalledBac
     group = NESTED.join(filter(None, (found.get("group") or "").split(nested)))
     back = CalledBack(found["name"], group)
     fields = fields_of(file, back.whole, back.group, "", nested)
-    return back if fill(template, {**fields, "line": ""}) == read_as else None
+    same = fill(template, {**fields, "line": ""}).strip() == read_as
+    return back if same else None

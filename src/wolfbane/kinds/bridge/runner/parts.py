@@ -50,7 +50,7 @@ class Naming:
 
     def _called(self, entry: ReportedTest, name: str, suite: str) -> str:
         fields = {"name": name, "group": entry.group, "suite": suite, "file": entry.file}
-        return fill(self._template, fields)
+        return fill(self._template, fields).strip()
 
 
 @dataclass
