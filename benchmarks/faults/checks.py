@@ -116,9 +116,10 @@ def _left(scene: Scene, temporary: Path) -> Iterator[str]:
                 yield f"process {process.pid} is left: {' '.join(process.cmdline())[:100]}"
         except psutil.Error:
             continue
-    names = [place.name for place in temporary.iterdir()]
-    if ours := [name for name in names if not name.startswith("tmp")]:  # those are the tests' own
-        yield f"left in the folder for temporary files: {', '.join(ours)}"
+    for place in temporary.iterdir():
+        if not place.name.startswith("tmp"):  # those are the tests' own
+            inside = ", ".join(each.name for each in place.glob("*")) or "nothing"
+            yield f"left in the folder for temporary files: {place.name}, with {inside} in it"
     runs = scene.folder / ".wolfbane" / "runs"
     for place in sorted(scene.folder.rglob("*")):
         if runs not in place.parents and re.search(r"\.lock$|\.\d{3,}$", place.name):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import glob
 import os
 import stat
 from pathlib import Path
@@ -38,6 +39,9 @@ def write_whole(path: Path, text: str) -> None:
     """
     path.parent.mkdir(parents=True, exist_ok=True)
     partial = path.with_name(f"{path.name}.{os.getpid()}")
+    for other in path.parent.glob(f"{glob.escape(path.name)}.*"):
+        if other.suffix[1:].isdecimal() and not _is_alive(int(other.suffix[1:])):
+            other.unlink(missing_ok=True)  # it was killed before it had written all
     try:
         partial.write_text(text, encoding="utf-8")
         partial.replace(path)
@@ -45,3 +49,13 @@ def write_whole(path: Path, text: str) -> None:
         with contextlib.suppress(OSError):
             partial.unlink()
         raise
+
+
+def _is_alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:  # it is somebody else's
+        return True
+    return True

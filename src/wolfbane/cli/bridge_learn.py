@@ -71,9 +71,9 @@ def learn(
 
     listing = listing or known.get("list", "")
     commands = Commands(
-        _split("--all", all_tests, may), _split("--one", one, may),
-        report or known.get("report", ""), _split("--list", listing, may) if listing else (),
-        limit, yes,
+        _split("--all", all_tests, folder, may), _split("--one", one, folder, may),
+        report or known.get("report", ""),
+        _split("--list", listing, folder, may) if listing else (), limit, yes,
     )  # fmt: skip
     place = file or Path("bridges", f"{Path(shlex.split(all_tests)[0]).stem}.toml")
     if place.exists():
@@ -103,7 +103,7 @@ def _learned(folder: Path, commands: Commands, may: May) -> Learned:
             raise
         click.echo(f"\n{error}")
         listing = _asked("The command that lists the tests", "--list")
-        again = replace(commands, listing=_split("--list", listing, may))
+        again = replace(commands, listing=_split("--list", listing, folder, may))
         return learn_bridge(folder, again, click.echo, may)
 
 
@@ -130,12 +130,12 @@ def _answers(file: Path | None) -> dict[str, str]:
     return found
 
 
-def _split(option: str, line: str, may: May) -> list[str]:
+def _split(option: str, line: str, folder: Path, may: May) -> list[str]:
     """The arguments of a command line; what only a shell understands runs in one on a yes."""
-    from wolfbane.app.learning.shells import NeedsScript, needs_shell, through_shell
+    from wolfbane.app.learning.shells import NeedsScript, needs_shell, split, through_shell
 
     try:
-        words = shlex.split(line)
+        words = split(line, folder)
     except ValueError as error:
         raise InputError(Problem(f"{option} '{line}': {error}")) from None
     if not words:
@@ -143,7 +143,7 @@ def _split(option: str, line: str, may: May) -> list[str]:
     if not needs_shell(line):
         return words
     try:
-        made = through_shell(line)
+        made = through_shell(line, folder)
     except NeedsScript as error:
         problem = f"{option} '{line}' needs a shell, but {error}"
         raise InputError(Problem(problem, hint="put it into a script")) from None

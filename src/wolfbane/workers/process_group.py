@@ -40,7 +40,7 @@ class ProcessGroup:
 
     def __init__(self) -> None:
         self.mark = secrets.token_hex(8)
-        self.scratch = Path(tempfile.mkdtemp(prefix="wolfbane-run-"))
+        self.scratch = Path(tempfile.gettempdir(), f"wolfbane-run-{secrets.token_hex(8)}")
         self._chain = os.environ.get(MARKER, "")
         self._watchdog: subprocess.Popen[bytes] | None = None
         self._members: set[int] = set()
@@ -61,6 +61,8 @@ class ProcessGroup:
             start_new_session=True,
         )
         self._unrelated.add(self._watchdog.pid)
+        # Not before: were Wolfbane killed between the two, the folder would stay for ever.
+        self.scratch.mkdir(mode=0o700)
         return self
 
     def __exit__(

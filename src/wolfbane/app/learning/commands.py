@@ -128,7 +128,8 @@ def guesses(
                 break
     for place in reversed(places) if not named else ():  # a launcher stands before what it runs
         path = one[place].removeprefix("./")
-        if (root / path).is_file():
+        others = [one[other] for other in places if other not in (0, place)]
+        if (root / path).is_file() and all((root / other).is_file() for other in others):
             command = [*one[:place], "{file}", *one[place + 1 :]]
             yield NamesGuess(command, "files", why=f"'{path}' is a file of tests", file=path)
 

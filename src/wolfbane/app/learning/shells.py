@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import re
 import shlex
+from glob import glob
+from pathlib import Path
 
 _WORD = re.compile(
     r"""(?P<word>(?:[^\s'"\\&|;<>]|\\.|'[^']*'|"(?:[^"\\]|\\.)*")+)"""
     r"|(?P<mark>&&|\|\||\d*[<>]+&?\d*|[&|;])"
 )
+_QUOTED = re.compile(r"""'[^']*'|"(?:[^"\\]|\\.)*"|\\.""")
 _ENDS = ("&&", "||", ";")
 _VARIABLE = re.compile(r"\w+=")
 _OPEN = re.compile(r"\$[\w({]|`")
@@ -19,6 +22,21 @@ class NeedsScript(Exception):
     """A line that has to be put into a script. The text says why."""
 
 
+def split(line: str, folder: Path) -> list[str]:
+    """The arguments of a line, with the files that its globs match in a folder.
+
+    Raises ValueError where quotes do not match.
+    """
+    shlex.split(line)
+    found: list[str] = []
+    for piece in _WORD.finditer(line):
+        plain = "".join(shlex.split(piece[0]))
+        is_glob = re.search(r"[*?[]", _QUOTED.sub("", piece[0]))
+        files = sorted(glob(plain, root_dir=folder)) if is_glob else []  # noqa: PTH207
+        found += files or [plain]
+    return found
+
+
 def needs_shell(line: str) -> bool:
     """Whether a line has what no program is given as it stands: ``&&``, pipes, variables."""
     pieces = [*_WORD.finditer(line)]
@@ -26,7 +44,7 @@ def needs_shell(line: str) -> bool:
     return bool(_VARIABLE.match(first)) or any(p["mark"] or _is_open(p["word"]) for p in pieces)
 
 
-def through_shell(line: str) -> list[str]:
+def through_shell(line: str, folder: Path) -> list[str]:
     """``sh -c`` with all of a line but its last command, whose words are arguments of the shell.
 
     So names reach the launcher as they are: ``make && ./run --only x`` is run as
@@ -48,7 +66,7 @@ def through_shell(line: str) -> list[str]:
     if variable := next((p["word"] for p in words if _is_open(p["word"])), ""):
         raise NeedsScript(f"'{variable}' stands in the command that is to be given names")
     before, after = line[: words[0].start()], line[words[-1].end() :]
-    arguments = shlex.split(line[words[0].start() : words[-1].end()])
+    arguments = split(line[words[0].start() : words[-1].end()], folder)
     return ["sh", "-c", f'{before}"$@"{after}'.strip(), "sh", *arguments]
 
 

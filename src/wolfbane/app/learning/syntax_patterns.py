@@ -41,7 +41,7 @@ _SURE = 0.8
 class _Calls(msgspec.Struct):
     """What calls of one function name: tests, groups, and others."""
 
-    tests: set[str] = msgspec.field(default_factory=set)
+    tests: int = 0
     groups: int = 0
     all: int = 0
 
@@ -85,8 +85,8 @@ def _found(texts: Mapping[str, str], grammar: str, names: Mapping[str, str]) -> 
         call = calls[item.tags[0]]
         call.all += 1
         call.groups += item.name in around
-        call.tests |= {item.name} & names.keys()
-    tests = [kind for kind, call in calls.items() if len(call.tests) >= call.all * _SURE]
+        call.tests += item.name in names
+    tests = [kind for kind, call in calls.items() if call.tests >= call.all * _SURE]
     groups = [k for k, call in calls.items() if k not in tests and call.groups >= call.all * _SURE]
     if not tests:
         return None
