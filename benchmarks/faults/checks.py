@@ -97,18 +97,19 @@ def _told(form: str, place: Path) -> int | None:
     return None
 
 
-def left_behind(scene: Scene, temporary: Path) -> Sequence[str]:
+def left_behind(scene: Scene, temporary: Path, *, cut: bool = False) -> Sequence[str]:
     """Processes and files that a run did not take with it.
 
-    What ends them where Wolfbane was killed takes a moment.
+    What ends them where Wolfbane was killed takes a moment. Half of a file that it was writing
+    then (``cut``) is taken away when the file is written again.
     """
     until = time.monotonic() + _MOMENT
-    while (found := [*_left(scene, temporary)]) and time.monotonic() < until:
+    while (found := [*_left(scene, temporary, cut=cut)]) and time.monotonic() < until:
         time.sleep(0.1)
     return found
 
 
-def _left(scene: Scene, temporary: Path) -> Iterator[str]:
+def _left(scene: Scene, temporary: Path, *, cut: bool) -> Iterator[str]:
     for process in psutil.process_iter():
         try:
             ours = process.environ().get("FAULTS_DRAW") == str(scene.folder)
@@ -121,7 +122,7 @@ def _left(scene: Scene, temporary: Path) -> Iterator[str]:
             inside = ", ".join(each.name for each in place.glob("*")) or "nothing"
             yield f"left in the folder for temporary files: {place.name}, with {inside} in it"
     runs = scene.folder / ".wolfbane" / "runs"
-    for place in sorted(scene.folder.rglob("*")):
+    for place in () if cut else sorted(scene.folder.rglob("*")):
         if runs not in place.parents and re.search(r"\.lock$|\.\d{3,}$", place.name):
             yield f"left in the workspace: {place.relative_to(scene.folder)}"
 

@@ -80,7 +80,7 @@ def _wrong(scene: Scene, temporary: Path, ended: around.Ended) -> Iterator[str]:
     """Everything that does not hold after the run with the fault."""
     if "Traceback" in ended.out and "/wolfbane/cli" in ended.out:
         yield "a traceback was printed"
-    yield from checks.left_behind(scene, temporary)
+    yield from checks.left_behind(scene, temporary, cut=ended.cut)
     yield from checks.told_secrets(scene, ended.out)
     journal = checks.newest_journal(scene)
     if ended.refused:

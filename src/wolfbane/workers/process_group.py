@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import secrets
-import shutil
 import signal
 import subprocess
 import sys
@@ -16,7 +15,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from wolfbane.workers.run_processes import MARKER, end_all, end_marked
+from wolfbane.workers.run_processes import MARKER, end_all, end_marked, remove_folder
 
 if TYPE_CHECKING:
     import psutil
@@ -83,7 +82,7 @@ class ProcessGroup:
             with contextlib.suppress(OSError):
                 self._watchdog.stdin.close()
             self._watchdog.wait()
-        shutil.rmtree(self.scratch, ignore_errors=True)
+        remove_folder(self.scratch)
 
     def start(
         self,

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shutil
+import time
 from collections.abc import Callable, Collection
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -13,6 +16,7 @@ if TYPE_CHECKING:
 MARKER = "WOLFBANE_RUN"
 _ROUNDS = 20
 """How often to look again: what is being killed may start more."""
+_A_MOMENT = 0.02
 
 
 def end_marked(
@@ -46,6 +50,15 @@ def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
             with contextlib.suppress(psutil.Error):
                 process.kill()
         psutil.wait_procs(alive, timeout=0.5)
+
+
+def remove_folder(folder: Path) -> None:
+    """Remove a folder that may hold secrets: what is being killed may write there until it ends."""
+    for _ in range(_ROUNDS):
+        shutil.rmtree(folder, ignore_errors=True)
+        if not folder.exists():
+            return
+        time.sleep(_A_MOMENT)
 
 
 def _is_alive(process: psutil.Process) -> bool:

@@ -15,12 +15,12 @@ def main() -> None:
     *members, last = sys.stdin.buffer.read().split(b"\n")
     if last != b"over":
         sys.path[:] = sys.argv[3].split(os.pathsep)
-        import shutil
+        from pathlib import Path
 
-        from wolfbane.workers.run_processes import end_marked
+        from wolfbane.workers.run_processes import end_marked, remove_folder
 
         end_marked(sys.argv[1], {int(member) for member in members})
-        shutil.rmtree(sys.argv[2], ignore_errors=True)
+        remove_folder(Path(sys.argv[2]))
     os._exit(0)  # Wolfbane waits for it: an interpreter's own end takes as long as its start
 
 
