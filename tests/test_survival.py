@@ -55,6 +55,11 @@ TROUBLES = {
     "nonsense-on-the-channel": ("os.write(200, b'tide\\n')", "errored", "that is no message: tide"),
     "closed-descriptors": ("os.closerange(0, 4096)", "passed", ""),
     "closed-all-others": ("os.closerange(3, 4096)", "passed", ""),
+    "builtin-replaced": (
+        "import builtins; builtins.print = None; time.sleep = None",
+        "passed",
+        "",
+    ),
     "timer-left": (
         "signal.setitimer(signal.ITIMER_REAL, 0.01, 0.01); "
         "signal.signal(signal.SIGALRM, signal.SIG_IGN)",

@@ -1,17 +1,20 @@
 """What a test did to its process and left so, which would cost the tests after it.
 
 Only what can be seen cheaply is looked at, before and after each test: the standard streams, the
-import path, the working folder, limits, timers, signal handlers and environment variables.
+import path, the working folder, limits, timers, signal handlers, environment variables, builtin
+functions and the clock's.
 """
 
 from __future__ import annotations
 
 import _signal  # type: ignore[import-not-found]  # signal makes enumerations of all it returns
+import builtins
 import io
 import os
 import resource
 import signal
 import sys
+import time
 from functools import partial
 from typing import Any, Callable, Dict, List
 
@@ -28,6 +31,7 @@ _SIGNALS = [
 ]  # fmt: skip
 _TIMERS = (signal.ITIMER_REAL, signal.ITIMER_VIRTUAL, signal.ITIMER_PROF)
 _OFF = (0.0, 0.0)
+_MODULES = (builtins, time)
 _STREAMS = {"stdout": 1, "__stdout__": 1, "stderr": 2, "__stderr__": 2}
 _ENVIRON = getattr(os.environ, "_data", os.environ)
 """The variables as the interpreter has them: to read them as texts takes a hundred times longer."""
@@ -60,6 +64,7 @@ class ProcessState:
         self._handlers = [_signal.getsignal(number) for number in _SIGNALS]
         self._timers = [_signal.getitimer(timer) != _OFF for timer in _TIMERS]
         self._variables = dict(_ENVIRON)
+        self._functions = [dict(module.__dict__) for module in _MODULES]
         self._closed = [_is_closed(getattr(sys, stream, None)) for stream in _STREAMS]
 
     def same_as(self, other: ProcessState) -> bool:
@@ -72,6 +77,7 @@ class ProcessState:
         What it added stays: entries of the import path, variables. Others may build on it.
         """
         damage = Damage()
+        self._restore_functions(damage)
         for (stream, descriptor), closed in zip(_STREAMS.items(), after._closed):
             if closed:
                 damage.mend(f"sys.{stream} closed", partial(_reopen, stream, descriptor))
@@ -94,6 +100,13 @@ class ProcessState:
                 damage.mend(words, partial(signal.signal, number, handler))
         self._restore_variables(damage)
         return damage
+
+    def _restore_functions(self, damage: Damage) -> None:
+        for module, functions in zip(_MODULES, self._functions):
+            for name, function in functions.items():
+                if module.__dict__.get(name) is not function and name != "_":
+                    words = f"{module.__name__}.{name} replaced".replace("builtins.", "")
+                    damage.mend(words, partial(setattr, module, name, function))
 
     def _restore_variables(self, damage: Damage) -> None:
         gone = {
