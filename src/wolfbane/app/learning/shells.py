@@ -1,4 +1,4 @@
-"""Command lines that only a shell understands, as arguments of one that is told what to run."""
+"""Command lines that need a shell: its arguments, so that names still reach the launcher."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ def split(line: str, folder: Path) -> list[str]:
 
 
 def needs_shell(line: str) -> bool:
-    """Whether a line has what no program is given as it stands: ``&&``, pipes, variables."""
+    """Whether a line has ``&&``, pipes, variables or anything else that only a shell reads."""
     pieces = [*_WORD.finditer(line)]
     first = pieces[0]["word"] or "" if pieces else ""
     return bool(_VARIABLE.match(first)) or any(p["mark"] or _is_open(p["word"]) for p in pieces)
