@@ -35,12 +35,14 @@ faults: $(VENV)/.ready
 
 bench: $(VENV)/.ready
 	$(BIN)/python -m compileall -q src
+	$(BIN)/python benchmarks/startup.py
 	$(BIN)/python benchmarks/figures.py
 	$(BIN)/python benchmarks/broker.py
 	$(BIN)/python benchmarks/reports.py
 	$(BIN)/python benchmarks/bridges.py
 	$(BIN)/python benchmarks/load.py
 	$(BIN)/python benchmarks/machines.py
+	$(BIN)/python benchmarks/scale.py
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python docs/screenshots/make.py

@@ -9,7 +9,7 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -30,9 +30,12 @@ class Ended:
     refused: bool = False
 
 
-def run(scene: Scene, temporary: Path, *more: str, interfere: Interfere | None = None) -> Ended:
+def run(
+    scene: Scene, temporary: Path, *more: str, interfere: Interfere | None = None,
+    formats: Sequence[str] = FORMATS,
+) -> Ended:  # fmt: skip
     """Run the workspace, to its end or until something interferes."""
-    reports = [f"--report={form}=out.{form}" for form in FORMATS]
+    reports = [f"--report={form}=out.{form}" for form in formats]
     with (scene.folder / "printed.txt").open("wb") as printed:
         process = subprocess.Popen(
             [*WOLFBANE, "run", *scene.arguments, *reports, *more], cwd=scene.folder,

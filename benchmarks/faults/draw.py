@@ -111,7 +111,7 @@ def _wrong_next(scene: Scene, temporary: Path, victim: Victim | None) -> Iterato
     addresses = [address for address in scene.outcomes if address not in scene.own]
     if victim is not None:
         addresses = [scene.rng.choice(addresses)]
-    ended = around.run(scene, temporary, *addresses)
+    ended = around.run(scene, temporary, *addresses, formats=())
     journal = checks.newest_journal(scene)
     found = checks.results_of(journal) if journal else {}
     for address in addresses:

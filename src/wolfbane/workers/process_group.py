@@ -39,7 +39,7 @@ class ProcessGroup:
 
     def __init__(self) -> None:
         self.mark = secrets.token_hex(8)
-        self.scratch = Path(tempfile.gettempdir(), f"wolfbane-run-{secrets.token_hex(8)}")
+        self.scratch = Path(tempfile.gettempdir(), f"wolfbane-run-{secrets.token_hex(4)}")
         self._chain = os.environ.get(MARKER, "")
         self._watchdog: subprocess.Popen[bytes] | None = None
         self._members: set[int] = set()

@@ -1,0 +1,94 @@
+"""Where the time of a tiny run goes: its phases, and what is imported for it.
+
+    python benchmarks/startup.py
+
+One test is run again and again, in turn with the runtime's own launcher; medians are printed.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
+
+ROUNDS = 15
+MOST = 12
+TEST = "import unittest\nclass Tide(unittest.TestCase):\n    def test_in(self):\n        pass\n"
+SETTINGS = f'[[suite]]\nname = "t"\nkind = "python"\npaths = ["t"]\npython = "{sys.executable}"\n'
+RUN = (sys.executable, "-m", "wolfbane", "run")
+COMMANDS: dict[str, Sequence[str]] = {
+    "the interpreter": (sys.executable, "-c", "pass"),
+    "import click": (sys.executable, "-c", "import click"),
+    "wolfbane --version": (sys.executable, "-m", "wolfbane", "--version"),
+    "unittest, one test": (sys.executable, "-m", "unittest", "t/test_tide.py"),
+    "wolfbane run, one test": RUN,
+}
+
+
+def seconds(command: Sequence[str], place: Path) -> float:
+    """The wall time of one command."""
+    began = time.perf_counter()
+    subprocess.run(command, cwd=place, capture_output=True, check=True)
+    return time.perf_counter() - began
+
+
+def phases(place: Path) -> dict[str, float]:
+    """The parts of one run in seconds, by the times in its journal."""
+    took = seconds(RUN, place)
+    journal = sorted(place.glob(".wolfbane/runs/*/journal.jsonl"))[-1]
+    events = [json.loads(line) for line in journal.read_text().splitlines()]
+    result = next(e["result"] for e in events if e["type"] == "test-finished")
+    finished = events[-1]["seconds"]
+    return {
+        "imports, settings, the end": took - finished,
+        "until the worker's first test": result["began"],
+        "that test, until all is told": finished - result["began"],
+    }
+
+
+def imports(place: Path) -> Counter[str]:
+    """Milliseconds of imports by package, as the interpreter says, which makes them longer."""
+    command = [sys.executable, "-X", "importtime", *RUN[1:]]
+    told = subprocess.run(command, cwd=place, capture_output=True, text=True, check=True).stderr
+    found: Counter[str] = Counter()
+    for microseconds, name in re.findall(r"^import time:\s+(\d+) \|\s+\d+ \|\s*(\S+)", told, re.M):
+        found[name.partition(".")[0]] += int(microseconds) / 1000
+    return found
+
+
+def main() -> None:
+    """Print three tables."""
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder)
+        (place / "t").mkdir()
+        (place / "t" / "test_tide.py").write_text(TEST)
+        (place / "wolfbane.toml").write_text(SETTINGS)
+        seconds(RUN, place)
+        times: dict[str, list[float]] = {name: [] for name in COMMANDS}
+        parts: dict[str, list[float]] = {}
+        for _ in range(ROUNDS):
+            for name, command in COMMANDS.items():
+                times[name].append(seconds(command, place))
+            for name, value in phases(place).items():
+                parts.setdefault(name, []).append(value)
+        medians = {name: statistics.median(values) for name, values in times.items()}
+        for name, value in medians.items():
+            print(f"{name:<30} {value * 1000:6.0f} ms")
+        ratio = medians["wolfbane run, one test"] / medians["unittest, one test"]
+        print(f"{'a run, of the launcher':<30} {ratio:6.2f} times (at most 3.00)\n")
+        for name, values in parts.items():
+            print(f"{name:<30} {statistics.median(values) * 1000:6.0f} ms")
+        print()
+        for name, milliseconds in imports(place).most_common(MOST):
+            print(f"import {name:<23} {milliseconds:6.1f} ms")
+
+
+if __name__ == "__main__":
+    main()
