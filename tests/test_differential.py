@@ -29,7 +29,7 @@ from wolfbane.workspace.settings import Settings, Suite, Workspace
 
 pytestmark = pytest.mark.long
 
-SEQUENCES = int(os.environ.get("SEQUENCES", "20"))
+SEQUENCES = int(os.environ.get("SEQUENCES", "12"))
 PAGE = """<!doctype html><title>Quay</title><h1 id=head>Saltmarsh</h1>
 <input id=crew><input id=word type=password><textarea id=note>calm</textarea>
 <select id=berth><option>A1<option>B2</select><input id=wet type=checkbox>

@@ -414,7 +414,7 @@ def library(tmp_path_factory):
     return root, counts
 
 
-@pytest.mark.parametrize("how", [["-j1"], ["-j2"], ["-j2", "--order", "random", "--seed", "3"]])
+@pytest.mark.parametrize("how", [["-j1"], ["-j2", "--order", "random", "--seed", "3"]])
 def test_counts_equal_the_standard_librarys_own(library, folder, how):
     root, expected = library
     folder.path = root

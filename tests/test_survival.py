@@ -81,21 +81,33 @@ TROUBLES = {
 }
 
 
-@pytest.mark.parametrize("name", TROUBLES)
-def test_one_test_pays_alone(folder, name):
-    trouble, outcome, words = TROUBLES[name]
-    folder.file("test_t.py", BEFORE_AND_AFTER.format(trouble=trouble))
-    mark = {"WOLFBANE_TEST_MARK": str(folder.path)}
-    timeout = "3s" if "hang" in name else "60s"
-    run = folder.run("--timeout", timeout, "--jobs", "1", **mark)
-    assert run.outcomes == {
-        "test_t.py#A / test_1_before": "passed",
-        NAME: outcome,
-        "test_t.py#A / test_3_after": "passed",
-        "test_t.py#B / test_other_class": "passed",
-    }, run.out + run.err
-    assert words in run.results[NAME]["message"]
-    assert run.code == (0 if outcome == "passed" else 1)
+def test_one_test_pays_alone(folder):
+    expected = {}
+    for name, (trouble, outcome, _) in TROUBLES.items():
+        suite = "hangs" if "hang" in name else "others"
+        path = f"{suite}/test_{name.replace('-', '_')}.py"
+        folder.file(path, BEFORE_AND_AFTER.format(trouble=trouble))
+        expected |= {
+            f"{path}#A / test_1_before": "passed",
+            f"{path}#A / test_2_trouble": outcome,
+            f"{path}#A / test_3_after": "passed",
+            f"{path}#B / test_other_class": "passed",
+        }
+    folder.file(
+        "wolfbane.toml",
+        "".join(
+            f'[[suite]]\nname = "{name}"\nkind = "python"\npaths = ["{name}"]\n'
+            f'timeout = "{limit}"\n'
+            for name, limit in (("hangs", "3s"), ("others", "60s"))
+        ),
+    )
+    run = folder.run("--jobs", "2", WOLFBANE_TEST_MARK=str(folder.path))
+    assert run.outcomes == expected, run.out + run.err
+    for name, (_, _, words) in TROUBLES.items():
+        end = f"/test_{name.replace('-', '_')}.py#A / test_2_trouble"
+        [result] = [each for address, each in run.results.items() if address.endswith(end)]
+        assert words in result["message"], name
+    assert run.code == 1
     assert folder.processes() == []
 
 

@@ -13,7 +13,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from benchmarks.faults.checks import FORMATS
 from benchmarks.faults.scene import Scene
 
 WOLFBANE = (sys.executable, "-m", "wolfbane")
@@ -32,7 +31,7 @@ class Ended:
 
 def run(
     scene: Scene, temporary: Path, *more: str, interfere: Interfere | None = None,
-    formats: Sequence[str] = FORMATS,
+    formats: Sequence[str] = (),
 ) -> Ended:  # fmt: skip
     """Run the workspace, to its end or until something interferes."""
     reports = [f"--report={form}=out.{form}" for form in formats]

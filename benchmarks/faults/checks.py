@@ -17,7 +17,6 @@ from urllib.parse import quote
 import psutil
 from benchmarks.faults.scene import SECRET, Scene
 
-FORMATS = ("xunit", "tap", "ctrf", "json", "jsonl", "html", "csv", "markdown")
 _MOMENT = 8.0
 _SECRETS = {
     SECRET, html.escape(SECRET), quote(SECRET), json.dumps(SECRET)[1:-1], SECRET.encode().hex(),
@@ -63,7 +62,7 @@ def wrong_outcomes(scene: Scene, found: dict[str, list[str]], *, whole: bool) ->
 
 def wrong_reports(scene: Scene, count: int) -> Iterator[str]:
     """Reports that do not read, or have another number of tests."""
-    for form in FORMATS:
+    for form in scene.formats:
         place = scene.folder / f"out.{form}"
         if not place.exists():
             yield f"{form}: not written"

@@ -25,7 +25,7 @@ Draw = Callable[[Scene, Path], around.Ended]
 IN_TESTS = in_tests.victims()
 AROUND: dict[str, Draw] = {
     **{
-        name: lambda s, t, i=i: around.run(s, t, interfere=i)
+        name: lambda s, t, i=i: around.run(s, t, interfere=i, formats=s.formats)
         for name, i in around.INTERFERING.items()
     },
     **{name: lambda s, t, b=b: _before(s, t, b) for name, b in around.BEFORE.items()},
@@ -47,7 +47,7 @@ def draw(seed: int, number: int, place: Path) -> Drawn:
     scene.write()
     try:
         if victim is not None:
-            ended = around.run(scene, temporary)
+            ended = around.run(scene, temporary, formats=scene.formats)
             drawn.kind = f"a test {kind}"
         else:
             ended = AROUND[kind](scene, temporary)
@@ -64,16 +64,14 @@ def draw(seed: int, number: int, place: Path) -> Drawn:
 def _before(scene: Scene, temporary: Path, damage: Callable[[Scene], None]) -> around.Ended:
     """A run, the damage, and the run that is looked at."""
     around.run(scene, temporary)
-    for report in scene.folder.glob("out.*"):
-        report.unlink()
     damage(scene)
-    return around.run(scene, temporary)
+    return around.run(scene, temporary, formats=scene.formats)
 
 
 def _served(scene: Scene, temporary: Path, name: str) -> around.Ended:
     around.with_service(scene, name)
     scene.write()
-    return around.run(scene, temporary)
+    return around.run(scene, temporary, formats=scene.formats)
 
 
 def _wrong(scene: Scene, temporary: Path, ended: around.Ended) -> Iterator[str]:
@@ -111,7 +109,7 @@ def _wrong_next(scene: Scene, temporary: Path, victim: Victim | None) -> Iterato
     addresses = [address for address in scene.outcomes if address not in scene.own]
     if victim is not None:
         addresses = [scene.rng.choice(addresses)]
-    ended = around.run(scene, temporary, *addresses, formats=())
+    ended = around.run(scene, temporary, *addresses)
     journal = checks.newest_journal(scene)
     found = checks.results_of(journal) if journal else {}
     for address in addresses:

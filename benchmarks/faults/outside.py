@@ -91,7 +91,7 @@ def _names(scene: Scene, temporary: Path) -> Ended:
     for name in scene.rng.sample(["test_a b.py", "test_é.py", "test_'q'.py", "test_[x].py"], 2):
         scene.file(f"tides/{name}", "def test_here():\n    pass\n")
         scene.expect(f"tides/{name}#test_here", "passed")
-    return run(scene, temporary)
+    return run(scene, temporary, formats=scene.formats)
 
 
 def _sources(scene: Scene, temporary: Path) -> Ended:
@@ -108,7 +108,7 @@ def _sources(scene: Scene, temporary: Path) -> Ended:
     for address in ("tides/test_source.py", "tides/test_source.py#test_x"):
         scene.own.add(address)
     scene.more = True
-    return run(scene, temporary)
+    return run(scene, temporary, formats=scene.formats)
 
 
 def _settings(scene: Scene, temporary: Path) -> Ended:

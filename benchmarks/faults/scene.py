@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+FORMATS = ("xunit", "tap", "ctrf", "json", "jsonl", "html", "csv", "markdown")
 SECRET = "heron'at & low=tide/4711"
 SETTINGS = """
 [workspace]
@@ -44,6 +45,8 @@ class Scene:
     arguments: list[str] = field(default_factory=list)
     variables: dict[str, str] = field(default_factory=dict)
     limit: float = 60.0
+    formats: list[str] = field(default_factory=list)
+    """The formats of the reports that the run with the fault writes."""
 
     def file(self, path: str, text: str | bytes) -> None:
         """Write a file."""
@@ -82,6 +85,7 @@ def make_scene(folder: Path, rng: random.Random, victim: Victim | None) -> Scene
     for make in rng.sample(others, rng.choice((0, 1, 1, 2))):
         make(scene)
     scene.arguments = ["-j", str(rng.randint(1, 3)), "--timeout", "5s"]
+    scene.formats = rng.sample(FORMATS, 3)
     return scene
 
 
