@@ -51,6 +51,8 @@ STANDING = """
         for name in names:
             if "dies" in name:
                 sys.exit(7)
+            while "floods" in name:
+                print("and on", file=sys.stderr)
             if "hangs" in name:
                 import time
                 time.sleep(600)
@@ -99,12 +101,14 @@ def test_a_launcher_that_dies_or_hangs_is_started_again(folder):
     serve = SERVE.format(form="json", done=r"^done (?P<code>\d+)$")
     lamps(folder, command=["python3", "standing.py"], run=f"per = 'test'\n{serve}", text=text)
     folder.file("lamps/slow.lamp", "lamp hangs\n")
+    folder.file("lamps/some.lamp", "lamp floods\n")
     folder.file("lamps/then.lamp", "lamp stern\n")
     run = folder.run("-j", "1", "--timeout", "2")
     assert run.outcomes == {
         "lamps/quay.lamp#dies": "errored",
         "lamps/quay.lamp#bow": "passed",
         "lamps/slow.lamp#hangs": "timed out",
+        "lamps/some.lamp#floods": "timed out",
         "lamps/then.lamp#stern": "passed",
     }
     assert "exit code 7" in run.out

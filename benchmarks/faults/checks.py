@@ -100,7 +100,7 @@ def left_behind(scene: Scene, temporary: Path, *, cut: bool = False) -> Sequence
     """Processes and files that a run did not take with it.
 
     What ends them where Wolfbane was killed takes a moment. Half of a file that it was writing
-    then (``cut``) is taken away when the file is written again.
+    then (``cut``) is taken away when the file is written again, a minute later at the earliest.
     """
     until = time.monotonic() + _MOMENT
     while (found := [*_left(scene, temporary, cut=cut)]) and time.monotonic() < until:

@@ -53,7 +53,7 @@ def draw(seed: int, number: int, place: Path) -> Drawn:
             ended = AROUND[kind](scene, temporary)
         drawn.printed = f"{victim.body if victim else ''}\n{ended.out}"
         drawn.wrong += _wrong(scene, temporary, ended)
-        drawn.wrong += _wrong_next(scene, temporary, victim)
+        drawn.wrong += _wrong_next(scene, temporary, victim, cut=ended.cut)
     except AssertionError as error:
         drawn.wrong.append(str(error))
     except Exception as error:
@@ -104,7 +104,9 @@ def _wrong(scene: Scene, temporary: Path, ended: around.Ended) -> Iterator[str]:
         yield from checks.wrong_reports(scene, len(outcomes))
 
 
-def _wrong_next(scene: Scene, temporary: Path, victim: Victim | None) -> Iterator[str]:
+def _wrong_next(
+    scene: Scene, temporary: Path, victim: Victim | None, *, cut: bool
+) -> Iterator[str]:
     """Everything that does not hold of the run after it: of one test, or of all."""
     addresses = [address for address in scene.outcomes if address not in scene.own]
     if victim is not None:
@@ -116,4 +118,5 @@ def _wrong_next(scene: Scene, temporary: Path, victim: Victim | None) -> Iterato
         got = found.get(address, [])
         if len(got) != 1 or got[0] not in scene.outcomes[address]:
             yield f"the next run: {address}: {', '.join(got) or 'no result'} (exit {ended.code})"
-    yield from (f"after the next run: {words}" for words in checks.left_behind(scene, temporary))
+    left = checks.left_behind(scene, temporary, cut=cut)
+    yield from (f"after the next run: {words}" for words in left)

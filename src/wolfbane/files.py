@@ -6,7 +6,11 @@ import contextlib
 import glob
 import os
 import stat
+import time
 from pathlib import Path
+
+_LONG_AGO = 60.0
+"""Seconds that no file takes to be written."""
 
 
 def read_regular(path: Path) -> bytes:
@@ -40,8 +44,8 @@ def write_whole(path: Path, text: str) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     partial = path.with_name(f"{path.name}.{os.getpid()}")
     for other in path.parent.glob(f"{glob.escape(path.name)}.*"):
-        if other.suffix[1:].isdecimal() and not _is_alive(int(other.suffix[1:])):
-            other.unlink(missing_ok=True)  # it was killed before it had written all
+        if other.suffix[1:].isdecimal() and _is_old(other):
+            other.unlink(missing_ok=True)  # who wrote it was killed before all was written
     try:
         partial.write_text(text, encoding="utf-8")
         partial.replace(path)
@@ -51,11 +55,9 @@ def write_whole(path: Path, text: str) -> None:
         raise
 
 
-def _is_alive(process: int) -> bool:
+def _is_old(path: Path) -> bool:
+    """Whether nobody writes it any more: a process id says nothing of another machine's."""
     try:
-        os.kill(process, 0)
-    except ProcessLookupError:
+        return time.time() - path.stat().st_mtime > _LONG_AGO
+    except FileNotFoundError:
         return False
-    except OSError:  # it is somebody else's
-        return True
-    return True

@@ -55,7 +55,10 @@ class Breaking(msgspec.Struct, frozen=True):
         if not self.may("No test failed. Break one in the copy, to see the exit code for that?"):
             return None
         place = self.copy.root / test.file
-        text = place.read_text(encoding="utf-8")
+        try:
+            text = place.read_text(encoding="utf-8")
+        except UnicodeDecodeError:  # a program that was compiled has no lines to change
+            return None
         try:
             for changed in itertools.islice(_changed(text, test), _TRIES):
                 place.write_text(changed, encoding="utf-8")

@@ -9,12 +9,20 @@ import re
 import selectors
 import shlex
 import subprocess
+import threading
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Self
 
-from wolfbane.kinds.bridge.runner.launching import KEPT, Hear, LauncherEnd, end_group, found_program
+from wolfbane.kinds.bridge.runner.launching import (
+    KEPT,
+    TICK,
+    Hear,
+    LauncherEnd,
+    end_group,
+    found_program,
+)  # fmt: skip
 
 _LEAVING = 1.0
 """Seconds that a launcher has to end once its input is closed."""
@@ -60,11 +68,15 @@ class StandingLauncher:
         """
         process = self._running(start.command, apart=apart)
         answer = _Replies(self._done, hear)
+        until = time.monotonic() + limit
+        timer = threading.Timer(limit, end_group, [process])  # for one that does not read
+        timer.start()
         with contextlib.suppress(BrokenPipeError):  # it has ended: its exit code says more
             assert process.stdin
             process.stdin.write(f"{start.request}\n".encode())
             process.stdin.flush()
-        late = not answer.follow(process, time.monotonic() + limit)
+        timer.cancel()
+        late = not answer.follow(process, until)
         code, has_code = answer.code or 0, answer.code is not None
         if late or not answer.is_done:
             end_group(process)
@@ -123,8 +135,10 @@ class _Replies:
             for stream in filter(None, (process.stdout, process.stderr)):
                 selector.register(stream, selectors.EVENT_READ)
             while selector.get_map() and not self.is_done:
-                ready = selector.select(max(0.0, until - time.monotonic()))
-                if not ready:
+                ready = selector.select(TICK)
+                if not ready and process.poll() is not None:
+                    break  # a child may hold the streams open for ever
+                if time.monotonic() > until:
                     return False
                 for key, _ in ready:
                     data = os.read(key.fd, 1 << 16)
