@@ -22,10 +22,15 @@ ROUNDS = 15
 MOST = 12
 TEST = "import unittest\nclass Tide(unittest.TestCase):\n    def test_in(self):\n        pass\n"
 SETTINGS = f'[[suite]]\nname = "t"\nkind = "python"\npaths = ["t"]\npython = "{sys.executable}"\n'
-RUN = (sys.executable, "-m", "wolfbane", "run")
+RUN = (str(Path(sys.executable).with_name("wolfbane")), "run")
 COMMANDS: dict[str, Sequence[str]] = {
     "the interpreter": (sys.executable, "-c", "pass"),
     "import click": (sys.executable, "-c", "import click"),
+    "import of the libraries": (
+        sys.executable,
+        "-c",
+        "import click, asyncio, msgspec, tomllib, subprocess, tempfile, rich.console, rich.text",
+    ),
     "wolfbane --version": (sys.executable, "-m", "wolfbane", "--version"),
     "unittest, one test": (sys.executable, "-m", "unittest", "t/test_tide.py"),
     "wolfbane run, one test": RUN,

@@ -195,13 +195,43 @@ def test_interrupted_once(folder):
 
 
 def test_interrupted_while_files_are_loaded(folder):
-    folder.file("test_a.py", "import time\ntime.sleep(602)\ndef test_a(): pass\n")
+    body = "import time\nopen('loading', 'w')\ntime.sleep(602)\ndef test_a(): pass\n"
+    folder.file("test_a.py", body)
     process = start(folder)
-    wait_until(lambda: any("kinds/worker/start.py" in line for line in folder.processes()))
+    wait_until((folder.path / "loading").exists)
     os.kill(process.pid, signal.SIGINT)
     out, _ = process.communicate(timeout=30)
     assert process.returncode == 130, out
     assert "Interrupted, 1 test not run; " in out
+    assert folder.processes() == []
+
+
+def test_interrupted_as_soon_as_there_is_a_worker(folder):
+    folder.file("test_a.py", "def test_a(): pass\n")
+    process = start(folder)
+    wait_until(lambda: any("kinds/worker/start.py" in line for line in folder.processes()))
+    os.kill(process.pid, signal.SIGINT)
+    process.communicate(timeout=30)
+    assert process.returncode in {0, 130}
+    wait_until(lambda: folder.processes() == [])
+
+
+@pytest.mark.parametrize(
+    ("settings", "member"), [("", "0.1"), ("build = ['true']", "1.1"), ("env = {A = '1'}", "0.1")]
+)
+def test_the_first_worker_starts_before_the_run_unless_it_needs_something(folder, settings, member):
+    folder.file(
+        "wolfbane.toml", f"[[suite]]\nname = 'a'\nkind = 'python'\npaths = ['.']\n{settings}"
+    )
+    folder.file("test_a.py", "import os\ndef test_a(): assert not os.environ['WOLFBANE_RUN']\n")
+    assert f".{member}'" in folder.call("run", "-j", "1").out
+
+
+def test_a_worker_that_was_started_for_nothing_is_ended(folder):
+    folder.file(
+        "test_a.py", "import unittest\nclass A(unittest.TestCase): exec('def test_a(s): 0')\n"
+    )
+    assert folder.call("run", "--name", "test_b").code == 3
     assert folder.processes() == []
 
 

@@ -5,31 +5,34 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.app.passed_on import suites_with_options, with_options
 from wolfbane.app.selection import Selected
-from wolfbane.browsers.finding import has_screen
 from wolfbane.environments import Environment
-from wolfbane.errors import InputError, Problem
+from wolfbane.errors import InputError, NothingChosen, Problem
 from wolfbane.execution.run_request import RunRequest
 from wolfbane.inventory.documents import fetch_documents
-from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.inventory.in_play import suites_in_play
 from wolfbane.kinds.documents import Copy
 from wolfbane.kinds.freshness import Freshness
+from wolfbane.kinds.suite import Suite
 from wolfbane.results.newest import Known
 from wolfbane.results.quarantine import Quarantine, read_quarantine
 from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
 
+if TYPE_CHECKING:
+    from wolfbane.workers.head_start import HeadStart
+
 
 class ReadyRun(msgspec.Struct, frozen=True):
     """A run that can start: where, in which environments, which tests, and how.
 
-    ``targets`` are the formats and paths of reports.
+    ``targets`` are the formats and paths of reports. ``in_play`` are the suites that may hold a
+    chosen test.
     """
 
     workspace: Workspace
@@ -42,6 +45,8 @@ class ReadyRun(msgspec.Struct, frozen=True):
     warnings: Sequence[str]
     targets: Sequence[tuple[str, Path]]
     request: RunRequest
+    in_play: Sequence[Suite]
+    head_start: HeadStart | None = None
 
 
 def make_ready(
@@ -58,15 +63,14 @@ def make_ready(
     _check_screen(request)
     _check_versions(request, environments)
     targets = _report_targets(request.reports)
-    if request.mail_to:
-        from wolfbane.reports.post import check_mail  # smtplib takes a while: only where it is used
-
-        check_mail(workspace.settings.mail, request.mail_to)
+    _check_mail(workspace, request)
     source = workspace.source
     copies, warnings = fetch_documents(workspace, environments[0], Freshness(request.documents))
     selected = select(workspace)
     labels = [each.label for each in environments]
     if request.passed_on or request.options_for:
+        from wolfbane.app.passed_on import suites_with_options, with_options
+
         statuses = selected.newest.known({each.label: each.name for each in environments}).status
         chosen = suites_in_play(selected.inventory, selected.choice, statuses, labels)
         names = suites_with_options(chosen, request.passed_on, request.options_for)
@@ -80,20 +84,32 @@ def make_ready(
         quarantined=quarantine.expression() if request.quarantine == "skip" else None,
     )
     known = selected.newest.known({each.label: each.name for each in environments})
-    if not suites_in_play(selected.inventory, choice, known.status, labels):
-        raise nothing_chosen(selected.inventory, choice, known.status, to_run=True)
+    in_play = suites_in_play(selected.inventory, choice, known.status, labels)
+    if not in_play:
+        raise _nothing_chosen(selected, choice, known)
     settled = request.settled(workspace.settings.workspace.jobs)
     return ReadyRun(
         workspace, environments, selected, choice, known, quarantine, copies,
         (*(source.checkout.warnings if source else ()), *warnings), targets,
-        settled,
+        settled, in_play,
     )  # fmt: skip
+
+
+def _nothing_chosen(selected: Selected, choice: Choice, known: Known) -> NothingChosen:
+    from wolfbane.inventory.empty import nothing_chosen
+
+    return nothing_chosen(selected.inventory, choice, known.status, to_run=True)
 
 
 def _check_screen(request: RunRequest) -> None:
     """Raise InputError for an option that makes sense only where somebody can look."""
     names = {"--keep-open": request.keep_open, "--pace": request.pace is not None}
-    for name in [name for name, is_set in names.items() if is_set]:
+    given = [name for name, is_set in names.items() if is_set]
+    if not given:
+        return
+    from wolfbane.browsers.finding import has_screen
+
+    for name in given:
         if not request.visible:
             raise InputError(
                 Problem(f"{name} is for browsers that are shown", hint="add --visible")
@@ -102,6 +118,13 @@ def _check_screen(request: RunRequest) -> None:
             raise InputError(
                 Problem(f"{name}: there is no screen here", hint="start one, or set DISPLAY")
             )
+
+
+def _check_mail(workspace: Workspace, request: RunRequest) -> None:
+    if request.mail_to:
+        from wolfbane.reports.post import check_mail  # smtplib takes a while: only where it is used
+
+        check_mail(workspace.settings.mail, request.mail_to)
 
 
 def _check_versions(request: RunRequest, environments: Sequence[Environment]) -> None:

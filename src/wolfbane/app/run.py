@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.app.mail_run import mail_run
 from wolfbane.app.ready import ReadyRun
 from wolfbane.app.selection import Selected
 from wolfbane.browsers.run_browsers import Pause
@@ -26,7 +25,6 @@ from wolfbane.inventory.documents import keep_with_run
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import at
 from wolfbane.results.history.url import history_url
-from wolfbane.results.retention import tidy
 from wolfbane.results.runs import new_run
 from wolfbane.workspace.settings import Keep
 from wolfbane.workspace.working_copy import SuiteStateQuestion
@@ -151,8 +149,12 @@ def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
         write_reports(ready.targets, record)
     problems = [*_add_to_history(workspace)]
     if ready.request.mail_to:
+        from wolfbane.app.mail_run import mail_run
+
         problems += mail_run(workspace, record, ready.request)
     if workspace.settings.keep != Keep():
+        from wolfbane.results.retention import tidy
+
         problems += tidy(workspace, datetime.now())
     return tuple(problems)
 
@@ -163,6 +165,7 @@ def inputs_of(ready: ReadyRun) -> RunInputs:
     return RunInputs(
         ready.selected.inventory, ready.choice, ready.request, ready.known, ready.environments,
         documents, ready.warnings, ready.quarantine, SuiteStateQuestion(ready.workspace).answer,
+        ready.head_start,
     )  # fmt: skip
 
 

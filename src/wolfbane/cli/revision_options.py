@@ -59,6 +59,8 @@ def each_deployed(params: Mapping[str, Any]) -> dict[str, str]:
 
     Empty for all other commands. Raises InputError and BlockedError.
     """
+    if not params["at"]:
+        return {}
     from wolfbane.app.deployed import DEPLOYED, deployed_revision
 
     if params["at"] != DEPLOYED:

@@ -83,14 +83,17 @@ def command(
     if print_command:
         print_line(select(), point, arguments, shell or "posix")
         return
+    from wolfbane.app.head_start import with_head_start
     from wolfbane.app.ready import make_ready
 
     workspace = opened()
     request = repeatable(typed(request, command, arguments), arguments, workspace)
-    ready = make_ready(workspace, point(workspace), select, request)
-    from wolfbane.cli.running import run_and_print  # it takes a while: not where nothing is chosen
+    with with_head_start(make_ready(workspace, point(workspace), select, request)) as ready:
+        from wolfbane.cli.running import (
+            run_and_print,
+        )  # it takes a while: a worker starts meanwhile
 
-    ctx.exit(run_and_print(ready))
+        ctx.exit(run_and_print(ready))
 
 
 def _check_pairs(ctx: click.Context, request: RunRequest) -> None:

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.app.run import carry_out, plan_run
-from wolfbane.cli.kept_open import wait_for_key
 from wolfbane.cli.streams import leave_standard_output
 from wolfbane.reports.guarded import GuardedConsole
 
 if TYPE_CHECKING:
     from wolfbane.app.ready import ReadyRun
     from wolfbane.app.run import RunEnd
+    from wolfbane.browsers.run_browsers import Pause
     from wolfbane.events import Listener
     from wolfbane.reports.console import ConsoleReport
 
@@ -33,7 +33,12 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
         planned = plan_run(ready)
         print_plan(console, planned.plan, planned.broken, planned.whole_files)
         return 1 if planned.broken else 0
-    return printed(ready, lambda report: carry_out(ready, report, pause=wait_for_key), warned)
+    pause: Pause | None = None
+    if ready.request.keep_open:
+        from wolfbane.cli.kept_open import wait_for_key
+
+        pause = wait_for_key
+    return printed(ready, lambda report: carry_out(ready, report, pause=pause), warned)
 
 
 def printed(

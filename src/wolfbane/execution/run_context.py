@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from wolfbane.browsers.run_browsers import RunBrowsers
 from wolfbane.environments import Environment, Mask
@@ -13,6 +14,9 @@ from wolfbane.execution.result_builder import ResultBuilder
 from wolfbane.workers.launcher import WorkerLauncher
 from wolfbane.workers.pool import Pool
 from wolfbane.workspace.settings import Workspace
+
+if TYPE_CHECKING:
+    from wolfbane.workers.head_start import HeadStart
 
 _SHORTEST_IN_NAMES = 6
 """Characters of a secret that is no word which tests may be named with by chance."""
@@ -27,9 +31,12 @@ class RunContext:
     def __init__(
         self, workspace: Workspace, environments: Sequence[Environment], folder: Path,
         browsers: RunBrowsers, mask: Mask, jobs: int, *, no_build: bool = False,
+        head_start: HeadStart | None = None,
     ) -> None:  # fmt: skip
         self.workspace, self.folder, self.browsers, self.mask = workspace, folder, browsers, mask
-        self.launcher = WorkerLauncher(workspace, environments, browsers, no_build=no_build)
+        self.launcher = WorkerLauncher(
+            workspace, environments, browsers, no_build=no_build, head_start=head_start
+        )
         self.environments = self.launcher.environments
         self.pool = Pool(self.launcher, jobs)
         names = {label: label or each.name for label, each in self.environments.items()}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -15,12 +16,16 @@ from wolfbane.results.quarantine import Quarantine
 from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
 
+if TYPE_CHECKING:
+    from wolfbane.workers.head_start import HeadStart
+
 
 class RunInputs(msgspec.Struct, frozen=True):
     """Which tests are chosen from which inventory, how to run them, and in which environments.
 
     ``documents`` are the copies that the run uses, by URL, in words. ``warnings`` were found while
-    the run was made ready. ``suite_state`` asks which commit the suites are from.
+    the run was made ready. ``suite_state`` asks which commit the suites are from. ``head_start``
+    is a worker that is running already.
     """
 
     inventory: Inventory
@@ -32,6 +37,7 @@ class RunInputs(msgspec.Struct, frozen=True):
     warnings: Sequence[str] = ()
     quarantine: Quarantine = msgspec.field(default_factory=lambda: Quarantine([]))
     suite_state: Callable[[], SuiteState] = SuiteState
+    head_start: HeadStart | None = None
 
     @property
     def workspace(self) -> Workspace:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from wolfbane.browsers.run_browsers import PROTOCOL, Pause, RunBrowsers
 from wolfbane.environments import Mask
-from wolfbane.errors import InputError, NothingChosen, Problem
+from wolfbane.errors import NothingChosen
 from wolfbane.events import (
     Event,
     Listener,
@@ -37,9 +37,7 @@ from wolfbane.execution.run_start import RunStart
 from wolfbane.execution.run_warnings import of_damage, of_what_came_back
 from wolfbane.execution.scheduler import Scheduler
 from wolfbane.execution.setup.preparation import Preparation, Prepared
-from wolfbane.execution.setup.version_checks import version_mismatches
 from wolfbane.execution.verdict import bad_ones, verdict
-from wolfbane.inventory.empty import nothing_chosen
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.planning import Plan, each_apart, make_plan
@@ -193,13 +191,9 @@ class Session:
         """How the suites differ from what is deployed; InputError where they must not differ."""
         if not prepared.versions:
             return ()
-        names = {each.label: each.name for each in self.environments}
-        state = self.inputs.suite_state()
-        found = [*version_mismatches(self.workspace.root, state, prepared.versions, names)]
-        if found and self.request.version_must_match:
-            hint = "--at deployed takes the suites of that version"
-            raise InputError(*(Problem(words, hint=hint) for words in found))
-        return found
+        from wolfbane.execution.setup.version_checks import version_mismatches
+
+        return version_mismatches(self.inputs, prepared.versions)
 
     def _start_event(self, start: RunStart) -> RunStarted:
         return start.event()
@@ -241,7 +235,7 @@ class Session:
         )  # fmt: skip
         return RunContext(
             self.workspace, self.environments, folder, browsers, self._mask, self._jobs,
-            no_build=request.build == NEVER,
+            no_build=request.build == NEVER, head_start=self.inputs.head_start,
         )  # fmt: skip
 
     def _preparation(self, context: RunContext) -> Preparation:
@@ -273,6 +267,8 @@ class Session:
         return frozenset(address for address, s in self.known.status.items() if s in bad)
 
     def _nothing_chosen(self) -> NothingChosen:
+        from wolfbane.inventory.empty import nothing_chosen
+
         return nothing_chosen(self.inventory, self.choice, self.known.status, to_run=True)
 
     def _finished(self, result: Result, extra: bool = False) -> None:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory.scan import Inventory

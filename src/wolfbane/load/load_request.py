@@ -37,7 +37,7 @@ class LoadShape(msgspec.Struct, frozen=True):
     loops: int
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class LoadRequest:
     """How to load what is chosen. Times are in seconds."""
 

@@ -11,7 +11,7 @@ from wolfbane.events import Event
 if TYPE_CHECKING:
     from wolfbane.reports.console import ConsoleReport
 
-_LATER = 0.02
+_LATER = 0.005
 """Seconds that the first events of a run wait: by then its first workers are being started, and
 the modules that print are imported while these start, too."""
 

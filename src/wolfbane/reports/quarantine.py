@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 from rich.text import Text
@@ -14,8 +14,10 @@ from wolfbane.model import Result
 from wolfbane.reports.layout import rule
 from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import in_line, many, visible
-from wolfbane.results.history.queries import TestHistory
 from wolfbane.results.quarantine import QuarantineEntry
+
+if TYPE_CHECKING:
+    from wolfbane.results.history.queries import TestHistory
 
 
 class QuarantinedTests(msgspec.Struct, frozen=True):

@@ -13,8 +13,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
-from dataclasses import field as dataclass_field
+
+import msgspec
 
 from wolfbane.errors import ExpressionError
 
@@ -33,25 +33,33 @@ _TOKEN = re.compile(
 )
 
 
-@dataclass(frozen=True)
-class Term:
+class Term(msgspec.Struct, frozen=True, eq=False):
     """One ``field:value``. ``style`` is ``word``, ``quoted`` or ``regex``.
 
-    ``among`` are the paths and addresses that a term which was looked up means, with why.
+    ``among`` are the paths and addresses that a term which was looked up means, with why. Terms
+    are equal wherever they stand: ``position`` does not count, nor does ``among``.
     """
 
     field: str
     value: str
     style: str = "word"
-    position: int = dataclass_field(default=0, compare=False)
-    among: Mapping[str, str] | None = dataclass_field(default=None, compare=False, repr=False)
+    position: int = 0
+    among: Mapping[str, str] | None = None
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Term) and self._key() == other._key()
+
+    def __hash__(self) -> int:
+        return hash(self._key())
+
+    def _key(self) -> tuple[str, str, str]:
+        return self.field, self.value, self.style
 
     def __str__(self) -> str:
         return f"{self.field}:{_written(self.value, self.style)}"
 
 
-@dataclass(frozen=True)
-class Not:
+class Not(msgspec.Struct, frozen=True):
     """Holds where ``item`` does not."""
 
     item: Expression
@@ -60,8 +68,7 @@ class Not:
         return f"not {_nested(self.item)}"
 
 
-@dataclass(frozen=True)
-class And:
+class And(msgspec.Struct, frozen=True):
     """Holds where every item does; with no item it always holds."""
 
     items: tuple[Expression, ...]
@@ -70,8 +77,7 @@ class And:
         return " and ".join(_nested(item) for item in self.items) or "everything"
 
 
-@dataclass(frozen=True)
-class Or:
+class Or(msgspec.Struct, frozen=True):
     """Holds where at least one item does."""
 
     items: tuple[Expression, ...]

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import json
-import secrets
+import socket
 from collections.abc import Callable
 from typing import Any
 
 import msgspec
 
 from wolfbane.workers.protocol import HelloMessage, WorkerMessage
+from wolfbane.workers.starts import address_of, listen
 
 Request = dict[str, Any]
 """What Wolfbane asks a worker, as a JSON object."""
@@ -93,23 +94,21 @@ class ChannelServer:
         self._server: asyncio.Server | None = None
         self.address = ""
 
-    async def open(self) -> None:
-        """Start to listen on a free port."""
+    async def open(self, listening: socket.socket | None = None) -> None:
+        """Let workers in, on a free port where there is no socket yet that they can call."""
         loop = asyncio.get_running_loop()
-        self._server = await loop.create_server(lambda: Connection(self), "127.0.0.1", 0)
-        driver, port = self._server.sockets[0].getsockname()[:2]
-        self.address = f"{driver}:{port}"
+        listening = listening or listen()
+        self.address = address_of(listening)
+        self._server = await loop.create_server(lambda: Connection(self), sock=listening)
 
     def close(self) -> None:
         """Stop to listen."""
         if self._server is not None:
             self._server.close()
 
-    def expect(self, handler: Handler) -> str:
-        """A token for one worker, whose messages go to ``handler``."""
-        token = secrets.token_urlsafe(24)
+    def expect(self, token: str, handler: Handler) -> None:
+        """Admit one worker, whose messages go to ``handler``."""
         self._handlers[token] = handler
-        return token
 
     def forget(self, token: str) -> None:
         """Admit that worker no more."""

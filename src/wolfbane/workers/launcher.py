@@ -1,8 +1,9 @@
-"""Starts the workers of a run: their commands, variables, endpoints and captured output."""
+"""Starts the workers of a run, and gives them their endpoints."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from types import TracebackType
 from typing import TYPE_CHECKING
 
@@ -10,16 +11,17 @@ from msgspec.structs import replace
 
 from wolfbane.browsers.run_browsers import RunBrowsers
 from wolfbane.environments import Environment
-from wolfbane.environments.values_files import ValuesFiles
-from wolfbane.kinds.contract import MissingRuntime, WorkerCommand
-from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.suite import Suite
 from wolfbane.workers.channel import ChannelServer
 from wolfbane.workers.process_group import ProcessGroup
-from wolfbane.workers.worker import Worker, WorkerStart
+from wolfbane.workers.starts import StartedWorker, WorkerStart, WorkerStarts
+from wolfbane.workers.worker import Worker
 from wolfbane.workspace.settings import Workspace
 
 if TYPE_CHECKING:
+    from wolfbane.browsers.worker_endpoints import WorkerEndpoint
+    from wolfbane.workers.head_start import HeadStart
     from wolfbane.workers.terminal import LiveTerminal
 
 
@@ -30,26 +32,35 @@ class Unstartable(Exception):
 class WorkerLauncher:
     """Starts workers in one process group. They end with it.
 
-    ``environments`` are by the label that tests carry as their target.
+    ``environments`` are by the label that tests carry as their target. With a ``head_start``, the
+    first worker may be running already.
     """
 
     def __init__(
         self, workspace: Workspace, environments: Sequence[Environment], browsers: RunBrowsers,
-        *, no_build: bool = False,
+        *, no_build: bool = False, head_start: HeadStart | None = None,
     ) -> None:  # fmt: skip
-        self.environments = {environment.label: environment for environment in environments}
         self.browsers = browsers
         self.terminal: LiveTerminal | None = None
         """Where workers print and read, if somebody looks on."""
-        self.group = ProcessGroup()
-        self._workspace, self._no_build = workspace, no_build
-        self._values = ValuesFiles(self.group.scratch, environments)
+        self.group = head_start.group if head_start else ProcessGroup()
+        self.starts = WorkerStarts(workspace, environments, self.group, no_build=no_build)
+        self.environments = self.starts.environments
+        self._head_start = head_start
+        self._ahead: tuple[StartedWorker, Worker] | None = None
         self._server = ChannelServer()
         self._unstartable: dict[tuple[str, str], str] = {}
 
     async def __aenter__(self) -> WorkerLauncher:
-        self.group.__enter__()
-        await self._server.open()
+        ahead = self._head_start
+        if ahead is None:
+            self.group.__enter__()
+            await self._server.open()
+            return self
+        ahead.take()
+        if ahead.worker:  # before the server opens: it may call at once, and must be expected
+            self._ahead = ahead.worker, Worker(self._server, self.group, ahead.worker)
+        await self._server.open(ahead.listening)
         return self
 
     async def __aexit__(
@@ -65,33 +76,21 @@ class WorkerLauncher:
     @property
     def first(self) -> Environment:
         """The environment that builds are made in."""
-        return next(iter(self.environments.values()))
+        return self.starts.first
 
     def variables(self, suite: Suite, target: str = "") -> dict[str, str]:
         """The environment variables of a suite's processes; without a target, the first one's."""
-        environment = self.environments.get(target) or self.first
-        found = environment.variables(suite)
-        for form, variable in suite.values_file.items():
-            found[variable] = str(self._values.path(environment, form))
-        return found
+        return self.starts.variables(suite, target)
 
     async def launch(self, suite: Suite, target: str, browser: str, member: str) -> Worker:
         """A new worker's process. Raises Unstartable, the same way each time."""
         key = (suite.name, target)
         if key in self._unstartable:
             raise Unstartable(self._unstartable[key])
-        capture = self.group.scratch / f"worker-{member}.out"
-        variables = self.variables(suite, target)
         endpoint, place = await self.browsers.endpoint(self.group, suite, browser)
         try:
-            start = WorkerStart(
-                self._command(suite, target), {**variables, **place}, capture,
-                self._workspace.root, member, self.terminal,
-            )  # fmt: skip
-            return Worker(
-                self._server, self.group, start, endpoint,
-                lambda: self.browsers.dismiss(endpoint, suite),
-            )  # fmt: skip
+            start = self.starts.start(suite, target, member, place, self.terminal)
+            return self._taken_over(start) or self._new(suite, start, endpoint)
         except (MissingRuntime, OSError) as error:
             raise self.give_up(suite, target, str(error)) from None
 
@@ -100,14 +99,18 @@ class WorkerLauncher:
         self._unstartable[suite.name, target] = why
         return Unstartable(why)
 
-    def _command(self, suite: Suite, target: str) -> WorkerCommand:
-        """How to start a worker, with every parameter if its kind wants them."""
-        kind = find_kind(suite.kind)
-        more: dict[str, object] = {"prompt": True} if suite.browsers else {}
-        more.update(no_build=self._no_build, results=str(self._workspace.caches))
-        if kind.reads_values:
-            environment = self.environments.get(target) or self.first
-            suite = kind.filled(suite, environment.filled)
-            more["values"] = {name: value.value for name, value in environment.values.items()}
-        command = kind.worker(self._workspace.root, suite)
-        return replace(command, options={**command.options, **more})
+    def _new(self, suite: Suite, start: WorkerStart, endpoint: WorkerEndpoint | None) -> Worker:
+        started = self.starts.begin(start, self._server.address)
+        farewell = partial(self.browsers.dismiss, endpoint, suite)
+        return Worker(self._server, self.group, started, endpoint, farewell)
+
+    def _taken_over(self, wanted: WorkerStart) -> Worker | None:
+        """The worker that was started ahead, if this one would be started in the same way."""
+        if self._ahead is None:
+            return None
+        started, worker = self._ahead
+        own = {"capture": wanted.capture, "member": wanted.member}
+        if replace(started.start, **own) != wanted:
+            return None
+        self._ahead = None
+        return worker

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import secrets
 import signal
 import subprocess
 import sys
@@ -38,8 +37,8 @@ class ProcessGroup:
     """
 
     def __init__(self) -> None:
-        self.mark = secrets.token_hex(8)
-        self.scratch = Path(tempfile.gettempdir(), f"wolfbane-run-{secrets.token_hex(4)}")
+        self.mark = os.urandom(8).hex()
+        self.scratch = Path(tempfile.gettempdir(), f"wolfbane-run-{os.urandom(4).hex()}")
         self._chain = os.environ.get(MARKER, "")
         self._watchdog: subprocess.Popen[bytes] | None = None
         self._members: set[int] = set()

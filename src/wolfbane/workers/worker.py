@@ -5,17 +5,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
-import subprocess
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from enum import Enum
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
 from wolfbane.exits import how_it_ended
-from wolfbane.kinds.contract import WorkerCommand
 from wolfbane.model import NESTED
 from wolfbane.workers.channel import ChannelServer, Connection, Request, Unreadable
 from wolfbane.workers.message_data import Message
@@ -28,10 +25,10 @@ from wolfbane.workers.protocol import (
     WorkerMessage,
     WrongMessage,
 )
+from wolfbane.workers.starts import StartedWorker
 
 if TYPE_CHECKING:
     from wolfbane.browsers.worker_endpoints import WorkerEndpoint
-    from wolfbane.workers.terminal import LiveTerminal
 
 START_LIMIT = 60.0
 FLOOD = 100 << 20
@@ -60,21 +57,6 @@ class RequestEnd(msgspec.Struct, frozen=True):
     seconds: float = 0.0
 
 
-class WorkerStart(msgspec.Struct, frozen=True):
-    """What a worker's process is started with. ``capture`` takes what it prints.
-
-    ``member`` names it in its process group; ``root`` is that of the workspace. With a
-    ``terminal`` it prints and reads there.
-    """
-
-    command: WorkerCommand
-    variables: Mapping[str, str]
-    capture: Path
-    root: Path
-    member: str
-    terminal: LiveTerminal | None = None
-
-
 class Worker:
     """A started worker. One request at a time; ``tick`` must be called often."""
 
@@ -82,10 +64,11 @@ class Worker:
         self,
         server: ChannelServer,
         group: ProcessGroup,
-        start: WorkerStart,
+        started: StartedWorker,
         endpoint: WorkerEndpoint | None = None,
         farewell: Callable[[], None] | None = None,
     ) -> None:
+        start = started.start
         self.endpoint = endpoint
         self._farewell = farewell
         self.loaded: set[str] = set()
@@ -101,19 +84,13 @@ class Worker:
         self._aborted_at: float | None = None
         self._limit = START_LIMIT
         self._until: type[Message] = HelloMessage
-        self._token = server.expect(self._hear)
+        self._token = started.token
+        server.expect(self._token, self._hear)
         self._greeting = {
             **start.command.options, "type": "options", "root": str(start.root),
             "capture": str(start.capture), "live": start.terminal is not None,
         }  # fmt: skip
-        self.process: subprocess.Popen[bytes] = group.start(
-            start.command.arguments,
-            start.command.folder,
-            {**start.variables, "WOLFBANE_CHANNEL": server.address, "WOLFBANE_TOKEN": self._token},
-            start.capture,
-            start.member,
-            start.terminal,
-        )
+        self.process = started.process
 
     @property
     def browser(self) -> str:
@@ -140,7 +117,9 @@ class Worker:
         self._until, self._listen, self._limit = until, listen, limit
         self._last_word = time.monotonic()
         self._running.clear()
-        if request is not None and self._connection is not None:
+        if self._connection is not None:
+            if request is None:  # it said hello before anybody waited for that
+                return RequestEnd(End.DONE)
             self._connection.send(request)
         try:
             return await self._ready

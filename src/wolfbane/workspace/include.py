@@ -6,7 +6,6 @@ of them say differently has no meaning for both, and is an error.
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -148,9 +147,9 @@ def _moved_terms(expression: Expression, folder: str) -> Expression:
         return And(items) if isinstance(expression, And) else Or(items)
     has_glob = any(mark in expression.value for mark in "*?")
     if expression.field == "suite" and expression.style != "regex":
-        return dataclasses.replace(expression, value=f"{folder}/{expression.value}")
+        return replace(expression, value=f"{folder}/{expression.value}")
     if expression.field == "at" or (
         expression.field == "file" and (expression.style == "quoted" or has_glob)
     ):
-        return dataclasses.replace(expression, value=f"{folder}/{expression.value}")
+        return replace(expression, value=f"{folder}/{expression.value}")
     return expression

@@ -2,15 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 from wolfbane.environments.deployed import DeployedVersion
+from wolfbane.errors import InputError, Problem
 from wolfbane.events import SuiteState
+from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.workspace.git import ask_git, find_commit
 
 
-def version_mismatches(
+def version_mismatches(inputs: RunInputs, versions: Mapping[str, DeployedVersion]) -> Sequence[str]:
+    """What is wrong, for each environment. ``versions`` are by label.
+
+    Raises InputError with it where they must match.
+    """
+    names = {each.label: each.name for each in inputs.environments}
+    found = [*_mismatches(inputs.workspace.root, inputs.suite_state(), versions, names)]
+    if found and inputs.request.version_must_match:
+        hint = "--at deployed takes the suites of that version"
+        raise InputError(*(Problem(words, hint=hint) for words in found))
+    return found
+
+
+def _mismatches(
     root: Path, state: SuiteState, versions: Mapping[str, DeployedVersion], names: Mapping[str, str]
 ) -> Iterator[str]:
     """What is wrong, for each environment. ``versions`` and ``names`` are by label."""

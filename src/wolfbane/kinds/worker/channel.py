@@ -10,10 +10,16 @@ import resource
 import socket
 import sys
 import threading
-from typing import Any, Callable, Dict, Iterator, Optional, Tuple
+
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
+if TYPE_CHECKING:
+    from typing import Any, Callable, Dict, Iterator, Optional, Tuple
+
+    Message = Dict[str, Any]
+else:
+    Message = dict
 
 PROTOCOL = 1
-Message = Dict[str, Any]
 
 
 def _make_encoder() -> Callable[[Message], str]:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Tuple
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
+if TYPE_CHECKING:
+    from typing import Tuple
 
 
 class Placed(Exception):

@@ -5,10 +5,13 @@ from __future__ import annotations
 import os
 import traceback
 import unittest
-from typing import Any, List, Tuple, Type
 
 from wolfbane.kinds.worker.channel import Message
 from wolfbane.kinds.worker.placed import Placed
+
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
+if TYPE_CHECKING:
+    from typing import Any, List, Tuple, Type
 
 _KINDS = os.path.dirname(os.path.dirname(os.path.abspath(__file__))) + os.sep
 _STEPS = os.path.join(os.path.dirname(os.path.dirname(_KINDS)), "steps.py")

@@ -8,7 +8,10 @@ from __future__ import annotations
 
 import os
 import sys
-from typing import Any
+
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
+if TYPE_CHECKING:
+    from typing import Any
 
 _OWN = os.path.dirname(os.path.abspath(__file__))
 _HOME = os.path.dirname(os.path.dirname(os.path.dirname(_OWN)))

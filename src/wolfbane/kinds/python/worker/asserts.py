@@ -15,7 +15,10 @@ import os
 import pprint
 import sys
 from types import CodeType
-from typing import Any, Dict, List, Optional, Sequence, Set, Tuple
+
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
+if TYPE_CHECKING:
+    from typing import Any, Dict, List, Optional, Sequence, Set, Tuple
 
 _PREFIX = "_wolfbane_value_"
 _EXPLAIN = "_wolfbane_explain"

@@ -16,7 +16,10 @@ import signal
 import sys
 import time
 from functools import partial
-from typing import Any, Callable, Dict, List
+
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
+if TYPE_CHECKING:
+    from typing import Any, Callable, Dict, List
 
 _LIMITS = {
     name: getattr(resource, name)

@@ -9,9 +9,12 @@ import os
 import sys
 import unittest
 from types import ModuleType
-from typing import Any, Callable, Dict, Iterable, Iterator, List, Optional, Set
 
 from wolfbane.kinds.python.worker.asserts import install_loader
+
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
+if TYPE_CHECKING:
+    from typing import Any, Callable, Dict, Iterable, Iterator, List, Optional, Set
 
 
 class LoadedTest:

@@ -7,13 +7,16 @@ import sys
 import time
 import unittest
 import warnings
-from typing import Any, Dict, List, Optional, Tuple, Type
 
 from wolfbane.kinds.python.worker.damage import ProcessState, in_words
 from wolfbane.kinds.python.worker.loading import LoadedTest, TestLoader
 from wolfbane.kinds.worker.capture import Capture
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.worker.problems import problem_of, subtest_name, verdict_of
+
+TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
+if TYPE_CHECKING:
+    from typing import Any, Dict, List, Optional, Tuple, Type
 
 
 def serve(library: Type[TestLoader]) -> None:

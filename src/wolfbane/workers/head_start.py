@@ -1,0 +1,60 @@
+"""A run's first worker, started while Wolfbane itself is still being loaded.
+
+The start of an interpreter is a third of a small run, and so is the import of what runs, watches
+and prints tests. The two are done at the same time here. This module therefore imports little.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from types import TracebackType
+
+from wolfbane.environments import Environment
+from wolfbane.kinds.contract import MissingRuntime
+from wolfbane.kinds.suite import Suite
+from wolfbane.workers.process_group import ProcessGroup
+from wolfbane.workers.starts import StartedWorker, WorkerStarts, address_of, listen
+from wolfbane.workspace.settings import Workspace
+
+_MEMBER = "0.1"
+"""Slots count from one, so no other worker of the run has this name."""
+
+
+class HeadStart:
+    """The process group of a run to come, with one worker in it, which calls at ``listening``.
+
+    The run takes both over, and ends them. Where it never comes to that, they end here.
+    """
+
+    def __init__(
+        self, workspace: Workspace, environments: Sequence[Environment], suite: Suite,
+        *, no_build: bool,
+    ) -> None:  # fmt: skip
+        self.group = ProcessGroup()
+        self.starts = WorkerStarts(workspace, environments, self.group, no_build=no_build)
+        self.worker: StartedWorker | None = None
+        self._suite, self._taken = suite, False
+
+    def __enter__(self) -> HeadStart:
+        self.group.__enter__()
+        self.listening = listen()
+        try:
+            start = self.starts.start(self._suite, self.starts.first.label, _MEMBER, {})
+            self.worker = self.starts.begin(start, address_of(self.listening))
+        except (MissingRuntime, OSError):
+            pass  # the run will meet the same, and say so
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        if not self._taken:
+            self.listening.close()
+            self.group.__exit__(kind, error, trace)
+
+    def take(self) -> None:
+        """Leave the end of the group to the caller."""
+        self._taken = True

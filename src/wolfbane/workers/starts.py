@@ -1,0 +1,115 @@
+"""How the workers of a run are started: their commands, variables and tokens."""
+
+from __future__ import annotations
+
+import os
+import socket
+import subprocess
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+from msgspec.structs import replace
+
+from wolfbane.environments import Environment
+from wolfbane.environments.values_files import ValuesFiles
+from wolfbane.kinds.contract import WorkerCommand
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
+from wolfbane.workers.process_group import ProcessGroup
+from wolfbane.workspace.settings import Workspace
+
+if TYPE_CHECKING:
+    from wolfbane.workers.terminal import LiveTerminal
+
+
+class WorkerStart(msgspec.Struct, frozen=True):
+    """What a worker's process is started with. ``capture`` takes what it prints.
+
+    ``member`` names it in its process group; ``root`` is that of the workspace. With a
+    ``terminal`` it prints and reads there.
+    """
+
+    command: WorkerCommand
+    variables: Mapping[str, str]
+    capture: Path
+    root: Path
+    member: str
+    terminal: LiveTerminal | None = None
+
+
+class StartedWorker(msgspec.Struct, frozen=True):
+    """A worker's process. It says hello with the ``token``."""
+
+    start: WorkerStart
+    process: subprocess.Popen[bytes]
+    token: str
+
+
+class WorkerStarts:
+    """Works out how to start workers. ``environments`` are by the label that tests carry."""
+
+    def __init__(
+        self, workspace: Workspace, environments: Sequence[Environment], group: ProcessGroup,
+        *, no_build: bool,
+    ) -> None:  # fmt: skip
+        self.environments = {environment.label: environment for environment in environments}
+        self._workspace, self._group, self._no_build = workspace, group, no_build
+        self._values = ValuesFiles(group.scratch, environments)
+
+    @property
+    def first(self) -> Environment:
+        """The environment that builds are made in."""
+        return next(iter(self.environments.values()))
+
+    def variables(self, suite: Suite, target: str = "") -> dict[str, str]:
+        """The environment variables of a suite's processes; without a target, the first one's."""
+        environment = self.environments.get(target) or self.first
+        found = environment.variables(suite)
+        for form, variable in suite.values_file.items():
+            found[variable] = str(self._values.path(environment, form))
+        return found
+
+    def start(
+        self, suite: Suite, target: str, member: str, more: Mapping[str, str],
+        terminal: LiveTerminal | None = None,
+    ) -> WorkerStart:  # fmt: skip
+        """How to start a worker, with ``more`` variables. Raises MissingRuntime."""
+        variables = {**self.variables(suite, target), **more}
+        capture = self._group.scratch / f"worker-{member}.out"
+        root = self._workspace.root
+        return WorkerStart(self._command(suite, target), variables, capture, root, member, terminal)
+
+    def begin(self, start: WorkerStart, address: str) -> StartedWorker:
+        """Start a worker that calls at an address. Raises OSError."""
+        token = os.urandom(24).hex()
+        call = {"WOLFBANE_CHANNEL": address, "WOLFBANE_TOKEN": token}
+        process = self._group.start(
+            start.command.arguments, start.command.folder, {**start.variables, **call},
+            start.capture, start.member, start.terminal,
+        )  # fmt: skip
+        return StartedWorker(start, process, token)
+
+    def _command(self, suite: Suite, target: str) -> WorkerCommand:
+        """How to start a worker, with every parameter if its kind wants them."""
+        kind = find_kind(suite.kind)
+        more: dict[str, object] = {"prompt": True} if suite.browsers else {}
+        more.update(no_build=self._no_build, results=str(self._workspace.caches))
+        if kind.reads_values:
+            environment = self.environments.get(target) or self.first
+            suite = kind.filled(suite, environment.filled)
+            more["values"] = {name: value.value for name, value in environment.values.items()}
+        command = kind.worker(self._workspace.root, suite)
+        return replace(command, options={**command.options, **more})
+
+
+def listen() -> socket.socket:
+    """A socket that workers can call, on a free port of the loopback."""
+    return socket.create_server(("127.0.0.1", 0))
+
+
+def address_of(listening: socket.socket) -> str:
+    """What workers call."""
+    host, port = listening.getsockname()[:2]
+    return f"{host}:{port}"
