@@ -147,7 +147,9 @@ class BatchRun:
         return request
 
     def _listen(self, message: WorkerMessage) -> None:
-        match message:
+        match message:  # the most frequent first
+            case FinishedMessage():
+                self._end(self._ended_test(message.address), message)
             case StartedMessage():
                 self._started(message.address)
             case OutputMessage():
@@ -156,8 +158,6 @@ class BatchRun:
                 self._pending.add_parts(message)
             case EvidenceMessage():
                 self._pending.add_evidence(message)
-            case FinishedMessage():
-                self._end(self._ended_test(message.address), message)
             case TestMessage():
                 self._meet(message)
             case HandedMessage():
@@ -183,9 +183,10 @@ class BatchRun:
             self._owner.tell(TestStarted(self._left[address].address, self._suite.name))
 
     def _ended_test(self, address: str) -> Test:
-        if address in self._planned and address not in self._left:
+        planned = self._left.pop(address, None)
+        if planned is None and address in self._planned:
             raise WrongMessage(f"{address} has ended before")
-        return self._left.pop(address) if address in self._left else self._extra(address)
+        return planned or self._extra(address)
 
     def _meet(self, message: TestMessage) -> None:
         """A test that came up while others ran: remembered for the next time."""
@@ -262,11 +263,13 @@ class BatchRun:
         result = self._pending.result(test, end, printed, began, self._slot.number, kept)
         if result.account is Discrepancy.MISSING and not test.line:  # only a launcher knew of it
             self._owner.findings.missed.setdefault(test.path, set()).add(test.name)
-        if test.worker_address not in self._planned and test.worker_address not in self._met:
-            result = replace(result, again=self._again(test))
-        if test.worker_address in self._planned:
+        address = test.worker_address
+        if address in self._planned:
             self._owner.ended(test, result, self._batch)
-        elif not (self._batch.again and self._suite_path):  # a launcher may run more, again
+            return
+        if address not in self._met:
+            result = replace(result, again=self._again(test))
+        if not (self._batch.again and self._suite_path):  # a launcher may run more, again
             self._owner.finished(result, True)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:

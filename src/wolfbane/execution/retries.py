@@ -42,11 +42,13 @@ class Retries:
 
     def again(self, test: Test, result: Result) -> Result | None:
         """The attempt, by its number, if the test is to run again after it; else None."""
-        self._waiting.pop(test.address, None)
-        if not result.outcome.is_bad or self._times[test.address] >= self.allowed(test):
+        address = test.address
+        if self._waiting:
+            self._waiting.pop(address, None)
+        if not result.outcome.is_bad or self._times[address] >= self.allowed(test):
             return None
-        self._times[test.address] += 1
-        earlier = self._earlier.setdefault(test.address, [])
+        self._times[address] += 1
+        earlier = self._earlier.setdefault(address, [])
         for attempt in (*result.earlier, result):
             earlier.append(replace(attempt, attempt=len(earlier) + 1, earlier=()))
         return earlier[-1]

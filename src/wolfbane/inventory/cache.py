@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import json
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -14,6 +13,7 @@ from msgspec.structs import replace
 
 from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Block, Tag, Test, TestFile
+from wolfbane.results.json_text import compact, parsed
 
 FORMAT = 10
 _Entry = dict[str, Any]
@@ -42,7 +42,7 @@ class Cache:
 
     def _load(self) -> dict[str, _Entry]:
         try:
-            data = _parsed(read_regular(self._path))
+            data = parsed(read_regular(self._path))
             return dict(data["files"]) if data["format"] == FORMAT else {}
         except (OSError, ValueError, KeyError, TypeError):
             return {}
@@ -108,19 +108,11 @@ class Cache:
             if _signature(self._path) != self._stamp:
                 files = {**self._load(), **{key: files[key] for key in self._changed}}
             files = {key: entry for key, entry in files.items() if key not in gone}
-            text = json.dumps({"format": FORMAT, "files": files}, separators=(",", ":"))
+            text = compact({"format": FORMAT, "files": files})
             with contextlib.suppress(OSError):  # a cache that cannot be kept is no trouble
                 write_whole(self._path, text)
             self._entries, self._changed, self._stamp = files, set(), _signature(self._path)
         return changed
-
-
-def _parsed(text: bytes) -> Any:
-    """JSON, fast but for names that hold half of a surrogate pair, which no UTF-8 has."""
-    try:
-        return msgspec.json.decode(text)
-    except (msgspec.DecodeError, ValueError):
-        return json.loads(text)
 
 
 def _signature(path: Path) -> list[int]:

@@ -29,10 +29,11 @@ class GuardedConsole:
         self._failed = False
 
     def __call__(self, event: Event) -> None:
-        self._waiting.append(event)
         if self._report is not None:
-            self._show()
-        elif len(self._waiting) == 1:
+            self._try(self._report, event)
+            return
+        self._waiting.append(event)
+        if len(self._waiting) == 1:
             try:
                 asyncio.get_running_loop().call_later(_LATER, self._show)
             except RuntimeError:  # nothing starts meanwhile

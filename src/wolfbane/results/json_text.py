@@ -1,7 +1,8 @@
-"""Records as JSON that people can read."""
+"""JSON for people, and JSON that is written and read at each run."""
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import msgspec
@@ -10,3 +11,19 @@ import msgspec
 def readable(value: Any) -> bytes:
     """A document with two spaces of indentation and a line's end, UTF-8."""
     return msgspec.json.format(msgspec.json.encode(value), indent=2) + b"\n"
+
+
+def compact(value: Any) -> str:
+    """A document on one line. Half characters, which no UTF-8 has, are written as escapes."""
+    try:
+        return msgspec.json.encode(value).decode()
+    except UnicodeEncodeError:
+        return json.dumps(value, separators=(",", ":"))
+
+
+def parsed(text: bytes) -> Any:
+    """What :func:`compact` wrote. Raises ValueError."""
+    try:
+        return msgspec.json.decode(text)
+    except (msgspec.DecodeError, ValueError):
+        return json.loads(text)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
@@ -11,6 +10,7 @@ import msgspec
 
 from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Outcome, Result
+from wolfbane.results.json_text import compact, parsed
 
 NAME = "outcomes.json"
 
@@ -42,7 +42,7 @@ class Newest:
         self._path = folder / NAME
         self._found: dict[str, _Entry] = {}
         with contextlib.suppress(OSError, ValueError, AttributeError, TypeError):
-            for variant, values in json.loads(read_regular(self._path)).items():
+            for variant, values in parsed(read_regular(self._path)).items():
                 self._found[variant] = _Entry(*values)
 
     def known(self, environments: Mapping[str, str]) -> Known:
@@ -98,7 +98,7 @@ class Newest:
         data = {
             variant: list(msgspec.structs.astuple(entry)) for variant, entry in self._found.items()
         }
-        write_whole(self._path, json.dumps(data, separators=(",", ":")))
+        write_whole(self._path, compact(data))
 
 
 def _bad_first(entry: _Entry) -> tuple[bool, bool]:

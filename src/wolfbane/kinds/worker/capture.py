@@ -53,8 +53,13 @@ class Capture:
 
     def _mend(self) -> int:
         """Open descriptors again that a test closed or pointed elsewhere; the file's size."""
-        if self._inode(1) == self._identity == self._inode(2):  # almost always: no look at ours
-            return os.fstat(1).st_size
+        try:
+            first, second = os.fstat(1), os.fstat(2)
+        except OSError:
+            pass
+        else:  # almost always: no look at ours
+            if (first.st_dev, first.st_ino) == self._identity == (second.st_dev, second.st_ino):
+                return first.st_size
         self._open_again()
         for descriptor in (1, 2):
             os.dup2(self._file, descriptor)

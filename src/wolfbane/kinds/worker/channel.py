@@ -20,6 +20,8 @@ else:
     Message = dict
 
 PROTOCOL = 1
+_MOST_HELD = 50
+"""Messages that are sent together: Wolfbane works on them while the worker makes more."""
 
 
 def _make_encoder() -> Callable[[Message], str]:
@@ -109,6 +111,9 @@ class Channel:
             return
         if _getpid() != self._pid:
             _exit(70)
+        if len(self._held) >= _MOST_HELD:
+            self.send(message)
+            return
         with self._lock:  # a thread may say meanwhile that all goes on
             self._held.append(_encoded(message))
 

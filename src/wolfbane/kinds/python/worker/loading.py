@@ -27,7 +27,8 @@ class LoadedTest:
         self.group = f"{kind.__module__}.{kind.__qualname__}"
         function = _function_of(case)
         self.line = _line_in(function, file)
-        self.tags = _tags(kind) + [tag for tag in _tags(function) if tag not in _tags(kind)]
+        own, inherited = _tags(function), _tags(kind)
+        self.tags = inherited + [tag for tag in own if tag not in inherited]
         self.blocked = _wanted_arguments(case)
 
 
@@ -245,7 +246,9 @@ def _function_of(case: Any) -> Any:
 
 def _line_in(function: Any, file: str) -> int:
     """The function's first line, or 0 where it is defined in another file."""
-    code = getattr(inspect.unwrap(function), "__code__", None) if callable(function) else None
+    if hasattr(function, "__wrapped__"):
+        function = inspect.unwrap(function)
+    code = getattr(function, "__code__", None)
     if code is None or _real(code.co_filename) != _real(file):
         return 0
     return int(code.co_firstlineno)

@@ -153,10 +153,9 @@ class _Result(unittest.TestResult):
 
     def _look_at_damage(self, address: str) -> None:
         """Mend what the test left; if that cannot be, the rest goes to another worker."""
-        after = ProcessState()
-        if after.same_as(self._state):
+        if self._state.still_holds():
             return
-        damage = self._state.restore(after)
+        damage = self._state.restore(ProcessState())
         self._state = ProcessState()
         if damage.mended or damage.lasting:
             message = {"type": "damage", "address": address, **in_words(damage)}
