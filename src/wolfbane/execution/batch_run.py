@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from wolfbane.events import Exercised, TestStarted
 from wolfbane.execution.batch_owner import BatchOwner
+from wolfbane.execution.hook_arguments import arguments_around
 from wolfbane.execution.pending_output import PendingOutput
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import NESTED, Discrepancy, Evidence, Outcome, Test
@@ -194,9 +195,10 @@ class BatchRun:
         test = self._extra(address)
         chosen = {other.name: other for other in self._batch.tests}
         outer = next((chosen[name] for name in test.ancestors if name in chosen), test)
-        known = self._left.get(address)
-        test = replace(known or test, line=line, tags=outer.tags, exact=True)
-        test = replace(test, group=message.group or test.group)
+        base = self._left.get(address) or test
+        test = replace(
+            base, line=line, tags=outer.tags, exact=True, group=message.group or base.group
+        )
         self._owner.findings.met.setdefault(test.path, {})[test.name] = test
         self._met[address] = test
 
@@ -216,18 +218,6 @@ class BatchRun:
             suite.name, suite.kind, path, name, exact=True, browser=batch.browser,
             target=batch.target,
         )  # fmt: skip
-
-    def _again(self, test: Test) -> tuple[str, ...]:
-        """Arguments that choose the tests around a hook: its class or group, file or suite."""
-        others = [other.name for other in self._batch.tests if other.path == test.path]
-        browser = ("--browser", test.browser) if test.browser else ()
-        for name in (test.name, *test.ancestors):
-            if any(other == name or other.startswith(f"{name}{NESTED}") for other in others):
-                group = replace(test, name=name).address
-                return () if name == test.name else (group,)
-        if others:
-            return (test.path, *browser)
-        return ("--suite", test.suite, *browser)
 
     def _account_for_the_rest(self) -> None:
         """What never came up. That is no fault of a test that was only thought to be there."""
@@ -266,10 +256,9 @@ class BatchRun:
         address = test.worker_address
         if address in self._planned:
             self._owner.ended(test, result, self._batch)
-            return
-        if address not in self._met:
-            result = replace(result, again=self._again(test))
-        if not (self._batch.again and self._suite_path):  # a launcher may run more, again
+        elif not (self._batch.again and self._suite_path):  # a launcher may run more, again
+            if address not in self._met:
+                result = replace(result, again=arguments_around(test, self._batch))
             self._owner.finished(result, True)
 
     def _end_all(self, outcome: Outcome, words: str) -> None:

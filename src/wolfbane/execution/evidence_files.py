@@ -27,18 +27,18 @@ class EvidenceFiles:
 
         Where that cannot be done its path names nothing, and reports say so.
         """
-        folder = self._folder / "evidence"
         self._count += 1
         name = re.sub(r"[^\w.-]+", "-", address.rpartition("#")[2] or address).strip("-")[:60]
-        path = folder / f"{self._count:04}-{name}.{_ENDINGS.get(kind, kind)}"
+        place = f"evidence/{self._count:04}-{name}.{_ENDINGS.get(kind, kind)}"
+        path = self._folder / place
         if isinstance(content, str):
             content = self._mask(content).encode()
         try:
-            folder.mkdir(exist_ok=True)
+            path.parent.mkdir(exist_ok=True)
             path.write_bytes(content)
         except OSError:
             path.unlink(missing_ok=True)
-        return Evidence(kind, path.relative_to(self._folder).as_posix())
+        return Evidence(kind, place)
 
     def place(self, evidence: Evidence) -> str:
         """Where a kept file is: from the workspace's root, if it is inside of it."""

@@ -7,8 +7,6 @@ import re
 from functools import cached_property
 from typing import Any
 
-import yaml
-
 _NULL = re.compile(r"~|null|Null|NULL|")
 _BOOLEAN = re.compile(r"true|True|TRUE|false|False|FALSE")
 _INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
@@ -54,9 +52,12 @@ class Document:
 
     @cached_property
     def _read(self) -> tuple[Any, dict[str, int]]:
+        import yaml  # takes a while, and a document in JSON may do without
+
         lines: dict[str, int] = {}
+        loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
         try:
-            node = yaml.compose(self.text, Loader=_LOADER)
+            node = yaml.compose(self.text, Loader=loader)
             data = _Values(lines).of(node, "", ()) if node is not None else None
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark
@@ -72,7 +73,6 @@ class Document:
 _TOO_DEEP = "it is nested too deeply to be read"
 _MOST_REPEATED = 100_000
 """Values that aliases may repeat: a few lines of them can stand for more than fits in memory."""
-_LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
 def step(name: object) -> str:
@@ -112,12 +112,12 @@ class _Values:
         line = node.start_mark.line + 1
         self._count(node, line)
         self._lines.setdefault(pointer, line)
-        if isinstance(node, yaml.ScalarNode):
+        if node.id == "scalar":
             return _scalar(node)
         if id(node) in above:
             raise DocumentError("it holds itself", line)
         inside = (*above, id(node))
-        if isinstance(node, yaml.SequenceNode):
+        if node.id == "sequence":
             return [self.of(n, pointer + step(i), inside) for i, n in enumerate(node.value)]
         found: dict[str, Any] = {}
         for key, value in node.value:

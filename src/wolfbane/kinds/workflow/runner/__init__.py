@@ -3,7 +3,8 @@
 import gc
 import ssl
 import sys
-from unittest import mock
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 # Imports make many objects and no garbage: looking for some takes a tenth of the start.
 gc.set_threshold(50_000)
@@ -16,5 +17,23 @@ sys.modules.setdefault("sniffio", None)  # type: ignore[arg-type]
 # aiohttp makes TLS contexts while it is imported, for which all of the system's certificates are
 # read, twice: that takes longer than a small run. Requests use contexts of ours (tls.py) only.
 _READERS = ("load_default_certs", "set_default_verify_paths")
-with mock.patch.multiple(ssl.SSLContext, **dict.fromkeys(_READERS, mock.DEFAULT)):
+
+
+def _read_none(context: ssl.SSLContext, *purpose: object) -> None:
+    """In the place of what reads certificates."""
+
+
+@contextmanager
+def _no_certificates() -> Iterator[None]:
+    own = {name: getattr(ssl.SSLContext, name) for name in _READERS}
+    for name in _READERS:
+        setattr(ssl.SSLContext, name, _read_none)
+    try:
+        yield
+    finally:
+        for name, reader in own.items():
+            setattr(ssl.SSLContext, name, reader)
+
+
+with _no_certificates():
     import aiohttp  # noqa: F401
