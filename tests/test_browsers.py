@@ -17,6 +17,7 @@ from browser_suites import ENGINES, needs, pages, suite
 __all__ = ["pages", "suite"]  # fixtures
 chromium = needs("chromium")
 PLACE = "pages/test_quay.py#Quay /"
+LONG = "phone-of-the-harbour-master-in-the-north"
 
 
 def result(run, name, browser="chromium"):
@@ -121,9 +122,9 @@ def test_sees(self):
     self.assertEqual(browser("GET", "/timeouts")["implicit"], 120)
     self.assertEqual(browser.granted["browserName"], "chrome")
 """,
-        browsers=("wide",),
-        more="""
-    [browser.wide]
+        browsers=(LONG,),
+        more=f"""
+    [browser.{LONG}]
     engine = "chromium"
     window = "1000x640"
     device_pixels = 2.0
@@ -133,14 +134,14 @@ def test_sees(self):
 """,
     )
     run = folder.run()
-    assert result(run, "test_sees", "wide")["outcome"] == "passed", run.out
+    assert result(run, "test_sees", LONG)["outcome"] == "passed", run.out
     for words in (
-        "the suite asks for browserName 'firefox'; it got browser 'wide'",
-        "the suite's moz:firefoxOptions does not concern browser 'wide'",
-        "the suite asks for --window-size=7,7; browser 'wide' has its own",
+        f"the suite asks for browserName 'firefox'; it got browser '{LONG}'",
+        f"the suite's moz:firefoxOptions does not concern browser '{LONG}'",
+        f"the suite asks for --window-size=7,7; browser '{LONG}' has its own",
         "suite pages left 1 session open; closed at its end",
     ):
-        assert words in run.out
+        assert words in " ".join(run.out.split())
 
 
 @needs("webkit")
@@ -338,6 +339,17 @@ def test_no_room_for_a_profile_blocks(suite):
             subprocess.run(["umount", place], check=True)
     said = "browser 'chromium': there is no room for a profile in "
     assert (told["outcome"], told["message"].startswith(said)) == ("blocked", True)
+
+
+@chromium
+def test_a_path_too_long_for_sockets_blocks(suite, tmp_path):
+    folder = suite("def test_is(self):\n    Browser()\n")
+    place = tmp_path / ("long" * 15)
+    place.mkdir()
+    told = result(folder.run(TMPDIR=str(place)), "test_is")
+    said = "browser 'chromium': the path of the folder for temporary files is too long: "
+    assert told["outcome"] == "blocked"
+    assert told["message"] == f"{said}{place} (set TMPDIR to a shorter one)"
 
 
 def test_a_driver_that_never_opens_blocks(suite):

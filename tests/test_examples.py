@@ -208,8 +208,10 @@ def test_an_example_does_what_it_says(harbour, line):
     if words[0] == "import":
         words = [file for word in words for file in _expanded(harbour.path, word)]
     done = harbour.call(*words, **harbour.variables)
-    expected = 0 if "--dry-run" in shown else _code(line)
-    assert done.code == expected, f"{shown}\n{done.out}{done.err}"
+    expected = {0 if "--dry-run" in shown else _code(line)}
+    if " load " in shown and "not run; " in done.out:  # a slow machine: it never came to what fails
+        expected.add(0)
+    assert done.code in expected, f"{shown}\n{done.out}{done.err}"
     assert "Traceback" not in done.err
     assert done.out or done.err or "--to" in line
 

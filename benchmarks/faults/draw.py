@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from benchmarks.faults import around, checks, in_tests, outside
+from benchmarks.faults import around, checks, in_browsers, in_tests, outside
 from benchmarks.faults.scene import Scene, Victim, make_scene
 
 
@@ -30,6 +30,7 @@ AROUND: dict[str, Draw] = {
     },
     **{name: lambda s, t, b=b: _before(s, t, b) for name, b in around.BEFORE.items()},
     **{name: lambda s, t, n=name: _served(s, t, n) for name in around.SERVICES},
+    **{name: lambda s, t, a=add: _added(s, t, a) for name, add in in_browsers.DRAWS.items()},
     **outside.DRAWS,
 }
 
@@ -65,6 +66,13 @@ def _before(scene: Scene, temporary: Path, damage: Callable[[Scene], None]) -> a
     """A run, the damage, and the run that is looked at."""
     around.run(scene, temporary)
     damage(scene)
+    return around.run(scene, temporary, formats=scene.formats)
+
+
+def _added(scene: Scene, temporary: Path, add: Callable[[Scene], None]) -> around.Ended:
+    """A run of a workspace with a suite that holds the fault."""
+    add(scene)
+    scene.write()
     return around.run(scene, temporary, formats=scene.formats)
 
 

@@ -34,7 +34,7 @@ class BrowserPool:
         self._programs, self._workspace, self._client = programs, workspace, client
         self._visible = visible and has_screen()
         self._display = Display(programs)
-        self._start_files = StartFiles(programs.folder("start"))
+        self._start_files = StartFiles(programs.folder())
         self._warm: dict[str, tuple[str, asyncio.Task[BrowserDriver]]] = {}
         self._closing: set[asyncio.Task[None]] = set()
         self.versions: dict[str, str] = {}
@@ -115,6 +115,8 @@ class BrowserPool:
         browser = self._workspace.browser(name)
         here = installed(name, browser)
         self._programs.see_to_room(name)
+        if browser.engine == "chromium" and not browser.url:
+            self._programs.see_to_length(name)
         variables = _variables(browser)
         if browser.engine == "webkit" and not self._visible and not browser.url:
             variables.update(await self._display.variables())

@@ -123,7 +123,7 @@ class FirefoxDriver:
         self.granted: dict[str, Any] = {}
         self._name, self._browser, self._here, self._programs = name, browser, here, programs
         self._visible, self._start_files = visible, start_files
-        self._folder = programs.folder(name)
+        self._folder = programs.folder()
         self._profile = self._folder / "profile"
         self._variables = {**variables, "TMPDIR": str(self._folder), "HOME": str(self._folder)}
         self._said = self._folder / "firefox.out"

@@ -12,6 +12,8 @@ from wolfbane.browsers.failures import CannotOpen
 
 _LEAST = 2 << 20
 """Bytes: with less, browsers hang rather than say what is wrong."""
+LONGEST = 107 - len("/123/org.chromium.Chromium.123456/SingletonSocket")
+"""Characters of the folder that has browsers' own: a socket's path has at most 107 (unix(7))."""
 
 
 class Starter(Protocol):
@@ -34,14 +36,14 @@ class Programs:
 
     def __init__(self, starter: Starter) -> None:
         self._starter = starter
-        self.scratch = starter.scratch / "browsers"
+        self.scratch = starter.scratch / "b"  # short: see LONGEST
         self.scratch.mkdir(exist_ok=True)
         self._count = 0
 
-    def folder(self, name: str) -> Path:
+    def folder(self) -> Path:
         """A new, empty folder, for a profile."""
         self._count += 1
-        place = self.scratch / f"{name}-{self._count}"
+        place = self.scratch / str(self._count)
         place.mkdir()
         return place
 
@@ -51,6 +53,13 @@ class Programs:
         if free < _LEAST:
             words = f"there is no room for a profile in {self.scratch.parent}"
             raise CannotOpen(f"browser '{name}': {words} ({free:,} bytes left)")
+
+    def see_to_length(self, name: str) -> None:
+        """Raise CannotOpen where Chromium could not make its socket, and would say nothing of it."""
+        if len(str(self.scratch)) > LONGEST:
+            place = self.scratch.parent.parent
+            words = f"the path of the folder for temporary files is too long: {place}"
+            raise CannotOpen(f"browser '{name}': {words} (set TMPDIR to a shorter one)")
 
     def start(
         self, command: Sequence[str], variables: Mapping[str, str], output: Path, member: str

@@ -62,7 +62,7 @@ class W3CDriver:
         self.granted: dict[str, Any] = {}
         self._name, self._browser, self._here, self._programs = name, browser, here, programs
         self._client, self._visible = client, visible
-        self._folder = programs.folder(name)
+        self._folder = programs.folder()
         self._variables = {**variables, "TMPDIR": str(self._folder)}
         self._said = self._folder / "driver.out"
         self._process: subprocess.Popen[bytes] | None = None

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from types import TracebackType
 
 from wolfbane.environments import Environment
+from wolfbane.errors import WolfbaneError
 from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.suite import Suite
 from wolfbane.workers.process_group import ProcessGroup
@@ -41,7 +42,7 @@ class HeadStart:
         try:
             start = self.starts.start(self._suite, self.starts.first.label, _MEMBER, {})
             self.worker = self.starts.begin(start, address_of(self.listening))
-        except (MissingRuntime, OSError):
+        except (MissingRuntime, OSError, ValueError, WolfbaneError):
             pass  # the run will meet the same, and say so
         return self
 
