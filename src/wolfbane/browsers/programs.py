@@ -55,7 +55,7 @@ class Programs:
             raise CannotOpen(f"browser '{name}': {words} ({free:,} bytes left)")
 
     def see_to_length(self, name: str) -> None:
-        """Raise CannotOpen where Chromium could not make its socket, and would say nothing of it."""
+        """Raise CannotOpen where Chromium could not make its socket: it would not say why."""
         if len(str(self.scratch)) > LONGEST:
             place = self.scratch.parent.parent
             words = f"the path of the folder for temporary files is too long: {place}"
