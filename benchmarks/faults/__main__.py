@@ -6,6 +6,7 @@ import argparse
 import os
 import random
 import shutil
+import signal
 import sys
 import tempfile
 from collections import Counter
@@ -25,6 +26,7 @@ def main() -> int:
     parser.add_argument("--only", type=int, help="repeat this one, and keep its folder")
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1, help="at a time")
     options = parser.parse_args()
+    signal.signal(signal.SIGHUP, signal.SIG_DFL)  # what ignores it (nohup) hands that on
     numbers = range(options.first, options.first + options.count)
     if options.only is not None:
         return _alone(options.seed, options.only)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 from wolfbane.kinds.workflow.expressions import BadExpression, Expression, read
@@ -34,6 +34,12 @@ class Operand:
     literal: Any = None
     expression: Expression | None = None
     path: tuple[str | int, ...] = ()
+
+    @cached_property
+    def words(self) -> str:
+        """The expression as it is written: each answer is compared, and told, by it."""
+        path = "".join(f"[{p}]" if isinstance(p, int) else f".{p}" for p in self.path)
+        return f"{self.expression}{path}"
 
 
 @dataclass(frozen=True)
@@ -101,12 +107,11 @@ def actual_values(condition: Condition, evaluate: Evaluate) -> list[str]:
     if isinstance(condition, Logic):
         found = [words for part in condition.parts for words in actual_values(part, evaluate)]
         return list(dict.fromkeys(found))
-    words = []
-    for value in (condition.left, condition.right):
-        if value.expression is not None:
-            path = "".join(f"[{p}]" if isinstance(p, int) else f".{p}" for p in value.path)
-            words.append(f"{value.expression}{path} is {value_of(value, evaluate)!r}")
-    return words
+    return [
+        f"{value.words} is {value_of(value, evaluate)!r}"
+        for value in (condition.left, condition.right)
+        if value.expression is not None
+    ]
 
 
 def expressions_of(condition: Condition) -> Iterator[Expression]:

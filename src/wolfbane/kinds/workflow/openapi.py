@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
-from urllib.parse import urldefrag, urljoin
+from urllib.parse import urldefrag, urljoin, urlsplit
 
 from wolfbane.errors import Problem
 from wolfbane.kinds.workflow.arazzo import BadDocument
@@ -19,6 +20,9 @@ Load = Callable[[str], Document]
 
 class BadReference(DocumentError):
     """A ``$ref`` that leads nowhere."""
+
+
+_HOLE = re.compile(r"\{([^{}]+)\}")
 
 
 @dataclass(frozen=True)
@@ -36,6 +40,20 @@ class Operation:
     def name(self) -> str:
         """Its identifier, or method and path where it has none."""
         return str(self.data.get("operationId") or f"{self.method} {self.path}")
+
+    @cached_property
+    def address(self) -> str:
+        """The first server's, its variables filled in, from where the description lies.
+
+        Where that is no whole address, as it is written.
+        """
+        server = self.servers[0]
+        variables = server.get("variables", {})
+        url = _HOLE.sub(
+            lambda hole: str(variables.get(hole[1], {}).get("default", "")), server["url"]
+        )
+        joined = urljoin(self.source.address, url)
+        return (joined if urlsplit(joined).scheme in ("http", "https") else url).rstrip("/")
 
     @cached_property
     def parameters(self) -> dict[tuple[str, str], dict[str, Any]]:

@@ -105,14 +105,14 @@ class _AiohttpExchange(Exchange):
     def __init__(self, response: aiohttp.ClientResponse, url: str) -> None:
         self._response = response
         self.answer = Answer(
-            response.status, _combined(response.headers), b"", 0.0, url, _protocol(response)
+            response.status, _combined(response.headers), b"", 0.0, url, _protocol(response.version)
         )  # fmt: skip
         self.set_cookies = response.headers.getall("Set-Cookie", [])
         self.location = response.headers.get("Location", "")
 
     async def chunks(self) -> AsyncIterator[bytes]:
         try:
-            async for chunk in self._response.content.iter_any():
+            while chunk := await self._response.content.readany():
                 yield chunk
         except aiohttp.ClientError as error:
             raise TransportError(_words(error)) from error
@@ -124,13 +124,13 @@ class _AiohttpExchange(Exchange):
 
 def _combined(headers: CIMultiDictProxy[str]) -> Mapping[str, str]:
     """The headers, with one value for each name (RFC 9110, section 5.3)."""
-    if len({name.lower() for name in headers}) == len(headers):
+    if len(set(map(str.lower, headers))) == len(headers):
         return headers
     return CIMultiDict({name: ", ".join(headers.getall(name)) for name in headers})
 
 
-def _protocol(response: aiohttp.ClientResponse) -> str:
-    version = response.version
+@lru_cache
+def _protocol(version: aiohttp.HttpVersion | None) -> str:
     return f"HTTP/{version.major}.{version.minor}" if version else ""
 
 

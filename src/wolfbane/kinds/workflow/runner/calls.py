@@ -6,7 +6,7 @@ import json
 import re
 from collections.abc import Mapping
 from typing import Any
-from urllib.parse import quote, urljoin, urlsplit
+from urllib.parse import quote, urlsplit
 
 from wolfbane.kinds.workflow import styles
 from wolfbane.kinds.workflow.openapi import Operation
@@ -20,16 +20,10 @@ def base_url(operation: Operation, given: str) -> str:
     """What paths are put after: the setting, else the description's first server, filled."""
     if given:
         return given.rstrip("/")
-    server = operation.servers[0]
-    variables = server.get("variables", {})
-    url = _HOLE.sub(lambda hole: str(variables.get(hole[1], {}).get("default", "")), server["url"])
-    if urlsplit(url).scheme not in ("http", "https"):
-        joined = urljoin(operation.source.address, url)
-        if urlsplit(joined).scheme not in ("http", "https"):
-            words = f"the description's server is '{url}', no whole address"
-            raise CannotCall(f"{words}: give the suite's http.base_url")
-        url = joined
-    return url.rstrip("/")
+    if urlsplit(operation.address).scheme not in ("http", "https"):
+        words = f"the description's server is '{operation.address}', no whole address"
+        raise CannotCall(f"{words}: give the suite's http.base_url")
+    return operation.address
 
 
 def make_call(
