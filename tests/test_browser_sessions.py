@@ -98,6 +98,31 @@ def test_refused(self):
     assert set(run.outcomes.values()) == {"passed"}, run.out
 
 
+@needs("chromium")
+def test_a_driver_answers_only_who_knows_its_path(suite):
+    folder = suite(
+        """
+def test_refused(self):
+    Browser()
+    mine, found = os.environ["WOLFBANE_RUN"].split(":")[-2], []
+    for place in os.listdir("/proc"):
+        try:
+            with open(f"/proc/{place}/environ") as file, open(f"/proc/{place}/cmdline") as line:
+                if mine in file.read():
+                    words = line.read().split(chr(0))
+                    found += [w[7:] for w in words[1:2] if w.startswith("--port=")]
+        except OSError:
+            continue
+    self.assertEqual(len(found), 1)
+    with self.assertRaises(urllib.error.HTTPError) as met:
+        urllib.request.urlopen(f"http://127.0.0.1:{found[0]}/session", b'{"capabilities": {}}')
+    self.assertIn(met.exception.code, (400, 404))
+"""
+    )
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+
+
 @pytest.mark.parametrize("engine", [pytest.param(e, marks=needs(e)) for e in ENGINES])
 def test_the_last_window_ends_its_session(suite, engine):
     folder = suite(

@@ -81,17 +81,20 @@ class W3CDriver:
 
     async def _start(self) -> None:
         for _ in range(_PORTS):
-            port = free_port()
+            port, path = free_port(), ""
             command = [part.replace("{port}", str(port)) for part in self._here.driver]
             if command == list(self._here.driver):
                 command.append(f"--port={port}")
+                if self._browser.engine == "chromium":  # other users of the machine reach the port
+                    path = f"/{os.urandom(16).hex()}"
+                    command.append(f"--url-base={path}")
             try:
                 self._process = self._programs.start(
                     command, self._variables, self._said, self._member
                 )
             except OSError as error:
                 raise CannotOpen(f"browser '{self._name}': {error}") from None
-            url = f"http://127.0.0.1:{port}"
+            url = f"http://127.0.0.1:{port}{path}"
             if await self._is_up(url):
                 self._url = url
                 return
