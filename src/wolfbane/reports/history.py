@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Sequence
+from functools import lru_cache
 
 from msgspec import to_builtins
 from rich.text import Text
@@ -86,9 +87,15 @@ def test_table(histories: Sequence[TestHistory], width: int) -> list[Column]:
 
 
 def _marks(history: TestHistory, most: int) -> Text:
+    return _line_of(tuple([ended.outcome if ended else "" for ended in history.ended[-most:]]))
+
+
+@lru_cache(maxsize=4096)
+def _line_of(outcomes: Sequence[str]) -> Text:
+    """A mark for each outcome. Tests that ended alike share a line: few lines differ."""
     line = Text()
-    for ended in history.ended[-most:]:
-        outcome = Outcome(ended.outcome) if ended else None
+    for each in outcomes:
+        outcome = Outcome(each) if each else None
         line.append(MARKS[outcome] if outcome else ABSENT, style=STYLES[outcome] if outcome else "")
     return line
 

@@ -128,19 +128,27 @@ class Rows:
         yield from self._row(console, [Text(c.title, "table.header") for c in self._columns])
         line = "-" if options.ascii_only else "\N{BOX DRAWINGS LIGHT HORIZONTAL}"
         yield from (Segment(f" {line * self._across}"), Segment.line())
+        drawn: dict[int, Sequence[Segment]] = {}
         for cells in zip(*(column.cells for column in self._columns), strict=True):
-            yield from self._row(console, cells)
+            yield from self._row(console, cells, drawn)
         if any(column.footer is not None for column in self._columns):
             yield Segment.line()
             yield from self._row(console, [_bold(c.footer or "") for c in self._columns])
         yield Segment.line()
 
-    def _row(self, console: Console, cells: Sequence[Text | str]) -> Iterator[Segment]:
-        """The lines of a row; the cells that have fewer lines are empty below."""
+    def _row(
+        self, console: Console, cells: Sequence[Text | str],
+        drawn: dict[int, Sequence[Segment]] | None = None,
+    ) -> Iterator[Segment]:  # fmt: skip
+        """The lines of a row; the cells that have fewer lines are empty below.
+
+        ``drawn`` keeps cells of one line, by their identity: many rows may share one.
+        """
         split = [_lines(cell) for cell in cells]
         for number in range(max(map(len, split))):
             plain = " "
-            for lines, column, width in zip(split, self._columns, self._widths, strict=True):
+            row = zip(cells, split, self._columns, self._widths, strict=True)
+            for whole, lines, column, width in row:
                 cell = lines[number] if number < len(lines) else ""
                 blanks = " " * (width - _length(cell))
                 plain += blanks if column.right else ""
@@ -148,7 +156,12 @@ class Rows:
                     plain += cell
                 else:
                     yield Segment(plain)
-                    yield from _segments(console, cell)
+                    if drawn is None or cell is not whole:
+                        yield from _segments(console, cell)
+                    else:
+                        if id(cell) not in drawn:
+                            drawn[id(cell)] = [*_segments(console, cell)]
+                        yield from drawn[id(cell)]
                     plain = ""
                 plain += " " * self._gap if column.right else blanks + " " * self._gap
             yield Segment(f"{plain.rstrip(' ')}\n")

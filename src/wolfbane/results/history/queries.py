@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import statistics
 from collections.abc import Iterable, Sequence
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -18,7 +19,7 @@ LEAST_SECONDS = 0.1
 _NOT_RUN = frozenset({str(Outcome.SKIPPED), str(Outcome.TODO), str(Outcome.BLOCKED)})
 
 
-class TestHistory(msgspec.Struct, frozen=True):
+class TestHistory(msgspec.Struct, frozen=True, dict=True):
     """One test in a row of runs, the oldest first; None where it had no part in one.
 
     ``workspace`` is the title of its workspace, where the runs are those of several.
@@ -28,7 +29,7 @@ class TestHistory(msgspec.Struct, frozen=True):
     ended: tuple[TestEnd | None, ...]
     workspace: str = ""
 
-    @property
+    @cached_property
     def counted(self) -> list[TestEnd]:
         """The runs in which it really ran."""
         return [each for each in self.ended if each and each.outcome not in _NOT_RUN]

@@ -212,7 +212,7 @@ class Store:
                 query = sa.select(tests.c.place, tests.c.address).where(
                     tests.c.place.in_(places[start : start + _MANY])
                 )
-                for place, address in connection.execute(query):
+                for place, address in connection.execute(query).all():
                     found[place].append(address)
         return {place: sorted(addresses) for place, addresses in found.items()}
 
@@ -253,7 +253,7 @@ class Store:
                     .where(results.c.test_id.in_(wanted[start : start + _MANY]))
                     .where(results.c.run_id.in_(numbers))
                 )  # fmt: skip
-                for address, run, *ending in connection.execute(query):
+                for address, run, *ending in connection.execute(query).all():
                     found[address].append((run, TestEnd(address, *ending)))
         return found
 
