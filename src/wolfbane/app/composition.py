@@ -14,6 +14,7 @@ from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory.scan import Inventory
 from wolfbane.inventory.selection_request import SelectionRequest, read_choice
 from wolfbane.model import Test
+from wolfbane.reports.text import many
 from wolfbane.selection import choose
 
 MOST_TAGS = 20
@@ -33,13 +34,13 @@ class Composition(msgspec.Struct):
         if step == "suites":
             counts = Counter(test.suite for test in self.chosen())
             names = [suite.name for suite in self.inventory.workspace.suites]
-            return {name: _tests(counts[name]) for name in names}
+            return {name: many(counts[name], "test") for name in names}
         if step == "tags":
             counts = Counter(tag.text for test in self.chosen() for tag in test.tags)
-            return {tag: _tests(count) for tag, count in counts.most_common(MOST_TAGS)}
+            return {tag: many(count, "test") for tag, count in counts.most_common(MOST_TAGS)}
         if step == "browsers":
             counts = Counter(test.browser for test in self.chosen() if test.browser)
-            return {name: _tests(count) for name, count in counts.items()}
+            return {name: many(count, "test") for name, count in counts.items()}
         if step == "env":
             default = self.inventory.workspace.settings.workspace.env
             names = list(self.inventory.workspace.settings.env)
@@ -98,10 +99,6 @@ class Composition(msgspec.Struct):
         if self.answers.get("env"):
             found += ["--env", ",".join(self.answers["env"])]
         return found
-
-
-def _tests(count: int) -> str:
-    return f"{count:,} {'test' if count == 1 else 'tests'}"
 
 
 def read_answers(path: Path) -> Mapping[str, Any]:

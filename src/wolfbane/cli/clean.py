@@ -30,7 +30,7 @@ def command(
     wolfbane clean --keep 20
     wolfbane clean --older-than 30d --evidence
     """
-    from wolfbane.app.retention import remove_runs
+    from wolfbane.app.cleaning import remove_runs
     from wolfbane.reports.text import bytes_shown, many
     from wolfbane.workspace.find import open_workspace
 

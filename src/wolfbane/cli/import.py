@@ -14,7 +14,7 @@ from wolfbane.cli.values import ExistingFile
 from wolfbane.reports.text import many, visible
 
 if TYPE_CHECKING:
-    from wolfbane.app.report_import import ImportedReport
+    from wolfbane.app.importing import ImportedReport
 
 
 @click.command("import", cls=Command)
@@ -41,7 +41,7 @@ def command(
     wolfbane import build/results.xml
     wolfbane import nightly/*.xml --suite ledger --env staging
     """
-    from wolfbane.app.report_import import import_reports
+    from wolfbane.app.importing import import_reports
     from wolfbane.workspace.find import open_workspace
 
     found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
