@@ -174,6 +174,8 @@ def _bold(cell: Text | str) -> Text:
 
 
 def _segments(console: Console, cell: Text) -> Iterable[Segment]:
+    if console.color_system is None:  # styles would be worked out, and then left out
+        return [Segment(cell.plain)]
     if not cell.spans:
         return [Segment(cell.plain, console.get_style(cell.style))]
     return cell.render(console)
