@@ -25,7 +25,8 @@ class A(unittest.TestCase):
         {trouble}
 
     def test_3_after(self):
-        print("still here")
+        import sys as found
+        print("still here", found.warnoptions)
         time.sleep(0.02)
 
 class B(unittest.TestCase):
@@ -55,6 +56,7 @@ TROUBLES = {
     "nonsense-on-the-channel": ("os.write(200, b'tide\\n')", "errored", "that is no message: tide"),
     "closed-descriptors": ("os.closerange(0, 4096)", "passed", ""),
     "closed-all-others": ("os.closerange(3, 4096)", "passed", ""),
+    "modules-emptied": ("sys.modules.clear()", "passed", ""),
     "builtin-replaced": (
         "import builtins; builtins.print = None; time.sleep = None",
         "passed",

@@ -1,20 +1,22 @@
 """What a test did to its process and left so, which would cost the tests after it.
 
 Only what can be seen cheaply is looked at, before and after each test: the standard streams, the
-import path, the working folder, limits, timers, signal handlers, environment variables, builtin
-functions and the clock's.
+import path, the table of modules, the working folder, limits, timers, signal handlers, environment
+variables, builtin functions and the clock's.
 """
 
 from __future__ import annotations
 
 import _signal  # type: ignore[import-not-found]  # signal makes enumerations of all it returns
 import builtins
+import importlib
 import io
 import os
 import resource
 import signal
 import sys
 import time
+import unittest
 from functools import partial
 
 TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
@@ -36,6 +38,11 @@ _TIMERS = (signal.ITIMER_REAL, signal.ITIMER_VIRTUAL, signal.ITIMER_PROF)
 _OFF = (0.0, 0.0)
 _NONE_RUNS, _NO_TIMER = [_OFF for _ in _TIMERS], [False for _ in _TIMERS]
 _MODULES = (builtins, time)
+_ESSENTIAL = {
+    "sys": sys, "builtins": builtins, "os": os, "importlib": importlib, "unittest": unittest,
+    "unittest.case": unittest.case,
+}  # fmt: skip
+"""Modules that files imported later must find: of each, another one would be made."""
 _STREAMS = {"stdout": 1, "__stdout__": 1, "stderr": 2, "__stderr__": 2}
 _ENVIRON = getattr(os.environ, "_data", os.environ)
 """The variables as the interpreter has them: to read them as texts takes a hundred times longer."""
@@ -71,6 +78,7 @@ class ProcessState:
         self._functions = [dict(module.__dict__) for module in _MODULES]
         self._values = [[*functions.values()] for functions in self._functions]
         self._closed = _closed()
+        self._has_essentials = _has_essentials()
 
     def still_holds(self) -> bool:
         """Whether nothing differs now that is looked at.
@@ -87,6 +95,7 @@ class ProcessState:
             and _timers() == self._timers
             and _limits() == self._limits
             and _folder() == self._folder
+            and _has_essentials() == self._has_essentials
         )
 
     def restore(self, after: ProcessState) -> Damage:
@@ -99,6 +108,8 @@ class ProcessState:
         for (stream, descriptor), closed in zip(_STREAMS.items(), after._closed):
             if closed:
                 damage.mend(f"sys.{stream} closed", partial(_reopen, stream, descriptor))
+        if self._has_essentials and not after._has_essentials:
+            damage.lasting.append("sys.modules without what the interpreter itself needs")
         lost = [entry for entry in self._path if entry not in after._path]
         if lost:
             damage.mend(f"sys.path without {', '.join(lost[:3])}", self._restore_path)
@@ -145,6 +156,13 @@ def _folder() -> str:
         return os.getcwd()
     except OSError:  # it was removed
         return ""
+
+
+def _has_essentials() -> bool:
+    try:
+        return _ESSENTIAL.items() <= sys.modules.items()
+    except Exception:  # a test may have put any object in its place
+        return False
 
 
 def _limits() -> List[Any]:
