@@ -57,6 +57,12 @@ TROUBLES = {
     "closed-descriptors": ("os.closerange(0, 4096)", "passed", ""),
     "closed-all-others": ("os.closerange(3, 4096)", "passed", ""),
     "modules-emptied": ("sys.modules.clear()", "passed", ""),
+    "builtin-that-cannot-be-compared": (
+        "import builtins\n"
+        "        builtins.copyright = type('A', (), {'__eq__': lambda *a: 1 / 0})()",
+        "passed",
+        "",
+    ),
     "builtin-replaced": (
         "import builtins; builtins.print = None; time.sleep = None",
         "passed",

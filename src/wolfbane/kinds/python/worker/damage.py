@@ -85,18 +85,21 @@ class ProcessState:
 
         It is asked after each test: lists of functions compare in a third of the time of dicts.
         """
-        return (
-            sys.path == self._path
-            and self._variables == _ENVIRON
-            and [*builtins.__dict__.values()] == self._values[0]
-            and [*time.__dict__.values()] == self._values[1]
-            and _closed() == self._closed
-            and _handlers() == self._handlers
-            and _timers() == self._timers
-            and _limits() == self._limits
-            and _folder() == self._folder
-            and _has_essentials() == self._has_essentials
-        )
+        try:
+            return (
+                sys.path == self._path
+                and self._variables == _ENVIRON
+                and [*builtins.__dict__.values()] == self._values[0]
+                and [*time.__dict__.values()] == self._values[1]
+                and _closed() == self._closed
+                and _handlers() == self._handlers
+                and _timers() == self._timers
+                and _limits() == self._limits
+                and _folder() == self._folder
+                and _has_essentials() == self._has_essentials
+            )
+        except Exception:  # something that cannot be compared was put there
+            return False
 
     def restore(self, after: ProcessState) -> Damage:
         """Undo what a test left changed, and say what that was.
