@@ -168,6 +168,9 @@ class W3CDriver:
                 is_there = _has_children(self._process.pid)
                 was_there = was_there or is_there or time.monotonic() - began > _STARTING
                 if was_there and not is_there:
+                    # It ends with its last window, too, and the driver's answer to that follows.
+                    if (await asyncio.wait([task], timeout=_ENDING))[0]:
+                        break
                     self._gone = _VANISHED
                     raise ConnectionResetError(self._gone)
             return task.result()
