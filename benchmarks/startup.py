@@ -60,7 +60,7 @@ def phases(place: Path) -> dict[str, float]:
 
 def imports(place: Path) -> Counter[str]:
     """Milliseconds of imports by package, as the interpreter says, which makes them longer."""
-    command = [sys.executable, "-X", "importtime", *RUN[1:]]
+    command = [sys.executable, "-X", "importtime", *RUN]
     told = subprocess.run(command, cwd=place, capture_output=True, text=True, check=True).stderr
     found: Counter[str] = Counter()
     for microseconds, name in re.findall(r"^import time:\s+(\d+) \|\s+\d+ \|\s*(\S+)", told, re.M):
