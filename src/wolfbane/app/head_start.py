@@ -15,7 +15,7 @@ from wolfbane.kinds.suite import Suite
 
 @contextmanager
 def with_head_start(ready: ReadyRun) -> Iterator[ReadyRun]:
-    """The run, with a worker that is being started where one will surely be wanted."""
+    """The run, with a first worker that starts meanwhile, if a suite in play can have one now."""
     suite = next((suite for suite in ready.in_play if _can_start_now(ready, suite)), None)
     request = ready.request
     if suite is None or request.dry_run or request.live or request.on:

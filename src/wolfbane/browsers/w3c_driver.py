@@ -41,7 +41,7 @@ _EMPTY_START = {"session.restore_on_startup": 4, "session.startup_urls": ["data:
 _STARTING = 5.0
 """Seconds within which a driver starts its browser."""
 _ENDING = 1.0
-"""Seconds that a browser whose connection has ended may still be seen as a process."""
+"""Seconds between the end of a browser's process and that of its connection or its last answer."""
 _VANISHED = "its process is not there any more"
 _LOOK = 0.25
 """Seconds after which a browser that does not answer is looked for."""

@@ -89,9 +89,8 @@ def command(
     workspace = opened()
     request = repeatable(typed(request, command, arguments), arguments, workspace)
     with with_head_start(make_ready(workspace, point(workspace), select, request)) as ready:
-        from wolfbane.cli.running import (
-            run_and_print,
-        )  # it takes a while: a worker starts meanwhile
+        # It takes a while: the worker starts meanwhile.
+        from wolfbane.cli.running import run_and_print
 
         ctx.exit(run_and_print(ready))
 

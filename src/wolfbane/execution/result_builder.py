@@ -16,7 +16,7 @@ LONGEST_TEXT = 1 << 18
 LONGEST_LINE = 300
 MANY_PARTS = 250_000
 _OUTCOMES = {outcome.value: outcome for outcome in Outcome}
-"""To ask the enumeration itself takes five times as long, for each test."""
+"""To ask the enumeration itself takes ten times as long, for each test."""
 
 
 class ResultBuilder:

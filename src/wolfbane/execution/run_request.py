@@ -49,7 +49,7 @@ def option(group: str, *names: str, default: Any = None, **how: Any) -> Any:
     return field(default=default, metadata={"option": RunOption(group, names, **how)})
 
 
-@dataclass(frozen=True, eq=False, repr=False)
+@dataclass(frozen=True)
 class RunRequest:
     """How to run what is chosen. ``timeout`` is in seconds, and overrides every suite's own.
 

@@ -37,7 +37,7 @@ class LoadShape(msgspec.Struct, frozen=True):
     loops: int
 
 
-@dataclass(frozen=True, eq=False, repr=False)
+@dataclass(frozen=True)
 class LoadRequest:
     """How to load what is chosen. Times are in seconds."""
 
