@@ -34,8 +34,7 @@ class EvidenceFiles:
         if isinstance(content, str):
             content = self._mask(content).encode()
         try:
-            path.parent.mkdir(exist_ok=True)
-            path.write_bytes(content)
+            _write(path, content)
         except OSError:
             path.unlink(missing_ok=True)
         return Evidence(kind, place)
@@ -45,3 +44,11 @@ class EvidenceFiles:
         path = self._folder / evidence.path
         inside = path.is_relative_to(self._root)
         return str(path.relative_to(self._root) if inside else path)
+
+
+def _write(path: Path, content: bytes) -> None:
+    try:
+        path.write_bytes(content)
+    except FileNotFoundError:  # the first file of the run: to make sure each time costs as much
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(content)

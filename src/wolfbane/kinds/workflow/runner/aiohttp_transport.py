@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import ssl
 import time
-import weakref
 from collections.abc import AsyncIterator, Mapping
 from contextvars import ContextVar
 from functools import lru_cache
@@ -47,22 +46,20 @@ class _TimedConnector(aiohttp.TCPConnector):
 
     def __init__(self, tls: ssl.SSLContext) -> None:
         super().__init__(ssl=tls, limit=0)
-        self._known: weakref.WeakSet[Any] = weakref.WeakSet()
 
-    async def connect(
+    async def _create_connection(
         self, req: aiohttp.ClientRequest, traces: list[Any], timeout: aiohttp.ClientTimeout
     ) -> Any:
-        """A connection, new or kept."""
-        began = time.perf_counter()
-        connection = await super().connect(req, traces, timeout)
+        """A new connection: this is not called where one is kept."""
         timing = _timing.get()
+        timing.connecting()
+        began = time.perf_counter()
+        protocol = await super()._create_connection(req, traces, timeout)
+        now = time.perf_counter()
+        wrapped = timing.tls or now
+        timing.connect, timing.tls = wrapped - began, now - wrapped
         timing.connected()
-        if connection.protocol not in self._known:
-            self._known.add(connection.protocol)
-            now = time.perf_counter()
-            wrapped = timing.tls or now
-            timing.connect, timing.tls = wrapped - began, now - wrapped
-        return connection
+        return protocol
 
 
 class AiohttpTransport(Transport):

@@ -37,6 +37,7 @@ class HttpxTransport(Transport):
             if event.endswith("send_request_headers.started"):
                 timing.connected()
 
+        timing.connecting()
         try:
             request = self._client.build_request(
                 call.method, str(url), headers=call.headers, content=call.content or None,

@@ -78,16 +78,17 @@ class Sender:
         patience = patience or self.patience
         place = f"{call.method} {call.url}"
         begun: list[Answer] = []
-        timing = self.timing = Timing(time.perf_counter())
+        timing, left = Timing(time.perf_counter()), self.left()
+        timing.read, timing.patience = min(patience.read, left), min(patience.connect, left)
+        self.timing = timing
         try:
-            async with asyncio.timeout(min(patience.connect, self.left())) as clock:
-                timing.clock, timing.read = clock, min(patience.read, self.left())
+            async with asyncio.timeout(timing.read) as timing.clock:
                 return await self._exchange(call, patience, begun)
         except TimeoutError:
             if self.left() < TICK:
                 raise OutOfTime(f"no whole answer yet: {place}") from None
             words = too_late(patience, begun)
-            if not timing.has_connection:
+            if timing.is_connecting:
                 words = f"no connection within {patience.connect:g} s"
             raise NoAnswer(f"{words}: {place}") from None
         except (TransportError, ValueError) as error:

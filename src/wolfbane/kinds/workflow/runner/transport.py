@@ -19,7 +19,8 @@ class Timing(msgspec.Struct):
     """When the parts of an exchange were over, by ``time.perf_counter``; zero for what was not.
 
     ``connect`` and ``tls`` are durations in seconds: a connection that is kept has neither.
-    ``clock`` ends the exchange if it takes too long; ``read`` is the time allowed for the answer.
+    ``clock`` ends the exchange if it takes too long. It allows ``read`` seconds for the answer, and
+    ``patience`` seconds before that where a connection has to be made first.
     """
 
     began: float
@@ -27,15 +28,22 @@ class Timing(msgspec.Struct):
     tls: float = 0.0
     first_byte: float = 0.0
     ended: float = 0.0
-    has_connection: bool = False
     clock: asyncio.Timeout | None = None
     read: float = 0.0
+    patience: float = 0.0
+    is_connecting: bool = False
+
+    def connecting(self) -> None:
+        """A connection is being made; after a redirect it is part of the answer's time."""
+        if self.clock is not None and not self.first_byte:
+            self.is_connecting = True
+            self.clock.reschedule(asyncio.get_running_loop().time() + self.patience)
 
     def connected(self) -> None:
-        """There is a connection: from the first one on, the time for the answer counts."""
-        if self.clock is not None and not self.has_connection:
+        """The connection is there: the time for the answer begins."""
+        if self.clock is not None and self.is_connecting:
+            self.is_connecting = False
             self.clock.reschedule(asyncio.get_running_loop().time() + self.read)
-        self.has_connection = True
 
     def answered(self) -> None:
         """The first byte of an answer is here."""
