@@ -31,6 +31,12 @@ PAGES = {
     "/frame": b"<!doctype html><title>Frame</title><p id=within>within</p>",
 }
 
+OTHERWISE = {
+    "chromium": {"unknown method"},
+    "webkit": {"unknown method", "invalid cookie domain", "no such shadow root"},
+}
+"""Errors of the standard for which a driver has another one of its own."""
+
 
 class Pages(http.server.BaseHTTPRequestHandler):
     def do_GET(self):
@@ -262,10 +268,53 @@ class Endpoints(unittest.TestCase):
         except Failed as failed:
             self.assertIn(failed.args[0], ("unknown command", "unsupported operation"))
 
-    def test_what_does_not_exist(self):
-        with self.assertRaisesRegex(Failed, "unknown command.*404"):
-            self.send("GET", self.session + "/tide")
+    def test_errors(self):
+        """What each wrong call is answered (WebDriver, section "Errors")."""
+        gone, root = self.find("#tick"), self.of(self.find("#host"), "shadow")[SHADOW]
+        self.run_script("document.getElementById('tick').remove()")
+        self.run_script("document.getElementById('host').remove()")
+        self.run_script("document.getElementById('next').style.display = 'none'")
+        self.run_script("""document.body.insertAdjacentHTML('afterbegin',
+            '<div style="position: fixed; inset: 0; background: white"></div>')""")
+        boat = self.find("#boat")
+        far = {"type": "pointerMove", "x": 90_000, "y": 0}
+        away = [{"type": "pointer", "id": "mouse", "actions": [far]}]
+        by_css = {"using": "css selector", "value": "#no"}
+        for error, status, method, path, body in (
+            ("element click intercepted", 400, "POST", f"/element/{boat}/click", {}),
+            ("element not interactable", 400, "POST", f"/element/{self.find('#next')}/click", {}),
+            ("invalid argument", 400, "POST", "/url", {"url": 7}),
+            ("invalid cookie domain", 400, "POST", "/cookie", {
+                "cookie": {"name": "berth", "value": "A1", "domain": "other.example"}}),
+            ("invalid element state", 400, "POST", f"/element/{self.find('#head')}/clear", {}),
+            ("invalid selector", 400, "POST", "/element", {**by_css, "value": "##"}),
+            ("javascript error", 500, "POST", "/execute/sync", {"script": "no()", "args": []}),
+            ("move target out of bounds", 500, "POST", "/actions", {"actions": away}),
+            ("no such alert", 404, "POST", "/alert/accept", {}),
+            ("no such cookie", 404, "GET", "/cookie/none", None),
+            ("no such element", 404, "POST", "/element", by_css),
+            ("no such frame", 404, "POST", "/frame", {"id": 9}),
+            ("no such window", 404, "POST", "/window", {"handle": "none"}),
+            ("no such shadow root", 404, "POST", "/shadow/none/element", by_css),
+            ("stale element reference", 404, "POST", f"/element/{gone}/click", {}),
+            ("detached shadow root", 404, "POST", f"/shadow/{root}/element", by_css),
+            ("unknown command", 404, "GET", "/tide", None),
+            ("unknown method", 405, "PUT", "/url", None),
+        ):  # fmt: skip
+            if error in OTHERWISE.get(os.environ["BROWSER_NAME"], ()):
+                continue
+            with self.subTest(error), self.assertRaisesRegex(Failed, f"{error}.*{status}"):
+                self.send(method, self.session + path, body)
         with self.assertRaisesRegex(Failed, "invalid session id.*404"):
             self.send("GET", "/session/none/url")
-        with self.assertRaisesRegex(Failed, "invalid argument.*400"):
-            self.call("POST", "/url", url=7)
+        self.call("POST", "/timeouts", script=50)
+        with self.assertRaisesRegex(Failed, "script timeout.*500"):
+            self.call("POST", "/execute/async", script="return 1", args=[])
+        self.call("POST", "/timeouts", script=30000)
+        self.run_script("setTimeout(() => alert('tide!'))")
+        self.dialog()
+        with self.assertRaisesRegex(Failed, "unexpected alert open.*500"):
+            self.call("GET", "/title")
+
+    def run_script(self, script):
+        self.call("POST", "/execute/sync", script=script, args=[])

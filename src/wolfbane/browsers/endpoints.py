@@ -114,3 +114,8 @@ def find(method: str, path: str) -> tuple[Endpoint, Mapping[str, str]]:
         if endpoint.method == method and (match := pattern.fullmatch(path)):
             return endpoint, match.groupdict()
     return Endpoint(method, path, f"{method} {path}", f"{method} {path}"), {}
+
+
+def is_known(path: str) -> bool:
+    """Whether the standard has a command with this path, by any method."""
+    return any(find(method, path)[0] in ENDPOINTS for method in ("GET", "POST", "DELETE"))

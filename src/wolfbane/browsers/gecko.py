@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from wolfbane.browsers.endpoints import ELEMENT, Endpoint, find
+from wolfbane.browsers.endpoints import ELEMENT, Endpoint, find, is_known
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.marionette import Marionette
 
@@ -38,7 +38,8 @@ async def carry_out(firefox: Marionette, method: str, path: str, body: dict[str,
     """Have Firefox do a command; its value. Raises WebDriverError and OSError."""
     endpoint, places = find(method, path)
     if endpoint.name == f"{method} {endpoint.path}":
-        raise WebDriverError("unknown command", endpoint.name)
+        error = "unknown method" if is_known(path) else "unknown command"
+        raise WebDriverError(error, endpoint.name)
     name = _NAMES.get(endpoint.name, endpoint.name.replace(" ", ""))
     result = await firefox.command(f"WebDriver:{name}", _parameters(endpoint, name, places, body))
     if endpoint.name == "Get Named Cookie":
