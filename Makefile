@@ -19,7 +19,7 @@ demo: $(VENV)/.ready
 test: $(VENV)/.ready
 	.ci/programs perl:perl tclsh:tcl node:nodejs cargo:cargo
 	$(BIN)/python -m compileall -q src
-	$(BIN)/python -m pytest -n 4 --dist worksteal
+	$(BIN)/python -m pytest -n 4 --dist loadgroup
 
 check: $(VENV)/.ready
 	$(BIN)/ruff check

@@ -23,6 +23,8 @@ from quick import Quick
 settings.register_profile("steady", deadline=None)  # a busy machine is no failure
 settings.load_profile("steady")
 
+SHARED = {"built", "harbour", "library", "machines", "postgresql"}
+"""Fixtures of a module that take long to make: one process has all tests that want one."""
 _INTERPRETERS = sorted(Path.home().glob(".pyenv/versions/3.*/bin/python"))
 SUPPORTED = [
     str(path) for path in _INTERPRETERS if int(path.parts[-3].split(".")[1]) in range(8, 14)
@@ -173,5 +175,10 @@ def ledger(folder: Folder) -> Folder:
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Start the long tests first: at the end all others would wait for them."""
+    """Start the long tests first, and keep those together that share what is made once."""
     items.sort(key=lambda item: item.get_closest_marker("long") is None)
+    for item in items:
+        shared = SHARED.intersection(getattr(item, "fixturenames", ()))
+        if shared:
+            module = item.nodeid.partition("::")[0]
+            item.add_marker(pytest.mark.xdist_group(f"{module} {min(shared)}"))

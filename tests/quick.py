@@ -25,6 +25,11 @@ from pathlib import Path
 _LENGTH = 8
 _APART = ("wolfbane.kinds.worker", "wolfbane.demo.harbour", "wolfbane.results.history.migrations")
 """What runs in other processes, or is no module to import."""
+_LATER = (
+    "jsonschema", "matplotlib.figure", "matplotlib.pyplot", "psutil", "rich.live", "rich.progress",
+    "sqlalchemy.dialects.sqlite", "tomlkit",
+)  # fmt: skip
+"""Libraries that the program imports only where it needs them."""
 
 
 class Quick:
@@ -102,6 +107,8 @@ def serve(connection: socket.socket) -> None:
     for module in pkgutil.walk_packages(wolfbane.__path__, "wolfbane."):
         if not module.name.startswith(_APART) and not module.name.endswith("__main__"):
             importlib.import_module(module.name)
+    for name in _LATER:
+        importlib.import_module(name)
     gc.collect()
     gc.freeze()
     while True:
