@@ -56,15 +56,16 @@ def test_two_tests_at_once_keep_their_sessions(suite):
     assert any("/neap: done" in text for text in protocols), wrong["evidence"]
 
 
-def test_what_a_class_set_up_did_is_evidence_of_each_test_it_failed(suite):
+@pytest.mark.parametrize("wrong", ["browser.find('#moored')", "raise ValueError('moored')"])
+def test_what_a_class_set_up_did_is_evidence_of_each_test_it_failed(suite, wrong):
     folder = suite(
-        """
+        f"""
 @classmethod
 def setUpClass(cls):
     browser = Browser()
     cls.addClassCleanup(browser, "DELETE")
     browser.open("quay")
-    browser.find("#moored")
+    {wrong}
 def test_a(self):
     pass
 def test_b(self):
@@ -80,7 +81,8 @@ def test_b(self):
     for told in (each for each in run.results.values() if each["outcome"] == "errored"):
         kinds = [kept["kind"] for kept in told["evidence"]]
         assert {"screenshot", "page", "protocol"} <= set(kinds), json.dumps(told)
-        assert "waited" in told["message"] and "#moored" in told["message"]
+        assert "moored" in told["message"]
+        assert "raise" in wrong or "waited" in told["message"]
 
 
 @pytest.mark.parametrize("page", ["https://quay.example", "null"])

@@ -59,6 +59,9 @@ SCRIPTS = (
     "throw new Error('no')",
     "return document.querySelectorAll('*').length",
 )
+EVERYTHING = {
+    "script": "return arguments[0].map(css => document.querySelector(css))", "args": [CSS],
+}  # fmt: skip
 KEYS = [{"type": "key", "id": "k", "actions": [{"type": "keyDown", "value": "a"},
                                                {"type": "keyUp", "value": "a"}]}]  # fmt: skip
 found = st.builds(lambda css: ("POST", "element", {"using": "css selector", "value": css}),
@@ -113,6 +116,8 @@ class Side:
             return reply.status, value["error"]
         if path == "element":
             self.known[body["value"]] = value[ELEMENT]
+        if body is EVERYTHING:
+            self.known = {css: each[ELEMENT] for css, each in zip(CSS, value) if each}
         if path in ("screenshot", "window/handles"):
             return reply.status, type(value)
         if path == "se/log":  # of other engines than Chromium it is no command
@@ -156,8 +161,7 @@ class Pair:
             await self.both(*command)
         for side in self.sides:
             side.elements.clear()
-        for css in CSS:
-            await self.both("POST", "element", {"using": "css selector", "value": css})
+        await self.both("POST", "execute/sync", EVERYTHING)
 
 
 @asynccontextmanager

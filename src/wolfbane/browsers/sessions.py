@@ -69,7 +69,7 @@ class BrowserSession:
         """The tests that ran when it was opened: it is one of them that it belongs to."""
         self.tests: dict[str, SessionEvidence] = {}
         self.lost = self._doing = ""
-        self.over = False
+        self.over = self.was_tested = False
         self.records: BrowserRecords = driver.records
         self._keep, self._tell = keep, tell
         self._names = ElementNames()
@@ -162,6 +162,7 @@ class BrowserSession:
         """Remember a command, and tell of it."""
         now = time.monotonic()
         for test in tests:
+            self.was_tested |= bool(test)
             seen = self.seen(test, now - began)
             seen.shared = seen.shared or len(tests) > 1
             seen.commands.append(

@@ -54,7 +54,7 @@ class WorkerEndpoint:
         self._opener, self._keep, self._tell = opener, keep, tell
         self._ended: list[BrowserSession] = []
         self._of_hooks: list[BrowserSession] = []
-        """Closed sessions in which a hook of the file failed."""
+        """Closed sessions in which a hook of the file failed, or may have."""
         self._count = 0
         self._trouble: dict[str, str] = {}
         self._closed = False
@@ -137,7 +137,8 @@ class WorkerEndpoint:
             self._opener.release(session.driver, self._looking)
         elif tests == [OUTSIDE]:
             # The worker names the tests of a failed hook much later: browsers cannot wait for it.
-            if session.has_failing_command:
+            # One that no test came to use may be that of a set-up whose own check failed.
+            if session.has_failing_command or not session.was_tested:
                 await session.look(OUTSIDE, session.seen(OUTSIDE), _AT_ITS_END)
                 self._of_hooks.append(session)
             self._opener.release(session.driver, self._looking)
