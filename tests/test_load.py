@@ -313,7 +313,7 @@ def test_a_profile_with_stages_and_a_mix(evening):
     ("name:book or", "name:", "wolfbane.toml:"),
     ("name:look\", weight", "name:gone\", weight", "'name:gone' is for none of the chosen"),
     ("weight = 1", "weight = -1", "the weight -1 of 'name:look' is not above zero"),
-    ("evening]", "morning]", "there is no load 'evening' in wolfbane.toml; there is: morning"),
+    ("evening]", "morning]", "there is no load 'evening' in wolfbane.toml; known: morning"),
 ])  # fmt: skip
 def test_what_is_wrong_with_a_profile(evening, old, new, words):
     text = (evening.path / "wolfbane.toml").read_text()

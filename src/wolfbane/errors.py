@@ -74,4 +74,4 @@ def did_you_mean(word: str, words: Iterable[str]) -> str:
     close = nearest(word, known)
     if close:
         return f"did you mean {close}?"
-    return f"there is: {', '.join(known)}" if 0 < len(known) <= 12 else ""
+    return f"known: {', '.join(known)}" if 0 < len(known) <= 12 else ""

@@ -86,7 +86,7 @@ def _unknown(expression: Expression, inventory: Inventory) -> list[Problem]:
             if value not in (word.lower() for word in words):
                 hint = did_you_mean(term.value, words) or f"no {term.field} is set up here"
                 if term.field == "status" and "there is" not in hint:
-                    hint += f" (there is: {', '.join(words)})"
+                    hint += f" (known: {', '.join(words)})"
                 problems.append(Problem(f"unknown {term.field} '{term.value}'", hint=hint))
     return problems
 

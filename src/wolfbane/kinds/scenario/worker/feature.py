@@ -134,7 +134,7 @@ class _FeatureReader:
     def _speak(self, language: str, number: int) -> None:
         if language.lower() not in KEYWORDS:
             known = ", ".join(sorted(KEYWORDS))
-            message = f"unknown language '{language}'; there is: {known}"
+            message = f"unknown language '{language}'; known: {known}"
             raise FeatureError(message, number, fatal=True)
         self.language = language.lower()
         self.words = words_of(self.language)
