@@ -16,10 +16,11 @@ demo: $(VENV)/.ready
 	$(BIN)/wolfbane demo
 
 # The program is started some two thousand times: compile it once, whatever the environment says.
+# The tests of a file run in one process, one after the other: many share what takes long to make.
 test: $(VENV)/.ready
 	.ci/programs perl:perl tclsh:tcl node:nodejs cargo:cargo
 	$(BIN)/python -m compileall -q src
-	$(BIN)/python -m pytest -n 4 --dist loadgroup
+	$(BIN)/python -m pytest -n 4 --dist loadscope --no-loadscope-reorder
 
 check: $(VENV)/.ready
 	$(BIN)/ruff check

@@ -23,8 +23,13 @@ from quick import Quick
 settings.register_profile("steady", deadline=None)  # a busy machine is no failure
 settings.load_profile("steady")
 
-SHARED = {"built", "harbour", "library", "machines", "postgresql"}
-"""Fixtures of a module that take long to make: one process has all tests that want one."""
+LONG = [
+    "test_examples", "test_faults", "test_browsers", "test_program", "test_bridge_learn",
+    "test_load", "test_node", "test_cluster", "test_history", "test_bridge_examples",
+    "test_browser_endpoints", "test_python_kind", "test_separate_hosts", "test_differential",
+    "test_html_report",
+]  # fmt: skip
+"""Files with tests that take long, the longest first."""
 _INTERPRETERS = sorted(Path.home().glob(".pyenv/versions/3.*/bin/python"))
 SUPPORTED = [
     str(path) for path in _INTERPRETERS if int(path.parts[-3].split(".")[1]) in range(8, 14)
@@ -175,10 +180,5 @@ def ledger(folder: Folder) -> Folder:
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Start the long tests first, and keep those together that share what is made once."""
-    items.sort(key=lambda item: item.get_closest_marker("long") is None)
-    for item in items:
-        shared = SHARED.intersection(getattr(item, "fixturenames", ()))
-        if shared:
-            module = item.nodeid.partition("::")[0]
-            item.add_marker(pytest.mark.xdist_group(f"{module} {min(shared)}"))
+    """Start the long files first: at the end all others would wait for them."""
+    items.sort(key=lambda item: LONG.index(item.path.stem) if item.path.stem in LONG else len(LONG))

@@ -21,7 +21,6 @@ from wolfbane.cluster.unpacking import MachineStore
 from wolfbane.errors import InputError
 
 pytest.importorskip("distributed")
-pytestmark = pytest.mark.long
 __all__ = ["machines"]  # a fixture
 
 

@@ -12,7 +12,6 @@ from quay_api import flows, quay, server, step
 from test_load import count, events, load, samples
 
 pytest.importorskip("distributed")
-pytestmark = pytest.mark.long
 __all__ = ["machines", "quay", "server"]  # fixtures
 
 

@@ -12,7 +12,7 @@ import trustme
 from cluster_machines import Machines, until
 
 pytest.importorskip("distributed")
-pytestmark = pytest.mark.long
+
 SUITE = """
     [[suite]]
     name = "tides"

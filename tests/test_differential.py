@@ -27,8 +27,6 @@ from wolfbane.browsers.programs import Programs
 from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.settings import Settings, Suite, Workspace
 
-pytestmark = pytest.mark.long
-
 SEQUENCES = int(os.environ.get("SEQUENCES", "12"))
 PAGE = """<!doctype html><title>Quay</title><h1 id=head>Saltmarsh</h1>
 <input id=crew><input id=word type=password><textarea id=note>calm</textarea>

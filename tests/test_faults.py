@@ -14,7 +14,7 @@ TOGETHER = 6
 
 @pytest.mark.parametrize("first", range(0, 60, TOGETHER))
 def test_a_fault_costs_nothing_else(first):
-    numbers = ["--seed", SEED, "--first", str(first), "--count", str(TOGETHER), "--jobs", "1"]
+    numbers = ["--seed", SEED, "--first", str(first), "--count", str(TOGETHER), "--jobs", "2"]
     done = subprocess.run(
         [sys.executable, "-m", "benchmarks.faults", *numbers],
         cwd=ROOT, capture_output=True, text=True, check=False,

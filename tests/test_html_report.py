@@ -140,7 +140,6 @@ def test_it_fits_a_desk_and_a_phone_by_day_and_by_night(report, dark, size):
         assert (shade == "rgb(16, 24, 28)") is dark
 
 
-@pytest.mark.long
 def test_evidence_is_in_the_report(suite, reader):
     folder = suite(
         """

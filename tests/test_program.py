@@ -22,7 +22,6 @@ from wolfbane.cli import root
     ),
     reason="not every runtime is here",
 )
-@pytest.mark.long
 def test_the_demo_shows_what_the_tool_shows(folder):
     run = folder.call("demo", "--into", "harbour")
     assert run.code == 0, run.err

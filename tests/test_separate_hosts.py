@@ -35,7 +35,7 @@ def why_not():
 
 
 REASON = why_not()
-pytestmark = [pytest.mark.long, pytest.mark.skipif(bool(REASON), reason=REASON)]
+pytestmark = pytest.mark.skipif(bool(REASON), reason=REASON)
 
 
 class Hosts:

@@ -90,8 +90,8 @@ class Histogram:
 def _bucket(values: NDArray[np.int64]) -> NDArray[np.int64]:
     _, bits = np.frexp(values.astype(np.float64))
     shift = np.clip(bits - _DIGITS, 0, _LARGEST_SHIFT).astype(np.int64)
-    found: NDArray[np.int64] = np.minimum(shift * _HALF + (values >> shift), _SIZE - 1)
-    return found
+    buckets: NDArray[np.int64] = np.minimum(shift * _HALF + (values >> shift), _SIZE - 1)
+    return buckets
 
 
 def _middle(bucket: int) -> float:

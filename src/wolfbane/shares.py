@@ -58,15 +58,15 @@ def units_of(
     by_file: dict[tuple[str, str, str], list[Test]] = {}
     for test in tests:
         by_file.setdefault((test.target, test.path, test.browser), []).append(test)
-    found = []
+    units = []
     for mine in by_file.values():
         groups = test_groups(mine) if files[mine[0].path].divisible else [mine]
         for group in groups:
             addresses = tuple(sorted(test.address for test in group))
             weight = sum(weights.get(address, 0.0) for address in addresses)
-            found.append(Unit(addresses[0], addresses, weight))
-    found += [Unit(address, (address,), weights.get(address, 0.0)) for address in set(apart)]
-    return found
+            units.append(Unit(addresses[0], addresses, weight))
+    units += [Unit(address, (address,), weights.get(address, 0.0)) for address in set(apart)]
+    return units
 
 
 def cut(units: Sequence[Unit], of: int) -> list[frozenset[str]]:

@@ -90,15 +90,15 @@ class Composition(msgspec.Struct):
             **{step: f"--{field}" for step, field in _FIELDS.items()},
             "retries": "--retries", "reports": "--report",
         }  # fmt: skip
-        found = [
+        arguments = [
             text
             for step, option in options.items()
             for word in self.answers.get(step, [])
             for text in (option, word)
         ]
         if self.answers.get("env"):
-            found += ["--env", ",".join(self.answers["env"])]
-        return found
+            arguments += ["--env", ",".join(self.answers["env"])]
+        return arguments
 
 
 def read_answers(path: Path) -> Mapping[str, Any]:

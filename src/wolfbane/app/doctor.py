@@ -77,16 +77,16 @@ def _environments(inventory: Inventory) -> Iterator[Finding]:
     workspace = inventory.workspace
     default = workspace.settings.workspace.env
     names = list(workspace.settings.env) or [""]
-    found: list[Environment] = []
+    resolved: list[Environment] = []
     for name in names:
         state = State.MISSING if name == default else State.WARNING
         try:
-            found.append(resolve(workspace, name))
+            resolved.append(resolve(workspace, name))
         except InputError as error:
             for problem in error.problems:
                 yield Finding(_named(name), state, problem.message, problem.hint)
-    yield from asyncio.run(_look_at(inventory, found))
-    base = next((e for e in found if e.name == default), found[0] if found else None)
+    yield from asyncio.run(_look_at(inventory, resolved))
+    base = next((e for e in resolved if e.name == default), resolved[0] if resolved else None)
     for name in stale_builds(workspace, base) if base else ():
         yield Finding(
             f"suite {name}", State.WARNING, "its build is older than its inputs",
@@ -110,11 +110,11 @@ async def _look_at(inventory: Inventory, environments: Iterable[Environment]) ->
             state = State.MISSING if environment.name == default else State.WARNING
             about = _named(environment.name)
             mend = "start what it points to, or choose another environment"
-            found = [Finding(about, state, f"not ready: {why}", mend) for why in down]
+            findings = [Finding(about, state, f"not ready: {why}", mend) for why in down]
             if environment.name and not down:
                 words = "ready" if own else "complete"
-                found.append(Finding(about, State.OK, words))
-            return [*found, *_services(environment, state)]
+                findings.append(Finding(about, State.OK, words))
+            return [*findings, *_services(environment, state)]
 
         parts = await asyncio.gather(*map(one, environments))
     return list(dict.fromkeys(finding for part in parts for finding in part))

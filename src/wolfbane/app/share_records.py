@@ -53,18 +53,18 @@ def read_shares(places: Sequence[Path], scratch: Path) -> list[ShareRecord]:
 
     Archives are unpacked below ``scratch``. Raises InputError with everything that is no share.
     """
-    found, problems = [], []
+    records, problems = [], []
     for place in places:
         try:
             folders = list(_folders(place, scratch))
             if not folders:
                 problems.append(Problem("no record of a run is in it", str(place)))
-            found += [_read(place, folder) for folder in folders]
+            records += [_read(place, folder) for folder in folders]
         except InputError as error:
             problems += error.problems
     if problems:
         raise InputError(*problems)
-    return found
+    return records
 
 
 def _folders(place: Path, scratch: Path) -> Iterator[Path]:

@@ -165,11 +165,11 @@ async def _answers(driver: BrowserDriver) -> bool:
 
 
 def _variables(browser: Browser) -> dict[str, str]:
-    found = {"TZ": browser.time_zone} if browser.time_zone else {}
+    variables = {"TZ": browser.time_zone} if browser.time_zone else {}
     if browser.language and browser.engine != "firefox":
         locale = browser.language.replace("-", "_")
-        found |= {"LANGUAGE": locale, "LC_ALL": f"{locale}.UTF-8"}
-    return found
+        variables |= {"LANGUAGE": locale, "LC_ALL": f"{locale}.UTF-8"}
+    return variables
 
 
 def variables_of(url: str, browser: str, named: Mapping[str, str | list[str]]) -> dict[str, str]:
@@ -180,8 +180,8 @@ def variables_of(url: str, browser: str, named: Mapping[str, str | list[str]]) -
         "url": url, "host": host.rpartition(":")[0], "port": host.rpartition(":")[2],
         "path": f"/{path}", "browser": browser,
     }  # fmt: skip
-    found = {}
+    variables = {}
     for part, names in (named or {"url": "WEBDRIVER_URL"}).items():
         for variable in [names] if isinstance(names, str) else names:
-            found[variable] = parts[part]
-    return found
+            variables[variable] = parts[part]
+    return variables

@@ -50,26 +50,26 @@ class Wanted(msgspec.Struct):
 
 def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
     """Fit the body of a New Session command to a browser. Raises ValueError on nonsense."""
-    found = Wanted()
+    want = Wanted()
     names = _BROWSER_NAMES.get(browser.engine, ())
     for key, value in _chosen(requested, names).items():
         if key == _LATER:
-            found.timeouts = dict(value)
+            want.timeouts = dict(value)
         elif key in _DECIDED:
             value_text = str(value).lower()
             if not (key == "browserName" and value_text in (*names, name.lower(), "")):
-                found.said.append(f"the suite asks for {key} '{value}'; it got browser '{name}'")
+                want.said.append(f"the suite asks for {key} '{value}'; it got browser '{name}'")
         elif key in _VENDORS.values() and browser.engine != OTHER_ENGINE and not browser.url:
-            _vendor(found, name, browser, key, value)
+            _vendor(want, name, browser, key, value)
         else:
-            found.standard[key] = value
-    if browser.insecure and found.standard.setdefault("acceptInsecureCerts", True) is not True:
-        found.standard["acceptInsecureCerts"] = True
+            want.standard[key] = value
+    if browser.insecure and want.standard.setdefault("acceptInsecureCerts", True) is not True:
+        want.standard["acceptInsecureCerts"] = True
         words = "the suite asks for no insecure certificates; the settings of"
-        found.said.append(f"{words} browser '{name}' take them")
+        want.said.append(f"{words} browser '{name}' take them")
     if browser.engine == OTHER_ENGINE or browser.url:
-        found.standard = {**browser.capabilities, **found.standard}
-    return found
+        want.standard = {**browser.capabilities, **want.standard}
+    return want
 
 
 def _chosen(requested: Any, names: tuple[str, ...]) -> dict[str, Any]:
@@ -124,17 +124,21 @@ def for_driver(
     preferences: Mapping[str, Any],
 ) -> dict[str, Any]:
     """The capabilities that a driver process is sent."""
-    found = dict(want.standard)
+    capabilities = dict(want.standard)
     vendor = _VENDORS.get(browser.engine, "")
     if browser.engine == "chromium":
-        options: dict[str, Any] = {**found.pop(vendor, {}), "args": arguments, "binary": binary}
+        options: dict[str, Any] = {
+            **capabilities.pop(vendor, {}),
+            "args": arguments,
+            "binary": binary,
+        }
         options["prefs"] = dict(preferences)
         if metrics := device_metrics(browser):
             options["mobileEmulation"] = {"deviceMetrics": metrics}
-        found[vendor] = options
+        capabilities[vendor] = options
     elif browser.engine == "webkit":
-        found[vendor] = {"binary": binary, "args": ["--automation", *arguments]}
-    return found
+        capabilities[vendor] = {"binary": binary, "args": ["--automation", *arguments]}
+    return capabilities
 
 
 def size(browser: Browser) -> tuple[int, int] | None:

@@ -22,11 +22,11 @@ def with_ours(options: Mapping[str, Any], wished: Mapping[str, str]) -> dict[str
 
     Of the performance log, only the events of the network are wanted unless the suite wishes it.
     """
-    found: dict[str, Any] = {PREFERENCES: {**wished, CONSOLE: "ALL", PERFORMANCE: "ALL"}}
+    capabilities: dict[str, Any] = {PREFERENCES: {**wished, CONSOLE: "ALL", PERFORMANCE: "ALL"}}
     if PERFORMANCE not in wished:
         quiet = {"enableNetwork": True, "enablePage": False}
-        found["goog:chromeOptions"] = {**options, "perfLoggingPrefs": quiet}
-    return found
+        capabilities["goog:chromeOptions"] = {**options, "perfLoggingPrefs": quiet}
+    return capabilities
 
 
 class DriverLogs:

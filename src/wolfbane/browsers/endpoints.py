@@ -88,12 +88,12 @@ POST print Print Page  print the page
 
 
 def _read() -> tuple[Endpoint, ...]:
-    found = []
+    endpoints = []
     for line in _TABLE.strip().splitlines():
         method, path, rest = line.split(maxsplit=2)
         name, words = re.split(r"  +", rest)
-        found.append(Endpoint(method, path.strip("'"), name, words))
-    return tuple(found)
+        endpoints.append(Endpoint(method, path.strip("'"), name, words))
+    return tuple(endpoints)
 
 
 ENDPOINTS = _read()

@@ -271,17 +271,17 @@ class FirefoxDriver:
 
 
 def _from_settings(browser: Browser) -> dict[str, Any]:
-    found: dict[str, Any] = {}
+    preferences: dict[str, Any] = {}
     if browser.user_agent:
-        found["general.useragent.override"] = browser.user_agent
+        preferences["general.useragent.override"] = browser.user_agent
     if browser.language:
-        found["intl.accept_languages"] = browser.language
-        found["intl.locale.requested"] = browser.language
+        preferences["intl.accept_languages"] = browser.language
+        preferences["intl.locale.requested"] = browser.language
     if browser.device_pixels:
-        found["layout.css.devPixelsPerPx"] = str(browser.device_pixels)
+        preferences["layout.css.devPixelsPerPx"] = str(browser.device_pixels)
     if browser.downloads:
-        found["browser.download.dir"] = browser.downloads
-        found["browser.download.folderList"] = 2
-        found["browser.helperApps.neverAsk.saveToDisk"] = "application/octet-stream"
-        found["browser.download.always_ask_before_handling_new_types"] = False
-    return found
+        preferences["browser.download.dir"] = browser.downloads
+        preferences["browser.download.folderList"] = 2
+        preferences["browser.helperApps.neverAsk.saveToDisk"] = "application/octet-stream"
+        preferences["browser.download.always_ask_before_handling_new_types"] = False
+    return preferences

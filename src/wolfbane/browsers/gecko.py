@@ -53,19 +53,19 @@ def _parameters(
     endpoint: Endpoint, name: str, places: Mapping[str, str], body: dict[str, Any]
 ) -> dict[str, Any]:
     renamed = _RENAMED.get(name, {"element": "id"})
-    found = dict(body)
+    parameters = dict(body)
     for key, value in places.items():
-        found[renamed.get(key, key)] = value
+        parameters[renamed.get(key, key)] = value
     if endpoint.name == "Switch To Frame":
         frame = body.get("id")
         if isinstance(frame, Mapping):
             return {"element": frame.get(ELEMENT)}
         return {"id": frame}
     if name == "TakeScreenshot":
-        return {**found, "full": False, "hash": False}
+        return {**parameters, "full": False, "hash": False}
     if endpoint.name == "Get Named Cookie":
         return {}
-    return found
+    return parameters
 
 
 def _named(cookies: Any, name: str) -> Any:

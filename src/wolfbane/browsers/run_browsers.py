@@ -116,12 +116,12 @@ class RunBrowsers:
 
     def absent(self, names: Iterable[str]) -> dict[str, str]:
         """Why browsers cannot be used here, by name."""
-        found = {}
+        reasons = {}
         for name in names:
             if name:
                 [here] = look_for(self._workspace, [name], versions=False)
-                found.update({name: here.problem} if here.problem else {})
-        return found
+                reasons.update({name: here.problem} if here.problem else {})
+        return reasons
 
     async def judged(
         self, endpoint: WorkerEndpoint, test: Test, outcome: Outcome, message: str, keep: Keep

@@ -76,27 +76,27 @@ async def take(looks: PageLooks, why: str, *, whole: bool = True, over: bool = F
     An open dialog hides the page. Where the session is ``over`` for its suite, the dialog is
     dismissed for the picture, and its text is drawn above. Raises DialogOpened.
     """
-    found = Snapshot(why)
+    snapshot = Snapshot(why)
     try:
         async with asyncio.timeout(PATIENCE):
             dialog = await looks.ask("GET", "alert/text")
             if dialog is not None:
                 # Any other question would make some browsers close the dialog.
-                found.dialog = str(dialog) or NO_TEXT
+                snapshot.dialog = str(dialog) or NO_TEXT
                 if not over:
-                    return found
+                    return snapshot
                 await looks.ask("POST", "alert/dismiss")
-            found.url = str(await looks.ask("GET", "url") or "")
+            snapshot.url = str(await looks.ask("GET", "url") or "")
             picture = await looks.ask("GET", "screenshot")
-            found.picture = base64.b64decode(picture) if isinstance(picture, str) else b""
-            if found.dialog and found.picture:
-                found.picture = with_dialog(found.picture, found.dialog)
+            snapshot.picture = base64.b64decode(picture) if isinstance(picture, str) else b""
+            if snapshot.dialog and snapshot.picture:
+                snapshot.picture = with_dialog(snapshot.picture, snapshot.dialog)
             if whole:
-                found.title = str(await looks.ask("GET", "title") or "")
-                found.source = await _source(looks)
+                snapshot.title = str(await looks.ask("GET", "title") or "")
+                snapshot.source = await _source(looks)
     except (OSError, TimeoutError, ValueError):
         pass  # What was had until then is kept.
-    return found
+    return snapshot
 
 
 async def _source(looks: PageLooks) -> str:

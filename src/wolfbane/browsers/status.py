@@ -49,15 +49,15 @@ def look_for(
 def _one(workspace: Workspace, name: str, *, versions: bool) -> BrowserStatus:
     browser = workspace.browser(name)
     suites = tuple(suite.name for suite in workspace.suites if name in suite.browsers)
-    found = BrowserStatus(name, browser.engine, window=browser.window, suites=suites)
+    status = BrowserStatus(name, browser.engine, window=browser.window, suites=suites)
     try:
         here = installed(name, browser)
     except CannotOpen as error:
-        return replace(found, problem=str(error))
+        return replace(status, problem=str(error))
     version_text = version(here.binary) if here.binary and versions else ""
     driver = browser.url or " ".join(here.driver)
-    found = replace(found, version=version_text, program=here.binary, driver=driver)
+    status = replace(status, version=version_text, program=here.binary, driver=driver)
     if needs_screen(browser):
         words = f"there is no screen and no {DISPLAY_PROGRAM}; install it (Debian: xvfb)"
-        return replace(found, problem=f"browser '{name}': {words}")
-    return replace(found, problem=unlike(name, here) if versions else "")
+        return replace(status, problem=f"browser '{name}': {words}")
+    return replace(status, problem=unlike(name, here) if versions else "")

@@ -271,29 +271,29 @@ def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:
         return [*agent, *browser.arguments]
     if browser.engine != "chromium":
         return list(browser.arguments)
-    found = [
+    arguments = [
         "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
         "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
         f"--user-data-dir={folder / 'profile'}",
     ]  # fmt: skip
     if not visible:
-        found.append("--headless=new")
+        arguments.append("--headless=new")
     if os.geteuid() == 0:
-        found.append("--no-sandbox")
+        arguments.append("--no-sandbox")
     if wide := size(browser):
-        found.append(f"--window-size={wide[0]},{wide[1]}")
+        arguments.append(f"--window-size={wide[0]},{wide[1]}")
     if browser.user_agent:
-        found.append(f"--user-agent={browser.user_agent}")
+        arguments.append(f"--user-agent={browser.user_agent}")
     if browser.language:
-        found.append(f"--lang={browser.language}")
-    return [*found, *browser.arguments]
+        arguments.append(f"--lang={browser.language}")
+    return [*arguments, *browser.arguments]
 
 
 def _chromium_preferences(browser: Browser) -> dict[str, Any]:
-    found: dict[str, Any] = {**_EMPTY_START, **browser.preferences}
+    preferences: dict[str, Any] = {**_EMPTY_START, **browser.preferences}
     if browser.language:
-        found["intl.accept_languages"] = browser.language
+        preferences["intl.accept_languages"] = browser.language
     if browser.downloads:
-        found["download.default_directory"] = browser.downloads
-        found["download.prompt_for_download"] = False
-    return found
+        preferences["download.default_directory"] = browser.downloads
+        preferences["download.prompt_for_download"] = False
+    return preferences

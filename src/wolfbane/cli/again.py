@@ -62,8 +62,8 @@ def _record(workspace: Path | None, name: str) -> Record:
     from wolfbane.results.runs import find_run
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    folder = find_run(found.results, name)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    folder = find_run(opened.results, name)
     record = read_record(folder)
     if record.started is None:
         raise InputError(Problem(f"run {folder.name} was ended before it began"))

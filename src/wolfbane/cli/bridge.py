@@ -59,16 +59,16 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
     from wolfbane.workspace.diagnosis import State
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    bridged = [suite for suite in found.suites if isinstance(suite, BridgeSuite)]
-    suites = [s for s in bridged if (found.root / s.bridge).resolve() == file.resolve()]
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    bridged = [suite for suite in opened.suites if isinstance(suite, BridgeSuite)]
+    suites = [s for s in bridged if (opened.root / s.bridge).resolve() == file.resolve()]
     if not suites:
         named = [suite.bridge for suite in bridged]
         hint = did_you_mean(str(file), named) or "name it as a suite's 'bridge' in wolfbane.toml"
         raise InputError(Problem(f"no suite names the bridge {file}", hint=hint))
-    environments = point(found)
-    findings = [each for suite in suites for each in check_bridge(found, suite, environments)]
-    print_findings(make_console(), found, findings)
+    environments = point(opened)
+    findings = [each for suite in suites for each in check_bridge(opened, suite, environments)]
+    print_findings(make_console(), opened, findings)
     ctx.exit(1 if any(finding.state is State.WRONG for finding in findings) else 0)
 
 

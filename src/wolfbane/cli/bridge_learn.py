@@ -60,8 +60,8 @@ def learn(
     from wolfbane.app.learning.learn import Commands
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    folder = found.root if workspace else Path.cwd().resolve()
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    folder = opened.root if workspace else Path.cwd().resolve()
     known = _answers(answers)
     all_tests = all_tests or known.get("all") or _asked("The command that runs all tests", "--all")
     one = one or known.get("one") or _asked("The command that runs one test", "--one")
@@ -78,15 +78,15 @@ def learn(
     place = file or Path("bridges", f"{Path(shlex.split(all_tests)[0]).stem}.toml")
     if place.exists():
         raise InputError(Problem("it is there already, and stays as it is", str(place)))
-    if not place.resolve().is_relative_to(found.root):
-        raise InputError(Problem(f"it is not in the workspace {found.root}", str(place)))
+    if not place.resolve().is_relative_to(opened.root):
+        raise InputError(Problem(f"it is not in the workspace {opened.root}", str(place)))
     learned = _learned(folder, commands, may)
     _write(place, learned.text)
     click.echo(f"\nwritten: {place}")
-    _show(found, learned)
+    _show(opened, learned)
     if not learned.holds:
         ctx.exit(1)
-    _add_suite(found, folder.relative_to(found.root), place, learned, yes=yes)
+    _add_suite(opened, folder.relative_to(opened.root), place, learned, yes=yes)
 
 
 def _learned(folder: Path, commands: Commands, may: May) -> Learned:

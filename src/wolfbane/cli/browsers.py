@@ -34,10 +34,10 @@ def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    browsers = look_for(found, browsers_of(found))
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    browsers = look_for(opened, browsers_of(opened))
     if opening:
-        browsers = open_each(found, browsers)
+        browsers = open_each(opened, browsers)
     if form == "json":
         click.echo(json.dumps([to_builtins(browser) for browser in browsers], indent=1))
     else:

@@ -34,8 +34,8 @@ def command(
     from wolfbane.reports.text import bytes_shown, many
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    removed = remove_runs(found, keep, older_than, evidence_only=evidence, dry_run=dry_run)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    removed = remove_runs(opened, keep, older_than, evidence_only=evidence, dry_run=dry_run)
     for problem in removed.problems:
         click.echo(f"wolfbane: {problem}", err=True)
     verb = "would remove" if dry_run else "removed"

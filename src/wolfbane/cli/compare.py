@@ -55,11 +55,11 @@ def command(
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    comparison, problems = compare_runs(found, runs, pick)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    comparison, problems = compare_runs(opened, runs, pick)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
-    changes = changes_of_load(found, comparison)
+    changes = changes_of_load(opened, comparison)
     if form == "json":
         click.echo(as_json(comparison, changes))
     else:

@@ -53,8 +53,8 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
     from wolfbane.inventory import open_inventory
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    composition = Composition(open_inventory(found))
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    composition = Composition(open_inventory(opened))
     given = read_answers(answers) if answers else None
     for step, title in _TITLES.items():
         if given is None:
@@ -67,7 +67,7 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
         arguments += ["--workspace", str(workspace)]
     click.echo(f"\n{_left(composition)}\n  {quoted(['wolfbane', 'run', *arguments], 'posix')}")
     then = str(given.get("then", "show")) if given is not None else _prompt(f"\nNow? {_THEN}")
-    ctx.exit(_then(found, then.split() or ["show"], arguments))
+    ctx.exit(_then(opened, then.split() or ["show"], arguments))
 
 
 def _then(workspace: Workspace, words: list[str], arguments: list[str]) -> int:

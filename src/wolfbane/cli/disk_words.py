@@ -26,16 +26,16 @@ def on_disk(*endings: str) -> Complete:
 def _entries(incomplete: str, endings: Iterable[str]) -> list[str]:
     before, slash, start = incomplete.rpartition("/")
     folder = Path(f"{before}{slash}").expanduser() if slash else Path()
-    found = []
+    entries = []
     for entry in sorted(folder.iterdir()) if folder.is_dir() else ():
         hidden = entry.name.startswith(".") and not start.startswith(".")
         if not entry.name.startswith(start) or hidden:
             continue
         if entry.is_dir():
-            found.append(f"{before}{slash}{entry.name}/")
+            entries.append(f"{before}{slash}{entry.name}/")
         elif not endings or entry.name.endswith(tuple(endings)):
-            found.append(f"{before}{slash}{entry.name}")
-    return found
+            entries.append(f"{before}{slash}{entry.name}")
+    return entries
 
 
 def reports(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:

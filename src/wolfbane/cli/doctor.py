@@ -41,13 +41,13 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
     from wolfbane.workspace.diagnosis import State
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    inventory = open_inventory(found)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    inventory = open_inventory(opened)
     findings = [*look_over(inventory), *_presets(inventory)]
     if form == "json":
         click.echo(as_json(findings))
     else:
-        print_findings(make_console(), found, findings)
+        print_findings(make_console(), opened, findings)
     ctx.exit(4 if any(finding.state is State.MISSING for finding in findings) else 0)
 
 

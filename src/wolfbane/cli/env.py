@@ -30,11 +30,11 @@ def list_environments(workspace: Path | None) -> None:
     from wolfbane.reports.environments import environment_lines
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    if not found.settings.env:
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    if not opened.settings.env:
         click.echo("no environment is declared: write [env.NAME] in wolfbane.toml", err=True)
         return
-    click.echo("\n".join(environment_lines(found)))
+    click.echo("\n".join(environment_lines(opened)))
 
 
 @command.command("show")
@@ -50,12 +50,12 @@ def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) 
     from wolfbane.reports.environments import as_data, value_lines
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    if not found.settings.param:
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    if not opened.settings.param:
         raise InputError(Problem("no parameter is declared: write [param.NAME] in wolfbane.toml"))
-    environment = resolve(found, name, values)
+    environment = resolve(opened, name, values)
     if form == "json":
         click.echo(json.dumps(as_data(environment), indent=1))
         return
-    unset = [name for name in found.settings.param if name not in environment.values]
+    unset = [name for name in opened.settings.param if name not in environment.values]
     click.echo("\n".join(value_lines(environment, unset)))

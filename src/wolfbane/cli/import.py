@@ -44,8 +44,8 @@ def command(
     from wolfbane.app.importing import import_reports
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    problems, reports = import_reports(found, files, suite, target)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    problems, reports = import_reports(opened, files, suite, target)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)
     unread = 0

@@ -26,9 +26,9 @@ def installed_lines() -> Iterator[str]:
 
 def _packages() -> list[str]:
     """The names of its dependencies, without those of its own development."""
-    found: dict[str, None] = {}
+    packages: dict[str, None] = {}
     for line in requires("wolfbane") or ():
         requirement, _, marker = line.partition(";")
         if "dev" not in marker and (name := re.match(r"[\w.-]+", requirement)):
-            found[name[0]] = None
-    return sorted(found, key=str.lower)
+            packages[name[0]] = None
+    return sorted(packages, key=str.lower)

@@ -44,13 +44,13 @@ def command(
     from wolfbane.workspace.find import open_workspace
 
     targets = read_targets(request.reports)
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     report = ConsoleReport(
         make_console(), quiet=request.quiet, verbose=request.verbose, live=False,
-        results=found.settings.workspace.results,
+        results=opened.settings.workspace.results,
     )  # fmt: skip
     with tempfile.TemporaryDirectory(prefix="wolfbane-join-") as scratch:
-        end = join_runs(found, read_shares(places, Path(scratch)), [report])
+        end = join_runs(opened, read_shares(places, Path(scratch)), [report])
     for problem in end.problems:
         click.echo(f"wolfbane: {problem}", err=True)
     write_reports(targets, end.record)

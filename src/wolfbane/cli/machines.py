@@ -38,8 +38,8 @@ def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> N
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    machines = look_at_machines(found, on)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    machines = look_at_machines(opened, on)
     names, able = [each.name for each in machines], [each.abilities for each in machines]
     if form == "json":
         click.echo(json.dumps([to_builtins(machine) for machine in machines], indent=1))
@@ -53,4 +53,4 @@ def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> N
         for line in machine_problems(names, [each.problem for each in machines], able):
             console.print(line, soft_wrap=True)
     served = {name for each in able if each for name in each.runtimes}
-    ctx.exit(0 if served >= {suite.name for suite in found.suites} else 4)
+    ctx.exit(0 if served >= {suite.name for suite in opened.suites} else 4)

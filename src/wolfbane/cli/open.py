@@ -34,8 +34,8 @@ def command(run: str, no_browser: bool, workspace: Path | None) -> None:
     from wolfbane.results.runs import find_run
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    folder = find_run(found.results, run)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    folder = find_run(opened.results, run)
     path = folder / NAME
     write_reports([("html", path)], read_record(folder))
     click.echo(path)

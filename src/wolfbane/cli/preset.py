@@ -58,31 +58,31 @@ def save(
     wolfbane preset save nightly -- --tag slow --env staging
     wolfbane preset save mine --personal -- --preset nightly --quiet
     """
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
     if not arguments:
         raise InputError(Problem(f"no arguments: write wolfbane preset save {name} -- --tag smoke"))
-    check_arguments(found, arguments)
-    known = all_presets(found).get(name)
-    kept = personal_file() if personal else found.file
+    check_arguments(opened, arguments)
+    known = all_presets(opened).get(name)
+    kept = personal_file() if personal else opened.file
     if known is not None and known.file == kept and not replace:
-        place = _place(found, known.file)
+        place = _place(opened, known.file)
         raise InputError(Problem(f"there is a preset '{name}' in {place}", hint="use --replace"))
-    file = save_preset(found, name, arguments, words, personal=personal)
-    click.echo(f"saved in {_place(found, file)}: wolfbane run --preset {name}")
+    file = save_preset(opened, name, arguments, words, personal=personal)
+    click.echo(f"saved in {_place(opened, file)}: wolfbane run --preset {name}")
 
 
 @command.command("list")
 @workspace_option
 def list_presets(workspace: Path | None) -> None:
     """List every preset, its arguments, and where it is saved."""
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    presets = all_presets(found).values()
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    presets = all_presets(opened).values()
     if not presets:
         click.echo("no preset is saved; see wolfbane preset save --help", err=True)
         return
     rows = []
     for preset in presets:
-        place = _place(found, preset.file)
+        place = _place(opened, preset.file)
         rows.append((preset.name, preset.help or quoted(preset.arguments, "posix"), place))
     click.echo("\n".join(aligned(rows)))
 
@@ -92,15 +92,15 @@ def list_presets(workspace: Path | None) -> None:
 @workspace_option
 def show(name: str, workspace: Path | None) -> None:
     """Show the arguments of a preset, and the complete command with the presets below it."""
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    preset = find_preset(found, name)
-    whole = expanded(run, ["--workspace", str(found.file or found.root), "--preset", name])
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    preset = find_preset(opened, name)
+    whole = expanded(run, ["--workspace", str(opened.file or opened.root), "--preset", name])
     whole = without(run, whole, WORKSPACE)
     rows = [("preset", preset.name)]
     rows += [("help", preset.help)] if preset.help else []
     rows += [
         ("arguments", quoted(preset.arguments, "posix")),
-        ("kept in", _place(found, preset.file)),
+        ("kept in", _place(opened, preset.file)),
         ("runs", quoted(["wolfbane", "run", *whole], "posix")),
     ]
     click.echo("\n".join(aligned(rows)))
@@ -111,8 +111,8 @@ def show(name: str, workspace: Path | None) -> None:
 @workspace_option
 def delete(name: str, workspace: Path | None) -> None:
     """Delete a preset."""
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    click.echo(f"deleted from {_place(found, delete_preset(found, name))}: {name}")
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    click.echo(f"deleted from {_place(opened, delete_preset(opened, name))}: {name}")
 
 
 def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:

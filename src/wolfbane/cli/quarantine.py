@@ -134,15 +134,15 @@ def _with_history(workspace: Path | None) -> list[QuarantinedTests]:
     from wolfbane.results.quarantine import Quarantine, read_entries
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    quarantine = Quarantine(read_entries(found.root))
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    quarantine = Quarantine(read_entries(opened.root))
     if not quarantine.entries:
         click.echo("nothing is quarantined; see wolfbane quarantine add --help", err=True)
     by_entry: dict[int, list[str]] = {id(entry): [] for entry in quarantine.entries}
-    for test in open_inventory(found).tests:
+    for test in open_inventory(opened).tests:
         if entry := quarantine.entry(test):
             by_entry[id(entry)].append(test.address)
-    store, _ = open_history(found)
+    store, _ = open_history(opened)
     quarantined = []
     for entry in quarantine.entries:
         places = by_entry[id(entry)]

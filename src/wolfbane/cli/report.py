@@ -41,8 +41,8 @@ def command(run: str, form: str, path: Path | None, workspace: Path | None) -> N
     if form == "record" and path is None and sys.stdout.isatty():
         raise InputError(Problem("an archive is not for a terminal", hint="say --to PATH"))
     targets = read_targets([f"{form}={path}"]) if path else []
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    record = read_record(find_run(found.results, run))
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    record = read_record(find_run(opened.results, run))
     if targets:
         write_reports(targets, record)
     else:

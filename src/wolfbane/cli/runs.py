@@ -30,8 +30,8 @@ def command(form: str, workspace: Path | None) -> None:
     from wolfbane.results.retention import kept_runs
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    runs = kept_runs(found.results)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    runs = kept_runs(opened.results)
     if form == "json":
         click.echo(as_json(runs))
         return
@@ -39,4 +39,4 @@ def command(form: str, workspace: Path | None) -> None:
     for part in fitted(console, kept_table(runs), console.width) if runs else ():
         console.print(part)
     whole = bytes_shown(sum(run.size for run in runs))
-    click.echo(f"{many(len(runs), 'run')}, {whole} in {found.results}")
+    click.echo(f"{many(len(runs), 'run')}, {whole} in {opened.results}")

@@ -31,14 +31,14 @@ def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> Non
     from wolfbane.results.runs import find_run
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    folder = find_run(found.results, run)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    folder = find_run(opened.results, run)
     report = ConsoleReport(
         make_console(),
         quiet=quiet,
         verbose=verbose,
         live=False,
-        results=found.settings.workspace.results,
+        results=opened.settings.workspace.results,
     )
     for event in read_journal(folder):
         report(event)

@@ -55,9 +55,9 @@ def command(
     from wolfbane.reports.steps import as_json
     from wolfbane.workspace.find import open_workspace
 
-    found = open_workspace(workspace or Path.cwd(), given=workspace is not None)
-    [environment] = point(found)
-    listing = list_steps(open_inventory(found), _suites(found, names), environment)
+    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    [environment] = point(opened)
+    listing = list_steps(open_inventory(opened), _suites(opened, names), environment)
     shown = [each for each in listing.definitions if not (unused and each.uses)]
     if form == "json":
         click.echo(as_json(shown, listing))

@@ -110,12 +110,12 @@ class Machine:
             self._came.clear()
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(self._came.wait(), wait)
-        found: list[bytes] = []
+        messages: list[bytes] = []
         size = 0
         while self._messages and size < _MOST:
-            found.append(self._messages.popleft())
-            size += len(found[-1])
-        return found, self._ended and not self._messages
+            messages.append(self._messages.popleft())
+            size += len(messages[-1])
+        return messages, self._ended and not self._messages
 
     async def close(self) -> None:
         """End the process, and with it all that it started."""

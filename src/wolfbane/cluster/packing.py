@@ -96,17 +96,17 @@ def contents(root: Path, files: Iterable[PackedFile]) -> Iterator[dict[str, byte
 def _listed(root: Path, include: Sequence[str]) -> set[str]:
     answer = ask_git(root, "ls-files", "-z", "--cached", "--others", "--exclude-standard")
     if answer.code == 0:
-        found = {path for path in answer.output.split("\0") if path}
+        paths = {path for path in answer.output.split("\0") if path}
     else:
-        found = set(_walked(root))
+        paths = set(_walked(root))
     for glob in include:
-        found |= {
+        paths |= {
             path.relative_to(root).as_posix()
             for place in root.glob(glob)
             for path in (place.rglob("*") if place.is_dir() else [place])
             if not path.is_dir() or path.is_symlink()
         }
-    return found
+    return paths
 
 
 def _walked(root: Path) -> Iterator[str]:
@@ -124,15 +124,15 @@ def _packed(root: Path, path: str) -> PackedFile | None:
     """A file as it travels; None for one that git tracks and that is gone, a pipe, a socket."""
     place = root / path
     try:
-        found = place.lstat()
+        status = place.lstat()
     except OSError:
         return None
-    if stat.S_ISLNK(found.st_mode):
+    if stat.S_ISLNK(status.st_mode):
         return PackedFile(path, str(place.readlink()), link=True)
-    if not stat.S_ISREG(found.st_mode):
+    if not stat.S_ISREG(status.st_mode):
         return None
     data = _read(root, path)
-    return PackedFile(path, _hash(data), len(data), runs=bool(found.st_mode & stat.S_IXUSR))
+    return PackedFile(path, _hash(data), len(data), runs=bool(status.st_mode & stat.S_IXUSR))
 
 
 def _read(root: Path, path: str) -> bytes:

@@ -52,6 +52,6 @@ def _with_ports(environment: Environment, moves: dict[str, str]) -> Environment:
             return int(moves[str(value)])
         return value
 
-    found = moved(environment)
-    assert isinstance(found, Environment)
-    return found
+    relocated = moved(environment)
+    assert isinstance(relocated, Environment)
+    return relocated

@@ -35,12 +35,12 @@ class Labels(msgspec.Struct, frozen=True):
 
 def read_labels(workspace: Workspace, paths: Sequence[str]) -> Labels:
     """The labels in these paths; a last word that is none of an environment is no label."""
-    found: dict[tuple[str, tuple[str, ...]], None] = {}
+    labels: dict[tuple[str, tuple[str, ...]], None] = {}
     for path in paths:
         match = _LABEL.fullmatch(path)
         first, *more = match[1].split(",") if match else [""]
         name = first if first in workspace.settings.env else ""
         values = more if name else [first, *more]
         if all(value.partition("=")[0] in workspace.settings.param for value in values):
-            found[name, tuple(values)] = None
-    return Labels(tuple(found))
+            labels[name, tuple(values)] = None
+    return Labels(tuple(labels))

@@ -134,24 +134,26 @@ class Resolution:
         files = table.get("values_from", [])
         for path in [files] if isinstance(files, str) else files:
             try:
-                found = read_values(self.workspace.home / path)
+                from_file = read_values(self.workspace.home / path)
             except ValueError as error:
                 self.add(str(error), file=path)
             else:
                 if Path(path).suffix.lower() not in STRUCTURED:
-                    found = {self.by_variable.get(name, name): v for name, v in found.items()}
-                self.take(found, path, path, fill=False)
+                    from_file = {
+                        self.by_variable.get(name, name): v for name, v in from_file.items()
+                    }
+                self.take(from_file, path, path, fill=False)
         self.take(table, f"environment {name}", self.file, fill=True)
 
     @cached_property
     def by_variable(self) -> dict[str, str]:
         """Parameters by the variables that they are exported to, as a ``.env`` file has them."""
-        found = {}
+        variables = {}
         for name, parameter in self.parameters.items():
             exported = parameter.export
             for variable in [exported] if isinstance(exported, str) else exported:
-                found[variable] = name
-        return {variable: name for variable, name in found.items() if variable}
+                variables[variable] = name
+        return {variable: name for variable, name in variables.items() if variable}
 
     def take(self, table: Mapping[str, Any], origin: str, file: str, *, fill: bool) -> None:
         """Take values by dotted name; later ones win."""
@@ -256,12 +258,12 @@ class Resolution:
 
     def exports(self) -> dict[str, str]:
         """The environment variables that parameters are exported as."""
-        found = {}
+        variables = {}
         for name, value in self.values.items():
             exported = self.parameters[name].export
             for variable in [exported] if isinstance(exported, str) else exported:
-                found[variable] = value.text
-        return found
+                variables[variable] = value.text
+        return variables
 
 
 def by_dotted_name(

@@ -37,7 +37,7 @@ def resolve_each(
     """
     chosen = [name.strip() for name in names.split(",") if name.strip()]
     chosen = list(dict.fromkeys(chosen)) or [workspace.settings.workspace.env]
-    found: list[Environment] = []
+    environments: list[Environment] = []
     problems: dict[Problem, None] = {}
     for name in chosen:
         try:
@@ -46,12 +46,12 @@ def resolve_each(
             place = f"{name}: " if len(chosen) > 1 else ""
             problems |= {p._replace(message=place + p.message): None for p in error.problems}
         else:
-            found += [_labelled(environment, values, chosen) for environment, values in each]
+            environments += [_labelled(environment, values, chosen) for environment, values in each]
     if problems:
         raise InputError(*problems)
-    if len(found) == 1 and not labelled:
-        return [replace(found[0], label="")]
-    return found
+    if len(environments) == 1 and not labelled:
+        return [replace(environments[0], label="")]
+    return environments
 
 
 def _labelled(
@@ -69,8 +69,8 @@ def _spread_out(
     if not spread:
         return [(Resolution(workspace, name, given, {}).run(), {})]
     values = Resolution(workspace, name, given, {}).several(spread)
-    found = []
+    combinations = []
     for combination in itertools.product(*values.values()):
         own = dict(zip(values, combination))
-        found.append((Resolution(workspace, name, given, own).run(), own))
-    return found
+        combinations.append((Resolution(workspace, name, given, own).run(), own))
+    return combinations

@@ -26,10 +26,10 @@ def coverage(inventory: Inventory, exercised: Mapping[Exercised, int]) -> Iterat
 
 def _operations(inventory: Inventory) -> dict[str, Sequence[str]]:
     """The names of all operations, by the file of their description."""
-    found: dict[str, Sequence[str]] = {}
+    operations: dict[str, Sequence[str]] = {}
     for file in inventory.files.values():
         if not file.error:
             suite = inventory.workspace.suite(file.suite)
             kind = find_kind(suite.kind)
-            found.update(kind.operations(inventory.workspace.root, suite, file.path))
-    return found
+            operations.update(kind.operations(inventory.workspace.root, suite, file.path))
+    return operations

@@ -16,10 +16,10 @@ def quarantined_in(
     """The quarantined ones of these tests, by address, with why and until when."""
     if not quarantine.entries:
         return {}
-    found = {}
+    quarantined = {}
     for test in tests:
         if entry := quarantine.entry(test):
-            found[test.address] = Quarantined(
+            quarantined[test.address] = Quarantined(
                 entry.because,
                 entry.days(today),
                 entry.until.isoformat() if entry.until else "",
@@ -27,4 +27,4 @@ def quarantined_in(
                 entry.ticket,
                 over=entry.is_over(today),
             )
-    return found
+    return quarantined

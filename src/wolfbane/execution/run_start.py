@@ -145,11 +145,11 @@ class RunStart(msgspec.Struct, frozen=True):
 
 def _runtimes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:
     """The runtime of each suite, or why there is none."""
-    found = {}
+    runtimes = {}
     for name in suites:
         suite = workspace.suite(name)
         try:
-            found[name] = find_kind(suite.kind).runtime(workspace.root, suite)
+            runtimes[name] = find_kind(suite.kind).runtime(workspace.root, suite)
         except MissingRuntime as missing:
-            found[name] = str(missing)
-    return found
+            runtimes[name] = str(missing)
+    return runtimes

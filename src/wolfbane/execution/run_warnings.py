@@ -58,10 +58,10 @@ def of_the_quarantine(quarantine: Quarantine, tests: Sequence[Test]) -> Iterator
 
 def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterator[str]:
     """Tests that launchers told of and nobody knew, unless they may know more, or had chosen."""
-    found: dict[tuple[str, Discrepancy], list[str]] = {}
+    by_suite: dict[tuple[str, Discrepancy], list[str]] = {}
     for result in results:
-        found.setdefault((result.suite, result.account), []).append(result.address)
-    for (name, account), addresses in found.items():
+        by_suite.setdefault((result.suite, result.account), []).append(result.address)
+    for (name, account), addresses in by_suite.items():
         suite = workspace.suite(name)
         explains = find_kind(suite.kind).unexpected_result(workspace.root, suite)
         if account is Discrepancy.ADDED and not explains:

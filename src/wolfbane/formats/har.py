@@ -58,13 +58,13 @@ def archive(entries: Iterable[Mapping[str, Any]], version: str) -> dict[str, Any
 
 
 def _response(answer: Mapping[str, Any] | None) -> dict[str, Any]:
-    found: dict[str, Any] = {
+    response: dict[str, Any] = {
         "status": 0, "statusText": "", "httpVersion": "", "cookies": [], "headers": [],
         "content": {"size": 0, "mimeType": ""}, "redirectURL": "", "headersSize": -1,
         "bodySize": -1,
     }  # fmt: skip
     if answer is None:
-        return found
+        return response
     headers, content = answer["headers"], answer["content"]
     kind = headers.get("content-type", "")
     body: dict[str, Any] = {"size": len(content), "mimeType": kind}
@@ -76,7 +76,7 @@ def _response(answer: Mapping[str, Any] | None) -> dict[str, Any]:
     if len(content) > KEPT:
         body["comment"] = f"the first {KEPT} of {len(content)} bytes"
     return {
-        **found,
+        **response,
         "status": answer["status"],
         "httpVersion": answer["http"],
         "headers": _pairs(headers.items()),

@@ -27,16 +27,16 @@ def affected(
     if not changed:
         return {}
     imports = Imports(workspace.root, changed)
-    found: dict[str, str] = {}
+    reached: dict[str, str] = {}
     for suite in workspace.suites:
         own = [file for file in files.values() if file.suite == suite.name]
         inputs = find_kind(suite.kind).inputs(workspace.root, suite)
         if cause := _input([*suite.inputs, *inputs], changed):
-            found.update({file.path: f"suite {suite.name} needs {cause}, which differs"
+            reached.update({file.path: f"suite {suite.name} needs {cause}, which differs"
                           for file in own})  # fmt: skip
         elif own:
-            found.update(_reached(workspace, suite, inputs, own, imports, changed))
-    return found
+            reached.update(_reached(workspace, suite, inputs, own, imports, changed))
+    return reached
 
 
 def _input(inputs: Sequence[str], changed: Collection[str]) -> str:

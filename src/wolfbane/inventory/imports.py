@@ -24,16 +24,16 @@ class Imports:
 
         ``roots`` are the folders in which modules are looked for.
         """
-        found: dict[str, list[str]] = {path: [] for path in paths}
-        waiting = list(found)
+        importers: dict[str, list[str]] = {path: [] for path in paths}
+        waiting = list(importers)
         while waiting:
             path = waiting.pop()
             for imported in self._imported(path, reader, roots):
-                if imported not in found:
-                    found[imported] = []
+                if imported not in importers:
+                    importers[imported] = []
                     waiting.append(imported)
-                found[imported].append(path)
-        return found
+                importers[imported].append(path)
+        return importers
 
     def _imported(self, path: str, reader: ImportReader, roots: tuple[str, ...]) -> list[str]:
         """The files of the workspace that one imports."""

@@ -18,15 +18,15 @@ _LINE = re.compile(r"(.+):(\d+)")
 def paths_expression(inventory: Inventory, paths: Sequence[str], folder: Path) -> Expression:
     """The union of the paths, read from ``folder``. Raises InputError with every problem."""
     problems: list[Problem] = []
-    found: list[Expression] = []
+    expressions: list[Expression] = []
     for path in paths:
         try:
-            found.append(_one(inventory, path, folder))
+            expressions.append(_one(inventory, path, folder))
         except InputError as error:
             problems += error.problems
     if problems:
         raise InputError(*problems)
-    return any_of(found) if found else EVERYTHING
+    return any_of(expressions) if expressions else EVERYTHING
 
 
 def _one(inventory: Inventory, path: str, folder: Path) -> Expression:

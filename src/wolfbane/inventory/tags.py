@@ -57,7 +57,7 @@ class _Comment:
 def _comment_tags(source: bytes) -> list[_Comment]:
     lines = source.decode("utf-8", "replace").splitlines()
     head_ends = _end_of_head(lines)
-    found = []
+    comments = []
     for index, line in enumerate(lines):
         match = _COMMENT.match(line)
         if match:
@@ -70,8 +70,8 @@ def _comment_tags(source: bytes) -> list[_Comment]:
             whole_file = loose and index < head_ends
             where = "file head" if whole_file else f"comment on line {index + 1}"
             tags = tuple(Tag.parse(t, where) for t in match[1].split(",") if t.strip())
-            found.append(_Comment(tags, set() if whole_file else _below(lines, target)))
-    return found
+            comments.append(_Comment(tags, set() if whole_file else _below(lines, target)))
+    return comments
 
 
 def _below(lines: Sequence[str], first: int) -> set[int]:

@@ -59,7 +59,7 @@ def compare_loads(before: LoadRecord, after: LoadRecord) -> list[StepChange]:
 
 def _medians(load: LoadRecord) -> dict[tuple[str, str], list[float]]:
     """The median of each step in each second."""
-    found: dict[tuple[str, str], list[float]] = {}
+    medians: dict[tuple[str, str], list[float]] = {}
     for second in load.seconds:
         merged: dict[tuple[str, str], Histogram] = {}
         for row in second.rows:
@@ -67,8 +67,8 @@ def _medians(load: LoadRecord) -> dict[tuple[str, str], list[float]]:
                 key = (row.workflow, row.step)
                 merged.setdefault(key, Histogram()).merge(row.times["whole"])
         for key, histogram in merged.items():
-            found.setdefault(key, []).append(histogram.percentile(50))
-    return found
+            medians.setdefault(key, []).append(histogram.percentile(50))
+    return medians
 
 
 def _error(medians: Sequence[float]) -> float:

@@ -112,11 +112,11 @@ class Measured:
     def _limited(self) -> str:
         """How the generator was the limit itself, if it was."""
         many = max(self._seconds * _OFTEN, 2)
-        found = []
+        reasons = []
         if self._busy >= many:
-            found.append(f"its processor was used up in {self._busy} of {self._seconds} s")
+            reasons.append(f"its processor was used up in {self._busy} of {self._seconds} s")
         if self._lagging >= many:
-            found.append(
+            reasons.append(
                 f"it was more than {LAG * 1000:.0f} ms late in {self._lagging} of {self._seconds} s"
             )
-        return " and ".join(found)
+        return " and ".join(reasons)

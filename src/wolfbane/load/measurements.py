@@ -80,12 +80,12 @@ class Measurements:
         first: dict[tuple[str, str, str], LoadError] = {
             (each.workflow, each.step, each.kind): each for each in self._errors
         }
-        found = []
+        kinds = []
         for key, count in counts.most_common():
             example = first.get(key)
             message, exchange = (example.message, example.exchange) if example else ("", "")
-            found.append(ErrorKind(*key, count, message, exchange))
-        return found
+            kinds.append(ErrorKind(*key, count, message, exchange))
+        return kinds
 
     def as_data(self) -> dict[str, Any]:
         """All of it for JSON; times are in seconds."""

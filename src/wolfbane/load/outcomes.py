@@ -18,20 +18,20 @@ from wolfbane.workers.message_data import Ending, ending
 
 def together(ends: Iterable[LoadedMessage]) -> dict[str, TestUnderLoad]:
     """How each test ended in all processes, by address; one that failed anywhere has failed."""
-    found: dict[str, TestUnderLoad] = {}
+    by_test: dict[str, TestUnderLoad] = {}
     for test in (test for end in ends for test in end.tests):
-        known = found.get(test.address)
+        known = by_test.get(test.address)
         if known is None:
-            found[test.address] = test
+            by_test[test.address] = test
             continue
         shown = test if test.failed and not known.failed else known
-        found[test.address] = replace(
+        by_test[test.address] = replace(
             shown,
             count=known.count + test.count,
             failed=known.failed + test.failed,
             seconds=known.seconds + test.seconds,
         )
-    return found
+    return by_test
 
 
 def test_results(

@@ -66,13 +66,13 @@ def explained(
 
 def step_rows(steps: Sequence[StepLine], listing: StepListing) -> list[tuple[str, Text | str]]:
     """Each step of a scenario with the place of the function that it means."""
-    found: dict[tuple[int, str], list[StepDefinition]] = {}
+    definitions: dict[tuple[int, str], list[StepDefinition]] = {}
     for definition in listing.definitions:
         for use in definition.uses:
-            found.setdefault((use.line, use.text), []).append(definition)
+            definitions.setdefault((use.line, use.text), []).append(definition)
     lines: list[Text | str] = []
     for step in steps:
-        meant = found.get((step.line, step.text), [])
+        meant = definitions.get((step.line, step.text), [])
         places = ", ".join(f"{each.function} in {each.place}" for each in meant)
         line = Text(visible(f"{step.keyword} {step.text}"))
         lines.append(line.append(f"\n  {visible(places) or 'not defined'}", style="dim"))

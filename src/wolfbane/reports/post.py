@@ -37,7 +37,7 @@ def read_recipients(given: Sequence[str]) -> list[str]:
 
     ``crew@harbour.example, Harbour master <master@harbour.example>``. Raises InputError.
     """
-    found = []
+    addresses = []
     for text in given:
         for name, address in getaddresses([text]):
             user, at, host = address.partition("@")
@@ -45,8 +45,8 @@ def read_recipients(given: Sequence[str]) -> list[str]:
             if not whole or not text.isprintable():
                 hint = "write crew@harbour.example, or Crew <crew@harbour.example>"
                 raise InputError(Problem(f"--mail-to {text!r}: that is no address", hint=hint))
-            found.append(formataddr((name, address)))
-    return list(dict.fromkeys(found))
+            addresses.append(formataddr((name, address)))
+    return list(dict.fromkeys(addresses))
 
 
 def send(message: EmailMessage, mail: Mail, root: Path) -> None:

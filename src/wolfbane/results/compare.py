@@ -74,25 +74,25 @@ def compare(
     old, now, left = _side_by_side(before, after)
     old, now = as_sets(old, now)
     quarantined |= {address for address, ended in now.items() if ended.quarantined}
-    found = Comparison(before.entry, after.entry, quarantined=quarantined, left=left)
+    comparison = Comparison(before.entry, after.entry, quarantined=quarantined, left=left)
     for address in sorted({*old, *now}):
         change = Change(address, old.get(address), now.get(address))
-        _sort_in(found, change)
+        _sort_in(comparison, change)
         seconds = earlier.get(address, [])
         if change.after and stands_out(change.after.seconds, seconds):
-            found.slower.append((change, statistics.median(seconds)))
+            comparison.slower.append((change, statistics.median(seconds)))
     counted = [
         Counter(
             QUARANTINED if e.quarantined or a in quarantined else e.outcome for a, e in side.items()
         )
         for side in (old, now)
     ]
-    found.counts = {
+    comparison.counts = {
         name: (counted[0][name], counted[1][name])
         for name in (*map(str, Outcome), QUARANTINED)
         if counted[0][name] or counted[1][name]
     }
-    return found
+    return comparison
 
 
 def _side_by_side(

@@ -41,9 +41,9 @@ def words_starting(results: Path, subject: str, start: str) -> list[str]:
     except OSError:
         return []
     first = bisect_left(lines, start)
-    found = []
+    words = []
     for line in lines[first:]:
         if not line.startswith(start):
             break
-        found.append(line)
-    return found
+        words.append(line)
+    return words

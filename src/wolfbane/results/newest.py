@@ -78,11 +78,11 @@ class Newest:
 
     def by_machine(self) -> dict[str, list[str]]:
         """The addresses of tests that last ran on each machine of a cluster, by its name."""
-        found: dict[str, list[str]] = {}
+        addresses: dict[str, list[str]] = {}
         for variant, entry in self._found.items():
             if entry.machine:
-                found.setdefault(entry.machine, []).extend((variant, entry.place))
-        return found
+                addresses.setdefault(entry.machine, []).extend((variant, entry.place))
+        return addresses
 
     def take_in(self, results: Iterable[Result]) -> None:
         """Add the results of a run, and write the file in one step."""

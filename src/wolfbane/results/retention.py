@@ -43,15 +43,15 @@ class Kept(msgspec.Struct, frozen=True):
 
 def kept_runs(results: Path) -> list[Kept]:
     """Every run's folder, the newest first; what is no run's is left alone."""
-    found = []
+    runs = []
     for folder in sorted((results / "runs").glob("*"), reverse=True):
         try:
             began = datetime.strptime(folder.name[:15], "%Y%m%d-%H%M%S")
         except ValueError:
             continue
         sizes = _size(folder), _size(folder / EVIDENCE)
-        found.append(Kept(folder, began, *sizes, goes_on(folder), _summary(folder)))
-    return found
+        runs.append(Kept(folder, began, *sizes, goes_on(folder), _summary(folder)))
+    return runs
 
 
 def _summary(folder: Path) -> dict[str, Any]:

@@ -18,7 +18,7 @@ def slower_tests(workspace: Workspace) -> dict[str, str]:
     """By address, in words how much slower. Raises InputError where the history cannot be read."""
     known = Newest(workspace.caches).known({})
     store, _ = open_history(workspace)
-    found = {}
+    slower = {}
     longer = [variant for variant, seconds in known.times.items() if seconds >= LEAST_SECONDS]
     for history in histories(store, longer, store.runs(LOOKED_BACK)):
         if not history.counted:
@@ -28,5 +28,5 @@ def slower_tests(workspace: Workspace) -> dict[str, str]:
         if stands_out(newest.seconds, earlier):
             usual = statistics.median(earlier)
             words = f"it took {newest.seconds:.2f} s where {usual:.2f} s is usual"
-            found[history.address] = found[newest.place] = words
-    return found
+            slower[history.address] = slower[newest.place] = words
+    return slower

@@ -199,11 +199,11 @@ class _ExpressionParser:
         return self.values(name)
 
     def values(self, name: str) -> Expression:
-        found = [self.one_value(name)]
+        values = [self.one_value(name)]
         while self.kind == "comma":
             self.next()
-            found.append(self.one_value(name))
-        return any_of(found)
+            values.append(self.one_value(name))
+        return any_of(values)
 
     def one_value(self, name: str) -> Term:
         if self.kind in ("and", "or", "not", "end", "close", "open", "comma"):

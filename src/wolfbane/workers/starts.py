@@ -66,10 +66,10 @@ class WorkerStarts:
     def variables(self, suite: Suite, target: str = "") -> dict[str, str]:
         """The environment variables of a suite's processes; without a target, the first one's."""
         environment = self.environments.get(target) or self.first
-        found = environment.variables(suite)
+        variables = environment.variables(suite)
         for form, variable in suite.values_file.items():
-            found[variable] = str(self._values.path(environment, form))
-        return found
+            variables[variable] = str(self._values.path(environment, form))
+        return variables
 
     def start(
         self, suite: Suite, target: str, member: str, more: Mapping[str, str],

@@ -34,19 +34,19 @@ class Tree(msgspec.Struct):
 
 def read_tree(root: Path) -> Tree:
     """Every file of a workspace, as a path from its root; what is hidden or made is left out."""
-    found = Tree()
+    tree = Tree()
     for folder, folders, names in os.walk(root):
         inside = Path(folder).relative_to(root).as_posix()
         if not _INSTALLED.isdisjoint(names):
             folders.clear()
             continue
         if inside != "." and SETTINGS_NAME in names:
-            found.workspaces.append(inside)
+            tree.workspaces.append(inside)
             folders.clear()
             continue
         folders[:] = sorted(f for f in folders if not f.startswith(".") and f not in _NEVER)
-        found.files += [name if inside == "." else f"{inside}/{name}" for name in sorted(names)]
-    return found
+        tree.files += [name if inside == "." else f"{inside}/{name}" for name in sorted(names)]
+    return tree
 
 
 def test_files(root: Path, files: list[str]) -> Iterator[tuple[str, str]]:

@@ -47,21 +47,21 @@ def detect(root: Path) -> Detected:
         file.rpartition("/")[0] for file in tree.files
         if file.rpartition("/")[2] in _MANIFESTS and "/" in file
     }  # fmt: skip
-    found: dict[_SuitePlace, list[str]] = {}
+    places: dict[_SuitePlace, list[str]] = {}
     for kind, file in test_files(root, tree.files):
         place = _place(kind, file, projects)
-        around = [other.folder for other in found if other.kind == kind]
+        around = [other.folder for other in places if other.kind == kind]
         if not find_kind(kind).manifest or not any(
             _is_inside(place.folder, other) for other in around
         ):
-            found.setdefault(place, []).append(file)
+            places.setdefault(place, []).append(file)
     names: dict[str, None] = {}
     suites = []
-    for place in sorted(found, key=lambda place: (place.folder, place.kind)):
+    for place in sorted(places, key=lambda place: (place.folder, place.kind)):
         name = place.kind if place.folder == "." else re.sub(r"[^\w.-]", "-", place.folder)
         name = f"{name}-{place.kind}" if name in names else name
         names[name] = None
-        suites.append(_suite(root, tree, place, name, found[place]))
+        suites.append(_suite(root, tree, place, name, places[place]))
     return Detected(suites, tuple(tree.workspaces))
 
 
@@ -92,11 +92,11 @@ def _paths(place: _SuitePlace, files: Sequence[str]) -> list[str]:
     """The folders of a project that hold its test files, and globs for those in its own folder."""
     start = "" if place.project == "." else f"{place.project}/"
     glob = find_kind(place.kind).glob_for
-    found: dict[str, None] = {}
+    paths: dict[str, None] = {}
     for file in files:
         top, slash, _ = file.removeprefix(start).partition("/")
-        found.update(dict.fromkeys([f"{start}{top}"] if slash else [start + glob(top)]))
-    return list(found)
+        paths.update(dict.fromkeys([f"{start}{top}"] if slash else [start + glob(top)]))
+    return list(paths)
 
 
 def _is_inside(folder: str, other: str) -> bool:

@@ -33,7 +33,7 @@ def include(outer: Workspace, inner: Mapping[str, Workspace]) -> Workspace:
 
 def included_folders(workspace: Workspace) -> list[str]:
     """The folders with settings that ``include`` means. Raises InputError where one means none."""
-    found: dict[str, None] = {}
+    folders: dict[str, None] = {}
     problems = []
     for glob in workspace.settings.workspace.include:
         places = sorted(workspace.root.glob(f"{glob.rstrip('/')}/{SETTINGS_NAME}"))
@@ -41,10 +41,10 @@ def included_folders(workspace: Workspace) -> list[str]:
             hint = f"a folder with a {SETTINGS_NAME} of its own is wanted"
             words = f"'include': '{glob}' means no workspace"
             problems.append(Problem(words, workspace.file.name if workspace.file else "", 0, hint))
-        found |= {p.parent.relative_to(workspace.root).as_posix(): None for p in places}
+        folders |= {p.parent.relative_to(workspace.root).as_posix(): None for p in places}
     if problems:
         raise InputError(*problems)
-    return list(found)
+    return list(folders)
 
 
 class _Merging:

@@ -34,14 +34,14 @@ def personal_file() -> Path:
 
 def all_presets(workspace: Workspace) -> dict[str, Saved]:
     """Presets by name: the workspace's, then those of the user. Raises InputError."""
-    found = {}
+    saved = {}
     if workspace.file:
         for name, preset in workspace.settings.preset.items():
-            found[name] = Saved(name, tuple(preset.arguments), preset.help, workspace.file)
+            saved[name] = Saved(name, tuple(preset.arguments), preset.help, workspace.file)
     file = personal_file()
     for name, table in _personal(file).items():
-        found.setdefault(name, _read(file, name, table))
-    return found
+        saved.setdefault(name, _read(file, name, table))
+    return saved
 
 
 def find_preset(workspace: Workspace, name: str) -> Saved:

@@ -15,7 +15,7 @@ def changed_paths(root: Path, revision: str) -> set[str]:
     """
     why = f"changed:{revision}"
     commit_of(root, revision, why)
-    found: set[str] = set()
+    paths: set[str] = set()
     for question in (
         ("diff", "--name-only", "-z", "--no-renames", "--relative", revision, "--"),
         ("ls-files", "--others", "--exclude-standard", "-z"),
@@ -23,5 +23,5 @@ def changed_paths(root: Path, revision: str) -> set[str]:
         answer = ask_git(root, *question)
         if answer.code:
             raise InputError(Problem(f"{why}: {answer.reason}"))
-        found.update(answer.output.split("\0"))
-    return found - {""}
+        paths.update(answer.output.split("\0"))
+    return paths - {""}

@@ -103,11 +103,11 @@ def new_arguments(all_tests: Sequence[str], one: Sequence[str]) -> list[int]:
 
 def hints(all_tests: Sequence[str], one: Sequence[str]) -> list[str]:
     """Texts of the new arguments that may be a test's name, the longest first."""
-    found = []
+    hints = []
     for place in new_arguments(all_tests, one):
         for _, value, *_ in _values(one[place]):
-            found += [value, *re.split(r"::|[#/>.]", value)[-1:]]
-    return sorted({text for text in found if len(text) > 2}, key=len, reverse=True)
+            hints += [value, *re.split(r"::|[#/>.]", value)[-1:]]
+    return sorted({text for text in hints if len(text) > 2}, key=len, reverse=True)
 
 
 def guesses(

@@ -48,7 +48,7 @@ def event_table(data: bytes, hints: Sequence[str]) -> dict[str, Any] | None:
 
 def _objects(data: bytes) -> list[Mapping[str, Any]]:
     """The object on each line; none where a line has another thing."""
-    found: list[Mapping[str, Any]] = []
+    objects: list[Mapping[str, Any]] = []
     for line in data.splitlines():
         if line.strip():
             try:
@@ -57,5 +57,5 @@ def _objects(data: bytes) -> list[Mapping[str, Any]]:
                 return []
             if not isinstance(value, dict):
                 return []
-            found.append(value)
-    return found
+            objects.append(value)
+    return objects

@@ -105,7 +105,7 @@ def _patterns(
     """The patterns of each outcome: like those of the line that is known, where they can be."""
     frames = Counter((t.outcome, _frame(t)) for t in told)
     own, blanks = _frame(known), " " in known.text or _others_go_on(known, lines)
-    found: dict[str, str] = {}
+    patterns: dict[str, str] = {}
     unseen = []
     for outcome, every in _WORDS.items():
         mine = [frame for (seen, frame), _ in frames.most_common() if seen == outcome]
@@ -118,8 +118,8 @@ def _patterns(
         if not words:
             unseen.append(outcome)
         pattern = frame.pattern(words or every, blanks=blanks, outcome=outcome)
-        found[outcome] = pattern.replace("(?P<word>", "(?:")
-    return LinePatterns(found["passed"], found["failed"], found["skipped"], tuple(unseen))
+        patterns[outcome] = pattern.replace("(?P<word>", "(?:")
+    return LinePatterns(patterns["passed"], patterns["failed"], patterns["skipped"], tuple(unseen))
 
 
 def _others_go_on(known: ToldLine, lines: Sequence[str]) -> bool:

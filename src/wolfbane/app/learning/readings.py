@@ -54,8 +54,8 @@ def _files(root: Path, trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
         for table in _tables(data, hints):
             if entries := read_as(table, data):
                 key = Path(path).parent, str(table), Path(path).suffix
-                found = Reading({**table, "report": path}, entries)
-                together.setdefault(key, []).append(found)
+                reading = Reading({**table, "report": path}, entries)
+                together.setdefault(key, []).append(reading)
                 break
     for (folder, _, ending), alike in together.items():
         if len(alike) == 1:

@@ -28,13 +28,13 @@ def split(line: str, folder: Path) -> list[str]:
     Raises ValueError where quotes do not match.
     """
     shlex.split(line)
-    found: list[str] = []
+    arguments: list[str] = []
     for piece in _WORD.finditer(line):
         plain = "".join(shlex.split(piece[0]))
         is_glob = re.search(r"[*?[]", _QUOTED.sub("", piece[0]))
         files = sorted(glob(plain, root_dir=folder)) if is_glob else []  # noqa: PTH207
-        found += files or [plain]
-    return found
+        arguments += files or [plain]
+    return arguments
 
 
 def needs_shell(line: str) -> bool:

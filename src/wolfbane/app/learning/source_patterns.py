@@ -54,10 +54,10 @@ class SourceTests(msgspec.Struct, frozen=True):
 
 def suffixes(name: str) -> list[str]:
     """A name and its ends: of ``tides.Tide.high`` also ``Tide.high`` and ``high``."""
-    found = [name]
+    suffixes = [name]
     for match in _SEPARATORS.finditer(name):
-        found.append(name[match.end() :])
-    return [each for each in found if len(each) >= _SHORTEST and re.search(r"[^\W\d]", each)]
+        suffixes.append(name[match.end() :])
+    return [each for each in suffixes if len(each) >= _SHORTEST and re.search(r"[^\W\d]", each)]
 
 
 def prefixes(name: str) -> list[str]:
@@ -109,15 +109,15 @@ Places = Mapping[str, Sequence[tuple[str, str, str, str]]]
 
 def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
     """Where the names of a report stand in the sources."""
-    found: dict[str, list[tuple[str, str, str, str]]] = defaultdict(list)
+    places: dict[str, list[tuple[str, str, str, str]]] = defaultdict(list)
     for path, text in texts.items():
         here = [end for end in ends if end in text]
         for line in text.splitlines() if here else ():
             for end in here:
                 for match in re.finditer(rf"(?<!\w){re.escape(end)}(?!\w)", line):
                     after = line[match.end() : match.end() + 1]
-                    found[path].append((end, line[: match.start()].strip(), after, line))
-    return found
+                    places[path].append((end, line[: match.start()].strip(), after, line))
+    return places
 
 
 def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) -> str:

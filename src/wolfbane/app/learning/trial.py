@@ -61,12 +61,12 @@ class TrialFolder:
         return Trial(command, end.code, whole, end.output, seconds, sorted(written), end.late)
 
     def _stamps(self) -> dict[str, tuple[int, int]]:
-        found = {}
+        stamps = {}
         for path in self.root.rglob("*"):
             if path.is_file() and not path.is_symlink():
                 status = path.stat()
-                found[str(path.relative_to(self.root))] = status.st_mtime_ns, status.st_size
-        return {path: stamp for path, stamp in found.items() if "__pycache__" not in path}
+                stamps[str(path.relative_to(self.root))] = status.st_mtime_ns, status.st_size
+        return {path: stamp for path, stamp in stamps.items() if "__pycache__" not in path}
 
 
 @contextmanager

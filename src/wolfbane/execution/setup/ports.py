@@ -27,7 +27,7 @@ class Listener(msgspec.Struct, frozen=True):
 
 def ports_of(port: int, probes: Iterable[Probe]) -> set[int]:
     """The ports of this machine that a service is expected on: its own, and those of its probes."""
-    found = {port} if port else set()
+    ports = {port} if port else set()
     for probe in probes:
         if probe.way != "command":
             address = probe.target[0] if probe.way == "http" else f"//{probe.target[0]}"
@@ -35,8 +35,8 @@ def ports_of(port: int, probes: Iterable[Probe]) -> set[int]:
                 parts = urlsplit(address)
                 default = 443 if parts.scheme == "https" else 80
                 if parts.hostname in _HERE:
-                    found.add(parts.port or default)
-    return found
+                    ports.add(parts.port or default)
+    return ports
 
 
 def listeners(ports: Iterable[int]) -> list[Listener]:

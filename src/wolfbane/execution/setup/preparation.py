@@ -164,21 +164,21 @@ class Preparation:
             return list(chosen)
         known = {_key(test): test for test in self._inventory.tests_at(target)}
         asked_for = {_key(test) for test in chosen}
-        found: dict[tuple[str, str, str], Test] = {}
+        tests: dict[tuple[str, str, str], Test] = {}
 
         def put(test: Test) -> None:
-            if _key(test) in found:
+            if _key(test) in tests:
                 return
             for name in test.needs:
                 needed = known[test.path, name, test.browser]
                 if _key(needed) not in asked_for:
                     into.pulled_in[needed.address] = test.address
                 put(needed)
-            found[_key(test)] = test
+            tests[_key(test)] = test
 
         for test in chosen:
             put(test)
-        return list(found.values())
+        return list(tests.values())
 
     def _building(self, suite: str, text: str) -> None:
         """Tell once of what workers make, however many of them do."""

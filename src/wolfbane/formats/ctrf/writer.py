@@ -54,10 +54,10 @@ def _document(run: RunFacts) -> dict[str, Any]:
 
 def _environment(system: Mapping[str, str]) -> dict[str, Any]:
     names = {"commit": "commit", "version": "appVersion", "environment": "testEnvironment"}
-    found: dict[str, Any] = {names[key]: system[key] for key in names if key in system}
+    environment: dict[str, Any] = {names[key]: system[key] for key in names if key in system}
     if "revision" in system:
-        found["extra"] = {"revision": system["revision"]}
-    return {"environment": found} if found else {}
+        environment["extra"] = {"revision": system["revision"]}
+    return {"environment": environment} if environment else {}
 
 
 def _test(result: Result, reason: str | None) -> dict[str, Any]:

@@ -67,10 +67,10 @@ def _details(diagnostics: list[str]) -> dict[str, object]:
     """The YAML block of a point; nothing where it is none."""
     text = "\n".join(line for line in diagnostics if not line.startswith("#"))
     try:
-        found = yaml.safe_load(text) if text else None
+        details = yaml.safe_load(text) if text else None
     except yaml.YAMLError:
         return {}
-    return found if isinstance(found, dict) else {}
+    return details if isinstance(details, dict) else {}
 
 
 def _seconds(details: dict[str, object]) -> float:

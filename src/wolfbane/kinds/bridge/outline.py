@@ -58,7 +58,7 @@ def outline(source: str, patterns: Patterns) -> list[Item]:
     """
     test, group, tag, end = (re.compile(text) if text else None for text in (
         patterns.test, patterns.group, patterns.tag, patterns.end))  # fmt: skip
-    found: list[Item] = []
+    items: list[Item] = []
     open_groups: list[tuple[int, Item]] = []
     waiting: list[str] = []
     assert test is not None
@@ -77,13 +77,13 @@ def outline(source: str, patterns: Patterns) -> list[Item]:
             continue
         outer = open_groups[-1][1] if open_groups else None
         item = Item(match["name"], number, number, not is_group, [*waiting, *tags], outer)
-        found.append(item)
+        items.append(item)
         waiting = []
         if is_group:
             open_groups.append((depth, item))
     _close(open_groups, 0, number)
-    _stretch(found, number)
-    return found
+    _stretch(items, number)
+    return items
 
 
 def _close(groups: list[tuple[int, Item]], depth: int, line: int) -> None:

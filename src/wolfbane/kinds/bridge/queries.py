@@ -49,12 +49,12 @@ def queried(source: bytes, grammar: str, text: str) -> list[Item]:
     """
     parser, query = _compiled(grammar, text)
     root = parser.parse(source).root_node
-    found: dict[tuple[int, int, bool], Item] = {}
+    items: dict[tuple[int, int, bool], Item] = {}
     for _, captures in QueryCursor(query).matches(root):
         for kind in ("group", "test"):
             if kind in captures and f"{kind}.name" in captures:
-                _add(found, captures, kind)
-    return _nested(found)
+                _add(items, captures, kind)
+    return _nested(items)
 
 
 def _add(found: dict[tuple[int, int, bool], Item], captures: Captures, kind: str) -> None:

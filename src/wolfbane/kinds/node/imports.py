@@ -40,7 +40,7 @@ JAVASCRIPT_IMPORTS = JavaScriptImports()
 def javascript_imports(source: bytes) -> list[str]:
     """The relative specifiers of imports, re-exports, ``import(...)`` and ``require(...)``."""
     parser, query = _grammar()
-    found: dict[str, None] = {}
+    specifiers: dict[str, None] = {}
     for _, captures in QueryCursor(query).matches(parser.parse(source).root_node):
         words = [node.text for node in captures.get("word", ())]
         if words and words[0] not in (b"import", b"require"):
@@ -48,8 +48,8 @@ def javascript_imports(source: bytes) -> list[str]:
         for node in captures.get("from", ()):
             text = (node.text or b"").decode("utf-8", "replace")[1:-1]
             if text.startswith(("./", "../", "/")):
-                found[text] = None
-    return list(found)
+                specifiers[text] = None
+    return list(specifiers)
 
 
 def specifier_files(specifier: str, path: str) -> list[str]:

@@ -85,9 +85,9 @@ def module_files(name: str, path: str, roots: tuple[str, ...]) -> Iterator[list[
 
 
 def _candidates(folder: list[str], parts: list[str]) -> list[str]:
-    found = []
+    candidates = []
     for count in range(len(parts) + 1):
         place = "/".join([*folder, *parts[:count]])
-        found.append(f"{place}/__init__.py" if place else "__init__.py")
-    found.append("/".join([*folder, *parts]) + ".py" if parts else "")
-    return [file for file in found if file]
+        candidates.append(f"{place}/__init__.py" if place else "__init__.py")
+    candidates.append("/".join([*folder, *parts]) + ".py" if parts else "")
+    return [file for file in candidates if file]

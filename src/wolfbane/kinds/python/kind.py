@@ -178,15 +178,15 @@ class _ModuleReader:
         self, node: ast.ClassDef, seen: set[str]
     ) -> dict[str, tuple[ast.ClassDef, _Function]]:
         """Test methods by name, a class's own before inherited ones of the same file."""
-        found: dict[str, tuple[ast.ClassDef, _Function]] = {}
+        methods: dict[str, tuple[ast.ClassDef, _Function]] = {}
         for base in reversed(node.bases):
             name = getattr(base, "id", "")
             if name in self.classes and name not in seen:
-                found.update(self._methods(self.classes[name], {*seen, name}))
+                methods.update(self._methods(self.classes[name], {*seen, name}))
         for item in node.body:
             if isinstance(item, _Function) and item.name.startswith("test"):
-                found[item.name] = (node, item)
-        return found
+                methods[item.name] = (node, item)
+        return methods
 
 
 def _is_a_package_of_others(path: Path, source: bytes) -> bool:

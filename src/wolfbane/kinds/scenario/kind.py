@@ -114,15 +114,15 @@ def steps_folders(root: Path, suite: ScenarioSuite) -> list[str]:
     """The folders with a suite's steps: those it names, else ``steps`` in or beside its paths."""
     if suite.steps:
         return list(suite.steps)
-    found: dict[str, None] = {}
+    folders: dict[str, None] = {}
     for path in suite.paths:
         place = PurePosixPath(path.partition("*")[0].rstrip("/") or ".")
         folder = place if (root / place).is_dir() else place.parent
         for candidate in (folder / STEPS, folder.parent / STEPS):
             if (root / candidate).is_dir():
-                found[str(candidate)] = None
+                folders[str(candidate)] = None
                 break
-    return list(found)
+    return list(folders)
 
 
 KIND = ScenarioKind()

@@ -89,14 +89,14 @@ def _perl_path(root: Path, suite: TapSuite) -> list[str]:
     That is ``lib``, or ``blib``, into which it is built, where that is not older.
     """
     start = "" if suite.folder == "." else f"{suite.folder}/"
-    found = []
+    folders = []
     for path in _library(suite):
         built = f"{path.removesuffix('lib')}blib"
         if path == f"{start}lib" and _newest(root / built) >= _newest(root / path) > 0:
-            found += [f"{built}/lib", f"{built}/arch"]
+            folders += [f"{built}/lib", f"{built}/arch"]
         elif (root / path).is_dir():
-            found.append(path)
-    return found
+            folders.append(path)
+    return folders
 
 
 def _library(suite: TapSuite) -> list[str]:

@@ -54,20 +54,20 @@ class Arazzo:
     @cached_property
     def callers(self) -> dict[str, list[dict[str, Any]]]:
         """The steps that run each workflow, by its identifier."""
-        found: dict[str, list[dict[str, Any]]] = {}
+        callers: dict[str, list[dict[str, Any]]] = {}
         for workflow in self.workflows.values():
             for item in workflow["steps"]:
                 if "workflowId" in item:
-                    found.setdefault(item["workflowId"], []).append(item)
-        return found
+                    callers.setdefault(item["workflowId"], []).append(item)
+        return callers
 
     def resolved(self, entry: dict[str, Any]) -> dict[str, Any]:
         """A Reusable Object's component, with the value that overrides it. Raises KeyError."""
         if "reference" not in entry:
             return entry
         names = entry["reference"].removeprefix("$").split(".")
-        found: dict[str, Any] = dict(look_up(self.data, "".join(map(step, names))))
-        return {**found, "value": entry["value"]} if "value" in entry else found
+        component: dict[str, Any] = dict(look_up(self.data, "".join(map(step, names))))
+        return {**component, "value": entry["value"]} if "value" in entry else component
 
     def depends_on(self, workflow: str) -> list[str]:
         """The workflows of this document that have to run before."""

@@ -36,15 +36,15 @@ def document_problems(library: DocumentSet) -> dict[str, tuple[str, ...]]:
     Reads every source that is used.
     """
     written = library.document.document
-    found = {}
+    problems = {}
     for index, name in enumerate(library.document.workflows):
         lines = {
             f"{library.path}:{written.line(pointer)}: {words}": written.line(pointer)
             for pointer, words in workflow_problems(library, index)
         }
         if lines:
-            found[name] = tuple(sorted(lines, key=lines.__getitem__))
-    return found
+            problems[name] = tuple(sorted(lines, key=lines.__getitem__))
+    return problems
 
 
 def workflow_problems(library: DocumentSet, index: int) -> Iterator[Finding]:

@@ -119,15 +119,15 @@ class _Values:
         inside = (*above, id(node))
         if node.id == "sequence":
             return [self.of(n, pointer + step(i), inside) for i, n in enumerate(node.value)]
-        found: dict[str, Any] = {}
+        mapping: dict[str, Any] = {}
         for key, value in node.value:
             name = str(key.value)
             line = key.start_mark.line + 1
-            if name in found:
+            if name in mapping:
                 raise DocumentError(f"'{name}' is there twice", line)
             self._lines[pointer + step(name)] = line
-            found[name] = self.of(value, pointer + step(name), inside)
-        return found
+            mapping[name] = self.of(value, pointer + step(name), inside)
+        return mapping
 
     def _count(self, node: Any, line: int) -> None:
         self._repeated += id(node) in self._seen

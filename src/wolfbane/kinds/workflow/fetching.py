@@ -30,21 +30,21 @@ def fetch_documents(
     root: Path, suite: WorkflowSuite, files: Sequence[str], how: Fetching
 ) -> Fetched:
     """The copies of all documents that a suite and its files name by URL."""
-    found = Fetched()
+    fetched = Fetched()
     cache = DocumentCache(root, suite.http, how)
     waiting = list(_urls(root, suite, files))
     while waiting:
         url = waiting.pop(0)
-        if url in found.copies:
+        if url in fetched.copies:
             continue
         try:
-            found.copies[url] = cache.copy(url, found.warnings)
+            fetched.copies[url] = cache.copy(url, fetched.warnings)
         except OSError as error:
-            found.problems.append(f"{url} cannot be fetched: {error}")
+            fetched.problems.append(f"{url} cannot be fetched: {error}")
         else:
-            text = (root / found.copies[url].place).read_text(encoding="utf-8")
+            text = (root / fetched.copies[url].place).read_text(encoding="utf-8")
             waiting += _sources(text, url)
-    return found
+    return fetched
 
 
 def _urls(root: Path, suite: WorkflowSuite, files: Sequence[str]) -> Iterator[str]:

@@ -36,10 +36,10 @@ def input_names(library: DocumentSet, workflow: str) -> set[str] | None:
     declared = declared_inputs(library, described.get("inputs", {}))
     if declared is None:
         return None
-    found = {*declared, *row_names(library, workflow)}
+    names = {*declared, *row_names(library, workflow)}
     for item in library.document.callers.get(workflow, []):
-        found.update(entry["name"] for entry in given_entries(library, item))
-    return found
+        names.update(entry["name"] for entry in given_entries(library, item))
+    return names
 
 
 def given_entries(library: DocumentSet, item: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
@@ -61,14 +61,14 @@ def declared_inputs(library: DocumentSet, schema: Any, depth: int = 0) -> dict[s
     open_ended = any(key in schema for key in ("anyOf", "oneOf", "if", "patternProperties"))
     if open_ended or depth > _DEEPEST:
         return None
-    found: dict[str, Any] = {}
+    properties: dict[str, Any] = {}
     named = [_referred(library, schema["$ref"])] if "$ref" in schema else []
     for part in (*named, *schema.get("allOf", [])):
         inner = declared_inputs(library, part, depth + 1)
         if inner is None:
             return None
-        found.update(inner)
-    return {**found, **schema.get("properties", {})}
+        properties.update(inner)
+    return {**properties, **schema.get("properties", {})}
 
 
 def _referred(library: DocumentSet, reference: object) -> Any:

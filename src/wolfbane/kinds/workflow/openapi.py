@@ -58,11 +58,11 @@ class Operation:
     @cached_property
     def parameters(self) -> dict[tuple[str, str], dict[str, Any]]:
         """Parameter Objects by place and name; the operation's own count before the path's."""
-        found = {}
+        parameters = {}
         for entry in (*self.item.get("parameters", []), *self.data.get("parameters", [])):
             parameter = self.source.resolved(entry)
-            found[parameter["in"], parameter["name"]] = parameter
-        return found
+            parameters[parameter["in"], parameter["name"]] = parameter
+        return parameters
 
     @cached_property
     def body(self) -> dict[str, Any]:
@@ -80,10 +80,10 @@ class Operation:
     @property
     def security(self) -> list[dict[str, list[str]]]:
         """The alternatives of which one has to be met; empty where nothing is asked for."""
-        found: list[dict[str, list[str]]] = self.data.get(
+        requirements: list[dict[str, list[str]]] = self.data.get(
             "security", self.source.data.get("security", [])
         )
-        return found
+        return requirements
 
     def response(self, status: int) -> tuple[str, dict[str, Any]] | None:
         """The Response Object for a status and the key it is under: 404, 4XX or default."""
@@ -118,11 +118,11 @@ class OpenAPI:
     @cached_property
     def by_id(self) -> dict[str, Operation]:
         """Operations that have an identifier, by it."""
-        found: dict[str, Operation] = {}
+        operations: dict[str, Operation] = {}
         for operation in self.operations:
             if "operationId" in operation.data:
-                found.setdefault(operation.data["operationId"], operation)
-        return found
+                operations.setdefault(operation.data["operationId"], operation)
+        return operations
 
     @cached_property
     def by_pointer(self) -> dict[str, Operation]:
@@ -132,10 +132,10 @@ class OpenAPI:
     @property
     def security_schemes(self) -> dict[str, dict[str, Any]]:
         """Security Scheme Objects by name."""
-        found: dict[str, dict[str, Any]] = self.data.get("components", {}).get(
+        schemes: dict[str, dict[str, Any]] = self.data.get("components", {}).get(
             "securitySchemes", {}
         )
-        return found
+        return schemes
 
     def _read(self) -> Iterator[Operation]:
         for path, entry in self.data.get("paths", {}).items():

@@ -51,8 +51,8 @@ def as_version_3(data: Mapping[str, Any]) -> dict[str, Any]:
     }
     if "security" in data:
         whole["security"] = data["security"]
-    found: dict[str, Any] = _moved(whole)
-    return found
+    description: dict[str, Any] = _moved(whole)
+    return description
 
 
 def _moved(value: Any) -> Any:
@@ -129,28 +129,28 @@ def _body(entries: list[Mapping[str, Any]], consumes: list[str]) -> dict[str, An
 def _parameter(entry: Mapping[str, Any]) -> dict[str, Any]:
     if "$ref" in entry:
         return dict(entry)
-    found: dict[str, Any] = {
+    parameter: dict[str, Any] = {
         key: entry[key] for key in ("name", "in", "required", "description") if key in entry
     }
-    found["schema"] = {key: entry[key] for key in _OF_SCHEMA if key in entry}
+    parameter["schema"] = {key: entry[key] for key in _OF_SCHEMA if key in entry}
     simple, form, explode = _STYLES.get(entry.get("collectionFormat", "csv"), _STYLES["csv"])
-    found["style"] = form if entry["in"] == "query" else simple
-    found["explode"] = explode
-    return found
+    parameter["style"] = form if entry["in"] == "query" else simple
+    parameter["explode"] = explode
+    return parameter
 
 
 def _response(entry: Mapping[str, Any], produces: list[str]) -> dict[str, Any]:
     if "$ref" in entry:
         return dict(entry)
-    found = {key: value for key, value in entry.items() if key not in ("schema", "headers")}
-    found["headers"] = {
+    response = {key: value for key, value in entry.items() if key not in ("schema", "headers")}
+    response["headers"] = {
         name: {"schema": {key: header[key] for key in _OF_SCHEMA if key in header}}
         for name, header in entry.get("headers", {}).items()
     }
     if "schema" in entry:
         types = produces or ["application/json"]
-        found["content"] = {media: {"schema": entry["schema"]} for media in types}
-    return found
+        response["content"] = {media: {"schema": entry["schema"]} for media in types}
+    return response
 
 
 def _security(entry: Mapping[str, Any]) -> dict[str, Any]:

@@ -43,11 +43,11 @@ def operations_of(root: Path, suite: WorkflowSuite, path: str) -> Mapping[str, S
 
 def security_schemes(root: Path, suite: WorkflowSuite, files: Sequence[str]) -> set[str] | None:
     """The schemes of all descriptions of a suite; None where one of them cannot be read."""
-    found: set[str] = set()
+    schemes: set[str] = set()
     for path in files:
         try:
             for description in DocumentSet(root, path, copies=suite.http.copies).descriptions:
-                found.update(description.security_schemes)
+                schemes.update(description.security_schemes)
         except (DocumentError, Unknown, OSError):
             return None  # that is reported with its file
-    return found
+    return schemes

@@ -99,7 +99,7 @@ def _fitting(sizes: Sequence[int], room: int, most: int) -> int:
 
 def detail(result: Result, keeper: Keeper, longest: int) -> dict[str, Any]:
     """What there is to say of an attempt; what is not there is left out."""
-    found = {
+    data = {
         "about": [[visible(title), visible(words)] for title, words in result.about],
         "message": visible(result.message).strip("\n"),
         "trace": shortened(result.trace, longest),
@@ -124,7 +124,7 @@ def detail(result: Result, keeper: Keeper, longest: int) -> dict[str, Any]:
             for e in result.earlier
         ],
     }
-    return {name: value for name, value in found.items() if value}
+    return {name: value for name, value in data.items() if value}
 
 
 def excerpt_shown(excerpt: Excerpt) -> dict[str, Any]:

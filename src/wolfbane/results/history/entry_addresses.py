@@ -82,14 +82,14 @@ def _properties(entries: Sequence[ReportedTest]) -> dict[str, list[str]]:
     """
     own = [dict(entry.properties) for entry in entries]
     suites = [dict(entry.suite_properties) for entry in entries]
-    found: dict[str, list[str]] = {}
+    properties: dict[str, list[str]] = {}
     for level in (own, suites):
         for name in dict.fromkeys(name for each in level for name in each):
             values = [each.get(name, "") for each in level]
             short = all(len(value) <= _LONGEST and "\n" not in value for value in values)
-            if name not in found and short and len(set(values)) > 1 and not _of_one_run(name):
-                found[name] = values
-    return found
+            if name not in properties and short and len(set(values)) > 1 and not _of_one_run(name):
+                properties[name] = values
+    return properties
 
 
 def _of_one_run(name: str) -> bool:

@@ -175,13 +175,13 @@ class Store:
 
     @staticmethod
     def _known(connection: sa.Connection, addresses: Iterable[str]) -> dict[str, int]:
-        found: dict[str, int] = {}
+        numbers: dict[str, int] = {}
         wanted = list(addresses)
         for start in range(0, len(wanted), _MANY):
             some = wanted[start : start + _MANY]
             query = sa.select(tests.c.address, tests.c.id).where(tests.c.address.in_(some))
-            found.update({row[0]: row[1] for row in connection.execute(query)})
-        return found
+            numbers.update({row[0]: row[1] for row in connection.execute(query)})
+        return numbers
 
     def runs(self, limit: int) -> list[RunEntry]:
         """The newest runs, the newest first."""
@@ -192,7 +192,7 @@ class Store:
 
     def runs_of(self, places: Sequence[str], limit: int) -> list[RunEntry]:
         """The newest runs that one of these tests, by its place, was in; the newest first."""
-        found: dict[int, RunEntry] = {}
+        entries: dict[int, RunEntry] = {}
         with self._database.transaction() as connection:
             for start in range(0, len(places), _MANY):
                 some = sa.select(tests.c.id).where(tests.c.place.in_(places[start : start + _MANY]))
@@ -200,21 +200,21 @@ class Store:
                 query = sa.select(runs).where(runs.c.id.in_(theirs), self._ours)
                 query = query.order_by(runs.c.began.desc(), runs.c.id.desc()).limit(limit)
                 rows = connection.execute(query).mappings()
-                found.update({row["id"]: _entry(row) for row in rows})
-        newest = sorted(found.values(), key=lambda entry: (entry.began, entry.id), reverse=True)
+                entries.update({row["id"]: _entry(row) for row in rows})
+        newest = sorted(entries.values(), key=lambda entry: (entry.began, entry.id), reverse=True)
         return newest[:limit]
 
     def variants(self, places: Sequence[str]) -> dict[str, list[str]]:
         """The addresses of tests in each environment that they ran in, by their places."""
-        found: dict[str, list[str]] = {place: [] for place in places}
+        variants: dict[str, list[str]] = {place: [] for place in places}
         with self._database.transaction() as connection:
             for start in range(0, len(places), _MANY):
                 query = sa.select(tests.c.place, tests.c.address).where(
                     tests.c.place.in_(places[start : start + _MANY])
                 )
                 for place, address in connection.execute(query).all():
-                    found[place].append(address)
-        return {place: sorted(addresses) for place, addresses in found.items()}
+                    variants[place].append(address)
+        return {place: sorted(addresses) for place, addresses in variants.items()}
 
     def forget(self, before: str) -> int:
         """Take away the runs that began before an ISO 8601 time; how many there were."""
@@ -240,7 +240,7 @@ class Store:
         self, addresses: Sequence[str], newest: Sequence[RunEntry]
     ) -> dict[str, list[tuple[int, TestEnd]]]:
         """How tests ended in these runs, by address: the run's number and the ending."""
-        found: dict[str, list[tuple[int, TestEnd]]] = {address: [] for address in addresses}
+        endings: dict[str, list[tuple[int, TestEnd]]] = {address: [] for address in addresses}
         numbers = [run.id for run in newest]
         with self._database.transaction() as connection:
             wanted = list(self._known(connection, addresses).values())
@@ -254,8 +254,8 @@ class Store:
                     .where(results.c.run_id.in_(numbers))
                 )  # fmt: skip
                 for address, run, *ending in connection.execute(query).all():
-                    found[address].append((run, TestEnd(address, *ending)))
-        return found
+                    endings[address].append((run, TestEnd(address, *ending)))
+        return endings
 
 
 def _entry(row: Any) -> RunEntry:

@@ -64,8 +64,8 @@ class Harbour:
             page, size = (int(query.get(key, [default])[0]) for key, default in _PAGES.items())
         except ValueError as error:
             return 400, {"error": str(error)}, {}
-        found = [berth for berth in self.berths.values() if berth["length"] > longer]
-        return 200, found[(page - 1) * size : page * size], {"X-Total": str(len(found))}
+        longer_ones = [berth for berth in self.berths.values() if berth["length"] > longer]
+        return 200, longer_ones[(page - 1) * size : page * size], {"X-Total": str(len(longer_ones))}
 
 
 _PAGES = {"page": "1", "size": "20"}

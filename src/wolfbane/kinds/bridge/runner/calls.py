@@ -83,10 +83,10 @@ def in_calls(
 
 def _alike(tests: Iterable[Called]) -> list[list[Called]]:
     """Those of a file that are called the same, which only run together, side by side."""
-    found: dict[tuple[str, str], list[Called]] = {}
+    groups: dict[tuple[str, str], list[Called]] = {}
     for test in tests:
-        found.setdefault((test.path, test.known_as), []).append(test)
-    return list(found.values())
+        groups.setdefault((test.path, test.known_as), []).append(test)
+    return list(groups.values())
 
 
 def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path) -> list[str]:
@@ -120,20 +120,20 @@ def filled(
     Where it is nothing but ``{names}``, the option goes before each. Arguments that belong together
     are left out together, where a placeholder in them has no value.
     """
-    found: list[str] = []
+    arguments: list[str] = []
     for argument in command:
         if not isinstance(argument, str):
             if all(_has_values(part, many, known) for part in argument):
-                found += filled(argument, many, option, known)
+                arguments += filled(argument, many, option, known)
             continue
         mark = next((mark for mark in (NAMES, FILES, EXTRA) if mark in argument), "")
         if not mark:
-            found.append(_single(argument, known))
+            arguments.append(_single(argument, known))
             continue
         before = [option] if option and argument == NAMES else []
         for value in many[mark]:
-            found += [*before, _single(argument, known).replace(mark, value)]
-    return found
+            arguments += [*before, _single(argument, known).replace(mark, value)]
+    return arguments
 
 
 def _has_values(argument: str, many: Mapping[str, Sequence[str]], known: Mapping[str, str]) -> bool:

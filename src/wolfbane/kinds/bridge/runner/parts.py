@@ -40,13 +40,13 @@ class Naming:
         By the pattern, or since a suite of the report that it is in is called as a test.
         """
         match = self._pattern.search(called) if self._pattern else None
-        found = [(match["test"], match["part"] or entry.name)] if match else []
+        candidates = [(match["test"], match["part"] or entry.name)] if match else []
         around = entry.suite.split(NESTED) if entry.suite else []
         for depth in range(len(around) - 1, -1, -1):
             part = NESTED.join((*around[depth + 1 :], entry.name))
             suite = NESTED.join(around[:depth])
-            found.append((self._called(entry, around[depth], suite), part))
-        return found
+            candidates.append((self._called(entry, around[depth], suite), part))
+        return candidates
 
     def _called(self, entry: ReportedTest, name: str, suite: str) -> str:
         fields = {"name": name, "group": entry.group, "suite": suite, "file": entry.file}

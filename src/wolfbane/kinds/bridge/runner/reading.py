@@ -183,8 +183,8 @@ def _seconds(match: re.Match[str], groups: Mapping[str, str]) -> float:
     """The time that a line says: in the unit that stands behind the number, else in seconds."""
     for group, unit in (("milliseconds", "ms"), ("seconds", "s")):
         if groups.get(group):
-            found = _TIME.match(match.string, match.start(group))
-            return float(found[1]) * _UNITS[found[2] or unit] if found else 0.0
+            time = _TIME.match(match.string, match.start(group))
+            return float(time[1]) * _UNITS[time[2] or unit] if time else 0.0
     return 0.0
 
 

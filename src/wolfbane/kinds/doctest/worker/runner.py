@@ -117,14 +117,14 @@ class ExampleLibrary(TestLoader):
     def _in_module(self, file: str, top: str) -> Dict[str, LoadedTest]:
         module = import_file(file, top)
         finder = doctest.DocTestFinder(parser=_ExampleParser(), exclude_empty=True)
-        found = {}
+        tests = {}
         for test in sorted(finder.find(module)):
             if _holds_any(test):
                 inner = test.name[len(module.__name__) + 1 :]
                 test.filename = file
                 name = " / ".join(inner.split(".")) if inner else WHOLE_MODULE
-                found[name] = self._made(test, name)
-        return found
+                tests[name] = self._made(test, name)
+        return tests
 
     def _made(self, test: doctest.DocTest, name: str) -> LoadedTest:
         found = LoadedTest(ExamplesTest(test, name, self.flags), name, str(test.filename))

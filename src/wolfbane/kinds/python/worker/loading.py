@@ -217,15 +217,15 @@ def _plain_functions(module: ModuleType) -> List[Callable[[], Any]]:
 
 def _named(cases: List[Any], file: str) -> Dict[str, LoadedTest]:
     """Give each case a name of its own; a second one of the same name gets a number."""
-    found: Dict[str, LoadedTest] = {}
+    named: Dict[str, LoadedTest] = {}
     for case in cases:
         base = name = _name_of(case)
         number = 1
-        while name in found:
+        while name in named:
             number += 1
             name = f"{base} ({number})"
-        found[name] = LoadedTest(case, name, file)
-    return found
+        named[name] = LoadedTest(case, name, file)
+    return named
 
 
 def _name_of(case: Any) -> str:

@@ -133,10 +133,10 @@ class FeatureBlock:
     @property
     def about(self) -> About:
         """The headings above it, and its own if it is described."""
-        found = [heading.about for heading in self.above]
+        lines = [heading.about for heading in self.above]
         if self.description:
-            found.append((f"{self.title}: {self.name}", "\n".join(self.description)))
-        return tuple(found)
+            lines.append((f"{self.title}: {self.name}", "\n".join(self.description)))
+        return tuple(lines)
 
 
 def expanded(block: FeatureBlock) -> Iterator[Scenario]:

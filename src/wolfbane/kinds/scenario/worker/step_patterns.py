@@ -164,15 +164,15 @@ def _holes(nodes: List[_Node], *, optional: bool = False) -> Iterator[Tuple[_Hol
 
 
 def _expression(nodes: List[_Node], regex_of: Callable[[_Hole], str]) -> str:
-    found = []
+    parts = []
     for node in nodes:
         if isinstance(node, _Hole):
-            found.append(f"(?P<{node.name}>{regex_of(node)})")
+            parts.append(f"(?P<{node.name}>{regex_of(node)})")
         elif isinstance(node, _Choice):
-            found.append(f"(?:{'|'.join(_expression(a, regex_of) for a in node.alternatives)})")
+            parts.append(f"(?:{'|'.join(_expression(a, regex_of) for a in node.alternatives)})")
         else:
-            found.append(re.escape(node))
-    return "".join(found)
+            parts.append(re.escape(node))
+    return "".join(parts)
 
 
 def unquoted(text: str) -> str:

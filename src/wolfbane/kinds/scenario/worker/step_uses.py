@@ -38,11 +38,11 @@ def _steps(root: str, path: str) -> List[Tuple[Use, str]]:
             feature = features.read(file.read())
     except (OSError, ValueError):
         return []
-    found: Dict[Tuple[Use, str], None] = {}
+    uses: Dict[Tuple[Use, str], None] = {}
     for scenario in feature.scenarios:
         for step in scenario.steps:
-            found[(path, step.line, step.text), step.kind] = None
-    return list(found)
+            uses[(path, step.line, step.text), step.kind] = None
+    return list(uses)
 
 
 def _message_of(definition: Definition, root: str, uses: List[Use]) -> Message:

@@ -133,12 +133,12 @@ class StepBook:
         return self._found[key]
 
     def _matches(self, kind: str, text: str) -> List[Tuple[Definition, Any]]:
-        found = []
+        matches = []
         for definition in self.definitions:
             match = definition.regex.fullmatch(text) if definition.kind in ("", kind) else None
             if match:
-                found.append((definition, match))
-        return found
+                matches.append((definition, match))
+        return matches
 
     def _meant(self, kind: str, text: str) -> StepMatch:
         """A definition whose values do not fit, or the one with the nearest words."""

@@ -37,11 +37,11 @@ class WorkflowChoice:
         if self._shuffled:
             chosen = list(chosen)
             self._chance.shuffle(chosen)
-        found: dict[int, ReadyTest] = {}
+        by_identity: dict[int, ReadyTest] = {}
         for ready in chosen:
             self._use(ready)
-            found.update((id(each), each) for each in self._with_needs(ready))
-        return list(found.values())
+            by_identity.update((id(each), each) for each in self._with_needs(ready))
+        return list(by_identity.values())
 
     def next_one(self) -> list[ReadyTest]:
         """What an arrival takes: one workflow, after those that it needs."""
@@ -76,13 +76,13 @@ class WorkflowChoice:
         groups: dict[tuple[str, str], list[ReadyTest]] = {}
         for ready in tests:
             groups.setdefault(_workflow(ready), []).append(ready)
-        found = []
+        taken = []
         for key, members in groups.items():
             if members[0].case.name == members[0].case.workflow:
-                found += members
+                taken += members
             elif (row := self._row(key, members)) is not None:
-                found.append(row)
-        return found
+                taken.append(row)
+        return taken
 
     def _row(self, key: tuple[str, str], members: Sequence[ReadyTest]) -> ReadyTest | None:
         if self._rows == AT_RANDOM:

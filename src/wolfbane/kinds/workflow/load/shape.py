@@ -39,11 +39,11 @@ def starts_of(points: Points, share: LoadShare, most: int) -> list[float]:
 
     Points that never ask for a user leave it out.
     """
-    found = []
+    starts = []
     for user in range(share.number, most, share.count):
         if (when := first_above(points, float(user))) is not None:
-            found.append(when)
-    return found
+            starts.append(when)
+    return starts
 
 
 def first_above(points: Points, level: float) -> float | None:

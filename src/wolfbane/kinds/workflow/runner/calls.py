@@ -83,7 +83,7 @@ def _in_query(operation: Operation, name: str, value: Any) -> str:
 
 
 def _headers(operation: Operation, values: Mapping[tuple[str, str], Any]) -> dict[str, str]:
-    found = {}
+    headers = {}
     cookies = []
     for (place, name), value in values.items():
         described = operation.parameters.get((place, name), {"in": place})
@@ -94,7 +94,7 @@ def _headers(operation: Operation, values: Mapping[tuple[str, str], Any]) -> dic
         elif place == "header":
             text = styles.in_header(value, explode=styles.style_of(described)[1])
         if place == "header":
-            found[name] = text
+            headers[name] = text
         else:
             cookies.append(styles.in_cookie(name, value, explode=styles.style_of(described)[1]))
-    return {**found, "Cookie": "; ".join(cookies)} if cookies else found
+    return {**headers, "Cookie": "; ".join(cookies)} if cookies else headers

@@ -55,18 +55,18 @@ class Contract:
             status = str(answer.status)
             return [Mismatch("status", "", f"one of {known}", status)] * ("status" in checks)
         key, response = described
-        found: list[Mismatch] = []
+        mismatches: list[Mismatch] = []
         if "headers" in checks:
-            found += self._headers(operation, key, response, answer)
+            mismatches += self._headers(operation, key, response, answer)
         content = response.get("content", {})
         media = _media(content, answer.media_type)
         if content and answer.content and not media:
             words = answer.media_type or "no content type"
             expected = " or ".join(content)
-            return [*found, *[Mismatch("type", "", expected, words)] * ("type" in checks)]
+            return [*mismatches, *[Mismatch("type", "", expected, words)] * ("type" in checks)]
         if media and "body" in checks and operation.method != "HEAD":
-            found += self._body(operation, key, media, content[media], answer)
-        return found
+            mismatches += self._body(operation, key, media, content[media], answer)
+        return mismatches
 
     def _headers(
         self, operation: Operation, key: str, response: Mapping[str, Any], answer: Answer

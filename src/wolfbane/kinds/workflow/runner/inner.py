@@ -21,7 +21,7 @@ def problems_with(library: DocumentSet, workflow: str) -> list[str]:
 
 def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any]) -> list[str]:
     """Words for each required input that a called workflow would lack."""
-    found: dict[str, None] = {}
+    lacking: dict[str, None] = {}
     for here, name in reached(library, workflow):
         for target, given, pointer in _calls(here, name):
             other, inner = here.workflow(target)
@@ -31,8 +31,8 @@ def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any
             for needed in required(other, schema):
                 if needed not in there:
                     words = f"workflow '{target}' needs the input '{needed}', and nothing fills it"
-                    found[f"{here.path}:{line}: {words}"] = None
-    return list(found)
+                    lacking[f"{here.path}:{line}: {words}"] = None
+    return list(lacking)
 
 
 def reached(library: DocumentSet, workflow: str) -> Iterator[tuple[DocumentSet, str]]:

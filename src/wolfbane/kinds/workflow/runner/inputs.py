@@ -40,25 +40,25 @@ def inputs_for(
 
 def filled(declared: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
     """The declared inputs that the workspace's values or their own defaults fill."""
-    found = {}
+    inputs = {}
     for name, entry in declared.items():
         if name in values:
-            found[name] = _typed(values[name], entry)
+            inputs[name] = _typed(values[name], entry)
         elif isinstance(entry, Mapping) and "default" in entry:
-            found[name] = entry["default"]
-    return found
+            inputs[name] = entry["default"]
+    return inputs
 
 
 def required(library: DocumentSet, schema: Any) -> list[str]:
     """The inputs that a schema asks for, through a reference to a component."""
     if not isinstance(schema, Mapping):
         return []
-    found = list(schema.get("required", []))
+    names = list(schema.get("required", []))
     if "$ref" in schema:
         name = str(schema["$ref"]).rpartition("/")[2]
         components = library.document.data.get("components", {})
-        found += components.get("inputs", {}).get(name, {}).get("required", [])
-    return found
+        names += components.get("inputs", {}).get(name, {}).get("required", [])
+    return names
 
 
 def _check(library: DocumentSet, schema: Any, found: dict[str, Any]) -> None:

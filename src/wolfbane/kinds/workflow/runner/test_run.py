@@ -92,15 +92,15 @@ async def run_test(
 
 def in_order(names: list[str], by_name: Mapping[str, WorkflowTest]) -> list[str]:
     """The names, each after those that it needs."""
-    found: dict[str, None] = {}
+    ordered: dict[str, None] = {}
 
     def put(name: str) -> None:
-        if name not in found:
+        if name not in ordered:
             for need in by_name[name].needs:
                 if need in names:
                     put(need)
-            found[name] = None
+            ordered[name] = None
 
     for name in names:
         put(name)
-    return list(found)
+    return list(ordered)
