@@ -30,7 +30,8 @@ WOLFBANE = f"{Path(sys.executable).parent}/wolfbane"
 FILTERED = """
 return new Promise((done) => {
   const began = performance.now();
-  const drawn = () => requestAnimationFrame(() => setTimeout(() => done(performance.now() - began)));
+  const end = () => done(performance.now() - began);
+  const drawn = () => requestAnimationFrame(() => setTimeout(end));
   addEventListener("hashchange", drawn, {once: true});
   location.hash = arguments[0];
 });

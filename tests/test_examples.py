@@ -119,7 +119,7 @@ def harbour(tmp_path_factory):
         port = listening.getsockname()[1]
     settings = (folder.path / "wolfbane.toml").read_text(encoding="utf-8")
     settings = settings.replace("8731", str(port)).replace(
-        'leave_out = "tag:wip" ', f'leave_out = "tag:wip or {SLOW}" '
+        'leave_out = "tag:wip" ', f'jobs = 1\nleave_out = "tag:wip or {SLOW}" '
     )
     settings = re.sub(r'duration = "\d+s"', 'duration = "2s"', settings)
     folder.file("wolfbane.toml", settings)
