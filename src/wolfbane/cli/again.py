@@ -24,6 +24,7 @@ from wolfbane.cli.arguments import (
 )
 from wolfbane.cli.run import command as run
 from wolfbane.cli.selection_options import SELECTION
+from wolfbane.cli.workspace_option import workspace_at
 from wolfbane.environments.mask import HIDDEN
 from wolfbane.errors import InputError, NothingChosen, Problem
 
@@ -60,9 +61,8 @@ def _again(run_name: str, failed: bool, **options: Any) -> None:
 def _record(workspace: Path | None, name: str) -> Record:
     from wolfbane.results.record import read_record
     from wolfbane.results.runs import find_run
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     folder = find_run(opened.results, name)
     record = read_record(folder)
     if record.started is None:
@@ -142,10 +142,9 @@ def _subject(piece: Piece) -> str:
 def _moved(pieces: Sequence[Piece], started: RunStarted) -> list[Piece]:
     """Paths as they are written in this folder; the run may have been started in another one."""
     ctx = click.get_current_context()
-    from wolfbane.workspace.find import open_workspace
 
     given = ctx.params["workspace"]
-    home = open_workspace(given or Path.cwd(), given=given is not None).root
+    home = workspace_at(given).root
     here, there = Path.cwd().resolve(), home / started.folder
     if here == there or (started.folder == "." and not here.is_relative_to(home)):
         return list(pieces)

@@ -11,6 +11,7 @@ import click
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
 from wolfbane.cli.tag_options import tag_options
+from wolfbane.cli.workspace_option import workspace_at
 from wolfbane.errors import InputError, Problem
 
 PRESET, WORKSPACE = "--preset", "--workspace"
@@ -186,10 +187,9 @@ def _takes(option: click.Option | None) -> bool:
 def _with_presets(
     command: click.Command, pieces: Sequence[Piece], folder: str, above: tuple[str, ...]
 ) -> list[Piece]:
-    from wolfbane.workspace.find import open_workspace
     from wolfbane.workspace.presets import find_preset
 
-    workspace = open_workspace(Path(folder or Path.cwd()), given=bool(folder))
+    workspace = workspace_at(Path(folder) if folder else None)
     found: list[Piece] = []
     for name in [piece.value for piece in pieces if piece.option == PRESET]:
         preset = find_preset(workspace, name)

@@ -13,9 +13,9 @@ import click
 from wolfbane.cli.bridge_learn import learn
 from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.disk_words import on_disk
-from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.target_options import one_environment_options
 from wolfbane.cli.values import ExistingFile
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
@@ -57,9 +57,8 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
     from wolfbane.reports.doctor import print_findings
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.diagnosis import State
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     bridged = [suite for suite in opened.suites if isinstance(suite, BridgeSuite)]
     suites = [s for s in bridged if (opened.root / s.bridge).resolve() == file.resolve()]
     if not suites:

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.disk_words import on_disk
-from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.values import ExistingFile, duration
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
@@ -58,9 +58,8 @@ def learn(
     wolfbane bridge learn --answers answers.toml --yes
     """
     from wolfbane.app.learning.learn import Commands
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     folder = opened.root if workspace else Path.cwd().resolve()
     known = _answers(answers)
     all_tests = all_tests or known.get("all") or _asked("The command that runs all tests", "--all")

@@ -9,7 +9,7 @@ import click
 from msgspec import to_builtins
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
 @click.command("browsers", cls=Command)
@@ -32,9 +32,8 @@ def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None
     from wolfbane.reports.browsers import browser_table, problem_lines
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.style import make_console
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     browsers = look_for(opened, browsers_of(opened))
     if opening:
         browsers = open_each(opened, browsers)

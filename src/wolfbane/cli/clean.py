@@ -7,8 +7,8 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.values import age
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
 @click.command("clean", cls=Command)
@@ -32,9 +32,8 @@ def command(
     """
     from wolfbane.app.cleaning import remove_runs
     from wolfbane.reports.text import bytes_shown, many
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     removed = remove_runs(opened, keep, older_than, evidence_only=evidence, dry_run=dry_run)
     for problem in removed.problems:
         click.echo(f"wolfbane: {problem}", err=True)

@@ -8,7 +8,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
 @click.command("compare", cls=Command)
@@ -53,9 +53,8 @@ def command(
     from wolfbane.app.compare import changes_of_load, compare_runs
     from wolfbane.reports.comparison import as_json, comparison_parts, load_parts
     from wolfbane.reports.style import make_console
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     comparison, problems = compare_runs(opened, runs, pick)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)

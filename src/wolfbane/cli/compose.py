@@ -11,8 +11,8 @@ import click
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.quoting import quoted
-from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.values import ExistingFile
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem
 from wolfbane.reports.text import many
 
@@ -51,9 +51,8 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
     """
     from wolfbane.app.composition import Composition, read_answers
     from wolfbane.inventory import open_inventory
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     composition = Composition(open_inventory(opened))
     given = read_answers(answers) if answers else None
     for step, title in _TITLES.items():

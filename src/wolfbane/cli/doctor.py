@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 if TYPE_CHECKING:
     from wolfbane.inventory import Inventory
@@ -39,9 +39,8 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
     from wolfbane.reports.doctor import as_json, print_findings
     from wolfbane.reports.style import make_console
     from wolfbane.workspace.diagnosis import State
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     inventory = open_inventory(opened)
     findings = [*look_over(inventory), *_presets(inventory)]
     if form == "json":

@@ -9,7 +9,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import CommandGroup
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem
 
 
@@ -28,9 +28,8 @@ def command() -> None:
 def list_environments(workspace: Path | None) -> None:
     """List the environments of the workspace."""
     from wolfbane.reports.environments import environment_lines
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     if not opened.settings.env:
         click.echo("no environment is declared: write [env.NAME] in wolfbane.toml", err=True)
         return
@@ -48,9 +47,8 @@ def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) 
     """Show the values of an environment (default: the workspace's), and their sources."""
     from wolfbane.environments import resolve
     from wolfbane.reports.environments import as_data, value_lines
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     if not opened.settings.param:
         raise InputError(Problem("no parameter is declared: write [param.NAME] in wolfbane.toml"))
     environment = resolve(opened, name, values)

@@ -10,11 +10,8 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import (
-    all_workspaces,
-    selection_options,
-    workspace_or_all_option,
-)
+from wolfbane.cli.selection_options import selection_options
+from wolfbane.cli.workspace_option import all_workspaces, workspace_or_all_option
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:

@@ -9,8 +9,8 @@ import click
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
-from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.values import ExistingFile
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.reports.text import many, visible
 
 if TYPE_CHECKING:
@@ -42,9 +42,8 @@ def command(
     wolfbane import nightly/*.xml --suite ledger --env staging
     """
     from wolfbane.app.importing import import_reports
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     problems, reports = import_reports(opened, files, suite, target)
     for problem in problems:
         click.echo(f"wolfbane: {problem}", err=True)

@@ -10,7 +10,7 @@ import click
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.run_options import request_options
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.execution.run_request import RunRequest
 
 
@@ -41,10 +41,9 @@ def command(
     from wolfbane.reports.console import ConsoleReport
     from wolfbane.reports.style import make_console
     from wolfbane.reports.written import read_targets, write_reports
-    from wolfbane.workspace.find import open_workspace
 
     targets = read_targets(request.reports)
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     report = ConsoleReport(
         make_console(), quiet=request.quiet, verbose=request.verbose, live=False,
         results=opened.settings.workspace.results,

@@ -9,7 +9,7 @@ import click
 from msgspec import to_builtins
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
 @click.command("machines", cls=Command)
@@ -36,9 +36,8 @@ def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> N
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.machines import machine_problems, machine_table
     from wolfbane.reports.style import make_console
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     machines = look_at_machines(opened, on)
     names, able = [each.name for each in machines], [each.abilities for each in machines]
     if form == "json":

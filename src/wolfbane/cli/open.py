@@ -8,7 +8,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 NAME = "report.html"
 
@@ -32,9 +32,8 @@ def command(run: str, no_browser: bool, workspace: Path | None) -> None:
     from wolfbane.reports.written import write_reports
     from wolfbane.results.record import read_record
     from wolfbane.results.runs import find_run
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     folder = find_run(opened.results, run)
     path = folder / NAME
     write_reports([("html", path)], read_record(folder))

@@ -12,10 +12,9 @@ from wolfbane.cli.arguments import WORKSPACE, expanded, pieces_of, without
 from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.run import command as run
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem
 from wolfbane.reports.text import aligned
-from wolfbane.workspace.find import open_workspace
 from wolfbane.workspace.presets import (
     all_presets,
     delete_preset,
@@ -58,7 +57,7 @@ def save(
     wolfbane preset save nightly -- --tag slow --env staging
     wolfbane preset save mine --personal -- --preset nightly --quiet
     """
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     if not arguments:
         raise InputError(Problem(f"no arguments: write wolfbane preset save {name} -- --tag smoke"))
     check_arguments(opened, arguments)
@@ -75,7 +74,7 @@ def save(
 @workspace_option
 def list_presets(workspace: Path | None) -> None:
     """List every preset, its arguments, and where it is saved."""
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     presets = all_presets(opened).values()
     if not presets:
         click.echo("no preset is saved; see wolfbane preset save --help", err=True)
@@ -92,7 +91,7 @@ def list_presets(workspace: Path | None) -> None:
 @workspace_option
 def show(name: str, workspace: Path | None) -> None:
     """Show the arguments of a preset, and the complete command with the presets below it."""
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     preset = find_preset(opened, name)
     whole = expanded(run, ["--workspace", str(opened.file or opened.root), "--preset", name])
     whole = without(run, whole, WORKSPACE)
@@ -111,7 +110,7 @@ def show(name: str, workspace: Path | None) -> None:
 @workspace_option
 def delete(name: str, workspace: Path | None) -> None:
     """Delete a preset."""
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     click.echo(f"deleted from {_place(opened, delete_preset(opened, name))}: {name}")
 
 

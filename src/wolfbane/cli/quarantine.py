@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import CommandGroup
-from wolfbane.cli.selection_options import selection_options, workspace_option
+from wolfbane.cli.selection_options import selection_options
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem
 
 if TYPE_CHECKING:
@@ -103,7 +104,6 @@ def list_entries(workspace: Path | None, form: str) -> None:
 def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: int) -> None:
     """Remove entries by their numbers in the list; without numbers, suggest some."""
     from wolfbane.results.quarantine import NAME, release
-    from wolfbane.workspace.find import open_workspace
 
     quarantined = _with_history(workspace)
     if numbers:
@@ -111,7 +111,7 @@ def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: in
             entries = "1 entry" if len(quarantined) == 1 else f"{len(quarantined)} entries"
             raise InputError(Problem(f"there is no entry {wrong[0]}: the list has {entries}"))
         chosen = [quarantined[number - 1].entry.match for number in numbers]
-        root = open_workspace(workspace or Path.cwd(), given=workspace is not None).root
+        root = workspace_at(workspace).root
         release(root, chosen)
         for match in chosen:
             click.echo(f"released from {NAME}: {match}")
@@ -132,9 +132,8 @@ def _with_history(workspace: Path | None) -> list[QuarantinedTests]:
     from wolfbane.results.history.opening import open_history
     from wolfbane.results.history.queries import in_each_environment
     from wolfbane.results.quarantine import Quarantine, read_entries
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     quarantine = Quarantine(read_entries(opened.root))
     if not quarantine.entries:
         click.echo("nothing is quarantined; see wolfbane quarantine add --help", err=True)

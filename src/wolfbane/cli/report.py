@@ -10,7 +10,7 @@ import click
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem
 from wolfbane.formats.registry import NAMES
 
@@ -36,12 +36,11 @@ def command(run: str, form: str, path: Path | None, workspace: Path | None) -> N
     from wolfbane.reports.written import read_targets, render, write_reports
     from wolfbane.results.record import read_record
     from wolfbane.results.runs import find_run
-    from wolfbane.workspace.find import open_workspace
 
     if form == "record" and path is None and sys.stdout.isatty():
         raise InputError(Problem("an archive is not for a terminal", hint="say --to PATH"))
     targets = read_targets([f"{form}={path}"]) if path else []
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     record = read_record(find_run(opened.results, run))
     if targets:
         write_reports(targets, record)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Mapping
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.values import filled
+from wolfbane.cli.workspace_option import workspace_at
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.suite_source import HERE, THERE
 
@@ -65,10 +65,9 @@ def each_deployed(params: Mapping[str, Any]) -> dict[str, str]:
 
     if params["at"] != DEPLOYED:
         return {}
-    from wolfbane.workspace.find import open_workspace
 
     folder = params["workspace"]
-    here = open_workspace(folder or Path.cwd(), given=folder is not None)
+    here = workspace_at(folder)
     by_name = _by_name(params, here)
     if len(by_name) < 2:
         return {}

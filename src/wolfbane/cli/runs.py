@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
 @click.command("runs", cls=Command)
@@ -28,9 +28,8 @@ def command(form: str, workspace: Path | None) -> None:
     from wolfbane.reports.style import make_console
     from wolfbane.reports.text import bytes_shown, many
     from wolfbane.results.retention import kept_runs
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     runs = kept_runs(opened.results)
     if form == "json":
         click.echo(as_json(runs))

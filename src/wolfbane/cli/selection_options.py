@@ -10,9 +10,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli import completion_sources
-from wolfbane.cli.disk_words import on_disk
 from wolfbane.cli.revision_options import at_revision
-from wolfbane.cli.values import FilledPath
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.kinds.registry import KINDS
 
 if TYPE_CHECKING:
@@ -34,36 +33,6 @@ _FIELDS = {
 
 SELECTION = frozenset(f"--{name}" for name in (*_FIELDS, "pick", "drop", "everything"))
 """The options that choose tests."""
-_ALL = "wolfbane.all_workspaces"
-
-
-def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
-    """``--workspace FOLDER``."""
-    return click.option(
-        "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
-        shell_complete=on_disk("wolfbane.toml"),
-        help="The workspace, or its wolfbane.toml; else the nearest one around here.",
-    )(command)  # fmt: skip
-
-
-def workspace_or_all_option(command: Callable[..., Any]) -> Callable[..., Any]:
-    """``--workspace FOLDER``, or ``all``: then none is given, and ``all_workspaces`` is true."""
-
-    def noted(ctx: click.Context, param: click.Parameter, value: Path | None) -> Path | None:
-        ctx.meta[_ALL] = value == Path("all")
-        return None if ctx.meta[_ALL] else value
-
-    return click.option(
-        "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
-        callback=noted, shell_complete=on_disk("wolfbane.toml"),
-        help="The workspace, or its wolfbane.toml; else the nearest one around here. 'all': every "
-        "workspace in the history.",
-    )(command)  # fmt: skip
-
-
-def all_workspaces() -> bool:
-    """Whether the command was asked about all workspaces."""
-    return bool(click.get_current_context().meta.get(_ALL))
 
 
 def opened_option(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -149,9 +118,8 @@ def read_asked(options: Mapping[str, Any]) -> SelectionRequest:
 
 
 def _opened(workspace: Path | None) -> Workspace:
-    from wolfbane.workspace.find import open_workspace
 
-    return at_revision(open_workspace(workspace or Path.cwd(), given=workspace is not None))
+    return at_revision(workspace_at(workspace))
 
 
 def _select(request: SelectionRequest, workspace: Workspace) -> Selected:

@@ -8,7 +8,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
 @click.command("show", cls=Command)
@@ -29,9 +29,8 @@ def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> Non
     from wolfbane.reports.style import make_console
     from wolfbane.results.journal import read_journal
     from wolfbane.results.runs import find_run
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     folder = find_run(opened.results, run)
     report = ConsoleReport(
         make_console(),

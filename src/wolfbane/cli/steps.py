@@ -9,8 +9,8 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
-from wolfbane.cli.selection_options import workspace_option
 from wolfbane.cli.target_options import one_environment_options
+from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.kinds.registry import find_kind
 
@@ -53,9 +53,8 @@ def command(
     from wolfbane.app.step_listing import list_steps
     from wolfbane.inventory import open_inventory
     from wolfbane.reports.steps import as_json
-    from wolfbane.workspace.find import open_workspace
 
-    opened = open_workspace(workspace or Path.cwd(), given=workspace is not None)
+    opened = workspace_at(workspace)
     [environment] = point(opened)
     listing = list_steps(open_inventory(opened), _suites(opened, names), environment)
     shown = [each for each in listing.definitions if not (unused and each.uses)]

@@ -64,11 +64,11 @@ def _takes_value(command: click.Command, name: str) -> bool:
 
 
 def _keys_in_use(arguments: Sequence[str]) -> set[str]:
+    from wolfbane.cli.workspace_option import workspace_at
     from wolfbane.inventory import open_inventory
-    from wolfbane.workspace.find import open_workspace
 
     pairs = itertools.pairwise(arguments)
     inside = [word.partition("=")[2] for word in arguments if word.startswith("--workspace=")]
     given = next((after for word, after in pairs if word in _WORKSPACE), "") or "".join(inside[:1])
-    workspace = open_workspace(Path(given or Path.cwd()), given=bool(given))
+    workspace = workspace_at(Path(given) if given else None)
     return {tag.key for test in open_inventory(workspace).tests for tag in test.tags if tag.key}
