@@ -140,13 +140,13 @@ class ScenarioWorker:
         self, side: str, what: str, special: Dict[str, Any], tags: Tuple[str, ...]
     ) -> Message:
         """Run the hooks of one moment; every closing one, though another failed. The problem."""
-        problems = [
+        functions = [
             function
             for its_side, its_what, tag, function in self.book.hooks
             if (its_side, its_what) == (side, what) and (not tag or tag in tags)
         ]
         problem: Message = {}
-        for function in problems if side == "before" else reversed(problems):
+        for function in functions if side == "before" else reversed(functions):
             try:
                 wanted = inspect.signature(function).parameters
                 finish(function(**{name: special[name] for name in wanted if name in special}))

@@ -133,10 +133,10 @@ class FeatureBlock:
     @property
     def about(self) -> About:
         """The headings above it, and its own if it is described."""
-        lines = [heading.about for heading in self.above]
+        about = [heading.about for heading in self.above]
         if self.description:
-            lines.append((f"{self.title}: {self.name}", "\n".join(self.description)))
-        return tuple(lines)
+            about.append((f"{self.title}: {self.name}", "\n".join(self.description)))
+        return tuple(about)
 
 
 def expanded(block: FeatureBlock) -> Iterator[Scenario]:
