@@ -177,7 +177,7 @@ class WorkflowWorker:
         self.tools.covered.clear()
 
     def finish(self, path: str, case: WorkflowTest, end: WorkflowTestEnd) -> None:
-        """The last message of a test; it goes with the first one of the next, or with the end."""
+        """Send the last message of a test, before anything of the next one can go wrong."""
         message: Message = {
             "type": "finished", "address": f"{path}#{case.name}", "outcome": end.outcome,
             "seconds": round(end.seconds, 6), "message": end.message, "parts": end.parts,
@@ -185,7 +185,7 @@ class WorkflowWorker:
         if end.line:
             file = str(self.root / path)
             message["frames"] = [{"file": file, "line": end.line, "function": case.workflow}]
-        self.channel.hold(message)
+        self.channel.send(message)
 
 
 if __name__ == "__main__":
