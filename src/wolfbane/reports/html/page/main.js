@@ -74,6 +74,10 @@ function begin() {
   document.getElementById("help").addEventListener("click", () => document.getElementById("keys").showModal());
   addEventListener("hashchange", show);
   show();
+  // What makes the first search and the first sort of a large page slow is done while nobody waits.
+  const later = window.requestIdleCallback ?? setTimeout;
+  later(() => haystack(0));
+  for (const order of Object.keys(ORDERS)) later(() => inOrder(order));
 }
 
 begin();
