@@ -53,6 +53,7 @@ class _TimedConnector(aiohttp.TCPConnector):
         """A new connection: this is not called where one is kept."""
         timing = _timing.get()
         timing.connecting()
+        timing.tls = 0.0  # after a redirect it is how long the handshake before took
         began = time.perf_counter()
         protocol = await super()._create_connection(req, traces, timeout)
         now = time.perf_counter()
