@@ -187,6 +187,21 @@ def test_a_workspace_of_crates(folder):
     assert len(folder.run("tide/b/src/shared.rs:2").outcomes) == 2
 
 
+LOCK = "static LOCK: std::sync::Mutex<()> = std::sync::Mutex::new(());\n"
+
+
+@pytest.mark.parametrize(("lock", "processes"), [("", 2), (LOCK, 1)])
+def test_two_jobs_share_a_file_unless_its_tests_take_a_lock(folder, lock, processes):
+    body = 'std::fs::write("NAME", std::process::id().to_string()).unwrap()'
+    tests = [f"#[test] fn {n}() {{ {body.replace('NAME', n)} }}\n" for n in ("ebb", "flood")]
+    folder.file("wolfbane.toml", SUITE)
+    folder.file("tide/Cargo.toml", '[package]\nname = "tide"\nversion = "0.1.0"\n')
+    folder.file("tide/src/lib.rs", lock + "".join(tests))
+    assert folder.call("run", "--jobs", "2").code == 0
+    numbers = {(folder.path / "tide" / name).read_text() for name in ("ebb", "flood")}
+    assert len(numbers) == processes
+
+
 def test_no_toolchain_blocks_its_suite_alone(crate):
     crate.file("wolfbane.toml", SUITE + 'cargo = "no-cargo"\n')
     run = crate.run()

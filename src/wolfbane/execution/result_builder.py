@@ -78,7 +78,7 @@ class ResultBuilder:
         earlier = tuple(
             Result(
                 result.address, result.suite, result.kind, result.path, result.name,
-                Outcome(message.outcome), message.seconds, self._text(message.message),
+                _OUTCOMES[message.outcome], message.seconds, self._text(message.message),
                 self._text(message.trace), output=self._text(message.output), tags=result.tags,
                 browser=result.browser, target=result.target,
                 environment=result.environment, attempt=number,
@@ -100,16 +100,17 @@ class ResultBuilder:
         return Frame(self._relative(frame.file), frame.line or 0, frame.function)
 
     def _part(self, part: PartData) -> Part:
+        # A file may have thousands: what most of them lack is asked for before it is worked on.
         return Part(
-            name=self._mask(part.name),
-            outcome=Outcome(part.outcome),
-            message=self._text(part.message),
-            seconds=part.seconds,
-            file=self._relative(part.file),
-            line=part.line,
-            parts=tuple(self.parts(part.parts)),
-            table=tuple(tuple(map(self._mask, row)) for row in part.table),
-            text=self._text(part.text),
+            self._mask(part.name),
+            _OUTCOMES[part.outcome],
+            self._text(part.message) if part.message else "",
+            part.seconds,
+            self._relative(part.file) if part.file else "",
+            part.line,
+            tuple(self.parts(part.parts)) if part.parts else (),
+            tuple(tuple(map(self._mask, row)) for row in part.table) if part.table else (),
+            self._text(part.text) if part.text else "",
         )
 
     def _text(self, text: str) -> str:

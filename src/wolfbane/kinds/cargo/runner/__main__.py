@@ -21,6 +21,7 @@ from wolfbane.kinds.cargo.runner.crates import (
     Toolchain,
     doc_filters,
     environment,
+    takes_a_lock,
 )
 from wolfbane.kinds.cargo.runner.libtest import LibtestReader, TestEnding, failure, verdict
 from wolfbane.kinds.worker.channel import Channel, Message, connect
@@ -71,7 +72,7 @@ class _CargoWorker:
         self.channel.send({"type": "collecting", "file": path})
         file = os.path.join(self.root, path)
         crate = self.crate
-        done: Message = {"type": "collected", "file": path, "divisible": False}
+        done: Message = {"type": "collected", "file": path, "divisible": not takes_a_lock(file)}
         if crate.blocked:
             done.update(outcome="blocked", message=crate.broken)
         elif crate.broken:
@@ -85,6 +86,8 @@ class _CargoWorker:
                 entry["line"] = test.line
             if test.ignored:
                 entry["tags"] = ["ignored"]
+            if test.program is None:
+                entry["group"] = "doc"  # run in one go: its tool takes long to start
             self.channel.hold(entry)
         self.channel.send(done)
 

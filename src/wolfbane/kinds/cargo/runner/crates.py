@@ -17,6 +17,7 @@ from typing import Any
 NESTED = " / "
 _LISTED = re.compile(r"^(?P<name>.+): (?P<what>test|benchmark)$", re.M)
 _DOC = re.compile(r"^(?P<file>.+?) - (?P<item>.*?)\s*\(line (?P<line>\d+)\)")
+_LOCK = re.compile(r"\bMutex\b|\bRwLock\b|\.lock\(\)|\bserial\b")
 
 
 @dataclass(frozen=True)
@@ -237,6 +238,14 @@ def _line_of(file: str, given: str) -> int:
         if given and function.search(line):
             return number
     return 0
+
+
+def takes_a_lock(file: str) -> bool:
+    """Whether a file's code takes a lock, as tests do that must not run at the same time.
+
+    Such a lock is in the memory of one process: another process of the program passes it.
+    """
+    return any(_LOCK.search(line) for line in _lines(file))
 
 
 @lru_cache(maxsize=8)

@@ -23,6 +23,9 @@ FLOOD = 100 << 20
 """Bytes after which a program that prints without end is stopped."""
 SEND_EVERY = 0.02
 """Seconds between two messages about what a program prints."""
+GATHER = 0.002
+"""Seconds in which what a program prints may gather: many write each line by itself, and to be
+woken for each costs the program more time than it takes to print it."""
 
 
 class ProgramRun:
@@ -98,6 +101,8 @@ class ProgramRun:
                     stream: Any = key.fileobj
                     if not self.read(stream, key.data):
                         selector.unregister(stream)
+                if selector.get_map():
+                    time.sleep(GATHER)
         if self.printed > FLOOD:
             process.kill()
         process.wait()
