@@ -330,7 +330,8 @@ def talk(request, tmp_path):
     talk.ask(type="collect", files=[spoken.path])
     *told, last = talk.hear("collected")
     assert last["file"] == spoken.path and "outcome" not in last
-    talk.tests = [message["address"] for message in told if message["type"] == "test"]
+    tests = [*(message for message in told if message["type"] == "test"), *last.get("tests", ())]
+    talk.tests = [test["address"] for test in tests]
     yield talk
     talk.close()
 

@@ -77,11 +77,13 @@ class TestMessage(Message, frozen=True, tag="test", forbid_unknown_fields=True):
 class CollectedMessage(Message, frozen=True, tag="collected", forbid_unknown_fields=True):
     """The tests of a file are complete, or, with an ``outcome``, it cannot be loaded.
 
-    ``depends`` are other files of the workspace that decide which tests there are.
+    ``tests`` are those that had no message of their own. ``depends`` are other files of the
+    workspace that decide which tests there are.
     """
 
     file: str
     divisible: bool
+    tests: tuple[TestMessage, ...] = ()
     depends: tuple[str, ...] = ()
     outcome: WorkerOutcome | None = None
     message: str = ""

@@ -168,6 +168,7 @@ class _Answer:
         elif isinstance(message, CollectedMessage):
             if message.file != self._file.path:
                 raise WrongMessage(f"{message.file} was not asked for")
+            self._tests += (_test(self._file, test) for test in message.tests)
             self._last = message
         elif isinstance(message, ProgressMessage):
             self._progress(message.text)

@@ -59,10 +59,9 @@ class _PythonWorker:
             except BaseException as error:
                 problem = problem_of(error)
             output = self.capture.take()
-            for found in tests.values():
-                self.channel.hold(_test_message(path, found))
             divisible = self.library.divisible.get(path, False)
             done = {"type": "collected", "file": path, "divisible": divisible, **problem}
+            done["tests"] = [_test_message(path, found) for found in tests.values()]
             done["depends"] = self.library.sources(found.case for found in tests.values())
             self.channel.send({**done, "output": output} if problem else done)
 
@@ -255,11 +254,8 @@ def _never_started() -> Message:
 
 
 def _test_message(path: str, found: LoadedTest) -> Message:
-    message: Message = {
-        "type": "test",
-        "address": address_of(path, found.name),
-        "group": found.group,
-    }
+    address = address_of(path, found.name)
+    message: Message = {"type": "test", "address": address, "group": found.group}
     if found.line:
         message["line"] = found.line
     if found.tags:
