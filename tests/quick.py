@@ -22,12 +22,17 @@ import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+import msgspec
+
 _LENGTH = 8
 _APART = ("wolfbane.kinds.worker", "wolfbane.demo.harbour", "wolfbane.results.history.migrations")
 """What runs in other processes, or is no module to import."""
 _LATER = (
-    "jsonschema", "matplotlib.figure", "matplotlib.pyplot", "psutil", "rich.live", "rich.progress",
-    "sqlalchemy.dialects.sqlite", "tomlkit",
+    "alembic.context", "anyio._backends._asyncio", "dotenv.parser", "httpcore", "jsonpath_rfc9535",
+    "jsonschema", "lxml.etree", "matplotlib.figure", "matplotlib.pyplot",
+    "openapi_schema_validator", "openapi_spec_validator", "psutil", "pygments.lexers.agile",
+    "rich.live", "rich.progress", "sqlalchemy.dialects.postgresql", "sqlalchemy.dialects.sqlite",
+    "tomlkit", "yaml",
 )  # fmt: skip
 """Libraries that the program imports only where it needs them."""
 
@@ -109,6 +114,7 @@ def serve(connection: socket.socket) -> None:
             importlib.import_module(module.name)
     for name in _LATER:
         importlib.import_module(name)
+    _learn_types(msgspec.Struct)
     gc.collect()
     gc.freeze()
     while True:
@@ -125,6 +131,15 @@ def serve(connection: socket.socket) -> None:
         _send(connection, child)
         _, status = os.waitpid(child, 0)
         _send(connection, os.waitstatus_to_exitcode(status))
+
+
+def _learn_types(base: type) -> None:
+    """Have the fields of all messages and settings looked at, else each fork does it again."""
+    for kind in base.__subclasses__():
+        _learn_types(kind)
+        if kind.__module__.startswith("wolfbane."):
+            with contextlib.suppress(TypeError, NameError):  # those are never read from JSON
+                msgspec.json.Decoder(kind)
 
 
 def _become(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import types
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cache
 from typing import Any, Literal, NamedTuple, TypeVar, Union, get_args, get_origin
 
 import msgspec
@@ -97,13 +98,19 @@ def _faults_of_table(
     meant = {nearest(key, known) for key in unknown}
     for key in unknown:
         yield Fault("unknown key", (*place, key), (*keys, key), table[key], known)
-    for field in msgspec.structs.fields(model):
+    for field in _fields(model):
         if field.name in table:
             yield from faults(
                 field.type, table[field.name], (*place, field.name), (*keys, field.name)
             )
         elif field.required and field.name not in meant:
             yield Fault("missing", (*place, field.name), (*keys, field.name), None, ())
+
+
+@cache
+def _fields(model: type[msgspec.Struct]) -> tuple[msgspec.structs.FieldInfo, ...]:
+    """The fields of a table: to work out their types takes longer than to check it."""
+    return msgspec.structs.fields(model)
 
 
 def _parts(expected: Any) -> tuple[Any, ...]:
