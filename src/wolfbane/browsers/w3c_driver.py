@@ -161,22 +161,29 @@ class W3CDriver:
         """The answer to a command. WebKit's driver waits minutes for a browser that is gone."""
         if self._browser.engine != "webkit" or self._process is None:
             return await sending
-        task, was_there = asyncio.create_task(sending), bool(self.session)
-        began = time.monotonic()
+        loop, driver = asyncio.get_running_loop(), self._process.pid
+        began, was_there = loop.time(), bool(self.session)
+        timer: asyncio.TimerHandle
+
+        def look() -> None:
+            nonlocal timer, was_there
+            is_there = _has_children(driver)
+            was_there = was_there or is_there or loop.time() - began > _STARTING
+            if was_there and not is_there:
+                # It ends with its last window, too, and the driver's answer to that follows.
+                limit.reschedule(loop.time() + _ENDING)
+            else:
+                timer = loop.call_later(_LOOK, look)
+
+        timer = loop.call_later(_LOOK, look)
         try:
-            while not (await asyncio.wait([task], timeout=_LOOK))[0]:
-                is_there = _has_children(self._process.pid)
-                was_there = was_there or is_there or time.monotonic() - began > _STARTING
-                if was_there and not is_there:
-                    # It ends with its last window, too, and the driver's answer to that follows.
-                    if (await asyncio.wait([task], timeout=_ENDING))[0]:
-                        break
-                    self._gone = _VANISHED
-                    raise ConnectionResetError(self._gone)
-            return task.result()
+            async with asyncio.timeout(None) as limit:
+                return await sending
+        except TimeoutError:
+            self._gone = _VANISHED
+            raise ConnectionResetError(self._gone) from None
         finally:
-            task.cancel()
-            await asyncio.gather(task, return_exceptions=True)  # nobody waits for it any more
+            timer.cancel()
 
     async def read_records(self) -> None:
         """Read chromedriver's logs; other drivers have none."""
