@@ -245,6 +245,8 @@ def cargo() -> None:
         subprocess.run(["cargo", "test", "--no-run", "-q"], cwd=root, check=True)
         own = ["cargo", "test", "-q", "--", "--test-threads=1"]
         compare("a crate, one job", [WOLFBANE, "run", "-q", "-j1"], own, root, 3, 0.95)
+        own = ["cargo", "test", "-q", "--", "--test-threads=2"]
+        compare("a crate, two jobs", [WOLFBANE, "run", "-q", "-j2"], own, root, 3, 0.95)
 
 
 def workflows() -> None:

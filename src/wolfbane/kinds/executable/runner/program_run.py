@@ -26,6 +26,11 @@ SEND_EVERY = 0.02
 GATHER = 0.002
 """Seconds in which what a program prints may gather: many write each line by itself, and to be
 woken for each costs the program more time than it takes to print it."""
+MUCH = 1 << 14
+"""Bytes after which nothing gathers: a program that prints so much at once would wait for us."""
+STEADY = 50
+"""Times that standard output came alone before it gathers: what comes on both streams by turns is
+kept in the order in which it was printed."""
 
 
 class ProgramRun:
@@ -38,6 +43,7 @@ class ProgramRun:
         self.file = file if inside.startswith("..") else inside
         self.live: bool = options.get("live", False)
         self.printed = 0
+        self.alone = 0
         self.unsent: list[str] = []
         self.last_sent = 0.0
 
@@ -92,7 +98,7 @@ class ProgramRun:
             selector.register(process.stdout, selectors.EVENT_READ, self.take_output)
             selector.register(process.stderr, selectors.EVENT_READ, self.take_errors)
             while selector.get_map() and self.printed <= FLOOD:
-                ready = selector.select(0.05)
+                ready, before = selector.select(0.05), self.printed
                 if not ready:
                     self.send_news()
                     if process.poll() is not None:
@@ -101,7 +107,9 @@ class ProgramRun:
                     stream: Any = key.fileobj
                     if not self.read(stream, key.data):
                         selector.unregister(stream)
-                if selector.get_map():
+                errors = any(key.data == self.take_errors for key, _ in ready)
+                self.alone = 0 if errors else self.alone + 1
+                if self.alone > STEADY and self.printed - before < MUCH:
                     time.sleep(GATHER)
         if self.printed > FLOOD:
             process.kill()
