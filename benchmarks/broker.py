@@ -166,6 +166,31 @@ def whole_runs() -> None:
               f"  (at most 1.00: {held})")  # fmt: skip
 
 
+def two_jobs() -> None:
+    """Eight files of four tests with a session each, with two jobs and with one, in turn."""
+    work = """
+for number in range(4):
+    setattr(Quay, f"test_{number}", lambda self: [self.visit() for _ in range(3)])
+"""
+    with tempfile.TemporaryDirectory() as place:
+        tests = TESTS.partition("for number")[0] + work
+        for number in range(8):
+            (Path(place) / f"test_quay_{number}.py").write_text(tests)
+        (Path(place) / "wolfbane.toml").write_text(
+            '[[suite]]\nname = "a"\nkind = "python"\npaths = ["."]\nbrowsers = ["chromium"]\n'
+        )
+        run = [str(Path(sys.executable).parent / "wolfbane"), "run", "-q"]
+        ratios = [
+            seconds([*run, "-j2"], place, dict(os.environ))
+            / seconds([*run, "-j1"], place, dict(os.environ))
+            for _ in range(3)
+        ]
+        ratio = statistics.median(ratios)
+        held = "held" if ratio <= 0.65 else "OVER"
+        print(f"chromium   96 sessions in eight files, two jobs, of one: {ratio:.2f}"
+              f"  (at most 0.65: {held})")  # fmt: skip
+
+
 def seconds(command: list[str], folder: str, variables: dict[str, str]) -> float:
     """How long a command takes."""
     began = time.perf_counter()
@@ -212,3 +237,4 @@ async def main() -> None:
 if __name__ == "__main__":
     asyncio.run(main())
     whole_runs()
+    two_jobs()
