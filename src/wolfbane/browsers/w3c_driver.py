@@ -29,6 +29,7 @@ from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import Installed
 from wolfbane.browsers.programs import Programs
 from wolfbane.browsers.records import BrowserRecords
+from wolfbane.browsers.webkit_process import ENDING, VANISHED, answer_or_end, ends_within
 from wolfbane.exits import how_it_ended
 from wolfbane.workspace.settings import Browser
 
@@ -38,13 +39,6 @@ _SUSPICIOUS = (_UNKNOWN, "invalid session id", "timeout")
 """Errors of WebKit's driver that it also gives where its browser has ended."""
 _EMPTY_START = {"session.restore_on_startup": 4, "session.startup_urls": ["data:,"]}
 """As chromedriver has it in a profile of its own; else Chromium loads its page for new tabs."""
-_STARTING = 5.0
-"""Seconds within which a driver starts its browser."""
-_ENDING = 1.0
-"""Seconds between the end of a browser's process and that of its connection or its last answer."""
-_VANISHED = "its process is not there any more"
-_LOOK = 0.25
-"""Seconds after which a browser that does not answer is looked for."""
 _GONE = ("disconnected", "not reachable", "browser has closed the connection", "crash")
 """What chromedriver says where its browser is not there any more."""
 
@@ -154,36 +148,18 @@ class W3CDriver:
         elif self._browser.engine == "webkit" and self._process and code in _SUSPICIOUS:
             # The driver sees the end of its connection before the kernel has ended the browser:
             # after an error without a message the browser gets a moment to vanish.
-            seconds = _ENDING if code == _UNKNOWN and not message else 0.0
-            self._gone = _VANISHED if await _ends_within(self._process.pid, seconds) else ""
+            seconds = ENDING if code == _UNKNOWN and not message else 0.0
+            self._gone = VANISHED if await ends_within(self._process.pid, seconds) else ""
 
     async def _watched(self, sending: Coroutine[Any, Any, Reply]) -> Reply:
         """The answer to a command. WebKit's driver waits minutes for a browser that is gone."""
         if self._browser.engine != "webkit" or self._process is None:
             return await sending
-        loop, driver = asyncio.get_running_loop(), self._process.pid
-        began, was_there = loop.time(), bool(self.session)
-        timer: asyncio.TimerHandle
-
-        def look() -> None:
-            nonlocal timer, was_there
-            is_there = _has_children(driver)
-            was_there = was_there or is_there or loop.time() - began > _STARTING
-            if was_there and not is_there:
-                # It ends with its last window, too, and the driver's answer to that follows.
-                limit.reschedule(loop.time() + _ENDING)
-            else:
-                timer = loop.call_later(_LOOK, look)
-
-        timer = loop.call_later(_LOOK, look)
         try:
-            async with asyncio.timeout(None) as limit:
-                return await sending
+            return await answer_or_end(sending, self._process.pid, started=bool(self.session))
         except TimeoutError:
-            self._gone = _VANISHED
+            self._gone = VANISHED
             raise ConnectionResetError(self._gone) from None
-        finally:
-            timer.cancel()
 
     async def read_records(self) -> None:
         """Read chromedriver's logs; other drivers have none."""
@@ -250,26 +226,6 @@ class W3CDriver:
             process = self._process
             await asyncio.to_thread(self._programs.end, process, self._member)
         await asyncio.to_thread(shutil.rmtree, self._folder, ignore_errors=True)
-
-
-async def _ends_within(driver: int, seconds: float) -> bool:
-    """Whether a driver has no browser any more, now or in so many seconds."""
-    ends = time.monotonic() + seconds
-    while _has_children(driver):
-        if time.monotonic() >= ends:
-            return False
-        await asyncio.sleep(0.01)
-    return True
-
-
-def _has_children(process: int) -> bool:
-    import psutil
-
-    try:
-        children = psutil.Process(process).children()
-        return any(child.status() != psutil.STATUS_ZOMBIE for child in children)
-    except psutil.Error:
-        return False
 
 
 def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:
