@@ -20,7 +20,7 @@ demo: $(VENV)/.ready
 test: $(VENV)/.ready
 	.ci/programs perl:perl tclsh:tcl node:nodejs cargo:cargo
 	$(BIN)/python -m compileall -q src
-	$(BIN)/python -m pytest -n 4 --dist loadscope --no-loadscope-reorder
+	$(BIN)/python -m pytest -n 5 --dist loadscope --no-loadscope-reorder
 
 check: $(VENV)/.ready
 	$(BIN)/ruff check
