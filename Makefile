@@ -17,6 +17,7 @@ demo: $(VENV)/.ready
 
 # The program is started some two thousand times: compile it once, whatever the environment says.
 # The tests of a file run in one process, one after the other: many share what takes long to make.
+# Five processes: tests wait for browsers and services, and with four two cores are often idle.
 test: $(VENV)/.ready
 	.ci/programs perl:perl tclsh:tcl node:nodejs cargo:cargo
 	$(BIN)/python -m compileall -q src

@@ -190,7 +190,9 @@ def test_a_workspace_of_crates(folder):
 LOCK = "static LOCK: std::sync::Mutex<()> = std::sync::Mutex::new(());\n"
 
 
-@pytest.mark.parametrize(("lock", "processes"), [("", 2), (LOCK, 1)])
+@pytest.mark.parametrize(
+    ("lock", "processes"), [("", 2), (LOCK, 1), ("fn f() { let _tide_guard = 1; }\n", 1)]
+)
 def test_two_jobs_share_a_file_unless_its_tests_take_a_lock(folder, lock, processes):
     body = 'std::fs::write("NAME", std::process::id().to_string()).unwrap()'
     tests = [f"#[test] fn {n}() {{ {body.replace('NAME', n)} }}\n" for n in ("ebb", "flood")]

@@ -17,7 +17,8 @@ from typing import Any
 NESTED = " / "
 _LISTED = re.compile(r"^(?P<name>.+): (?P<what>test|benchmark)$", re.M)
 _DOC = re.compile(r"^(?P<file>.+?) - (?P<item>.*?)\s*\(line (?P<line>\d+)\)")
-_LOCK = re.compile(r"\bMutex\b|\bRwLock\b|\.lock\(\)|\bserial\b")
+_LOCK = re.compile(r"Mutex|RwLock|\.lock\(|serial\b|\blet _\w*(?:guard|lock)\b")
+"""A lock, or what keeps one until a test ends, where a function of another file takes it."""
 
 
 @dataclass(frozen=True)

@@ -29,8 +29,8 @@ woken for each costs the program more time than it takes to print it."""
 MUCH = 1 << 14
 """Bytes after which nothing gathers: a program that prints so much at once would wait for us."""
 STEADY = 50
-"""Times that standard output came alone before it gathers: what comes on both streams by turns is
-kept in the order in which it was printed."""
+"""Times that standard output came alone, without a pause, before it gathers: what comes on both
+streams by turns is kept in the order in which it was printed."""
 
 
 class ProgramRun:
@@ -107,8 +107,8 @@ class ProgramRun:
                     stream: Any = key.fileobj
                     if not self.read(stream, key.data):
                         selector.unregister(stream)
-                errors = any(key.data == self.take_errors for key, _ in ready)
-                self.alone = 0 if errors else self.alone + 1
+                alone = [key.data for key, _ in ready] == [self.take_output]
+                self.alone = self.alone + 1 if alone else 0
                 if self.alone > STEADY and self.printed - before < MUCH:
                     time.sleep(GATHER)
         if self.printed > FLOOD:
