@@ -8,6 +8,7 @@ import pytest
 from PIL import Image
 
 from browser_suites import ENGINES, needs, pages, suite
+from wolfbane.browsers.firefox import StartFiles
 
 __all__ = ["pages", "suite"]  # fixtures
 pytestmark = needs("chromium")
@@ -139,6 +140,21 @@ def test_closes(self):
     )
     run = folder.run()
     assert set(run.outcomes.values()) == {"passed"}, run.out
+
+
+def test_later_starts_of_firefox_take_the_files_of_a_first_one_without_add_ons(tmp_path):
+    first, later, kept = (tmp_path / name for name in ("first", "later", "kept"))
+    for place in (first / "startupCache", later, kept):
+        place.mkdir(parents=True)
+    (first / "startupCache" / "scripts").write_text("compiled")
+    start_files = StartFiles(kept)
+    start_files.keep(first)
+    start_files.lay(later)
+    assert list(later.iterdir()) == []  # a start that did not reach its end leaves no version
+    (first / "compatibility.ini").write_text("[Compatibility]")
+    start_files.keep(first)
+    start_files.lay(later)
+    assert (later / "startupCache" / "scripts").read_text() == "compiled"
 
 
 def test_an_open_dialog_is_in_the_picture(suite):

@@ -66,6 +66,9 @@ _QUIET: dict[str, Any] = {
     "toolkit.startup.max_resumed_crashes": -1,
     "toolkit.telemetry.server": "http://127.0.0.1:1",
 }
+_PROFILE_ONLY = {"extensions.enabledScopes": 1}
+"""Add-ons of the profile alone, none of the program or of the machine: a quarter of a start."""
+_LANGUAGE = "intl.locale.requested"
 _QUITTING = 5.0
 _SOCKET = "webSocketUrl"
 _BIDI = 3
@@ -78,7 +81,8 @@ class StartFiles:
     They are taken from the first profile of a run that is closed, and halve later starts.
     """
 
-    _NAMES = ("startupCache", "compatibility.ini", "addonStartup.json.lz4", "extensions.json")
+    _NEEDED = ("startupCache", "compatibility.ini")
+    _NAMES = (*_NEEDED, "addonStartup.json.lz4", "extensions.json")  # of add-ons, if it has any
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
@@ -93,7 +97,7 @@ class StartFiles:
         """Take the files of a Firefox that has quit."""
         for name in self._NAMES:
             _copy(profile / name, self._folder / name)
-        self._there = all((self._folder / name).exists() for name in self._NAMES)
+        self._there = all((self._folder / name).exists() for name in self._NEEDED)
 
     def lay(self, profile: Path) -> None:
         """Put them into a new profile, if there are any yet."""
@@ -174,6 +178,8 @@ class FirefoxDriver:
         preferences |= {**self._browser.preferences, **want.preferences}
         if bidi:
             preferences["remote.active-protocols"] = _BIDI
+        if _LANGUAGE not in preferences:  # a language comes as an add-on of the program
+            preferences = _PROFILE_ONLY | preferences
         lines = [f"user_pref({json.dumps(k)}, {json.dumps(v)});" for k, v in preferences.items()]
         (self._profile / "user.js").write_text("\n".join(lines) + "\n", encoding="utf-8")
         command = [self._here.binary, "--marionette", "--no-remote", "--profile"]
@@ -276,7 +282,7 @@ def _from_settings(browser: Browser) -> dict[str, Any]:
         preferences["general.useragent.override"] = browser.user_agent
     if browser.language:
         preferences["intl.accept_languages"] = browser.language
-        preferences["intl.locale.requested"] = browser.language
+        preferences[_LANGUAGE] = browser.language
     if browser.device_pixels:
         preferences["layout.css.devPixelsPerPx"] = str(browser.device_pixels)
     if browser.downloads:
