@@ -22,7 +22,7 @@ from wolfbane.browsers.worker_endpoints import Hold, WorkerEndpoint
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.settings import Workspace
 
-_HEADERS = {"Cache-Control": "no-cache"}
+_HEADERS = {"Cache-Control": "no-cache", "Content-Type": "application/json; charset=utf-8"}
 _NO_LIMIT = aiohttp.ClientTimeout(total=None, sock_connect=30)
 
 
@@ -45,7 +45,9 @@ class Broker:
     async def open(self) -> None:
         """Listen."""
         connector = aiohttp.TCPConnector(limit=0, force_close=False)
-        self._client = aiohttp.ClientSession(connector=connector, timeout=_NO_LIMIT)
+        self._client = aiohttp.ClientSession(
+            connector=connector, timeout=_NO_LIMIT, cookie_jar=aiohttp.DummyCookieJar()
+        )
         self.opener = BrowserPool(
             Programs(self._starter),
             self._workspace,
@@ -168,7 +170,4 @@ class Broker:
 
 
 def _answer(status: int, body: bytes) -> web.Response:
-    return web.Response(
-        status=status, body=body, headers=_HEADERS, content_type="application/json",
-        charset="utf-8",
-    )  # fmt: skip
+    return web.Response(status=status, body=body, headers=_HEADERS)

@@ -116,6 +116,14 @@ def find(method: str, path: str) -> tuple[Endpoint, Mapping[str, str]]:
     return Endpoint(method, path, f"{method} {path}", f"{method} {path}"), {}
 
 
+def named(*names: str) -> frozenset[str]:
+    """These names of commands. Raises ValueError for one that the standard does not have."""
+    unknown = set(names) - {endpoint.name for endpoint in ENDPOINTS}
+    if unknown:
+        raise ValueError(f"there is no command {', '.join(sorted(unknown))}")
+    return frozenset(names)
+
+
 def is_known(path: str) -> bool:
     """Whether the standard has a command with this path, by any method."""
     return any(find(method, path)[0] in ENDPOINTS for method in ("GET", "POST", "DELETE"))

@@ -8,11 +8,13 @@ from typing import Any
 
 import msgspec
 
+from wolfbane.browsers.endpoints import named
+
 MISSING = "no such element"
-_MOVES = {
+_MOVES = named(
     "Navigate To", "Back", "Forward", "Refresh", "Element Click", "Element Send Keys",
     "Perform Actions",
-}  # fmt: skip
+)  # fmt: skip
 What = tuple[str, str, bytes]
 """Method, path and body: equal for one command sent again."""
 

@@ -9,10 +9,11 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 import msgspec
+from msgspec.structs import replace
 
 from wolfbane.browsers.command_log import BrowserCommand, ElementNames, answer, sentence
 from wolfbane.browsers.drivers import BrowserDriver, Reply
-from wolfbane.browsers.endpoints import Endpoint, find
+from wolfbane.browsers.endpoints import Endpoint, find, named
 from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failed_commands import MISSING, FailedCommands, FailingCommand
 from wolfbane.browsers.failures import WebDriverError
@@ -23,15 +24,15 @@ from wolfbane.browsers.snapshots import Snapshot, near, take
 _FRAMES = 60
 _BUSY = 2.0
 """Seconds that a look waits for a command under way."""
-_LEAVING = {"Navigate To", "Back", "Forward", "Refresh", "Close Window"}
+_LEAVING = named("Navigate To", "Back", "Forward", "Refresh", "Close Window")
 """Commands after which the page is another one."""
-_CHANGING = _LEAVING | {
+_CHANGING = _LEAVING | named(
     "Element Click", "Element Send Keys", "Element Clear", "Perform Actions", "Execute Script",
-    "Execute Async Script", "Accept Alert", "Dismiss Alert", "Switch To PagePicture",
-    "Switch To Parent PagePicture", "Switch To Window", "Set Window Rect",
-}  # fmt: skip
+    "Execute Async Script", "Accept Alert", "Dismiss Alert", "Switch To Frame",
+    "Switch To Parent Frame", "Switch To Window", "Set Window Rect",
+)  # fmt: skip
 """Commands after which the page may look different."""
-_DIALOGS = {"Accept Alert", "Dismiss Alert", "Get Alert Text", "Send Alert Text"}
+_DIALOGS = named("Accept Alert", "Dismiss Alert", "Get Alert Text", "Send Alert Text")
 
 
 class PagePicture(msgspec.Struct):
@@ -55,6 +56,27 @@ class SessionEvidence(msgspec.Struct):
     """Whether commands in it may be those of another test that ran at the same time."""
 
 
+class _Command(msgspec.Struct, frozen=True):
+    """A command as it came, and what it is. ``private``: what it types is not shown."""
+
+    endpoint: Endpoint
+    places: Mapping[str, str]
+    parameters: Mapping[str, Any]
+    method: str
+    path: str
+    body: bytes
+    private: bool = True
+
+    @classmethod
+    def read(cls, method: str, path: str, body: bytes) -> _Command:
+        """Find out which command it is."""
+        return cls(*find(method, path), _read(body), method, path, body)
+
+    def words(self, names: ElementNames) -> str:
+        """What it does."""
+        return sentence(self.endpoint, self.places, self.parameters, names, private=self.private)
+
+
 class BrowserSession:
     """One session. Commands come one at a time."""
 
@@ -68,7 +90,7 @@ class BrowserSession:
         self.owners: frozenset[str] = frozenset()
         """The tests that ran when it was opened: it is one of them that it belongs to."""
         self.tests: dict[str, SessionEvidence] = {}
-        self.lost = self._doing = ""
+        self.lost = ""
         self.over = self.was_tested = False
         self.records: BrowserRecords = driver.records
         self._keep, self._tell = keep, tell
@@ -79,6 +101,7 @@ class BrowserSession:
         """Counts the changes of the page."""
         self._seen_state = -1
         """The one that the last snapshot shows."""
+        self._doing: _Command | None = None
         self._held: Reply | None = None
         """An answer that a look of ours got in the place of the suite's next command."""
         self._private: dict[str, bool] = {}
@@ -106,12 +129,10 @@ class BrowserSession:
         ``tests`` are those that may have sent it: one, but where several run at once.
         """
         async with self.lock:
-            endpoint, places = find(method, path)
-            parameters = _read(body)
             began = time.monotonic()
-            self._doing = sentence(endpoint, places, parameters, self._names, private=True)
+            self._doing = _Command.read(method, path, body)
             try:
-                reply = await self._send(endpoint, places, parameters, method, path, body)
+                reply = await self._send(self._doing)
             except DialogOpened as met:
                 reply = met.reply
             except OSError as error:
@@ -120,47 +141,50 @@ class BrowserSession:
                 reply = Reply(gone.status, json.dumps({"value": gone.value}).encode())
             if reply.status >= 400 and not self.lost and (how := self.driver.ended()):
                 self.lost = f"browser '{self.browser}' is gone: {how}"
-            self._remember(endpoint, parameters, (method, path, body), reply, began, tests)
-            if self._keep == ALL and endpoint.name in _CHANGING and not self.lost:
+            done = self._doing, reply, began, time.monotonic(), tests
+            if self._keep == ALL and self._doing.endpoint.name in _CHANGING and not self.lost:
+                self._remember(*done)
                 await self._frame(tests)
+            else:
+                # The answer goes out first. What follows from it comes after this all the same:
+                # the event loop calls what is scheduled now before it reads from a connection.
+                asyncio.get_running_loop().call_soon(self._remember, *done)
             return reply
 
-    async def _send(
-        self, endpoint: Endpoint, places: Mapping[str, str], parameters: Mapping[str, Any],
-        method: str, path: str, body: bytes,
-    ) -> Reply:  # fmt: skip
+    async def _send(self, command: _Command) -> Reply:
         held, self._held = self._held, None
-        if held is not None and endpoint.name not in _DIALOGS:
+        name = command.endpoint.name
+        if held is not None and name not in _DIALOGS:
             return held
         failing = self._failed.last
-        if endpoint.name in _LEAVING and failing is not None and failing.test in self.tests:
+        if name in _LEAVING and failing is not None and failing.test in self.tests:
             await self._look_at(failing, self.seen(failing.test))
-        private = await self._is_private(endpoint, places)
-        self._doing = sentence(endpoint, places, parameters, self._names, private=private)
-        if endpoint.name in _CHANGING:
+        if not await self._is_private(command.endpoint, command.places):
+            self._doing = replace(command, private=False)
+        if name in _CHANGING:
             self._state += 1
-        reply = await self.driver.command(method, path, body)
-        return self.driver.for_suite(path, parameters, reply)
+        reply = await self.driver.command(command.method, command.path, command.body)
+        return self.driver.for_suite(command.path, command.parameters, reply)
 
     def _remember(
-        self, endpoint: Endpoint, parameters: Mapping[str, Any], what: tuple[str, str, bytes],
-        reply: Reply, began: float, tests: Sequence[str],
-    ) -> None:  # fmt: skip
-        value = reply.value
+        self, command: _Command, reply: Reply, began: float, ended: float, tests: Sequence[str]
+    ) -> None:
+        endpoint, value, words = command.endpoint, reply.value, command.words(self._names)
         if endpoint.name.startswith("Find") or endpoint.name == "Get Active Element":
-            self._names.learn(parameters or {"value": "the focus"}, value)
-        self.record(endpoint, self._doing, reply.status, value, began, tests)
+            self._names.learn(command.parameters or {"value": "the focus"}, value)
+        self.record(endpoint, words, reply.status, value, began, tests, ended)
+        what = command.method, command.path, command.body
         if reply.status >= 400 and not self.lost:
-            self._failed.add(what, tests[0], self._doing, value, began)
+            self._failed.add(what, tests[0], words, value, began)
         else:
             self._failed.succeeded(what, endpoint.name)
 
     def record(
         self, endpoint: Endpoint, words: str, status: int, value: Any, began: float,
-        tests: Sequence[str],
+        tests: Sequence[str], ended: float | None = None,
     ) -> None:  # fmt: skip
-        """Remember a command, and tell of it."""
-        now = time.monotonic()
+        """Remember a command, and tell of it. ``ended`` is now unless it is given."""
+        now = time.monotonic() if ended is None else ended
         for test in tests:
             self.was_tested |= bool(test)
             seen = self.seen(test, now - began)
@@ -179,7 +203,8 @@ class BrowserSession:
             async with asyncio.timeout(_BUSY):
                 await self.lock.acquire()
         except TimeoutError:
-            seen.waited = f"browser '{self.browser}' was still busy: {self._doing}"
+            doing = self._doing.words(self._names) if self._doing is not None else "open"
+            seen.waited = f"browser '{self.browser}' was still busy: {doing}"
             return
         try:
             failing = self._failed.last
