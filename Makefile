@@ -29,11 +29,16 @@ check: $(VENV)/.ready
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
+# Random sequences of commands in browsers, and random faults. CI asks for fewer of each.
+SEQUENCES ?= 1000
+COUNT ?= 1000
+SEED ?=
+
 differential: $(VENV)/.ready
-	SEQUENCES=1000 $(BIN)/python -m pytest -n 2 tests/test_differential.py
+	SEQUENCES=$(SEQUENCES) $(BIN)/python -m pytest -n 2 tests/test_differential.py
 
 faults: $(VENV)/.ready
-	$(BIN)/python -m benchmarks.faults --count 1000
+	$(BIN)/python -m benchmarks.faults --count $(COUNT) $(if $(SEED),--seed $(SEED))
 
 bench: $(VENV)/.ready
 	$(BIN)/python -m compileall -q src

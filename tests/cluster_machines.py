@@ -8,11 +8,13 @@ import subprocess
 import sys
 import time
 from collections.abc import Sequence
+from importlib.util import find_spec
 from pathlib import Path
 
 import psutil
 import pytest
 
+needs_engine = pytest.mark.skipif(find_spec("distributed") is None, reason="no cluster engine")
 LINE = "Starting established connection"
 
 

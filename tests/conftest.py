@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import gc
 import json
 import os
 import shutil
@@ -25,10 +26,10 @@ settings.load_profile("steady")
 os.environ["GIT_CONFIG_GLOBAL"] = os.devnull  # filters and hooks of this machine's user
 
 LONG = [
-    "test_examples", "test_faults", "test_browsers", "test_program", "test_bridge_learn",
+    "test_examples", "test_browsers", "test_program", "test_bridge_learn",
     "test_load", "test_node", "test_cluster", "test_history", "test_bridge_examples",
-    "test_browser_endpoints", "test_python_kind", "test_separate_hosts", "test_differential",
-    "test_html_report",
+    "test_browser_endpoints", "test_python_kind", "test_separate_hosts", "test_faults",
+    "test_differential", "test_html_report",
 ]  # fmt: skip
 """Files with tests that take long, the longest first."""
 _INTERPRETERS = sorted(Path.home().glob(".pyenv/versions/3.*/bin/python"))
@@ -178,6 +179,12 @@ def ledger(folder: Folder) -> Folder:
 
     write_ledger(folder)
     return folder
+
+
+def pytest_collection_finish() -> None:
+    """Look no more at what was imported and collected when objects are cleaned up."""
+    gc.collect()
+    gc.freeze()
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -6,10 +6,12 @@ import base64
 import socket
 import subprocess
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import httpx
+import pytest
 
 _ELEMENT = "element-6066-11e4-a52e-4f735466cecf"
 _FLAGS = [
@@ -17,14 +19,16 @@ _FLAGS = [
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
     "--hide-scrollbars",
 ]  # fmt: skip
+_PHONE = 600
+"""Columns of pixels below which a screen is a phone's."""
 KEYS = {"Escape": "\ue00c", "Enter": "\ue007", "Down": "\ue015",
         "Left": "\ue012", "Right": "\ue014"}  # fmt: skip
 
 
 class Reader:
-    """One session. ``dark`` and ``phone`` are how the reader likes the world."""
+    """One session."""
 
-    def __init__(self, *, dark: bool = False, size: tuple[int, int] = (1280, 800)) -> None:
+    def __init__(self) -> None:
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             port = free.getsockname()[1]
@@ -32,7 +36,6 @@ class Reader:
             ["chromedriver", f"--port={port}"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
         self._http = httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=60)
-        self._dark, self._size = dark, size
 
     def __enter__(self) -> Reader:
         limit = time.monotonic() + 30
@@ -42,21 +45,12 @@ class Reader:
                     break
             except httpx.TransportError:
                 time.sleep(0.05)
-        width, height = self._size
-        options = {
-            "args": _FLAGS,
-            "mobileEmulation": {"deviceMetrics": {"width": width, "height": height,
-                                                  "pixelRatio": 1, "touch": width < 600}},
-        }  # fmt: skip
-        wanted = {
-            "alwaysMatch": {"goog:chromeOptions": options, "goog:loggingPrefs": {"browser": "ALL"}}
-        }
+        wanted = {"alwaysMatch": {
+            "goog:chromeOptions": {"args": _FLAGS}, "goog:loggingPrefs": {"browser": "ALL"},
+        }}  # fmt: skip
         opened = self._http.post("/session", json={"capabilities": wanted}).json()["value"]
         self._session = f"/session/{opened['sessionId']}"
-        if self._dark:
-            feature = {"name": "prefers-color-scheme", "value": "dark"}
-            self._send("/goog/cdp/execute", cmd="Emulation.setEmulatedMedia",
-                       params={"features": [feature]})  # fmt: skip
+        self.like()
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -68,6 +62,19 @@ class Reader:
         answer = self._http.post(self._session + path, json=body).json()["value"]
         assert not (isinstance(answer, dict) and "error" in answer), answer
         return answer
+
+    def like(self, *, dark: bool = False, size: tuple[int, int] = (1280, 800)) -> None:
+        """Have a screen of this size, and like pages dark or light. Starts on an empty page."""
+        self.open("about:blank")
+        self.complaints()  # those of a page before are not of the next one
+        feature = {"name": "prefers-color-scheme", "value": "dark" if dark else "light"}
+        metrics = {"width": size[0], "height": size[1], "deviceScaleFactor": 1}
+        for command, parameters in {
+            "setEmulatedMedia": {"features": [feature]},
+            "setDeviceMetricsOverride": {**metrics, "mobile": size[0] < _PHONE},
+            "setTouchEmulationEnabled": {"enabled": size[0] < _PHONE},
+        }.items():
+            self._send("/goog/cdp/execute", cmd=f"Emulation.{command}", params=parameters)
 
     def open(self, page: Path | str, fragment: str = "") -> None:
         """Open a file as a page."""
@@ -108,3 +115,17 @@ class Reader:
         """Keep what is seen."""
         shot = self._http.get(self._session + "/screenshot").json()["value"]
         path.write_bytes(base64.b64decode(shot))
+
+
+@pytest.fixture(scope="module")
+def browser_to_read() -> Iterator[Reader]:
+    """One browser for the tests of a file: its start takes longer than most of them."""
+    with Reader() as opened:
+        yield opened
+
+
+@pytest.fixture
+def reader(browser_to_read: Reader) -> Reader:
+    """A reader at a desk, by day, on an empty page."""
+    browser_to_read.like()
+    return browser_to_read

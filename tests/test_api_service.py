@@ -7,10 +7,6 @@ import socket
 import threading
 
 import pytest
-from hypercorn.asyncio import serve
-from hypercorn.config import Config
-
-from harbour_service import PASSWORD, TOKEN, make_service
 
 SETTINGS = """
     [[suite]]
@@ -128,6 +124,12 @@ FLOWS = """
 
 @pytest.fixture(scope="module")
 def harbour():
+    # Imported here: the web framework takes long, and each process of the tests has this module.
+    from hypercorn.asyncio import serve
+    from hypercorn.config import Config
+
+    from harbour_service import make_service
+
     listening = socket.create_server(("127.0.0.1", 0))
     config = Config()
     config.bind, config.accesslog, config.errorlog = [f"fd://{listening.fileno()}"], None, None
@@ -141,6 +143,8 @@ def harbour():
 
 
 def test_a_service_as_its_framework_describes_it(folder, harbour):
+    from harbour_service import PASSWORD, TOKEN
+
     folder.file("wolfbane.toml", SETTINGS)
     folder.file("harbour.arazzo.yaml", FLOWS.replace("URL", harbour))
     folder.file("soundings.csv", "4.5,5\n")

@@ -9,9 +9,9 @@ import subprocess
 import pytest
 
 from browser_suites import needs, pages, suite
-from reader import Reader
+from reader import browser_to_read, reader
 
-__all__ = ["pages", "suite"]  # fixtures
+__all__ = ["browser_to_read", "pages", "reader", "suite"]  # fixtures
 pytestmark = needs("chromium")
 BODY = """
 def test_books(self):
@@ -25,11 +25,11 @@ def test_books(self):
 PLACE = "#test=pages%2Ftest_quay.py%23Quay%20%2F%20test_books%20%40chromium"
 
 
-@pytest.mark.parametrize(("size", "dark"), [((1280, 800), False), ((390, 844), True)])
-def test_commands_are_stepped_through_beside_their_pictures(suite, size, dark):
+def test_commands_are_stepped_through_beside_their_pictures(suite, reader):
     folder = suite(BODY)
     folder.run("--evidence", "all", "--report", "html=report.html")
-    with Reader(size=size, dark=dark) as reader:
+    for size, dark in (((1280, 800), False), ((390, 844), True)):
+        reader.like(size=size, dark=dark)
         reader.open(folder.path / "report.html", PLACE)
         now = ".replay [aria-current]"
         assert "find '#berth-lst' by css selector" in reader.text(now)  # what failed comes first

@@ -13,14 +13,14 @@ from pathlib import Path
 import psutil
 import pytest
 
-from cluster_machines import Machines, machines, owner, until
+from cluster_machines import Machines, machines, needs_engine, owner, until
 from conftest import Folder
 from wolfbane.cluster import unpacking
 from wolfbane.cluster.packing import contents, pack
 from wolfbane.cluster.unpacking import MachineStore
 from wolfbane.errors import InputError
 
-pytest.importorskip("distributed")
+pytestmark = needs_engine
 __all__ = ["machines"]  # a fixture
 
 

@@ -7,11 +7,11 @@ import subprocess
 
 import pytest
 
-from cluster_machines import machines, until
+from cluster_machines import machines, needs_engine, until
 from quay_api import flows, quay, server, step
 from test_load import count, events, load, samples
 
-pytest.importorskip("distributed")
+pytestmark = needs_engine
 __all__ = ["machines", "quay", "server"]  # fixtures
 
 

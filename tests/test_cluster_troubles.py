@@ -9,9 +9,9 @@ import subprocess
 import pytest
 import trustme
 
-from cluster_machines import Machines, until
+from cluster_machines import Machines, needs_engine, until
 
-pytest.importorskip("distributed")
+pytestmark = needs_engine
 
 SUITE = """
     [[suite]]

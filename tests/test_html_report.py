@@ -5,9 +5,10 @@ from __future__ import annotations
 import pytest
 
 from browser_suites import needs, pages, suite
-from reader import Reader
+from conftest import Folder
+from reader import browser_to_read, reader
 
-__all__ = ["pages", "suite"]  # fixtures
+__all__ = ["browser_to_read", "pages", "reader", "suite"]  # fixtures
 pytestmark = needs("chromium")
 HOSTILE = "<img src=x onerror=\"document.title='taken'\"></script><script>document.title='taken'"
 SUITE = f"""
@@ -44,21 +45,16 @@ SUITE = f"""
 """
 
 
-@pytest.fixture
-def report(folder):
+@pytest.fixture(scope="module")
+def report(tmp_path_factory):
     """A report of a run with all that a report has to tell."""
+    folder = Folder(tmp_path_factory.mktemp("reported"))
     folder.write(test_fees_py=SUITE)
     many = "\n".join(f"def test_{number}(): pass" for number in range(150))
     folder.write(tests__test_berths_py=many)
     run = folder.run("--retries", "1", "--jobs", "1", "--report", "html=out/report.html")
     assert run.code == 1
     return folder.path / "out" / "report.html"
-
-
-@pytest.fixture
-def reader():
-    with Reader() as opened:
-        yield opened
 
 
 def test_a_reader_finds_what_failed(report, reader):
@@ -131,13 +127,14 @@ def test_nothing_that_a_test_says_is_markup(report, reader):
 
 @pytest.mark.parametrize("dark", [False, True])
 @pytest.mark.parametrize("size", [(1280, 800), (390, 844)])
-def test_it_fits_a_desk_and_a_phone_by_day_and_by_night(report, dark, size):
-    with Reader(dark=dark, size=size) as reader:
-        for fragment in ("#", "#outcome=errored", "#test=test_fees.py%23Fees%20%2F%20test_receipt"):
-            reader.open(report, fragment)
-            assert reader.js("return document.documentElement.scrollWidth") <= size[0]
-        shade = reader.js("return getComputedStyle(document.body).backgroundColor")
-        assert (shade == "rgb(16, 24, 28)") is dark
+def test_it_fits_a_desk_and_a_phone_by_day_and_by_night(report, reader, dark, size):
+    reader.like(dark=dark, size=size)
+    for fragment in ("#", "#outcome=errored", "#test=test_fees.py%23Fees%20%2F%20test_receipt"):
+        reader.open(report, fragment)
+        assert reader.js("return innerWidth") == size[0]
+        assert reader.js("return document.documentElement.scrollWidth") <= size[0]
+    shade = reader.js("return getComputedStyle(document.body).backgroundColor")
+    assert (shade == "rgb(16, 24, 28)") is dark
 
 
 def test_evidence_is_in_the_report(suite, reader):

@@ -13,7 +13,8 @@ from pathlib import Path
 import psutil
 import pytest
 
-pytest.importorskip("distributed")
+from cluster_machines import needs_engine
+
 DASK = str(Path(sys.executable).parent / "dask")
 NETWORK = "10.77.9"
 
@@ -35,7 +36,7 @@ def why_not():
 
 
 REASON = why_not()
-pytestmark = pytest.mark.skipif(bool(REASON), reason=REASON)
+pytestmark = [needs_engine, pytest.mark.skipif(bool(REASON), reason=REASON)]
 
 
 class Hosts:

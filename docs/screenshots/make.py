@@ -88,12 +88,12 @@ def open_the_report(harbour: Path) -> None:
     told = [WOLFBANE, "open", "--no-browser"]
     done = subprocess.run(told, cwd=harbour, check=True, capture_output=True, text=True)
     page = Path(done.stdout.strip())
-    with Reader() as desk:
-        desk.open(page)
-        desk.picture(HERE / "report.png")
-    with Reader(dark=True, size=(390, 1180)) as phone:
-        phone.open(page, f"#test={quote('page/map/map.test.mjs#has a legend @phone', safe='')}")
-        phone.picture(HERE / "report-test.png")
+    with Reader() as reader:
+        reader.open(page)
+        reader.picture(HERE / "report.png")
+        reader.like(dark=True, size=(390, 1180))
+        reader.open(page, f"#test={quote('page/map/map.test.mjs#has a legend @phone', safe='')}")
+        reader.picture(HERE / "report-test.png")
 
 
 def run_the_load(harbour: Path) -> None:
@@ -106,9 +106,10 @@ def open_the_load(harbour: Path) -> None:
     run_the_load(harbour)
     told = [WOLFBANE, "open", "--no-browser"]
     done = subprocess.run(told, cwd=harbour, check=True, capture_output=True, text=True)
-    with Reader(size=(1280, 1180)) as desk:
-        desk.open(Path(done.stdout.strip()))
-        desk.picture(HERE / "load-report.png")
+    with Reader() as reader:
+        reader.like(size=(1280, 1180))
+        reader.open(Path(done.stdout.strip()))
+        reader.picture(HERE / "load-report.png")
 
 
 def break_the_fees(harbour: Path) -> None:
