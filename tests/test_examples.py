@@ -70,7 +70,7 @@ IN_THE_DEMO = {
 """What a page calls by the names of its own example, and what the demo has for it."""
 SHORTER = {
     r"--users (10|50)": "--users 2",
-    r"--for \w+": "--for 1s",
+    r"--for \w+": "--for 400ms",
     r"--ramp \w+": "--ramp 100ms",
     r"1s\.\.3s": "10ms..30ms",
     r"< 300ms": "< 300s",
@@ -121,7 +121,7 @@ def harbour(tmp_path_factory):
     settings = settings.replace("8731", str(port)).replace(
         'leave_out = "tag:wip" ', f'jobs = 1\nleave_out = "tag:wip or {SLOW}" '
     )
-    settings = re.sub(r'duration = "\d+s"', 'duration = "2s"', settings)
+    settings = re.sub(r'duration = "\d+s"', 'duration = "700ms"', settings)
     folder.file("wolfbane.toml", settings)
     folder.file("smoke.toml", 'suites = ["tides", "fees"]\ntags = "smoke"\nthen = "show"\n')
     folder.git("init", "-q")
