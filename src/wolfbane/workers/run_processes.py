@@ -17,6 +17,9 @@ MARKER = "WOLFBANE_RUN"
 _ROUNDS = 20
 """How often to look again: what is being killed may start more."""
 _A_MOMENT = 0.02
+_DYING = 0.5
+_A_LOOK = 0.005
+"""Seconds: how long killed processes may take to end, and between looks at them."""
 
 
 def end_marked(
@@ -49,7 +52,12 @@ def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
         for process in alive:
             with contextlib.suppress(psutil.Error):
                 process.kill()
-        psutil.wait_procs(alive, timeout=0.5)
+        until = time.monotonic() + _DYING
+        while alive and time.monotonic() < until:
+            # Again and again, for a process may have become a child of this one only now, where its
+            # parent ended: one longer wait would not see it end.
+            time.sleep(_A_LOOK)
+            alive = psutil.wait_procs(alive, timeout=0)[1]
 
 
 def remove_folder(folder: Path) -> None:
