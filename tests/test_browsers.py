@@ -91,13 +91,14 @@ def test_goes(self):
     browser = Browser()
     browser.open("quay")
     browser("POST", f"/element/{browser.find('#book')}/click")
+    browser("POST", "/frame", id=None)
     browser("DELETE")
     self.assertNotIn("wrong", os.environ)
 """
     )
     told = result(folder.run("--evidence", "all"), "test_goes")
     kinds = [kept["kind"] for kept in told["evidence"]]
-    pictures = ["picture", "picture", "screenshot"]
+    pictures = ["picture", "picture", "picture", "screenshot"]
     texts = ["page", "console", "network", "har", "protocol", "replay", "filmstrip"]
     assert kinds == [*pictures, *texts]
     assert b"the gauge is silent" in left(folder, told, "console")[0]
