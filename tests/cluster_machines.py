@@ -68,12 +68,17 @@ class Machines:
 
 
 def until(happened, process=None):
-    """Wait until something has happened, as long as a process lives; a minute at most."""
-    end = time.monotonic() + 60
+    """Wait until something has happened, as long as a process lives; two minutes at most."""
+    end = time.monotonic() + 120
     while not happened():
         assert time.monotonic() < end
-        assert process is None or process.poll() is None, "it ended"
+        assert process is None or process.poll() is None, _output(process)
         time.sleep(0.05)
+
+
+def _output(process):
+    """What a process that ended wrote, if it writes to us."""
+    return process.stdout.read() if process.stdout else "it ended"
 
 
 @pytest.fixture(scope="module")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import signal
 import subprocess
 
 import pytest
@@ -126,6 +127,24 @@ def test_a_scheduler_that_is_gone(tides, elsewhere):
     assert "machine quay-1 was lost, and the test did not run again" in " ".join(output.split())
     assert trouble == ""
     assert "the scheduler does not answer" in output
+
+
+def test_a_scheduler_that_is_busy_for_some_time(tides, elsewhere):
+    cluster = Machines(elsewhere)
+    try:
+        cluster.join("quay-1")
+        (tides.path / "wait").touch()
+        run = begin(tides, cluster, "out.json")
+        until((tides.path / "waits").exists, run)
+        cluster.scheduler.send_signal(signal.SIGSTOP)
+        with pytest.raises(subprocess.TimeoutExpired):
+            run.wait(timeout=8)  # longer than a look for machines waits
+        cluster.scheduler.send_signal(signal.SIGCONT)
+        (tides.path / "wait").unlink()
+        output, trouble = run.communicate(timeout=120)
+    finally:
+        cluster.close()
+    assert (run.returncode, trouble) == (0, ""), output
 
 
 def test_a_machine_that_is_called_by_its_address(tides, elsewhere):

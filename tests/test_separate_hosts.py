@@ -7,13 +7,12 @@ import os
 import shutil
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import psutil
 import pytest
 
-from cluster_machines import needs_engine
+from cluster_machines import needs_engine, until
 
 DASK = str(Path(sys.executable).parent / "dask")
 NETWORK = "10.77.9"
@@ -109,14 +108,6 @@ class Hosts:
         ip("link", "delete", self.bridge)
 
 
-def until(happened):
-    """Wait until something has happened: a minute at most."""
-    end = time.monotonic() + 60
-    while not happened():
-        assert time.monotonic() < end
-        time.sleep(0.05)
-
-
 @pytest.fixture
 def hosts(tmp_path_factory):
     found = Hosts(tmp_path_factory.mktemp("hosts"))
@@ -165,12 +156,12 @@ def test_one_is_cut_off_one_is_killed_and_one_is_added(hosts, folder):
     run = subprocess.Popen(
         command, cwd=folder.path, env=folder.environment(), stdout=subprocess.PIPE
     )
-    until(lambda: set(waiting(mark)) == {f"{NETWORK}.3", f"{NETWORK}.4"})
+    until(lambda: set(waiting(mark)) == {f"{NETWORK}.3", f"{NETWORK}.4"}, run)
     first = waiting(mark)[f"{NETWORK}.3"]
     hosts.machine("quay-3")
     hosts.cut_off("quay-1")
     hosts.processes["quay-2"].kill()
-    until(lambda: f"{NETWORK}.5" in waiting(mark))
+    until(lambda: f"{NETWORK}.5" in waiting(mark), run)
     go_on.touch()
     output = run.communicate(timeout=120)[0].decode()
     results = json.loads((folder.path / "out.json").read_text())["results"]

@@ -23,7 +23,11 @@ _LENGTH = struct.Struct(">Q")
 _MOST = 16 << 20
 """Bytes of messages in one answer."""
 SILENCE = 30.0
-"""Seconds without a question after which whoever began a run is taken for gone."""
+"""Seconds without a word after which the other side counts as gone.
+
+It is the same on both sides: a machine ends what it runs when its tests begin to run elsewhere. It
+is long, for tests may keep all cores of a machine busy, and a machine's first answer takes seconds.
+"""
 
 
 class MachineFacts(msgspec.Struct, frozen=True):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable, Iterable
 from pathlib import Path
@@ -48,6 +49,8 @@ class _OnMachine:
         self.batches: dict[int, tuple[Batch, dict[str, Test]]] = {}
         self.waiting: dict[int, bool] = {}
         """Slots that want a batch, and whether they are idle."""
+        self.orders: asyncio.Queue[RunBatch | NoMore] = asyncio.Queue()
+        """What it is to be sent: nobody waits for a machine that is slow, or lost."""
         self.begun = self.ready = False
         self.began = 0.0
         """Seconds of the run after which the machine's own clock began."""
@@ -57,11 +60,11 @@ class _OnMachine:
         place = batch.target, batch.suite
         return self.blocked.get(place) or self.no_browser.get(batch.browser, "")
 
-
-async def _send(machine: _OnMachine, order: RunBatch | NoMore) -> None:
-    """Send an order. If the machine is lost, whoever serves it hears of that, and sees to it."""
-    with contextlib.suppress(MachineLost):
-        await machine.link.send(order)
+    async def send_orders(self) -> None:
+        """Send the orders. If the machine is lost, :meth:`MachineLink.messages` says so, too."""
+        with contextlib.suppress(MachineLost):
+            while True:
+                await self.link.send(await self.orders.get())
 
 
 class ClusterScheduler(Scheduler):
@@ -94,17 +97,23 @@ class ClusterScheduler(Scheduler):
         try:
             await self._begin(link)
             machine.began, machine.begun = self.context.began(0.0), True
-            async for message in link.messages():
-                await self._hear(machine, message)
-                if isinstance(message, _NEWS):
-                    await self._hand_out()
-            if machine.batches:
-                raise MachineLost("its process ended")
-        except MachineLost as error:
-            self._lost(machine, str(error))
+            async with asyncio.TaskGroup() as tasks:
+                sending = tasks.create_task(machine.send_orders())
+                await self._converse(machine)
+                sending.cancel()
+        except* MachineLost as errors:
+            self._lost(machine, str(errors.exceptions[0]))
         finally:
             del self._machines[link.address]
-            await self._hand_out()
+            self._hand_out()
+
+    async def _converse(self, machine: _OnMachine) -> None:
+        async for message in machine.link.messages():
+            self._hear(machine, message)
+            if isinstance(message, _NEWS):
+                self._hand_out()
+        if machine.batches:
+            raise MachineLost("its process ended")
 
     async def stop(self) -> None:
         """End the run on every machine."""
@@ -131,7 +140,7 @@ class ClusterScheduler(Scheduler):
                 self.give_up(batch.tests)
         return self.unrun + len(left)
 
-    async def _hear(self, machine: _OnMachine, message: MachineMessage) -> None:
+    def _hear(self, machine: _OnMachine, message: MachineMessage) -> None:
         if isinstance(message, AttemptEnded):
             batch, left = machine.batches[message.number]
             test = left.pop(message.result.address)
@@ -175,9 +184,9 @@ class ClusterScheduler(Scheduler):
         if lost := [test for test in left.values() if test.name not in missed]:
             self.unrun += len(lost)
 
-    async def _hand_out(self) -> None:
+    def _hand_out(self) -> None:
         """Give every waiting slot a batch that its machine can run; nothing, once all is done."""
-        for machine in list(self._machines.values()):
+        for machine in self._machines.values():
             for slot, idle in list(machine.waiting.items() if machine.ready else ()):
                 # One that is busy gets a batch ahead only where there are many: the last ones
                 # go to whoever is free first.
@@ -189,13 +198,13 @@ class ClusterScheduler(Scheduler):
                 self._numbers += 1
                 machine.batches[self._numbers] = batch, {t.address: t for t in batch.tests}
                 order = RunBatch(slot, self._numbers, batch, self.handed_in(batch))
-                await _send(machine, order)
+                machine.orders.put_nowait(order)
         self._give_up_what_nobody_can()
         if self.done:
-            for machine in list(self._machines.values()):
-                for slot in list(machine.waiting):
-                    del machine.waiting[slot]
-                    await _send(machine, NoMore(slot))
+            for machine in self._machines.values():
+                for slot in machine.waiting:
+                    machine.orders.put_nowait(NoMore(slot))
+                machine.waiting.clear()
 
     def _next_for(self, machine: _OnMachine) -> Batch | None:
         """The first batch that a machine can run."""

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import ipaddress
 import logging
+import math
 import time
 from collections.abc import AsyncIterator, Mapping, Sequence
 from pathlib import Path
@@ -14,7 +15,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 
-from wolfbane.cluster.actor import Machine, MachineFacts
+from wolfbane.cluster.actor import SILENCE, Machine, MachineFacts
 from wolfbane.cluster.messages import CoreMessage, MachineMessage, packed, unpacked
 from wolfbane.cluster.packing import Manifest, contents
 from wolfbane.errors import BlockedError, InputError, Problem
@@ -22,13 +23,12 @@ from wolfbane.workspace.settings import Workspace
 
 CONFIGURED = "cluster"
 """What ``--on`` is given for the address in the settings."""
-_PATIENCE = 5.0
-"""Seconds to wait for the scheduler."""
-_ANSWER = 10.0
-"""Seconds for an answer of a machine; longer ones mean that it is lost."""
-_FIRST_ANSWER = 30.0
-"""Seconds for a machine's first answer: it imports what it needs."""
+_PATIENCE = 10.0
+"""Seconds in which the scheduler has to accept us."""
+_LOOK = 5.0
+"""Seconds to wait for the scheduler's list of machines: the next look is soon."""
 _POLL = 5.0
+"""Seconds that a machine waits for something to say."""
 _CLOCK_LOOKS = 8
 
 
@@ -104,9 +104,9 @@ class MachineLink:
             raise MachineLost(self._broken)
         try:
             call = getattr(self._actor, method)(*arguments)
-            return await asyncio.wait_for(call, _ANSWER + _POLL)
+            return await asyncio.wait_for(call, SILENCE)
         except (OSError, TimeoutError, ValueError) as error:
-            self._broken = str(error) or type(error).__name__
+            self._broken = _reason(error)
             raise MachineLost(self._broken) from None
 
 
@@ -117,6 +117,9 @@ class Engine:
         self._address, self._tls = address, tls
         self._client: Any = None
         self._actors: list[Any] = []
+        self._machines: dict[str, tuple[str, int]] = {}
+        self._heard = -math.inf
+        """When the scheduler last answered, as ``time.monotonic`` has it."""
 
     async def __aenter__(self) -> Engine:
         distributed = _library()
@@ -139,7 +142,9 @@ class Engine:
                 await self._client
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
             await self.__aexit__()
-            words = str(error).partition("\n")[0] or "what is there speaks another protocol"
+            words = str(error).partition("\n")[0] or (
+                f"it did not accept us in {_PATIENCE:.0f} s, or speaks another protocol"
+            )
             raise BlockedError(f"--on {self._address}: no scheduler answers: {words}") from None
         return self
 
@@ -149,16 +154,22 @@ class Engine:
             await asyncio.wait_for(self._client.close(), _PATIENCE)
 
     async def machines(self) -> dict[str, tuple[str, int]]:
-        """The machines that the scheduler knows: name and slots by address.
+        """The machines that the scheduler knows, or knew when it last answered.
 
-        Raises MachineLost where the scheduler does not answer any more.
+        Name and slots by address. Raises MachineLost where the scheduler is gone.
         """
         try:
-            found = await asyncio.wait_for(self._client.scheduler.identity(n_workers=-1), _PATIENCE)
-        except (OSError, TimeoutError) as error:
-            raise MachineLost(f"the scheduler does not answer: {error}") from None
-        workers = found["workers"].items()
-        return {address: (str(each["name"]), int(each["nthreads"])) for address, each in workers}
+            found = await asyncio.wait_for(self._client.scheduler.identity(n_workers=-1), _LOOK)
+        except (OSError, TimeoutError):
+            if self._client.status != "running" or time.monotonic() - self._heard > SILENCE:
+                raise MachineLost("the scheduler does not answer") from None
+        else:
+            self._heard = time.monotonic()
+            self._machines = {
+                address: (str(each["name"]), int(each["nthreads"]))
+                for address, each in found["workers"].items()
+            }
+        return self._machines
 
     async def link(self, address: str, name: str, slots: int, folder: str = "") -> MachineLink:
         """The connection to a machine. Raises MachineLost."""
@@ -167,13 +178,19 @@ class Engine:
                 Machine, folder, actor=True, workers=[address], allow_other_workers=False,
                 pure=False,
             )  # fmt: skip
-            actor = await asyncio.wait_for(future, _FIRST_ANSWER)
-            facts = await asyncio.wait_for(actor.facts(), _FIRST_ANSWER)
+            actor = await asyncio.wait_for(future, SILENCE)
+            facts = await asyncio.wait_for(actor.facts(), SILENCE)
         except Exception as error:  # whatever the machine raises comes here: no module, no disk
-            words = str(error).partition("\n")[0] or type(error).__name__
-            raise MachineLost(words) from None
+            raise MachineLost(_reason(error)) from None
         self._actors.append(future)  # the engine ends an actor that nobody has a future of
         return MachineLink(address, name, slots, actor, facts)
+
+
+def _reason(error: Exception) -> str:
+    """Why a machine is lost, in a line."""
+    if isinstance(error, TimeoutError):
+        return f"it did not answer for {SILENCE:.0f} s"
+    return str(error).partition("\n")[0] or type(error).__name__
 
 
 def cluster_address(workspace: Workspace, on: str) -> str:
