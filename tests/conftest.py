@@ -65,6 +65,19 @@ def _quick() -> Quick:
     return quick
 
 
+def _toml(value: Any) -> str:
+    if isinstance(value, dict):
+        pairs = (f"{json.dumps(key)} = {_toml(each)}" for key, each in value.items())
+        return f"{{ {', '.join(pairs)} }}"
+    return json.dumps(value, ensure_ascii=False)  # but for tables, as TOML has it
+
+
+def suite(name: str, kind: str, *paths: str, **keys: Any) -> str:
+    """The settings of a suite."""
+    every = {"name": name, "kind": kind, "paths": paths, **keys}
+    return "".join(["[[suite]]\n", *(f"{key} = {_toml(each)}\n" for key, each in every.items())])
+
+
 @dataclass
 class Run:
     """What a run of the program left: exit code, both outputs, and results by address."""

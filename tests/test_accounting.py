@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from conftest import present
+from conftest import present, suite
 
 PACKAGE = "from common import Shared\nHELP = 3\n"
 COMMON = """
@@ -38,7 +38,7 @@ def test_a_python_file_is_loaded_unless_its_source_proves_that_it_holds_no_test(
     folder.file("tests/common.py", COMMON)
     folder.file("tests/package.py", PACKAGE)
     folder.file("tests/test_a.py", source + beside)
-    folder.file("wolfbane.toml", '[[suite]]\nname = "a"\nkind = "python"\npaths = ["tests"]\n')
+    folder.file("wolfbane.toml", suite("a", "python", "tests"))
     if beside and source != "import nosuchthing":  # a narrow selection finds what is hidden, too
         run = folder.run("--drop", "name:test_plain")
         assert [*run.outcomes.values()] == [PYTHON[source]] * bool(PYTHON[source]), run.out
@@ -53,10 +53,7 @@ def test_files_without_a_test_are_listed_and_those_named_by_name_warned_of(folde
     for name in ("a", "b", "c", "d"):
         folder.file(f"tests/test_{name}.py", "BERTH = 1\n")
     folder.file("tests/test_tide.py", "def test_tide(): pass\n")
-    folder.file(
-        "wolfbane.toml",
-        '[[suite]]\nname = "a"\nkind = "python"\npaths = ["tests", "tests/test_d.py"]\n',
-    )
+    folder.file("wolfbane.toml", suite("a", "python", "tests", "tests/test_d.py"))
     run = folder.run()
     assert run.code == 0
     assert "no tests in  4 files: tests/test_a.py, tests/test_b.py, tests/test_c.py" in run.out
@@ -78,7 +75,7 @@ def test_a_script_that_takes_its_test_function_from_a_helper_is_run(folder):
     folder.file(
         "t/odd.js", "const own = { check: require('node:test') };\nown.check('odd', () => {});\n"
     )
-    folder.file("wolfbane.toml", '[[suite]]\nname = "t"\nkind = "node"\npaths = ["t"]\n')
+    folder.file("wolfbane.toml", suite("t", "node", "t"))
     run = folder.run()
     names = ("berth.js#fits", "alias.js#quay / aliased", "alias.js#held", "odd.js#odd")
     assert run.outcomes == {f"t/{name}": "passed" for name in names}

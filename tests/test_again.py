@@ -5,11 +5,13 @@ from __future__ import annotations
 import json
 import shlex
 import subprocess
+from textwrap import dedent
 
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from conftest import suite
 from wolfbane import open_workspace
 
 SETTINGS = """
@@ -17,17 +19,6 @@ SETTINGS = """
     name = "Quay"
     env = "local"
     leave_out = "tag:wip"
-
-    [[suite]]
-    name = "tides"
-    kind = "python"
-    paths = ["tides"]
-    tags = ["unit"]
-
-    [[suite]]
-    name = "fees"
-    kind = "python"
-    paths = ["fees"]
 
     [param.berth]
     export = "BERTH"
@@ -45,12 +36,13 @@ SETTINGS = """
     [preset.berths]
     arguments = ["--set", "berth=A1,B2", "--spread", "berth", "--suite", "fees"]
 """
+SUITES = suite("tides", "python", "tides", tags=["unit"]) + suite("fees", "python", "fees")
 
 
 @pytest.fixture
 def quay(folder):
     """Tests that fail on berth B2, or while the file 'broken' is there."""
-    folder.file("wolfbane.toml", SETTINGS)
+    folder.file("wolfbane.toml", dedent(SETTINGS) + SUITES)
     folder.file("tides/test_tides.py", """
         import os
         def test_high(): pass

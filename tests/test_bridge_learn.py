@@ -4,10 +4,27 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+from pathlib import Path
 
+import msgspec
 import pytest
 
-from launchers import LAUNCHERS, SHELL
+
+class Launcher(msgspec.Struct, frozen=True):
+    """A folder with tests, and its launcher."""
+
+    programs: tuple[str, ...]
+    files: dict[str, str]
+    all_tests: str
+    one: str
+    tests: tuple[str, ...]
+    prepare: tuple[str, ...] = ()
+
+
+LAUNCHERS = msgspec.toml.decode(
+    Path(__file__).with_name("launchers.toml").read_bytes(), type=dict[str, Launcher]
+)
+SHELL = LAUNCHERS["shell"]
 
 MISSING = {
     name: next((p for p in each.programs if not shutil.which(p)), "")

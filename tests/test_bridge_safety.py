@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bridged import WEIRD, example, place, rewrite
-from conftest import present
+from conftest import present, suite
 from wolfbane.kinds.bridge.draft import Draft, pattern_of, written
 from wolfbane.kinds.bridge.queries import queried
 from wolfbane.kinds.bridge.runner.calls import escaped
@@ -65,8 +65,7 @@ BROKEN = "two\nlines"
 
 def echo(folder, how):
     """A suite whose launcher says which names arrived."""
-    suite = '[[suite]]\nname = "echo"\nkind = "bridge"\npaths = ["all.echo"]\nbridge = "b.toml"\n'
-    folder.file("wolfbane.toml", suite)
+    folder.file("wolfbane.toml", suite("echo", "bridge", "all.echo", bridge="b.toml"))
     folder.file("b.toml", LISTED.replace("HOW", how))
     folder.file("echo.py", ECHO)
     folder.file("all.echo", "")
@@ -404,8 +403,7 @@ def test_the_query_of_a_draft_fits_its_grammar(grammar):
 
 @pytest.mark.parametrize("form", TOLD)
 def test_a_test_is_told_as_soon_as_its_entry_is_whole(folder, form):
-    settings = '[[suite]]\nname = "s"\nkind = "bridge"\npaths = ["a.slow"]\nbridge = "b.toml"\n'
-    folder.file("wolfbane.toml", settings)
+    folder.file("wolfbane.toml", suite("s", "bridge", "a.slow", bridge="b.toml"))
     folder.file("a.slow", "first\nsecond\nseen\n")
     folder.file("told.json", json.dumps(TOLD[form]))
     folder.file("slow.py", SLOW)
@@ -433,8 +431,7 @@ MEASURED = """
 
 @pytest.mark.parametrize("form", ["xunit", "ctrf"])
 def test_a_huge_report_is_never_held_whole(folder, form):
-    settings = '[[suite]]\nname = "s"\nkind = "bridge"\npaths = ["all.x"]\nbridge = "b.toml"\n'
-    folder.file("wolfbane.toml", settings)
+    folder.file("wolfbane.toml", suite("s", "bridge", "all.x", bridge="b.toml"))
     folder.file("all.x", "one\n")
     folder.file(
         "b.toml",
@@ -493,8 +490,7 @@ SHARED = """
 
 def shared(folder, per):
     """Two files with tests of one name; the launcher runs whatever is called so."""
-    suite = '[[suite]]\nname = "s"\nkind = "bridge"\npaths = ["books"]\nbridge = "b.toml"\n'
-    folder.file("wolfbane.toml", suite)
+    folder.file("wolfbane.toml", suite("s", "bridge", "books", bridge="b.toml"))
     folder.file("launcher.py", SHARED)
     for name in ("day", "night"):
         folder.file(f"books/{name}.count", "count up\ncount up\ncount down\n")

@@ -4,19 +4,12 @@ from __future__ import annotations
 
 import pytest
 
-SETTINGS = """
-[[suite]]
-name = "tables"
-kind = "python"
-paths = ["made"]
-build = ["mkdir -p made", "./make.sh"]
-inputs = ["source.txt"]
-env = {{ WORD = "built" }}
-[[suite]]
-name = "other"
-kind = "python"
-paths = ["tests"]
-"""
+from conftest import suite
+
+SETTINGS = suite(
+    "tables", "python", "made", build=["mkdir -p made", "./make.sh"], inputs=["source.txt"],
+    env={"WORD": "built"},
+) + suite("other", "python", "tests")  # fmt: skip
 MAKE = """#!/bin/sh
 echo "making tables, $WORD"
 echo x >> count
@@ -27,7 +20,7 @@ MADE, OTHER = "made/test_made.py#test_made", "tests/test_o.py#test_o"
 
 @pytest.fixture
 def built(folder):
-    folder.file("wolfbane.toml", SETTINGS.format())
+    folder.file("wolfbane.toml", SETTINGS)
     folder.file("make.sh", MAKE, mode=0o755)
     folder.file("source.txt", "tide")
     folder.file("tests/test_o.py", "def test_o(): pass\n")

@@ -6,26 +6,12 @@ import json
 
 import pytest
 
-from conftest import present
+from conftest import present, suite
 
-SETTINGS = """
-    [[suite]]
-    name = "fees"
-    kind = "python"
-    paths = ["tests"]
-    inputs = ["tables/*.csv"]
-    import_path = ["lib"]
-
-    [[suite]]
-    name = "rules"
-    kind = "scenario"
-    paths = ["rules"]
-
-    [[suite]]
-    name = "log"
-    kind = "tap"
-    paths = ["t/*.t"]
-"""
+SETTINGS = (
+    suite("fees", "python", "tests", inputs=["tables/*.csv"], import_path=["lib"])
+    + suite("rules", "scenario", "rules") + suite("log", "tap", "t/*.t")
+)  # fmt: skip
 
 
 @pytest.fixture

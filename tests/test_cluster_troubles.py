@@ -11,6 +11,7 @@ import pytest
 import trustme
 
 from cluster_machines import Machines, needs_engine, until
+from conftest import suite
 
 pytestmark = needs_engine
 
@@ -149,17 +150,8 @@ def test_a_scheduler_that_is_busy_for_some_time(tides, elsewhere):
 
 def test_a_machine_that_is_called_by_its_address(tides, elsewhere):
     """What a test leaves behind comes back in pieces, up to a limit."""
-    tides.file(
-        "wolfbane.toml",
-        """
-        [cluster]
-        evidence_limit = "6 MB"
-        [[suite]]
-        name = "rules"
-        kind = "scenario"
-        paths = ["rules"]
-    """,
-    )
+    head = '[cluster]\nevidence_limit = "6 MB"\n'
+    tides.file("wolfbane.toml", head + suite("rules", "scenario", "rules"))
     tides.file("rules/quay.feature", "Feature: q\n  Scenario: s\n    Given pictures\n")
     tides.file("rules/steps/quay.py", """
         from wolfbane.steps import attach, step

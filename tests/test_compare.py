@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+from textwrap import dedent
 
 import pytest
+
+from conftest import suite
 
 SUITE = """
     import os, time
@@ -25,11 +28,6 @@ SETTINGS = """
     [workspace]
     env = "local"
 
-    [[suite]]
-    name = "q"
-    kind = "python"
-    paths = ["test_*.py"]
-
     [param.place]
     default = "x"
     [env.local]
@@ -42,7 +40,7 @@ SETTINGS = """
 @pytest.fixture
 def quay(folder):
     folder.file("test_quay.py", SUITE)
-    folder.file("wolfbane.toml", SETTINGS)
+    folder.file("wolfbane.toml", dedent(SETTINGS) + suite("q", "python", "test_*.py"))
     return folder
 
 

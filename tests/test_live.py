@@ -9,6 +9,8 @@ import subprocess
 import pexpect
 import pytest
 
+from conftest import suite
+
 TESTS = """
     import sys, time
 
@@ -26,24 +28,10 @@ TESTS = """
         import os
         print("key", os.environ["KEY"])
 """
-SETTINGS = """
-    [[suite]]
-    name = "quay"
-    kind = "python"
-    paths = ["test_quay.py"]
-    timeout = "0.01s"
-    [[suite]]
-    name = "log"
-    kind = "tap"
-    paths = ["ask.sh"]
-    [[suite]]
-    name = "page"
-    kind = "node"
-    paths = ["page.test.mjs"]
-    [param.key]
-    secret = true
-    export = "KEY"
-"""
+SETTINGS = "".join([
+    suite("quay", "python", "test_quay.py", timeout="0.01s"), suite("log", "tap", "ask.sh"),
+    suite("page", "node", "page.test.mjs"), '[param.key]\nsecret = true\nexport = "KEY"\n',
+])  # fmt: skip
 
 
 @pytest.fixture

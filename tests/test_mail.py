@@ -7,11 +7,14 @@ import email.policy
 import re
 import socket
 import ssl
+from textwrap import dedent
 
 import pytest
 import trustme
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult
+
+from conftest import suite
 
 PASSWORD = "WOLFBANE_MAIL_PASSWORD"
 SUITE = """
@@ -165,9 +168,8 @@ def test_a_mail_that_cannot_go_is_said(folder, box, plain):
 
 def test_lists_names_and_blocked_tests(folder, box, plain):
     toml = settings(plain, 'security = "none"')
-    more = '\n        [[suite]]\n        name = "gone"\n        kind = "python"\n'
-    more += '        paths = ["test_b.py"]\n        python = "nowhere/python"\n'
-    folder.file("wolfbane.toml", f"{toml}{more}")
+    gone = suite("gone", "python", "test_b.py", python="nowhere/python")
+    folder.file("wolfbane.toml", dedent(toml) + gone)
     folder.file("test_a.py", SUITE)
     folder.file("test_b.py", "def test_far(): pass\n")
     run = folder.run(

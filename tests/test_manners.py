@@ -8,29 +8,23 @@ import re
 import pexpect
 import pytest
 
-SETTINGS = """
-    [[suite]]
-    name = "tides"
-    kind = "python"
-    paths = ["tests/tides"]
-    tags = ["unit"]
-    needs = ["gauge"]
-    [[suite]]
-    name = "fees"
-    kind = "python"
-    paths = ["tests/fees"]
-    build = ["touch built"]
-    [service.gauge]
-    command = ["sh", "-c", "touch started; sleep 60"]
-    [param.token]
-    required = true
-    [param.boat]
-    default = "heron"
-    [env.quay]
-    token = "x"
-    [preset.sick]
-    arguments = ["--tag", "untied"]
-    """
+from conftest import suite
+
+SUITES = suite(
+    "tides", "python", "tests/tides", tags=["unit"], needs=["gauge"]
+) + suite("fees", "python", "tests/fees", build=["touch built"])  # fmt: skip
+SETTINGS = f"""{SUITES}
+[service.gauge]
+command = ["sh", "-c", "touch started; sleep 60"]
+[param.token]
+required = true
+[param.boat]
+default = "heron"
+[env.quay]
+token = "x"
+[preset.sick]
+arguments = ["--tag", "untied"]
+"""
 
 
 @pytest.fixture
@@ -122,13 +116,7 @@ def test_what_is_decided_without_a_worker_starts_and_builds_nothing(quay):
 
 
 def test_a_plan_of_tests_that_are_known_builds_nothing(folder):
-    folder.file("wolfbane.toml", """
-        [[suite]]
-        name = "log"
-        kind = "tap"
-        paths = ["t/*.sh"]
-        build = ["touch built"]
-        """)  # fmt: skip
+    folder.file("wolfbane.toml", suite("log", "tap", "t/*.sh", build=["touch built"]))
     folder.file("t/parse.sh", "echo 1..1\necho ok\n", mode=0o755)
     plan = folder.call("run", "--dry-run")
     assert (plan.code, "1 test in 1 file would run" in plan.out) == (0, True), plan.out + plan.err
@@ -211,7 +199,7 @@ def test_runs_show_verdict_and_selection(quay):
 
 
 def test_a_dotenv_file_names_parameters_by_their_variables(quay):
-    settings = SETTINGS.replace("required = true", 'required = true\n    export = "QUAY_TOKEN"')
+    settings = SETTINGS.replace("required = true", 'required = true\nexport = "QUAY_TOKEN"')
     quay.file("wolfbane.toml", settings.replace('token = "x"', 'values_from = ".env"'))
     quay.file(".env", "export QUAY_TOKEN='from the file'\n")
     assert "from the file" in quay.call("env", "show", "quay").out
@@ -233,7 +221,7 @@ def test_keys_with_a_new_name(folder, kind, key, said):
 
 
 def test_tables_of_scenarios_have_columns(folder):
-    folder.file("wolfbane.toml", '[[suite]]\nname = "a"\nkind = "scenario"\npaths = ["t"]\n')
+    folder.file("wolfbane.toml", suite("a", "scenario", "t"))
     folder.file("t/a.feature", """
         Feature: berths
           Scenario: new

@@ -8,21 +8,15 @@ from pathlib import Path
 
 import pytest
 
+from conftest import suite
+
 RECORDS = Path(__file__).parent / "records"
 
 
 @pytest.fixture
 def old(folder):
-    folder.write(
-        wolfbane_toml="""
-        [workspace]
-        name = "harbour"
-        [[suite]]
-        name = "tides"
-        kind = "python"
-        paths = ["tests"]
-        """
-    )
+    head = '[workspace]\nname = "harbour"\n'
+    folder.file("wolfbane.toml", head + suite("tides", "python", "tests"))
     folder.file("tests/test_tides.py", "# tags: smoke\ndef test_high(): pass\n")
     shutil.copytree(RECORDS, folder.path / ".wolfbane" / "runs")
     return folder

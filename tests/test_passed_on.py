@@ -6,41 +6,13 @@ import json
 
 import pytest
 
-from conftest import present
+from conftest import present, suite
 
-SUITES = """
-    [[suite]]
-    name = "tides"
-    kind = "python"
-    paths = ["tides"]
-
-    [[suite]]
-    name = "page"
-    kind = "node"
-    paths = ["page"]
-
-    [[suite]]
-    name = "log"
-    kind = "tap"
-    paths = ["log/*.sh"]
-
-    [[suite]]
-    name = "checks"
-    kind = "program"
-    paths = ["checks"]
-    arguments = ["first"]
-
-    [[suite]]
-    name = "rules"
-    kind = "scenario"
-    paths = ["rules"]
-
-    [[suite]]
-    name = "old"
-    kind = "bridge"
-    paths = ["old"]
-    bridge = "old.toml"
-"""
+SUITES = "".join([
+    suite("tides", "python", "tides"), suite("page", "node", "page"),
+    suite("log", "tap", "log/*.sh"), suite("checks", "program", "checks", arguments=["first"]),
+    suite("rules", "scenario", "rules"), suite("old", "bridge", "old", bridge="old.toml"),
+])  # fmt: skip
 BRIDGE = """
     about = "the old launcher"
     [find]

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import pytest
 
+from conftest import suite
+
 PROGRAMS = {
     "opens": ('#!/bin/sh\n# tags: category=billing\necho "$@"\n', "passed", ""),
     "no-crane.sh": ("echo no crane today; exit 77\n", "skipped", "no crane today"),
@@ -22,17 +24,11 @@ def gates(folder):
     for name, (text, _, _) in PROGRAMS.items():
         folder.file(f"checks/{name}", text, mode=0o755 if text.startswith("#!") else 0o644)
     folder.file("checks/notes.txt", "not a program\n")
-    folder.write(
-        wolfbane_toml="""
-        [[suite]]
-        name = "gates"
-        kind = "program"
-        paths = ["checks"]
-        arguments = ["--quay", "north"]
-        interpreters = { ".rule" = ["sh", "-e"] }
-        timeout = "2s"
-        """
-    )
+    folder.file(
+        "wolfbane.toml",
+        suite("gates", "program", "checks", arguments=["--quay", "north"], timeout="2s",
+              interpreters={".rule": ["sh", "-e"]}),
+    )  # fmt: skip
     return folder
 
 
@@ -54,29 +50,15 @@ def test_the_selection_is_that_of_every_kind(gates):
 
 def test_a_named_file_is_always_a_test(folder):
     folder.file("tools/gauge", "#!/bin/sh\nexit 0\n")
-    folder.write(
-        wolfbane_toml="""
-        [[suite]]
-        name = "gauge"
-        kind = "program"
-        paths = ["tools/gauge"]
-        """
-    )
+    folder.file("wolfbane.toml", suite("gauge", "program", "tools/gauge"))
     assert folder.run().outcomes == {"tools/gauge": "passed"}
 
 
 @pytest.mark.parametrize("kind", ["tap", "program"])
 def test_an_interpreter_that_is_missing_blocks_its_suite(folder, kind):
     folder.file("checks/a.rule", "true\n")
-    folder.write(
-        wolfbane_toml=f"""
-        [[suite]]
-        name = "gates"
-        kind = "{kind}"
-        paths = ["checks/a.rule"]
-        interpreters = {{ ".rule" = "no-such-shell" }}
-        """
-    )
+    missing = suite("gates", kind, "checks/a.rule", interpreters={".rule": "no-such-shell"})
+    folder.file("wolfbane.toml", missing)
     run = folder.run()
     assert run.outcomes == {"checks/a.rule": "blocked"} and run.code == 4
     assert "there is no interpreter 'no-such-shell' for .rule files" in run.out

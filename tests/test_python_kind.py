@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import SUPPORTED
+from conftest import SUPPORTED, suite
 
 EVERYTHING = """
 import asyncio, unittest
@@ -94,9 +94,7 @@ def outcome_of(run, path="test_all.py"):
 @pytest.mark.parametrize("python", SUPPORTED)
 def test_classes_and_functions(folder, python):
     folder.file("test_all.py", EVERYTHING)
-    folder.write(
-        wolfbane_toml=f'[[suite]]\nname="a"\nkind="python"\npaths=["."]\npython="{python}"\n'
-    )
+    folder.file("wolfbane.toml", suite("a", "python", ".", python=python))
     run = folder.run("--jobs", "2")
     first = {
         "First / test_mixed_in": "passed",
@@ -224,16 +222,15 @@ def test_odd_names(folder):
 
 def test_settings_of_a_suite(folder):
     folder.write(
-        wolfbane_toml="""
-        [[suite]]
-        name = "a"
-        kind = "python"
-        paths = ["checks"]
-        folder = "data"
-        top = "."
-        import_path = ["src"]
-        env = { HARBOUR = "Saltmarsh" }
-        """,
+        wolfbane_toml=suite(
+            "a",
+            "python",
+            "checks",
+            folder="data",
+            top=".",
+            import_path=["src"],
+            env={"HARBOUR": "Saltmarsh"},
+        ),
         checks__test_it_py="""
         import os, unittest
         from harbour_code import WORD
@@ -360,17 +357,8 @@ def test_stop_after(folder):
 
 def test_a_missing_interpreter_blocks_its_suite_alone(folder):
     folder.write(
-        wolfbane_toml="""
-        [[suite]]
-        name = "old"
-        kind = "python"
-        paths = ["old"]
-        python = "python9.9"
-        [[suite]]
-        name = "new"
-        kind = "python"
-        paths = ["new"]
-        """,
+        wolfbane_toml=suite("old", "python", "old", python="python9.9")
+        + suite("new", "python", "new"),
         old__test_a_py="def test_a(): pass",
         new__test_b_py="def test_b(): pass",
     )
@@ -435,13 +423,7 @@ def test_counts_equal_the_standard_librarys_own(library, folder, how):
 
 def test_examples_in_docstrings_and_texts(folder):
     folder.write(
-        wolfbane_toml="""
-        [[suite]]
-        name = "examples"
-        kind = "doctest"
-        paths = ["code", "GUIDE.md"]
-        options = ["ELLIPSIS"]
-        """,
+        wolfbane_toml=suite("examples", "doctest", "code", "GUIDE.md", options=["ELLIPSIS"]),
         code__fees_py='''
         """
         >>> 1 + 1
@@ -508,9 +490,7 @@ def test_a_malformed_docstring_costs_itself_and_long_output_is_cut(folder):
             print("\\n".join(f"line {n}" for n in range(5000)))
     ''')  # fmt: skip
     folder.file("log.txt", "A text:\n\n  >>> 1\n  1\n  >>>2\n")
-    folder.file("wolfbane.toml", (
-        '[[suite]]\nname = "d"\nkind = "doctest"\npaths = ["tides.py", "log.txt"]\n'
-    ))  # fmt: skip
+    folder.file("wolfbane.toml", suite("d", "doctest", "tides.py", "log.txt"))
     run = folder.run()
     assert run.outcomes == {
         "tides.py#good": "passed", "tides.py#bad": "errored", "tides.py#flood": "failed",

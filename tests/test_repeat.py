@@ -7,6 +7,8 @@ from xml.etree import ElementTree
 
 import pytest
 
+from conftest import suite
+
 TESTS = """
     import os, unittest
 
@@ -76,17 +78,8 @@ def test_it_ends_at_the_first_failure_or_after_a_time(quay):
 
 
 def test_tests_that_need_each_other_repeat_together_and_other_kinds_do(quay):
-    quay.file("wolfbane.toml", """
-        [[suite]]
-        name = "log"
-        kind = "tap"
-        paths = ["log.sh"]
-        retries = 3
-        [[suite]]
-        name = "gulls"
-        kind = "python"
-        paths = ["test_gulls.py"]
-    """)  # fmt: skip
+    suites = suite("log", "tap", "log.sh", retries=3) + suite("gulls", "python", "test_gulls.py")
+    quay.file("wolfbane.toml", suites)
     quay.file("log.sh", "echo x >> times; echo 1..1; [ $(wc -l < times) -ne 2 ] && echo ok 1\n")
     done = quay.run("log.sh", "--repeat", "4")
     (log,) = done.results.values()

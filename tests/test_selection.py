@@ -6,6 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import suite
 from wolfbane.errors import ExpressionError
 from wolfbane.model import Tag
 from wolfbane.model import Test as Known
@@ -140,22 +141,10 @@ def test_errors_point_at_the_place(text, message, position):
 @pytest.fixture
 def harbour(folder):
     folder.write(
-        wolfbane_toml="""
-        [workspace]
-        leave_out = "tag:wip"
-        [[suite]]
-        name = "tides"
-        kind = "python"
-        paths = ["tests"]
-        tags = ["unit"]
-        [[suite]]
-        name = "log"
-        kind = "tap"
-        paths = ["t"]
-        [[tag]]
-        name = "slow"
-        match = "name:season"
-        """,
+        wolfbane_toml='[workspace]\nleave_out = "tag:wip"\n'
+        + suite("tides", "python", "tests", tags=["unit"])
+        + suite("log", "tap", "t")
+        + '[[tag]]\nname = "slow"\nmatch = "name:season"\n',
         tests__test_high_py="""
         \"\"\"High water.
 

@@ -13,6 +13,7 @@ import psutil
 import pytest
 
 from cluster_machines import needs_engine, until
+from conftest import suite
 
 DASK = str(Path(sys.executable).parent / "dask")
 NETWORK = "10.77.9"
@@ -126,17 +127,8 @@ def test_one_is_cut_off_one_is_killed_and_one_is_added(hosts, folder):
     address = hosts.scheduler()
     hosts.machine("quay-1")
     hosts.machine("quay-2")
-    folder.file(
-        "wolfbane.toml",
-        """
-        [[suite]]
-        name = "q"
-        kind = "python"
-        paths = ["tests"]
-        [env.harbour]
-        ready = "http://127.0.0.1:8099/"
-    """,
-    )
+    env = '[env.harbour]\nready = "http://127.0.0.1:8099/"\n'
+    folder.file("wolfbane.toml", suite("q", "python", "tests") + env)
     for number in range(6):
         folder.file(f"tests/test_{number}.py", f"""
             import os, pathlib, subprocess, time

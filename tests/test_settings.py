@@ -7,6 +7,8 @@ import tomllib
 
 import pytest
 
+from conftest import suite
+
 BAD = {
     "broken": ("[workspace\n", ["wolfbane.toml:1: not valid TOML"]),
     "keys": (
@@ -137,8 +139,7 @@ def test_every_kind_is_detected(folder):
 
 
 def test_a_file_of_two_suites_runs_once_and_is_said(folder):
-    suite = '[[suite]]\nname = "{}"\nkind = "python"\npaths = ["."]\n'
-    folder.file("wolfbane.toml", suite.format("a") + suite.format("b"))
+    folder.file("wolfbane.toml", suite("a", "python", ".") + suite("b", "python", "."))
     folder.file("test_a.py", "def test_a(): pass\n")
     run = folder.run()
     assert len(run.results) == 1
@@ -146,10 +147,7 @@ def test_a_file_of_two_suites_runs_once_and_is_said(folder):
 
 
 def test_exclude_and_globs(folder):
-    folder.file(
-        "wolfbane.toml",
-        '[[suite]]\nname = "a"\nkind = "python"\npaths = ["**/check_*.py"]\nexclude = ["old"]\n',
-    )
+    folder.file("wolfbane.toml", suite("a", "python", "**/check_*.py", exclude=["old"]))
     for path in ("check_a.py", "deep/er/check_b.py", "old/check_c.py", "test_d.py"):
         folder.file(path, "def test_it(): pass\n")
     assert sorted(folder.run().results) == ["check_a.py#test_it", "deep/er/check_b.py#test_it"]

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import suite
 from wolfbane.formats.tap.parser import TapReader
 
 
@@ -139,16 +140,8 @@ PROGRAMS = {
 def test_programs(folder):
     for name, (text, _, _) in PROGRAMS.items():
         folder.file(f"t/{name}", text, mode=0o755)
-    folder.write(
-        wolfbane_toml="""
-        [[suite]]
-        name = "log"
-        kind = "tap"
-        paths = ["t/*"]
-        interpreters = { ".tide" = "python3" }
-        timeout = "3s"
-        """
-    )
+    how = {"interpreters": {".tide": "python3"}, "timeout": "3s"}
+    folder.file("wolfbane.toml", suite("log", "tap", "t/*", **how))
     needs = {"tcl.t": "tclsh"}
     expected = {
         f"t/{name}": outcome

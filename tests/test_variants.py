@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import json
+from textwrap import dedent
 
 import pytest
+
+from conftest import suite
 
 SETTINGS = """
     [workspace]
     env = "local"
-
-    [[suite]]
-    name = "quay"
-    kind = "python"
-    paths = ["tests"]
 
     [param.place]
     export = "PLACE"
@@ -39,7 +37,7 @@ BOTH = ("--env", "local,staging")
 
 @pytest.fixture
 def quay(folder):
-    folder.file("wolfbane.toml", SETTINGS)
+    folder.file("wolfbane.toml", dedent(SETTINGS) + suite("quay", "python", "tests"))
     folder.file("tests/test_quay.py", SUITE)
     return folder
 
