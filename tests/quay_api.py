@@ -9,6 +9,7 @@ import os
 import signal
 import threading
 import time
+from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
 import psutil
@@ -199,70 +200,7 @@ def param(name, place, **more):
     return {"name": name, "in": place, "required": place == "path", "schema": {}, **more}
 
 
-BERTH = {
-    "type": "object",
-    "required": ["id", "length", "depth"],
-    "properties": {"length": {"type": "number"}, "tags": {"items": {"type": "string"}}},
-}
-DESCRIPTION = {
-    "openapi": "3.1.0",
-    "info": {"title": "quay", "version": "1"},
-    "servers": [{"url": "http://127.0.0.1:1"}],
-    "paths": {
-        "/echo/{id}": {
-            "parameters": [param("id", "path")],
-            "post": operation(
-                "echo",
-                tags=["talk"],
-                parameters=[
-                    param("list", "query"),
-                    param("piped", "query", style="pipeDelimited", explode=False),
-                    param("deep", "query", style="deepObject"),
-                    param("X-List", "header"),
-                ],
-                requestBody=JSON,
-            ),
-        },
-        "/matrix/{m}/{l}": {
-            "get": operation(
-                "matrix",
-                parameters=[
-                    param("m", "path", style="matrix", explode=True),
-                    param("l", "path", style="label"),
-                ],
-            )
-        },
-        **{f"/{name}": {"get": operation(name)} for name in
-           ("busy", "cookie", "broken", "loop", "early", "hang", "drip", "huge", "once", "hop",
-            "events", "slowly", "kill", "delay", "late", "stall", "away")},
-        "/text": {"get": operation("text")},
-        "/xml": {"get": operation("xml", {"200": {"description": "x"}})},
-        "/status/{code}": {
-            "get": operation("status", {"200": {"description": "x"}, "4XX": {"description": "y"}},
-                             parameters=[param("code", "path")])
-        },
-        "/berth": {
-            "get": operation("berth", {"200": {
-                "description": "it",
-                "headers": {"X-Count": {"schema": {"type": "integer"}},
-                            "X-Page": {"required": True, "schema": {"type": "integer"}}},
-                "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Berth"}}},
-            }})
-        },
-        "/key": {"get": operation("key", security=[{"key": []}])},
-        "/basic": {"get": operation("basic", security=[{"pair": []}])},
-        "/granted": {"get": operation("granted", security=[{"flow": ["book"]}])},
-    },
-    "components": {
-        "schemas": {"Berth": BERTH},
-        "securitySchemes": {
-            "key": {"type": "apiKey", "in": "query", "name": "api_key"},
-            "pair": {"type": "http", "scheme": "basic"},
-            "flow": {"type": "oauth2", "flows": {"clientCredentials": {
-                "tokenUrl": "/token", "scopes": {"book": "to book"}}}},
-        },
-    },
-}  # fmt: skip
+DESCRIPTION = yaml.safe_load(Path(__file__).with_suffix(".yaml").read_text())
 SETTINGS = """
 [[suite]]
 name = "api"

@@ -122,6 +122,9 @@ def serve(connection: socket.socket) -> None:
             (arguments, folder, environment), descriptors = _receive(connection)
         except EOFError:
             return
+        if "--on" in arguments:  # few calls do, and it takes longer than all else
+            with contextlib.suppress(ImportError):
+                importlib.import_module("distributed")
         child = os.fork()
         if child == 0:
             connection.close()

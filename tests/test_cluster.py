@@ -14,7 +14,7 @@ import psutil
 import pytest
 
 from cluster_machines import Machines, machines, needs_engine, owner, until
-from conftest import Folder
+from conftest import Folder, suite
 from wolfbane.cluster import unpacking
 from wolfbane.cluster.packing import contents, pack
 from wolfbane.cluster.unpacking import MachineStore
@@ -26,22 +26,9 @@ __all__ = ["machines"]  # a fixture
 
 @pytest.fixture
 def quay(folder):
-    folder.file("wolfbane.toml", """
-        [workspace]
-        name = "Quay"
-        [[suite]]
-        name = "tides"
-        kind = "python"
-        paths = ["tides"]
-        [[suite]]
-        name = "rules"
-        kind = "scenario"
-        paths = ["rules"]
-        [param.key]
-        secret = true
-        export = "KEY"
-        default = ""
-    """.replace('        default = ""\n', ""))  # fmt: skip
+    suites = suite("tides", "python", "tides") + suite("rules", "scenario", "rules")
+    key = '[param.key]\nsecret = true\nexport = "KEY"\n'
+    folder.file("wolfbane.toml", f'[workspace]\nname = "Quay"\n{suites}{key}')
     for number in range(6):
         folder.file(f"tides/test_{number}.py", f"""
             import os, unittest
@@ -92,16 +79,8 @@ def test_the_outcomes_are_those_of_a_local_run(machines, quay):
 def with_tools(quay):
     settings = quay.path / "wolfbane.toml"
     for name, tool in (("gauge", "tidetool"), ("lost", "nowhere-tool")):
-        settings.write_text(
-            settings.read_text()
-            + f"""
-[[suite]]
-name = "{name}"
-kind = "program"
-paths = ["{name}"]
-interpreters = {{ ".x" = "{tool}" }}
-"""
-        )
+        more = suite(name, "program", name, interpreters={".x": tool})
+        settings.write_text(settings.read_text() + more)
         quay.file(f"{name}/a.x", "")
 
 

@@ -15,15 +15,7 @@ from conftest import suite
 
 pytestmark = needs_engine
 
-SUITE = """
-    [[suite]]
-    name = "tides"
-    kind = "python"
-    paths = ["tides"]
-    [param.key]
-    secret = true
-    export = "KEY"
-"""
+SUITE = suite("tides", "python", "tides") + '[param.key]\nsecret = true\nexport = "KEY"\n'
 SECRET = "low-water-mark"
 
 
@@ -84,13 +76,9 @@ def test_over_tls_and_without_machines_that_cannot_be_used(tides, elsewhere, sma
         cluster.join("quay-1")
         cluster.join("quay-full")
         cluster.join("quay-old", "--preload", str(older))
-        tides.file("wolfbane.toml", f"""{SUITE}
-    [cluster]
-    address = "{cluster.address}"
-    ca = "{place}/ca.pem"
-    certificate = "{place}/quay.pem"
-    key = "{place}/key.pem"
-        """)  # fmt: skip
+        files = {"ca": "ca.pem", "certificate": "quay.pem", "key": "key.pem"}
+        keys = "".join(f'{key} = "{place}/{name}"\n' for key, name in files.items())
+        tides.file("wolfbane.toml", f'{SUITE}[cluster]\naddress = "{cluster.address}"\n{keys}')
         done = tides.run("--set", f"key={SECRET}", "--on", "cluster")
         plain = tides.run("--set", f"key={SECRET}", "--on", cluster.address.replace("tls", "tcp"))
         shown = tides.call("machines")

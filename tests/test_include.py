@@ -3,27 +3,17 @@
 from __future__ import annotations
 
 import json
+from textwrap import dedent
 
 import pytest
+
+from conftest import suite
 
 QUAY = """
     [workspace]
     name = "Quay"
     leave_out = "tag:wip"
     timeout = "7s"
-
-    [[suite]]
-    name = "unit"
-    kind = "python"
-    paths = ["tests"]
-    import_path = ["lib"]
-    needs = ["clock"]
-    build = ["touch built"]
-
-    [[suite]]
-    name = "checks"
-    kind = "tap"
-    paths = ["t"]
 
     [[tag]]
     name = "slow"
@@ -42,6 +32,9 @@ QUAY = """
     ready = { command = ["test", "-e", "here"] }
     folder = "."
 """
+SUITES = suite(
+    "unit", "python", "tests", import_path=["lib"], needs=["clock"], build=["touch built"]
+) + suite("checks", "tap", "t")
 UNIT = """
     import os, rates
     def test_a():
@@ -59,7 +52,7 @@ UNIT = """
 @pytest.fixture
 def harbour(folder):
     folder.file("wolfbane.toml", '[workspace]\ninclude = ["services/*"]\n')
-    folder.file("services/quay/wolfbane.toml", QUAY)
+    folder.file("services/quay/wolfbane.toml", dedent(QUAY) + SUITES)
     folder.file("services/quay/lib/rates.py", "RATE = 3\n")
     folder.file("services/quay/tests/test_a.py", UNIT)
     folder.file("services/quay/t/b.t", "#!/bin/sh\ntest -e here && echo 1..1 && echo ok 1\n")

@@ -38,11 +38,17 @@ class Connection(asyncio.Protocol):
         self._buffer = bytearray()
         self._handler: Handler | None = None
         self._transport: asyncio.Transport | None = None
+        self.lost = False
+        """Whether the other end is closed, and all that it sent was read."""
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         """Keep the transport, to send with it."""
         assert isinstance(transport, asyncio.Transport)
         self._transport = transport
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        """Remember that nothing more will come."""
+        self.lost = True
 
     def data_received(self, data: bytes) -> None:
         """Cut what came into lines; a part of one waits for its end."""

@@ -34,7 +34,8 @@ START_LIMIT = 60.0
 FLOOD = 100 << 20
 KEPT = 1 << 20
 ABORT_GRACE = 0.5
-_LAST_WORDS = 0.2
+_LAST_WORDS = 0.5
+"""Seconds to wait for the last messages of a worker that ended, while a child has its channel."""
 
 
 class End(Enum):
@@ -163,7 +164,8 @@ class Worker:
                 self._fail(End.TIMED_OUT, "")
         elif gone:
             self._exited_at = self._exited_at or now
-            if now - self._exited_at > _LAST_WORDS:
+            heard = self._connection is not None and self._connection.lost
+            if heard or now - self._exited_at > _LAST_WORDS:
                 self._fail(End.CRASHED, how_it_ended(self.process.returncode))
         elif now - since > self._limit:
             self._aborted_at = now

@@ -183,11 +183,12 @@ def _timers() -> List[bool]:
 
 
 def _closed() -> List[bool]:
-    return [_is_closed(getattr(sys, stream, None)) for stream in _STREAMS]
-
-
-def _is_closed(stream: Any) -> bool:
-    return stream is None or bool(getattr(stream, "closed", False))
+    """Which of the standard streams are: one that is missing is closed."""
+    known = sys.__dict__
+    return [
+        stream is None or bool(getattr(stream, "closed", False))
+        for stream in map(known.get, _STREAMS)
+    ]
 
 
 def _reopen(name: str, descriptor: int) -> None:

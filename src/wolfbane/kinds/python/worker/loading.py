@@ -53,9 +53,11 @@ class _Loader(unittest.TestLoader):
 
     def loadTestsFromModule(self, module: ModuleType, *args: Any, **options: Any) -> Any:
         suite = super().loadTestsFromModule(module, *args, **options)
+        file = getattr(module, "__file__", None)
+        place = os.path.abspath(file) if file else None
         for case in cases_in(suite):
             if not hasattr(case, "wolfbane_file"):
-                _stamp(case, getattr(module, "__file__", None))
+                _stamp(case, place)
         return suite
 
 
@@ -143,6 +145,9 @@ class TestLoader:
 
 def cases_in(suite: Any) -> Iterator[Any]:
     """Every test case inside nested suites, in order."""
+    if isinstance(suite, unittest.TestCase):  # as almost all are: no look for members
+        yield suite
+        return
     try:
         members = iter(suite)
     except TypeError:
@@ -166,7 +171,7 @@ def _belongs(case: Any, file: str, package: ModuleType) -> bool:
 
 def _stamp(case: Any, file: Optional[str]) -> None:
     try:
-        case.wolfbane_file = os.path.abspath(file) if file else None
+        case.wolfbane_file = file
     except AttributeError:
         pass
 
