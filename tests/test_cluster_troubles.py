@@ -67,6 +67,25 @@ def small_disk(elsewhere):
     subprocess.run(["umount", "--lazy", str(place)], check=True)
 
 
+@pytest.fixture
+def cluster(elsewhere):
+    """A scheduler with one machine."""
+    found = Machines(elsewhere)
+    found.join("quay-1")
+    yield found
+    found.close()
+
+
+@pytest.fixture
+def run(tides, cluster):
+    """A run whose last test waits until the file 'wait' is gone."""
+    (tides.path / "wait").touch()
+    run = begin(tides, cluster, "first.json")
+    until((tides.path / "waits").exists, run)
+    yield run
+    (tides.path / "wait").unlink(missing_ok=True)
+
+
 def test_over_tls_and_without_machines_that_cannot_be_used(tides, elsewhere, small_disk):
     place = elsewhere
     cluster = Machines(place, tls_files(place))
@@ -97,19 +116,10 @@ def test_over_tls_and_without_machines_that_cannot_be_used(tides, elsewhere, sma
     assert not any(SECRET in path.read_text() for path in place.rglob("*.json"))
 
 
-def test_a_scheduler_that_is_gone(tides, elsewhere):
-    cluster = Machines(elsewhere)
-    try:
-        cluster.join("quay-1")
-        (tides.path / "wait").touch()
-        run = begin(tides, cluster, "out.json")
-        until((tides.path / "waits").exists, run)
-        cluster.scheduler.kill()
-        output, trouble = run.communicate(timeout=120)
-    finally:
-        (tides.path / "wait").unlink()
-        cluster.close()
-    report = json.loads((tides.path / "out.json").read_text())
+def test_a_scheduler_that_is_gone(tides, cluster, run):
+    cluster.scheduler.kill()
+    output, trouble = run.communicate(timeout=120)
+    report = json.loads((tides.path / "first.json").read_text())
     outcomes = [each["outcome"] for each in report["results"]]
     assert run.returncode == 4, output + trouble
     assert sorted(outcomes) == ["blocked", "passed", "passed", "passed"], output
@@ -118,21 +128,13 @@ def test_a_scheduler_that_is_gone(tides, elsewhere):
     assert "the scheduler does not answer" in output
 
 
-def test_a_scheduler_that_is_busy_for_some_time(tides, elsewhere):
-    cluster = Machines(elsewhere)
-    try:
-        cluster.join("quay-1")
-        (tides.path / "wait").touch()
-        run = begin(tides, cluster, "out.json")
-        until((tides.path / "waits").exists, run)
-        cluster.scheduler.send_signal(signal.SIGSTOP)
-        with pytest.raises(subprocess.TimeoutExpired):
-            run.wait(timeout=8)  # longer than a look for machines waits
-        cluster.scheduler.send_signal(signal.SIGCONT)
-        (tides.path / "wait").unlink()
-        output, trouble = run.communicate(timeout=120)
-    finally:
-        cluster.close()
+def test_a_scheduler_that_is_busy_for_some_time(tides, cluster, run):
+    cluster.scheduler.send_signal(signal.SIGSTOP)
+    with pytest.raises(subprocess.TimeoutExpired):
+        run.wait(timeout=8)  # longer than a look for machines waits
+    cluster.scheduler.send_signal(signal.SIGCONT)
+    (tides.path / "wait").unlink()
+    output, trouble = run.communicate(timeout=120)
     assert (run.returncode, trouble) == (0, ""), output
 
 
@@ -163,19 +165,11 @@ def test_a_machine_that_is_called_by_its_address(tides, elsewhere):
     assert "s.txt is cut ([cluster] evidence_limit)" in done.text
 
 
-def test_two_runs_on_one_cluster(tides, elsewhere):
-    cluster = Machines(elsewhere)
-    try:
-        cluster.join("quay-1")
-        (tides.path / "wait").touch()
-        first = begin(tides, cluster, "first.json")
-        until((tides.path / "waits").exists, first)
-        second = begin(tides, cluster, "second.json", "--name", "high", "--drop", "file:test_3.py")
-        assert second.wait(timeout=120) == 0
-        (tides.path / "wait").unlink()
-        assert first.wait(timeout=120) == 0
-    finally:
-        cluster.close()
+def test_two_runs_on_one_cluster(tides, cluster, run):
+    second = begin(tides, cluster, "second.json", "--name", "high", "--drop", "file:test_3.py")
+    assert second.wait(timeout=120) == 0
+    (tides.path / "wait").unlink()
+    assert run.wait(timeout=120) == 0
     counts = [
         len(json.loads((tides.path / name).read_text())["results"])
         for name in ("first.json", "second.json")
@@ -200,6 +194,7 @@ def test_a_workspace_over_the_limit_does_not_travel(tides):
     done = tides.run("--set", f"key={SECRET}", "--on", "tcp://127.0.0.1:9")
     assert done.code == 2
     words = " ".join(done.err.split())
-    assert "the workspace has 3 MB, and 1 MB may travel: charts 2 MB, tides 0 MB" in words, words
+    expected = "the workspace has 3.3 MB, and 2.0 MB may travel: charts 3.0 MB, tides 30"
+    assert expected in words, words
     assert "[cluster] exclude" in words
     assert not list((tides.path / ".wolfbane" / "runs").iterdir())

@@ -348,17 +348,6 @@ def test_the_time_of_a_run_is_limited(folder):
     assert none.code == 3 and "stopped after 1 s (--run-time)" in none.out
 
 
-def test_tests_begin_when_their_own_process_began_them(folder):
-    """Messages of quick tests may come later than those of a slow one after them."""
-    quick = "\n".join(f"def test_{n:02}(): pass" for n in range(20))
-    folder.file("test_a.py", f"import threading\n{quick}\n")
-    with (folder.path / "test_a.py").open("a") as file:
-        file.write("def test_slow(): threading.Event().wait(0.4)\n")
-    results = folder.run("-j", "1").results
-    began = [results[address]["began"] for address in sorted(results)]
-    assert began == sorted(began)
-
-
 def test_stop_after(folder):
     folder.file("test_a.py", "\n".join(f"def test_{n}(): assert 0" for n in range(9)))
     run = folder.run("--stop-after", "2", "-j", "1")

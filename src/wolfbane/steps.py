@@ -120,7 +120,7 @@ def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
 
     A text, the bytes of a picture or another file, or a path to one (``pathlib.Path``). The ending
     of ``name`` says what it is; without one, its first bytes do. Raises OSError where a file
-    cannot be read, ValueError where it is larger than 10 MB.
+    cannot be read, ValueError where it is larger than 10 MiB.
     """
     if registry.keep is None:
         raise RuntimeError("attach() is for steps and hooks while a scenario runs")
@@ -132,7 +132,7 @@ def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
             content = file.read(LARGEST + 1)
         name = name or os.path.basename(os.fspath(what))
     if len(content) > LARGEST:
-        raise ValueError(f"{name or 'it'} is larger than {LARGEST >> 20} MB, and is not attached")
+        raise ValueError(f"{name or 'it'} is larger than {LARGEST >> 20} MiB, and is not attached")
     ending = os.path.splitext(name)[1].lower().lstrip(".")
     if isinstance(content, str):
         ending = ending or "txt"

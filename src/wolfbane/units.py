@@ -12,6 +12,7 @@ _BYTES = {
     "B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9,
     "kiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, None: 1,
 }  # fmt: skip
+_THOUSAND = 1000
 
 
 def seconds(value: object, *, needs_unit: bool = False) -> float:
@@ -46,3 +47,13 @@ def size(value: object) -> int:
     if match is None or float(match[1]) == 0:
         raise ValueError(f"{value!r} is not a size (write 5000000, '500 kB', '64 MiB' or '1 GB')")
     return int(float(match[1]) * _BYTES[match[2]])
+
+
+def bytes_shown(count: int) -> str:
+    """A size: ``512 B``, ``3.4 kB``, ``1.2 MB``."""
+    size, unit = float(count), "B"
+    for larger in ("kB", "MB", "GB"):
+        if size < _THOUSAND:
+            break
+        size, unit = size / _THOUSAND, larger
+    return f"{count} B" if unit == "B" else f"{size:.1f} {unit}"

@@ -31,7 +31,8 @@ def command(
     wolfbane clean --older-than 30d --evidence
     """
     from wolfbane.app.cleaning import remove_runs
-    from wolfbane.reports.text import bytes_shown, many
+    from wolfbane.reports.text import many
+    from wolfbane.units import bytes_shown
 
     opened = workspace_at(workspace)
     removed = remove_runs(opened, keep, older_than, evidence_only=evidence, dry_run=dry_run)

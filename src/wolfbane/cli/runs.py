@@ -26,8 +26,9 @@ def command(form: str, workspace: Path | None) -> None:
     from wolfbane.reports.kept import as_json, kept_table
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.style import make_console
-    from wolfbane.reports.text import bytes_shown, many
+    from wolfbane.reports.text import many
     from wolfbane.results.retention import kept_runs
+    from wolfbane.units import bytes_shown
 
     opened = workspace_at(workspace)
     runs = kept_runs(opened.results)

@@ -14,6 +14,7 @@ import msgspec
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.kinds.registry import KINDS, find_kind
+from wolfbane.units import bytes_shown
 from wolfbane.units import size as size_of
 from wolfbane.workspace.git import ask_git
 from wolfbane.workspace.settings import Workspace
@@ -156,7 +157,8 @@ def _too_large(manifest: Manifest, most: int) -> Problem:
     for file in manifest.files:
         sizes[file.path.rpartition("/")[0].partition("/")[0] or "."] += file.size
     largest = ", ".join(
-        f"{name} {size >> 20} MB" for name, size in sizes.most_common(_SHOWN_FOLDERS)
+        f"{name} {bytes_shown(size)}" for name, size in sizes.most_common(_SHOWN_FOLDERS)
     )
-    words = f"the workspace has {manifest.size >> 20} MB, and {most >> 20} MB may travel: {largest}"
+    whole, limit = bytes_shown(manifest.size), bytes_shown(most)
+    words = f"the workspace has {whole}, and {limit} may travel: {largest}"
     return Problem(words, hint="leave some out: [cluster] exclude")

@@ -150,7 +150,7 @@ class BatchRun:
     def _listen(self, message: WorkerMessage) -> None:
         match message:  # the most frequent first
             case FinishedMessage():
-                self._end(self._ended_test(message.address), message, clock=message.began)
+                self._end(self._ended_test(message.address), message)
             case StartedMessage():
                 self._started(message.address)
             case OutputMessage():
@@ -229,9 +229,9 @@ class BatchRun:
                     del self._left[address]
         self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
 
-    def _end(self, test: Test, end: Ending, printed: str = "", clock: float | None = None) -> None:
+    def _end(self, test: Test, end: Ending, printed: str = "") -> None:
         """A test ended; where it had a browser, look first at what it left there."""
-        began = self._context.began(end.seconds, clock)
+        began = self._context.began(end.seconds)
         if self._endpoint is None:
             self._report(test, end, printed, began)
         else:

@@ -20,8 +20,6 @@ if TYPE_CHECKING:
 
 _SHORTEST_IN_NAMES = 6
 """Characters of a secret that is no word which tests may be named with by chance."""
-_LATEST = 60.0
-"""Seconds after which a worker's message has come, however busy the machine is."""
 
 
 class RunContext:
@@ -52,13 +50,6 @@ class RunContext:
         """Whether a test's name holds a secret: names cannot be masked, for they are chosen by."""
         return self._long_secrets(name) != name
 
-    def began(self, seconds: float, clock: float | None = None) -> float:
-        """When something that took so long, and is over now, began: in seconds of the run.
-
-        ``clock`` is what the machine's monotonic clock showed then, if that is known: we may hear
-        of the end a little later. A container may have a clock of its own, which tells nothing.
-        """
-        began = time.monotonic() - seconds
-        if clock is not None and 0 <= began - clock < _LATEST:
-            began = clock
-        return round(max(began - self._began, 0.0), 3)
+    def began(self, seconds: float) -> float:
+        """When something that took so long, and is over now, began: in seconds of the run."""
+        return round(max(time.monotonic() - self._began - seconds, 0.0), 3)

@@ -12,9 +12,10 @@ from rich.text import Text
 from wolfbane.events import RunFinished
 from wolfbane.model import Outcome
 from wolfbane.reports.layout import Column
-from wolfbane.reports.text import bytes_shown, visible
+from wolfbane.reports.text import visible
 from wolfbane.reports.verdict import sentence
 from wolfbane.results.retention import Kept
+from wolfbane.units import bytes_shown
 
 
 def kept_table(runs: Sequence[Kept]) -> list[Column]:

@@ -10,7 +10,8 @@ from wolfbane.load.figures import LoadFigures, StepFigures
 from wolfbane.load.measurements import PERCENTS, ErrorKind
 from wolfbane.load_events import LoadFinished, LoadMachine, LoadStarted
 from wolfbane.reports.layout import Column, facts, wrapped
-from wolfbane.reports.text import bytes_shown, clock, many, visible
+from wolfbane.reports.text import clock, many, visible
+from wolfbane.units import bytes_shown
 
 TITLES = ("median", "90%", "95%", "99%", "99.9%")
 _RANKS = {50.0: 0, 90.0: 5, 95.0: 0, 99.0: 1, 99.9: 4}

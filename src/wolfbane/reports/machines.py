@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from wolfbane.reports.layout import Column
-from wolfbane.reports.text import bytes_shown, visible
+from wolfbane.reports.text import visible
+from wolfbane.units import bytes_shown
 
 if TYPE_CHECKING:
     from wolfbane.cluster.actor import MachineFacts

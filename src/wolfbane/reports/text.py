@@ -65,16 +65,3 @@ def repeating_failed(run: str, pointed: Sequence[str] = ()) -> str:
         elif word.startswith("--workspace="):
             place = [word]
     return visible(shlex.join(["wolfbane", "again", run, "--failed", *place]))
-
-
-def bytes_shown(count: int) -> str:
-    """A size: ``512 B``, ``3.4 kB``, ``1.2 MB``."""
-    size, unit = float(count), "B"
-    for larger in ("kB", "MB", "GB"):
-        if size < _THOUSAND:
-            break
-        size, unit = size / _THOUSAND, larger
-    return f"{count} B" if unit == "B" else f"{size:.1f} {unit}"
-
-
-_THOUSAND = 1000

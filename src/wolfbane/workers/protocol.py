@@ -24,7 +24,6 @@ from wolfbane.workers.message_data import (
     Line,
     Message,
     PartData,
-    Seconds,
     WorkerOutcome,
 )
 
@@ -173,10 +172,9 @@ class CoveredMessage(Message, frozen=True, tag="covered", forbid_unknown_fields=
 
 class FinishedMessage(Ending, tag_field="type", tag="finished", frozen=True, kw_only=True,
                       forbid_unknown_fields=True):  # fmt: skip
-    """A test ended. ``began`` is what the monotonic clock of its machine showed as it began."""
+    """A test ended."""
 
     address: Address
-    began: Seconds | None = None
 
 
 class RanMessage(Message, frozen=True, tag="ran", forbid_unknown_fields=True):

@@ -10,7 +10,6 @@ import resource
 import socket
 import sys
 import threading
-import time
 
 TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
 if TYPE_CHECKING:
@@ -23,10 +22,6 @@ else:
 PROTOCOL = 1
 _MOST_HELD = 50
 """Messages that are sent together: Wolfbane works on them while the worker makes more."""
-_MOMENT = 0.005
-"""Seconds between two messages in which the second may wait for others."""
-_MORE = getattr(socket, "MSG_MORE", 0)
-"""Linux keeps what is sent so for up to 0.2 s, or until something is sent without it (tcp(7))."""
 
 
 def _make_encoder() -> Callable[[Message], str]:
@@ -44,7 +39,7 @@ def _make_encoder() -> Callable[[Message], str]:
 
 
 _encoded = _make_encoder()
-_getpid, _fstat, _exit, _clock = os.getpid, os.fstat, os._exit, time.monotonic
+_getpid, _fstat, _exit = os.getpid, os.fstat, os._exit
 """A test may put others in the place of these while it runs, and speak meanwhile."""
 
 
@@ -68,8 +63,6 @@ class Channel:
         self._pid = _getpid()
         self._lock = threading.RLock()
         self._held: list[str] = []
-        self._pushed = 0.0
-        """When messages last went out at once."""
         self.prompt = False
         self._socket_type = socket.socket
         self._connect()
@@ -91,26 +84,18 @@ class Channel:
         """The descriptor on which requests come, for an event loop to wait for."""
         return self._socket.fileno()
 
-    def send(self, message: Message, soon: bool = False) -> None:
-        """Send one message now, after any that were held back.
-
-        ``soon``: if others went a moment ago, it may wait for the next ones. To wake Wolfbane for
-        each test takes longer than an empty one runs. The system keeps it meanwhile, so that it
-        arrives even if this process is killed.
-        """
+    def send(self, message: Message) -> None:
+        """Send one message now, after any that were held back."""
         if _getpid() != self._pid:
             _exit(70)
         with self._lock:
             self._held.append(_encoded(message))
             data = ("\n".join(self._held) + "\n").encode()
             self._held = []
-            waits = soon and not self.prompt and _clock() - self._pushed < _MOMENT
-            if not waits:
-                self._pushed = _clock()
             try:
                 if self._identity != _identity(self._socket.fileno()):
                     raise OSError("the channel's descriptor was closed")
-                self._socket.sendall(data, _MORE if waits else 0)
+                self._socket.sendall(data)
             except OSError:
                 self._socket.detach()
                 self._connect()

@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.model import Evidence
-from wolfbane.reports.text import bytes_shown, visible
+from wolfbane.reports.text import visible
+from wolfbane.units import bytes_shown
 
 PICTURES = {
     ".png": "image/png", ".gif": "image/gif", ".jpg": "image/jpeg", ".jpeg": "image/jpeg",

@@ -8,8 +8,8 @@ from wolfbane.load.figures import StepFigures
 from wolfbane.load.measurements import PERCENTS, Measurements
 from wolfbane.reports.load_charts import charts
 from wolfbane.reports.load_table import TITLES, load_rows, span
-from wolfbane.reports.text import bytes_shown
 from wolfbane.results.record import LoadRecord
+from wolfbane.units import bytes_shown
 
 
 def load_contents(load: LoadRecord) -> dict[str, Any]:

@@ -20,10 +20,6 @@ if TYPE_CHECKING:
     from typing import Any, Dict, List, Optional, Tuple, Type
 
 
-_clock = time.monotonic
-"""A test may put another one in its place while it runs."""
-
-
 def serve(library: Type[TestLoader]) -> None:
     """Serve requests until Wolfbane closes the channel. ``library`` finds the tests of a file."""
     channel, options, requests = connect(f"Python {sys.version.split()[0]}")
@@ -132,21 +128,19 @@ class _Result(unittest.TestResult):
         self._current, self._news, self._parts = found, [], []
         if type(test) is not self._class:  # hooks of classes and modules ran meanwhile
             self._class, self._state = type(test), ProcessState()
-        message = {"type": "started", "address": self._address(found.name)}
-        self._worker.channel.send(message, soon=True)
-        self._began = _clock()
+        self._worker.channel.send({"type": "started", "address": self._address(found.name)})
+        self._began = time.perf_counter()
 
     def stopTest(self, test: Any) -> None:
         found = self._current
         if found is None or found is not self._waiting.get(id(test)):
             return
-        seconds = _clock() - self._began
+        seconds = time.perf_counter() - self._began
         leaving = sys.exc_info()[1]
         if isinstance(leaving, KeyboardInterrupt):
             self._news.append(problem_of(leaving))
         message: Message = {"type": "finished", "address": self._address(found.name)}
         message.update(verdict_of(self._news, self._parts), seconds=round(seconds, 6))
-        message["began"] = round(self._began, 6)
         if self._parts:
             message["parts"] = self._parts
         output = self._worker.capture.take()
