@@ -1,4 +1,4 @@
-"""A few draws of the campaign of faults: CI draws sixty, and ``make faults`` a thousand."""
+"""A few draws of the campaign of faults: CI draws twenty, and ``make faults`` a thousand."""
 
 from __future__ import annotations
 
