@@ -29,7 +29,7 @@ check: $(VENV)/.ready
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-# Random sequences of commands in browsers, and random faults. CI asks for fewer of each.
+# Random sequences of commands in browsers, and random faults. The tests draw a few of each.
 SEQUENCES ?= 1000
 COUNT ?= 1000
 SEED ?=

@@ -1,6 +1,6 @@
 """The same commands sent directly to a driver and through Wolfbane get the same answers.
 
-``SEQUENCES`` is how many sequences each engine gets: a few here, a hundred in CI, a thousand with
+``SEQUENCES`` is how many sequences each engine gets: a few here, a thousand with
 ``make differential``.
 """
 

@@ -1,4 +1,4 @@
-"""A few draws of the campaign of faults: CI draws twenty, and ``make faults`` a thousand."""
+"""A few draws of the campaign of faults, of which ``make faults`` makes a thousand."""
 
 from __future__ import annotations
 
