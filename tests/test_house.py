@@ -76,3 +76,6 @@ def test_files_and_functions_are_short():
             if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
                 lines = (node.end_lineno or 0) - node.lineno + 1
                 assert lines <= 45, f"{name_of(path)}.{node.name}: {lines} lines"
+            if isinstance(node, ast.IfExp):
+                ternaries = sum(isinstance(inner, ast.IfExp) for inner in ast.walk(node))
+                assert ternaries == 1, f"{name_of(path)}:{node.lineno}: one inside another"

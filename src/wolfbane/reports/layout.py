@@ -211,15 +211,15 @@ def _with_lines(column: Column, room: int) -> Column:
     if not column.wraps:
         return column
     cells = [
-        cell if _length(cell) <= room and "\n" not in str(cell)
-        else _hanging(Text(cell) if isinstance(cell, str) else cell, room)
+        cell if _length(cell) <= room and "\n" not in str(cell) else _hanging(cell, room)
         for cell in column.cells
     ]  # fmt: skip
     return replace(column, cells=cells)
 
 
-def _hanging(text: Text, width: int) -> Text:
+def _hanging(cell: str | Text, width: int) -> Text:
     """A text in lines of ``width``; what goes on below stands further in than its beginning."""
+    text = Text(cell) if isinstance(cell, str) else cell
     inside = len(text.plain) - len(text.plain.lstrip())
     first, *rest = wrapped(text, width)
     if not rest:

@@ -40,8 +40,9 @@ def find_listed(
     if len(wanted & set(found)) < len(names) * _ENOUGH:
         words = "the command that lists tests does not print the names of the report"
         raise InputError(Problem(words))
-    listing = [("./" if each.startswith("./") else "") + "{file}" if n == places[-1] else each
-               for n, each in enumerate(command)]  # fmt: skip
+    listing = list(command)
+    own_folder = "./" if listing[places[-1]].startswith("./") else ""
+    listing[places[-1]] = own_folder + "{file}"
     tests = [(file, Item(name, 0, 0, is_test=True)) for name in dict.fromkeys(found)]
     return SourceTests(Path(file).name, Patterns(""), tests, listing, pattern)
 
