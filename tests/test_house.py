@@ -76,6 +76,10 @@ def test_files_and_functions_are_short():
             if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
                 lines = (node.end_lineno or 0) - node.lineno + 1
                 assert lines <= 45, f"{name_of(path)}.{node.name}: {lines} lines"
+                given = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
+                count = len([each for each in given if each.arg not in ("self", "cls")])
+                callback = "cli" in path.parts and node.decorator_list
+                assert count <= 8 or callback, f"{name_of(path)}.{node.name}: {count} parameters"
             if isinstance(node, ast.IfExp):
                 ternaries = sum(isinstance(inner, ast.IfExp) for inner in ast.walk(node))
                 assert ternaries == 1, f"{name_of(path)}:{node.lineno}: one inside another"

@@ -30,6 +30,7 @@ from wolfbane.kinds.workflow.runner.settings import HttpOptions
 from wolfbane.kinds.workflow.runner.test_run import ReadyTest
 from wolfbane.kinds.workflow.runner.tls import tls_context
 from wolfbane.kinds.workflow.runner.tokens import Tokens
+from wolfbane.kinds.workflow.runner.workflow_tools import Tools
 
 LATE = 0.01
 """Seconds after which something that begins later than it was due is late."""
@@ -136,10 +137,11 @@ class LoadDriver:
 
     @contextlib.asynccontextmanager
     async def _user(self, number: int) -> AsyncIterator[LoadUser]:
-        user = LoadUser(
-            number, self._sender(), self._security, self._contract, self._tokens,
-            self._http.base_url, self._values, self.covered, self._recorder, self._order.limit,
+        tools = Tools(
+            self._sender(), self._security, self._contract, self._http.base_url, self._tokens,
+            self._values, self.covered,
         )  # fmt: skip
+        user = LoadUser(number, tools, self._recorder, self._order.limit)
         try:
             yield user
         finally:

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import replace
 
 from wolfbane.kinds.workflow.load.recorder import LoadExchanges, Recorder
 from wolfbane.kinds.workflow.openapi import Operation
-from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
-from wolfbane.kinds.workflow.runner.security import Security
-from wolfbane.kinds.workflow.runner.sending import Sender
 from wolfbane.kinds.workflow.runner.test_run import Handed, ReadyTest, blocked_by, run_test
 from wolfbane.kinds.workflow.runner.tokens import Tokens
 from wolfbane.kinds.workflow.runner.workflow_tools import Tools
@@ -38,14 +36,11 @@ class LateTokens(Tokens):
 class LoadUser:
     """Cookies, connections and hand-overs of one user."""
 
-    def __init__(
-        self, number: int, sender: Sender, security: Security, contract: Contract,
-        tokens: Tokens, base_url: str, values: Mapping[str, object], covered: Covered,
-        recorder: Recorder, limit: float,
-    ) -> None:  # fmt: skip
-        self.number, self._sender, self._recorder, self._limit = number, sender, recorder, limit
-        self.tokens = LateTokens(tokens)
-        self._tools = Tools(sender, security, contract, base_url, self.tokens, values, covered)
+    def __init__(self, number: int, tools: Tools, recorder: Recorder, limit: float) -> None:
+        """``tools`` have a sender of the user's own. ``limit`` is for each test, in seconds."""
+        self.number, self._recorder, self._limit = number, recorder, limit
+        self.tokens = LateTokens(tools.tokens)
+        self._tools = replace(tools, tokens=self.tokens)
 
     async def take(
         self, tests: Sequence[ReadyTest], due: float, may_begin: Callable[[], bool],
@@ -60,7 +55,7 @@ class LoadUser:
             case, path = ready.case, ready.library.path
             handed = given.setdefault(path, {})
             exchanges = LoadExchanges(
-                self._recorder, self._sender, f"{path}#{case.workflow}", self.number, began,
+                self._recorder, self._tools.sender, f"{path}#{case.workflow}", self.number, began,
                 self.tokens.look,
             )  # fmt: skip
             end = blocked_by(case, handed) or await run_test(
@@ -74,4 +69,4 @@ class LoadUser:
 
     async def close(self) -> None:
         """Close the connections."""
-        await self._sender.close()
+        await self._tools.sender.close()
