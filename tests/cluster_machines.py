@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import socket
 import subprocess
 import sys
@@ -71,14 +72,21 @@ def until(happened, process=None):
     """Wait until something has happened, as long as a process lives; two minutes at most."""
     end = time.monotonic() + 120
     while not happened():
-        assert time.monotonic() < end
+        assert time.monotonic() < end, _output(process)
         assert process is None or process.poll() is None, _output(process)
         time.sleep(0.05)
 
 
 def _output(process):
-    """What a process that ended wrote, if it writes to us."""
-    return process.stdout.read() if process.stdout else "it ended"
+    """What a process wrote until it ended, or ends now, if it writes to us."""
+    if process is None or process.stdout is None:
+        return "there is no output"
+    process.send_signal(signal.SIGINT)
+    try:
+        return process.communicate(timeout=30)
+    except subprocess.TimeoutExpired as error:
+        process.kill()
+        return error.stdout, error.stderr, "it did not end"
 
 
 @pytest.fixture(scope="module")

@@ -73,7 +73,8 @@ def test_missing(self):
     assert re.search(r"open http://\S+/quay: done, \d+ ms\n", protocol)
     assert "type ***** into '#word'" in protocol and "sesame" not in protocol + run.out
     assert "read the title  'Quay'" in run.out
-    assert result(run, "test_right", engine)["evidence"] == []
+    right = result(run, "test_right", engine)
+    assert (right["outcome"], right["evidence"]) == ("passed", []), right["message"]
     missing = result(run, "test_missing", engine)
     said = missing["message"].splitlines()[-1]
     assert re.match(

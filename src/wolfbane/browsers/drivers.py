@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import socket
+import time
 from collections.abc import Mapping
 from typing import Any, Protocol
 
@@ -15,7 +17,12 @@ from wolfbane.browsers.records import BrowserRecords
 from wolfbane.workspace.settings import Browser
 
 PATIENCE = 60.0
-_FIT = "return [innerWidth, innerHeight, outerWidth, outerHeight]"
+_SIZES = "return [innerWidth, innerHeight, outerWidth, outerHeight]"
+_TRIES = 3
+"""Windows asked for until the page has its size: the frame's size is known only then."""
+_RESTING = 0.5
+"""Seconds without a change after which a window has the size that it will have."""
+_Size = tuple[int, int]
 
 
 class Reply(msgspec.Struct, frozen=True):
@@ -82,18 +89,40 @@ async def fit(driver: BrowserDriver, browser: Browser) -> str:
     wide = size(browser)
     if wide is None:
         return ""
-    body = {"script": _FIT, "args": []}
-    for _ in range(2):
-        inner = await value_of(driver, "POST", "execute/sync", body)
-        if tuple(inner[:2]) == wide:
-            return ""
-        frame = inner[2] - inner[0], inner[3] - inner[1]
-        rect = {"width": wide[0] + frame[0], "height": wide[1] + frame[1]}
+    page, window = await _sizes(driver)
+    asked = None
+    for _ in range(_TRIES):
+        wanted = wide[0] + window[0] - page[0], wide[1] + window[1] - page[1]
+        if page == wide or wanted == asked:
+            break
+        asked = wanted
+        rect = {"width": wanted[0], "height": wanted[1]}
         await value_of(driver, "POST", "window/rect", rect)
-    inner = await value_of(driver, "POST", "execute/sync", body)
-    if tuple(inner[:2]) == wide or not browser.window:
+        page, window = await _settled(driver, wide)
+    if page == wide or not browser.window:
         return ""
-    return f"its page is {inner[0]}x{inner[1]}, not {browser.window}"
+    return f"its page is {page[0]}x{page[1]}, not {browser.window}"
+
+
+async def _settled(driver: BrowserDriver, wide: _Size) -> tuple[_Size, _Size]:
+    """The sizes of the page and its window, once the page is as large as asked or they rest.
+
+    A busy browser resizes the page after the window: what is read in between fits nothing.
+    """
+    sizes = await _sizes(driver)
+    rest = time.monotonic() + _RESTING
+    while sizes[0] != wide and time.monotonic() < rest:
+        await asyncio.sleep(0.02)
+        before, sizes = sizes, await _sizes(driver)
+        if sizes != before:
+            rest = time.monotonic() + _RESTING
+    return sizes
+
+
+async def _sizes(driver: BrowserDriver) -> tuple[_Size, _Size]:
+    body = {"script": _SIZES, "args": []}
+    wide, high, outer_wide, outer_high = await value_of(driver, "POST", "execute/sync", body)
+    return (wide, high), (outer_wide, outer_high)
 
 
 def free_port() -> int:

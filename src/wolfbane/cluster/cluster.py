@@ -66,6 +66,11 @@ class Cluster:
         found = await self._engine.machines()
         return {place: each for place, each in found.items() if place not in self._unfit}
 
+    @property
+    def answered(self) -> bool:
+        """Whether the scheduler answered the last look for machines."""
+        return self._engine.answered
+
     async def prepare(self, preparation: Preparation, known: Known) -> Prepared:
         """Choose the tests. Services start, and browsers are looked for, on the machines."""
         request = self._request

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
 
@@ -83,15 +84,11 @@ class ClusterSession(Session):
                     if link is not None:
                         serving[link.address] = asyncio.create_task(scheduler.serve(link))
                 working = [task for task in serving.values() if not task.done()]
-                if not working:
+                if not working and self._cluster.answered:
                     if not scheduler.done:  # it may have ended while machines were looked for
                         self._trouble = "no machine is left that can take the run"
                     break
-                ended, _ = await asyncio.wait(
-                    working, timeout=_LOOK, return_when=asyncio.FIRST_COMPLETED
-                )
-                for task in ended:
-                    task.result()  # a lost machine is no error: whatever else comes here is
+                await _first_end(working)
             if not (context.pool.stopping or self._trouble):
                 await asyncio.gather(*serving.values())
         finally:
@@ -102,3 +99,13 @@ class ClusterSession(Session):
 
     async def _begin_on(self, context: RunContext, plan: Plan, link: MachineLink) -> None:
         await self._cluster.begin(link, context, plan, self.request.jobs or link.slots)
+
+
+async def _first_end(working: Sequence[asyncio.Task[None]]) -> None:
+    """Wait until the next look for machines, or until one has ended."""
+    if not working:  # the scheduler is silent: it may know others when it answers
+        await asyncio.sleep(_LOOK)
+        return
+    ended, _ = await asyncio.wait(working, timeout=_LOOK, return_when=asyncio.FIRST_COMPLETED)
+    for task in ended:
+        task.result()  # a lost machine is no error: whatever else comes here is

@@ -26,7 +26,7 @@ CONFIGURED = "cluster"
 _PATIENCE = 10.0
 """Seconds in which the scheduler has to accept us."""
 _LOOK = 5.0
-"""Seconds to wait for the scheduler's list of machines: the next look is soon."""
+"""Seconds to wait for the scheduler's list of machines, after the first: the next look is soon."""
 _POLL = 5.0
 """Seconds that a machine waits for something to say."""
 _CLOCK_LOOKS = 8
@@ -118,6 +118,8 @@ class Engine:
         self._client: Any = None
         self._actors: list[Any] = []
         self._machines: dict[str, tuple[str, int]] = {}
+        self.answered = False
+        """Whether the scheduler answered when it was last asked for its machines."""
         self._heard = -math.inf
         """When the scheduler last answered, as ``time.monotonic`` has it."""
 
@@ -158,13 +160,15 @@ class Engine:
 
         Name and slots by address. Raises MachineLost where the scheduler is gone.
         """
+        limit = SILENCE if self._heard == -math.inf else _LOOK
         try:
-            found = await asyncio.wait_for(self._client.scheduler.identity(n_workers=-1), _LOOK)
+            found = await asyncio.wait_for(self._client.scheduler.identity(n_workers=-1), limit)
         except (OSError, TimeoutError):
+            self.answered = False
             if self._client.status != "running" or time.monotonic() - self._heard > SILENCE:
                 raise MachineLost("the scheduler does not answer") from None
         else:
-            self._heard = time.monotonic()
+            self._heard, self.answered = time.monotonic(), True
             self._machines = {
                 address: (str(each["name"]), int(each["nthreads"]))
                 for address, each in found["workers"].items()
