@@ -127,7 +127,7 @@ def test_one_is_cut_off_one_is_killed_and_one_is_added(hosts, folder):
     address = hosts.scheduler()
     hosts.machine("quay-1")
     hosts.machine("quay-2")
-    env = '[env.harbour]\nready = "http://127.0.0.1:8099/"\n'
+    env = '[env.harbour]\nready = { http = "http://127.0.0.1:8099/", within = "60s" }\n'
     folder.file("wolfbane.toml", suite("q", "python", "tests") + env)
     for number in range(6):
         folder.file(f"tests/test_{number}.py", f"""

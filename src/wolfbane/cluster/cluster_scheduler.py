@@ -44,21 +44,22 @@ class _OnMachine:
 
     def __init__(self, link: MachineLink) -> None:
         self.link = link
-        self.blocked: dict[tuple[str, str], str] = {}
-        self.no_browser: dict[str, str] = {}
         self.batches: dict[int, tuple[Batch, dict[str, Test]]] = {}
         self.waiting: dict[int, bool] = {}
         """Slots that want a batch, and whether they are idle."""
         self.orders: asyncio.Queue[RunBatch | NoMore] = asyncio.Queue()
         """What it is to be sent: nobody waits for a machine that is slow, or lost."""
-        self.begun = self.ready = False
+        self.ready: MachineReady | None = None
+        self.begun = False
         self.began = 0.0
         """Seconds of the run after which the machine's own clock began."""
 
     def why_not(self, batch: Batch) -> str:
         """Why the machine cannot run a batch, or nothing."""
-        place = batch.target, batch.suite
-        return self.blocked.get(place) or self.no_browser.get(batch.browser, "")
+        if self.ready is None:
+            return "it is not ready"
+        lacks = self.ready.no_browser.get(batch.browser, "")
+        return self.ready.why_not(batch.target, batch.suite) or lacks
 
     async def send_orders(self) -> None:
         """Send the orders. If the machine is lost, :meth:`MachineLink.messages` says so, too."""
@@ -79,6 +80,8 @@ class ClusterScheduler(Scheduler):
         """The address of the machine where each test last ran."""
         self._stranded: dict[str, str] = {}
         """Tests that were lost with their machine and have not run again, with what happened."""
+        self._troubles: dict[tuple[str, str, str], str] = {}
+        """What went wrong with suites of targets on machines."""
         self.warnings: list[str] = []
         self.browsers: dict[str, str] = {}
 
@@ -134,6 +137,8 @@ class ClusterScheduler(Scheduler):
 
     def close(self) -> int:
         """Account for what did not run; returns how many tests never started."""
+        for (_, suite, machine), why in self._troubles.items():
+            self.warnings.append(f"machine {machine} ran no test of {suite}: {why}")
         left = [test for batch in self.queue if not batch.again for test in batch.tests]
         for batch in (*self.queue, *self._again):
             if batch.again:
@@ -162,8 +167,10 @@ class ClusterScheduler(Scheduler):
             with place.open("ab") as file:
                 file.write(message.data)
         elif isinstance(message, MachineReady):
-            machine.blocked, machine.no_browser = message.blocked, message.no_browser
-            machine.ready = True
+            machine.ready = message
+            for (target, suite), why in message.blocked.items():
+                if suite not in message.missing:
+                    self._troubles[target, suite, machine.link.name] = why
         elif isinstance(message, MachineOver):
             self.warnings += message.warnings
             self.browsers |= message.browsers
@@ -238,6 +245,8 @@ class ClusterScheduler(Scheduler):
                 end = ending(Outcome.BLOCKED, f"no machine can run it: {whys}")
                 for test in batch.tests:
                     self._finished(self.context.results.make(test, end, ""), False)
+                for machine in machines:  # the tests say it
+                    self._troubles.pop((batch.target, batch.suite, machine.link.name), None)
 
     def _lost(self, machine: _OnMachine, why: str) -> None:
         """A machine is gone: what it had not ended runs again elsewhere."""

@@ -54,9 +54,10 @@ class ClusterSession(Session):
         scheduler.prepare(context.folder, partial(self._begin_on, context, plan))
         scheduler.start(plan)
         await self._serve_all(scheduler, context)
+        unrun = scheduler.close()
         self._late_warnings += [*self._cluster.warnings, *scheduler.warnings]
         context.browsers.versions.update(scheduler.browsers)
-        return scheduler.close()
+        return unrun
 
     def _verdict(self, unrun: int) -> tuple[int, str]:
         code, reason = super()._verdict(unrun)

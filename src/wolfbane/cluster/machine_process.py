@@ -126,11 +126,10 @@ async def run_job(
                 for label in context.environments:
                     for name, failure in builder.failures.items():
                         blocked[label, name] = failure.message
-                    for suite in suites:
-                        if why := missing_runtime(workspace, suite):
-                            blocked[label, suite.name] = why
+                whys = {suite.name: missing_runtime(workspace, suite) for suite in suites}
+                missing = {name: why for name, why in whys.items() if why}
                 named = {name for suite in suites for name in suite.browsers}
-                send(MachineReady(blocked, browsers.absent(named)))
+                send(MachineReady(blocked, missing, browsers.absent(named)))
                 work = relay_workers if job.load else run_batches
                 await work(context, job, incoming, send)
                 await context.pool.finish()

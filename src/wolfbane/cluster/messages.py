@@ -107,11 +107,17 @@ class StopNow(msgspec.Struct, frozen=True):
 class MachineReady(msgspec.Struct, frozen=True):
     """Suites are built and services are up.
 
-    ``blocked`` says why a suite of a target cannot run, ``no_browser`` why a browser is not usable.
+    ``blocked`` says what went wrong with a suite of a target, ``missing`` which suites lack their
+    runtime here, and ``no_browser`` why a browser is not usable.
     """
 
     blocked: dict[tuple[str, str], str]
+    missing: dict[str, str]
     no_browser: dict[str, str]
+
+    def why_not(self, target: str, suite: str) -> str:
+        """Why a suite of a target cannot run, or nothing."""
+        return self.missing.get(suite) or self.blocked.get((target, suite), "")
 
 
 class WantBatch(msgspec.Struct, frozen=True):

@@ -129,7 +129,7 @@ class MachinePart:
         elif isinstance(message, Told):
             self._tell(message.event)
         elif isinstance(message, MachineReady):
-            if why := message.blocked.get((self._target, self._suite)):
+            if why := message.why_not(self._target, self._suite):
                 self._settle(why)
             else:
                 self.post(StartWorkers(self._suite, self._target))

@@ -28,6 +28,8 @@ class Prober(msgspec.Struct, frozen=True):
     async def wait(self, probe: Probe, patience: float) -> str:
         """Look for ``patience`` seconds at most; returns why it is not up, or nothing."""
         within = probe.within or patience
+        if probe.way == "http":
+            import httpx  # noqa: F401  # to load it may take a second, which is no time to answer
         end = time.monotonic() + within
         pause, why = PAUSE, ""
         while True:
