@@ -118,7 +118,7 @@ def _show_tests(
         console = make_console()
         for part in fitted(console, test_table(found, console.reading_width), console.width):
             console.print(part)
-        console.print(legend())
+        console.print(legend(console.reading_width), soft_wrap=True)
 
 
 def _claim(store: Store, workspace: str, *, across: bool) -> None:

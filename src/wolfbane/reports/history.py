@@ -100,13 +100,18 @@ def _line_of(outcomes: Sequence[str]) -> Text:
     return line
 
 
-def legend() -> Text:
-    """What the marks mean."""
-    line = Text("newest at the right:  ", style="dim")
+def legend(width: int) -> Text:
+    """What the marks mean, in lines of at most ``width`` columns."""
+    text = Text("newest at the right:", style="dim")
+    used = len(text)
     for outcome, mark in MARKS.items():
-        line.append(mark, style=STYLES[outcome]).append(f" {outcome}  ", style="dim")
-    line.rstrip()
-    return line
+        entry = Text.assemble("  ", (mark, STYLES[outcome]), f" {outcome}")
+        used += len(entry)
+        if used > width:
+            text.append("\n")
+            used = len(entry)
+        text.append_text(entry)
+    return text
 
 
 def runs_as_json(entries: Sequence[RunEntry]) -> str:
