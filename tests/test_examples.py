@@ -13,9 +13,11 @@ import urllib.request
 from itertools import pairwise
 from pathlib import Path
 
+import click
 import pytest
 
 from conftest import Folder
+from wolfbane.cli import root
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -32,6 +34,7 @@ LEARN = (
 LEARN_LEDGER = (
     "wolfbane bridge learn bridges/ledger.toml --all './check' --one './check --only berths.fits'"
 )
+LEARN_GAUGE = "wolfbane bridge learn --all ./gauge --one './gauge lamp' --list './gauge --list'"
 ELSEWHERE = {
     "wolfbane demo": "it is tested with the whole of its output",
     "wolfbane demo --into harbour": "the same",
@@ -39,6 +42,7 @@ ELSEWHERE = {
     "wolfbane compose": "it asks",
     "wolfbane run --visible --pace 0.5s --keep-open --browser chromium": "it needs a screen",
     "wolfbane bridge learn": "it asks",
+    LEARN_GAUGE: "the demo has no such launcher",
     LEARN: "it is tested with this launcher",
     LEARN_LEDGER: "the demo has no such launcher",
     "wolfbane bridge learn --answers answers.toml --yes": "it needs answers",
@@ -92,7 +96,8 @@ CODES = {
         "run --preset nightly", "run --preset nightly --jobs*", "run --changed*",
         "run --pick 'changed*", "run tests/fees --pick*", "load", "load --users*",
         "again*", "load --at*", "run --share 1/2*", "load --profile*", "load --env*",
-        "load --limit*", "load --report*",
+        "load --limit*", "load --report*", "load --rate*",
+        "run --everything*", "run --no-build", "run --no-focus*", "run --suite workflows*",
     ],
     3: ["run --tag smok"],
 }  # fmt: skip
@@ -103,7 +108,8 @@ def commands():
     found = {}
     for page in PAGES:
         fenced = False
-        for line in page.read_text(encoding="utf-8").splitlines():
+        text = re.sub(r" \\\n +", " ", page.read_text(encoding="utf-8"))
+        for line in text.splitlines():
             fenced ^= line.startswith("```")
             whole = LINE.match(line)
             if whole and (fenced or line.startswith("  ")):
@@ -196,7 +202,7 @@ def test_an_example_does_what_it_says(harbour, line):
     for long, short in SHORTER.items() if " load" in line else ():
         shown = re.sub(long, short, shown)
     shown, dashes, passed_on = shown.partition(" -- ")
-    if re.search("quarantine add|workflow|quay/| load| page |quay-log", line):
+    if re.search("quarantine add|workflow|quay/| load| page |quay-log|tide-gauge", line):
         shown += " --everything --drop tag:wip"  # their suites are left out here
     if "preset save" in line and " save " in shown:
         shown = shown.replace(" save ", " save --replace ")
@@ -243,6 +249,27 @@ def test_the_page_of_commands_is_what_help_prints():
     finally:
         sys.path.pop(0)
     assert (ROOT / "docs/commands.md").read_text(encoding="utf-8") == page()
+
+
+def _options(command):
+    """All options of a command that are shown, and of those inside of it."""
+    if isinstance(command, click.Group):
+        for name in command.list_commands(click.Context(command)):
+            yield from _options(command.get_command(click.Context(command), name))
+    for parameter in command.params:
+        if isinstance(parameter, click.Option) and not parameter.hidden:
+            yield parameter
+
+
+def test_every_option_has_an_example():
+    words = {word.partition("=")[0] for line in commands() for word in shlex.split(line)}
+    words |= {word[:2] for word in words if re.match("-[a-z]", word)}  # -j4
+    without = {
+        option.opts[0]
+        for option in _options(root)
+        if not words.intersection(option.opts + option.secondary_opts)
+    }
+    assert without == set()
 
 
 def test_lines_that_are_not_run_are_in_the_pages():

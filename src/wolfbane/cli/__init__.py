@@ -45,7 +45,7 @@ _COMMANDS = {
 
 class _Commands(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(_COMMANDS)
+        return [*_COMMANDS]  # 'list' is a module of this package once that command was used
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:
@@ -62,7 +62,7 @@ class _Commands(click.Group):
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
-            formatter.write_dl(list(_COMMANDS.items()))
+            formatter.write_dl([*_COMMANDS.items()])
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
