@@ -242,3 +242,14 @@ def test_tables_of_scenarios_have_columns(folder):
     done = folder.run()
     assert done.results["t/a.feature#new"]["outcome"] == "passed", done.out
     assert "it is 'columns' now" in done.results["t/a.feature#old"]["message"]
+
+
+@pytest.mark.parametrize("width", [40, 60, 80])
+def test_a_list_fits_its_terminal(folder, width):
+    tags = "unit, season=winter, owner=desk, crane, lock"
+    folder.file("tests/test_quay.py", f"# tags: {tags}\ndef test_high(): pass\n")
+    rows = folder.call("list", COLUMNS=str(width)).out.splitlines()
+    assert max(map(len, rows)) <= width
+    words = " ".join(rows[2 : rows.index("")]).split()
+    assert words == ["~", "2", "test_high", *tags.split(", ")]
+    assert "owner=desk 1" in " ".join(rows)

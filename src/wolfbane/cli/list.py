@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
@@ -48,6 +49,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.inventory.unclaimed import in_words, unclaimed
     from wolfbane.reports.listing import as_json, closing_lines, table, tree
+    from wolfbane.reports.width import table_width
     from wolfbane.selection import choose, may_match
 
     selected = select()
@@ -73,8 +75,9 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
         return
     if lost := unclaimed(inventory):
         click.echo(f"wolfbane: {in_words(lost)}; 'wolfbane doctor' says more", err=True)
-    rows = table(verdict.chosen, by) if form == "table" else tree(verdict.chosen, by)
-    click.echo("\n".join([*rows, *closing_lines(verdict.chosen, verdict.left_out)]))
+    room = table_width(sys.stdout)
+    rows = table(verdict.chosen, by, room) if form == "table" else tree(verdict.chosen, by)
+    click.echo("\n".join([*rows, *closing_lines(verdict.chosen, verdict.left_out, room)]))
 
 
 def _collect(selected: Selected, environment: Environment) -> None:

@@ -14,8 +14,6 @@ from rich.text import Text
 
 NARROWEST = 16
 """Columns that text is still wrapped in, however narrow the terminal."""
-UNBOUNDED = 10_000
-"""Columns of a pipe whose reader said no width."""
 _BREAKS = re.compile(r"[/#._=,&?@:-](?=[^\s/#])")
 
 

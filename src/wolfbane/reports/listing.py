@@ -6,6 +6,7 @@ import json
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
+from textwrap import wrap
 
 from wolfbane.model import Tag, Test, variant
 from wolfbane.reports.text import in_line, many, visible
@@ -25,11 +26,23 @@ GROUPINGS: dict[str, Callable[[Test], Iterable[str]]] = {
 }
 GUESSED = "~"
 _WIDEST = 48
+"""Columns of names; longer ones push their tags to the right."""
+_NARROWEST = 12
+_BEFORE = 12
+"""Columns of a table before and after a name: the mark, the line and the gaps."""
+_GAP = "\N{NO-BREAK SPACE}"
+"""Between a tag and its count: a line does not end there."""
+_TAGS = 20
+"""Columns that tags have at least, where a terminal is narrow."""
 
 
-def table(tests: Sequence[Test], by: str) -> Iterator[str]:
-    """Groups, their files, and a line for each test: source line, name, tags."""
-    width = min(_WIDEST, max((len(test.name) for test in tests), default=0))
+def table(tests: Sequence[Test], by: str, room: int) -> Iterator[str]:
+    """Groups, their files, and a row for each test: source line, name, tags.
+
+    Tags that do not fit into ``room`` columns continue below.
+    """
+    longest = max((len(test.name) for test in tests), default=0)
+    width = min(_WIDEST, longest, max(room - _BEFORE - _TAGS, _NARROWEST))
     for heading, members in _groups(tests, by):
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         path = ""
@@ -41,11 +54,11 @@ def table(tests: Sequence[Test], by: str) -> Iterator[str]:
             mark = " " if test.exact else GUESSED
             if test.name:
                 place = test.line or ""
-                row = f"  {mark}{place:>5}  {in_line(test.name):<{width}}  {_tags(test.tags)}"
+                head = f"  {mark}{place:>5}  {in_line(test.name):<{width}}"
             else:
-                place = _file(test)
-                row = f"  {in_line(place):<{width + 8}}  {_tags(test.tags)}"
-            yield row.rstrip()
+                head = f"  {in_line(_file(test)):<{width + 8}}"
+            row = f"{head}  {_tags(test.tags)}".rstrip()
+            yield row if len(row) <= room else _in_lines(head, test.tags, width + _BEFORE, room)
         yield ""
 
 
@@ -90,19 +103,41 @@ def as_json(tests: Sequence[Test], status: Mapping[str, str]) -> str:
     return json.dumps(rows, indent=1)
 
 
-def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int]) -> Iterator[str]:
-    """The counts: tests, files, suites, each tag; what was left out; what ``~`` means."""
+def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int], room: int) -> Iterator[str]:
+    """The counts: tests, files, suites, each tag; what was left out; what ``~`` means.
+
+    Lines have at most ``room`` columns.
+    """
+    for text in _closing(tests, left_out):
+        lines = wrap(
+            text, room, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False
+        )
+        yield from (line.replace(_GAP, " ") for line in lines)
+
+
+def _closing(tests: Sequence[Test], left_out: Mapping[str, int]) -> Iterator[str]:
     files = len({test.path for test in tests})
     suites = len({test.suite for test in tests})
     line = f"{many(len(tests), 'test')} in {many(files, 'file')} of {many(suites, 'suite')}"
     yield line
     tags = Counter(tag.text for test in tests for tag in test.tags)
     if tags:
-        yield "tags: " + ", ".join(f"{visible(tag)} {n}" for tag, n in tags.most_common(20))
+        yield "tags: " + ", ".join(f"{visible(tag)}{_GAP}{n}" for tag, n in tags.most_common(20))
     for rule, count in left_out.items():
         yield f"left out: {count} by {visible(rule)}"
     if not all(test.exact for test in tests):
         yield f"{GUESSED} read from the source; exact once its file was run or listed with --exact"
+
+
+def _in_lines(head: str, tags: tuple[Tag, ...], start: int, room: int) -> str:
+    """A row whose tags continue below, where they fit there."""
+    lines, line, below = [], f"{head} ", " " * (start - 1)
+    for tag in _tags(tags).split():
+        if len(line) + 1 + len(tag) > room and len(line) > len(below):
+            lines.append(line.rstrip())
+            line = below
+        line += f" {tag}"
+    return "\n".join([*lines, line])
 
 
 @cache

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import re
-import shutil
 import sys
 from collections import Counter
 from collections.abc import Iterable
@@ -15,7 +13,7 @@ from rich.text import Text
 from rich.theme import Theme
 
 from wolfbane.model import Discrepancy, Outcome
-from wolfbane.reports.layout import UNBOUNDED
+from wolfbane.reports.width import PIPED_WIDTH, UNBOUNDED, table_width
 
 ORDER = tuple(Outcome)
 STYLES = {
@@ -36,8 +34,6 @@ ACCOUNTS = {
 _THEME = Theme(
     {"dim": "grey58", "title": "bold", "mark": "bold indian_red1", "progress.download": "none"}
 )
-PIPED_WIDTH = 80
-WIDEST = 120
 
 
 def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
@@ -53,12 +49,12 @@ def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
 def make_console(*, error: bool = False) -> Page:
     """A console for standard output: colours on a terminal only, and never with NO_COLOR."""
     stream = sys.stderr if error else sys.stdout
+    width = table_width(stream)
     if stream.isatty():
-        terminal = min(shutil.get_terminal_size().columns, WIDEST)
-        return Page(terminal, terminal, theme=_THEME, stderr=error, highlight=False, emoji=False)
-    given = int(os.environ.get("COLUMNS") or 0)
+        return Page(width, width, theme=_THEME, stderr=error, highlight=False, emoji=False)
+    reading = PIPED_WIDTH if width == UNBOUNDED else width
     return Page(
-        given or PIPED_WIDTH, given or UNBOUNDED, theme=_THEME, highlight=False, emoji=False,
+        reading, width, theme=_THEME, highlight=False, emoji=False,
         file=cast(TextIO, _WithoutTrailingSpaces(stream)),
     )  # fmt: skip
 

@@ -1,0 +1,22 @@
+"""How wide texts may be: as wide as the terminal, or as ``COLUMNS`` says."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from typing import TextIO
+
+PIPED_WIDTH = 80
+"""Columns of prose where there is no terminal."""
+WIDEST = 120
+"""Columns that are used of a terminal, however wide it is."""
+UNBOUNDED = 10_000
+"""Columns of a pipe whose reader said no width."""
+
+
+def table_width(stream: TextIO) -> int:
+    """Columns for tables: those of the terminal; without one, as many as a table needs."""
+    if stream.isatty():
+        return min(shutil.get_terminal_size().columns, WIDEST)
+    given = os.environ.get("COLUMNS", "")
+    return int(given) if given.isdecimal() and int(given) else UNBOUNDED
