@@ -88,9 +88,9 @@ def test_a_machine_whose_environment_is_down(machines, quay):
     settings = quay.path / "wolfbane.toml"
     ready = 'ready = { command = ["tidetool"], within = "0.2s" }'  # quay-1 has it
     settings.write_text(f"{settings.read_text()}[env.harbour]\n{ready}\n")
-    there = quay.run("tides", "--env", "harbour", "--set", "key=x", "--on", machines.address)
+    there = quay.run("--env", "harbour", "--set", "key=x", "--on", machines.address)
     assert {each["machine"] for each in there.results.values()} == {"quay-1"}, there.out
-    assert "machine quay-2 ran no test of tides: harbour is not ready: tidetool" in there.text
+    assert "quay-2 ran no test of tides, rules: harbour is not ready: tidetool" in there.text
     assert there.code == 1
 
 

@@ -137,13 +137,21 @@ class ClusterScheduler(Scheduler):
 
     def close(self) -> int:
         """Account for what did not run; returns how many tests never started."""
-        for (_, suite, machine), why in self._troubles.items():
-            self.warnings.append(f"machine {machine} ran no test of {suite}: {why}")
+        self._warn_of_troubles()
         left = [test for batch in self.queue if not batch.again for test in batch.tests]
         for batch in (*self.queue, *self._again):
             if batch.again:
                 self.give_up(batch.tests)
         return self.unrun + len(left)
+
+    def _warn_of_troubles(self) -> None:
+        """One warning for all suites that a machine could not run for the same reason."""
+        suites: dict[tuple[str, str], list[str]] = {}
+        for (_, suite, machine), why in self._troubles.items():
+            suites.setdefault((machine, why), []).append(suite)
+        for (machine, why), names in suites.items():
+            listed = ", ".join(dict.fromkeys(names))
+            self.warnings.append(f"machine {machine} ran no test of {listed}: {why}")
 
     def _hear(self, machine: _OnMachine, message: MachineMessage) -> None:
         if isinstance(message, AttemptEnded):

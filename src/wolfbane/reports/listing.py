@@ -137,7 +137,7 @@ def _in_lines(head: str, tags: tuple[Tag, ...], start: int, room: int) -> str:
             lines.append(line.rstrip())
             line = below
         line += f" {tag}"
-    return "\n".join([*lines, line])
+    return "\n".join([*lines, line.rstrip()])
 
 
 @cache
