@@ -87,10 +87,12 @@ def with_tools(quay):
 def test_a_machine_whose_environment_is_down(machines, quay):
     settings = quay.path / "wolfbane.toml"
     ready = 'ready = { command = ["tidetool"], within = "0.2s" }'  # quay-1 has it
-    settings.write_text(f"{settings.read_text()}[env.harbour]\n{ready}\n")
-    there = quay.run("--env", "harbour", "--set", "key=x", "--on", machines.address)
-    assert {each["machine"] for each in there.results.values()} == {"quay-1"}, there.out
-    assert "quay-2 ran no test of tides, rules: harbour is not ready: tidetool" in there.text
+    settings.write_text(f"{settings.read_text()}[env.harbour]\n{ready}\n[env.basin]\n")
+    there = quay.run("--env", "harbour,basin", "--set", "key=x", "--on", machines.address)
+    ran = {each["machine"] for address, each in there.results.items() if "@harbour" in address}
+    assert ran == {"quay-1"}, there.out
+    words = "machine quay-2 ran no test of tides @harbour, rules @harbour: harbour is not ready: "
+    assert words in there.text and there.text.count("ran no test of") == 1
     assert there.code == 1
 
 

@@ -27,7 +27,7 @@ from wolfbane.cluster.messages import (
 )
 from wolfbane.events import TestRetried
 from wolfbane.execution.scheduler import Scheduler
-from wolfbane.model import Outcome, Test
+from wolfbane.model import Outcome, Test, variant
 from wolfbane.planning import Batch, Plan, once_more
 from wolfbane.workers.message_data import ending
 
@@ -147,11 +147,10 @@ class ClusterScheduler(Scheduler):
     def _warn_of_troubles(self) -> None:
         """One warning for all suites that a machine could not run for the same reason."""
         suites: dict[tuple[str, str], list[str]] = {}
-        for (_, suite, machine), why in self._troubles.items():
-            suites.setdefault((machine, why), []).append(suite)
+        for (target, suite, machine), why in self._troubles.items():
+            suites.setdefault((machine, why), []).append(variant(suite, "", target))
         for (machine, why), names in suites.items():
-            listed = ", ".join(dict.fromkeys(names))
-            self.warnings.append(f"machine {machine} ran no test of {listed}: {why}")
+            self.warnings.append(f"machine {machine} ran no test of {', '.join(names)}: {why}")
 
     def _hear(self, machine: _OnMachine, message: MachineMessage) -> None:
         if isinstance(message, AttemptEnded):

@@ -109,6 +109,7 @@ def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int], room: int)
     Lines have at most ``room`` columns.
     """
     for text in _closing(tests, left_out):
+        # Not as tables are wrapped: rich takes half of a list's time to load.
         lines = wrap(
             text, room, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False
         )

@@ -29,7 +29,7 @@ class Prober(msgspec.Struct, frozen=True):
         """Look for ``patience`` seconds at most; returns why it is not up, or nothing."""
         within = probe.within or patience
         if probe.way == "http":
-            import httpx  # noqa: F401  # to load it may take a second, which is no time to answer
+            import httpx  # noqa: F401  # loading it may take a second, which does not count
         end = time.monotonic() + within
         pause, why = PAUSE, ""
         while True:
