@@ -1,4 +1,4 @@
-"""Wolfbane: run every suite of a team through one selection layer.
+"""Wolfbane runs every suite of a team through one selection layer.
 
 From Python, a run is a loop over its events::
 

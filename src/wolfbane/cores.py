@@ -1,4 +1,4 @@
-"""How many things can be done at a time here."""
+"""The number of processors that this process can use."""
 
 from __future__ import annotations
 

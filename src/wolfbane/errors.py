@@ -1,4 +1,4 @@
-"""What Wolfbane says when it cannot go on, and the exit code that goes with it."""
+"""The errors that stop a command, with their messages and exit codes."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 
 class Problem(NamedTuple):
-    """One fault: what is wrong, where it is, and how to fix it."""
+    """One problem: what is wrong, where it is, and how to fix it."""
 
     message: str
     file: str = ""
@@ -21,13 +21,13 @@ class Problem(NamedTuple):
 
 
 class WolfbaneError(Exception):
-    """Base of every error that is shown to the user as plain text."""
+    """The base class of all errors that users see as plain text."""
 
     exit_code = 2
 
 
 class InputError(WolfbaneError):
-    """The command or a file is wrong: carries every problem found, not just the first."""
+    """The command line or a file is wrong. Contains all problems that were found."""
 
     def __init__(self, *problems: Problem | str) -> None:
         self.problems = tuple(Problem(p) if isinstance(p, str) else p for p in problems)
@@ -35,13 +35,13 @@ class InputError(WolfbaneError):
 
 
 class BlockedError(WolfbaneError):
-    """Something outside that the command needs does not answer."""
+    """Something outside Wolfbane that the command needs is not available."""
 
     exit_code = 4
 
 
 class ExpressionError(InputError):
-    """A selection expression that cannot be read; points at the place."""
+    """A selection expression that cannot be parsed. The text marks the position."""
 
     def __init__(self, message: str, text: str, position: int) -> None:
         self.text, self.position = text, position
@@ -50,7 +50,7 @@ class ExpressionError(InputError):
 
 
 class NothingChosen(WolfbaneError):
-    """No test is left to run; ``help_lines`` say why and what would match."""
+    """No tests are left to run. ``help_lines`` explain why, and what would match."""
 
     exit_code = 3
 

@@ -1,4 +1,4 @@
-"""What happens in a run, as typed events. Listeners are the console, the journal, the record."""
+"""The typed events of a run. The listeners are the console, the journal and the record."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from wolfbane.model import Result
 
 
 class Target(msgspec.Struct, frozen=True):
-    """What a run is pointed at: an environment with its values, secrets masked.
+    """The environment of a run with its values; secrets are masked.
 
     ``version`` is what the system there says of itself; ``revision`` is the git revision of that
     version.
@@ -25,7 +25,7 @@ class Target(msgspec.Struct, frozen=True):
 
 
 class SuiteState(msgspec.Struct, frozen=True):
-    """What the suites of a run are: a commit, and whether files differ from it.
+    """The state of the suites in a run: their commit, and whether files differ from it.
 
     ``revision`` is the name that was asked for with ``--at``; then ``settings`` says whose settings
     the suites have. Outside of a repository all of it is empty.
@@ -38,7 +38,7 @@ class SuiteState(msgspec.Struct, frozen=True):
 
 
 class Quarantined(msgspec.Struct, frozen=True):
-    """Why a test's failure does not fail the run, for how long, and until when.
+    """The quarantine of a test: the reason, its age, and its end date.
 
     ``over``: its date is past, and that does fail the run.
     """
@@ -52,7 +52,7 @@ class Quarantined(msgspec.Struct, frozen=True):
 
 
 class ShareFacts(msgspec.Struct, frozen=True):
-    """Which share of a plan a run is. Shares of one plan agree in all but their ``number``.
+    """The share that a run executes. Shares of the same plan differ only in their ``number``.
 
     ``whole`` is the number of tests in the plan. ``plan`` is a hash of their addresses, ``sources``
     one of the files that they are in, and ``figures`` one of what the plan was cut by.
@@ -68,7 +68,7 @@ class ShareFacts(msgspec.Struct, frozen=True):
 
 
 class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started"):
-    """A run begins: what was chosen, where it runs, what was left out and why.
+    """A run starts: the selected tests, the environment, and the excluded tests with reasons.
 
     ``arguments`` were typed in ``folder`` of the workspace; without any, the run was not started by
     a command that can be repeated. ``chosen`` are the addresses of its tests, where the arguments
@@ -122,7 +122,7 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
 
 
 class Building(msgspec.Struct, frozen=True, tag_field="type", tag="building"):
-    """A build command of a suite begins, here or on a machine of a cluster."""
+    """A build command of a suite starts, here or on a machine of a cluster."""
 
     suite: str
     command: str
@@ -130,7 +130,7 @@ class Building(msgspec.Struct, frozen=True, tag_field="type", tag="building"):
 
 
 class Starting(msgspec.Struct, frozen=True, tag_field="type", tag="starting"):
-    """A service is started, and waited for, here or on a machine of a cluster."""
+    """A service starts, and the run waits for it, here or on a machine of a cluster."""
 
     service: str
     port: int
@@ -139,21 +139,21 @@ class Starting(msgspec.Struct, frozen=True, tag_field="type", tag="starting"):
 
 
 class Collecting(msgspec.Struct, frozen=True, tag_field="type", tag="collecting"):
-    """Files are being asked for their exact tests; ``done`` is 0 before the first of them."""
+    """Exact tests of files are being collected. ``done`` is 0 before the first file."""
 
     done: int
     total: int
 
 
 class TestStarted(msgspec.Struct, frozen=True, tag_field="type", tag="test-started"):
-    """An attempt begins."""
+    """An attempt of a test starts."""
 
     address: str
     suite: str
 
 
 class Commanded(msgspec.Struct, frozen=True, tag_field="type", tag="commanded"):
-    """A command of a test to its browser, as a sentence; ``seconds`` is how long it took."""
+    """A browser command of a test, as a sentence. ``seconds`` is its duration."""
 
     address: str
     browser: str
@@ -163,13 +163,13 @@ class Commanded(msgspec.Struct, frozen=True, tag_field="type", tag="commanded"):
 
 
 class TestRetried(msgspec.Struct, frozen=True, tag_field="type", tag="test-retried"):
-    """An attempt ended badly, and the test will run again."""
+    """An attempt failed, and the test will be retried."""
 
     result: Result
 
 
 class TestRepeated(msgspec.Struct, frozen=True, tag_field="type", tag="test-repeated"):
-    """A test ended, and runs once more: it is repeated."""
+    """One repetition of a test ended, and the test runs again."""
 
     result: Result
 
@@ -194,7 +194,7 @@ class Exercised(msgspec.Struct, frozen=True):
 
 
 class Covered(msgspec.Struct, frozen=True, tag_field="type", tag="covered"):
-    """What a run exercised of an API's description, and the operations that it did not.
+    """The operations of an API description that a run called, and those that it did not call.
 
     ``exercised`` counts by operation, status and media type.
     """
@@ -205,7 +205,7 @@ class Covered(msgspec.Struct, frozen=True, tag_field="type", tag="covered"):
 
 
 class RunFinished(msgspec.Struct, frozen=True, tag_field="type", tag="run-finished"):
-    """The run is over. ``unrun`` tests were in the plan and never started.
+    """The run has ended. ``unrun`` tests were planned but did not start.
 
     ``counts`` is without quarantined tests; ``quarantined`` counts these. ``browsers`` says
     what the browsers of the run called themselves, by name; ``lately`` how often quarantined

@@ -1,4 +1,4 @@
-"""How a process ended, in words."""
+"""Describes how a process ended."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Files as others may have left them, and as others may read them meanwhile."""
+"""Safe file access, while other programs may read or write the same files."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def read_regular(path: Path) -> bytes:
     To open a pipe or a device may wait for ever.
     """
     if not stat.S_ISREG(path.stat().st_mode):
-        raise OSError("it is no regular file")
+        raise OSError("it is not a regular file")
     return path.read_bytes()
 
 

@@ -1,4 +1,4 @@
-"""What happens in a load, as typed events."""
+"""The typed events of a load test."""
 
 from __future__ import annotations
 
@@ -19,7 +19,9 @@ class LoadMachine(msgspec.Struct, frozen=True):
 
 
 class LoadStarted(msgspec.Struct, frozen=True, tag_field="type", tag="load-started"):
-    """A load begins. ``points`` are seconds and users, or rates per second where it is ``open``.
+    """A load test starts.
+
+    ``points`` are seconds and users, or rates per second where it is ``open``.
 
     ``users`` is the most at a time; ``until`` is None where each user takes everything ``loops``
     times. ``contract`` is the share of answers that are checked. ``keys`` are the workflows and
@@ -44,7 +46,7 @@ class LoadStarted(msgspec.Struct, frozen=True, tag_field="type", tag="load-start
 
 
 class LoadSecond(msgspec.Struct, frozen=True, tag_field="type", tag="load-second"):
-    """A second of a load, of all processes together.
+    """One second of a load test, for all processes in total.
 
     ``lag`` is the longest that an event loop was late, ``cpu`` the most that one process used of a
     processor, both in seconds. ``late`` workflows began later than they were due.
@@ -69,7 +71,7 @@ class LoadError(msgspec.Struct, frozen=True, tag_field="type", tag="load-error")
 
 
 class LoadFinished(msgspec.Struct, frozen=True, tag_field="type", tag="load-finished"):
-    """A load is over. ``unstarted`` workflows were due and never began.
+    """A load test has ended. ``unstarted`` workflows were due but did not start.
 
     ``limited`` says how the generator itself was the limit, if it was. ``limits`` has each limit
     with whether it held and what was measured.

@@ -1,4 +1,4 @@
-"""Whether a host is this machine itself."""
+"""Checks whether a host is this machine."""
 
 from __future__ import annotations
 

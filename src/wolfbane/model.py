@@ -1,4 +1,4 @@
-"""The nouns of the house: plain frozen data, no input or output."""
+"""The central data types: frozen data without input or output."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import msgspec
 
 
 class Outcome(StrEnum):
-    """How an attempt of a test ended; ``flaky`` is a test that passed after one that did not."""
+    """The outcome of an attempt. ``flaky``: the test passed after a failed attempt."""
 
     PASSED = "passed"
     FLAKY = "flaky"
@@ -31,7 +31,7 @@ _BAD = frozenset({Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CR
 
 
 class Discrepancy(StrEnum):
-    """How a launcher's report agrees with what was known.
+    """The difference between a launcher's report and the known, selected tests.
 
     ``added``: it told of a test that nobody knew; ``unasked``: of one that was not chosen;
     ``missing``: it did not tell of one that was.
@@ -61,7 +61,7 @@ def variant(name: str, browser: str, target: str) -> str:
 
 
 class Tag(msgspec.Struct, frozen=True):
-    """A word on a test, ``smoke``, or with a key, ``category=billing``; and where it came from."""
+    """A tag of a test, ``smoke``, or with a key, ``category=billing``, and its source."""
 
     word: str
     key: str = ""
@@ -80,7 +80,7 @@ class Tag(msgspec.Struct, frozen=True):
 
 
 class Test(msgspec.Struct, frozen=True):
-    """The smallest thing that can be chosen. ``name`` is empty where the file is the test.
+    """The smallest unit that can be selected. ``name`` is empty if the file is the test.
 
     ``focused``: its source says that only this one should run. ``target`` is the label of the
     environment that it runs in, where a run has several. ``needs`` are the names of tests
@@ -137,7 +137,7 @@ class Block(msgspec.Struct, frozen=True):
 
 
 class TestFile(msgspec.Struct, frozen=True):
-    """A test file of a suite and what is known of its tests.
+    """A test file of a suite, and the known facts about its tests.
 
     ``complete`` is False where the source hints at tests or tags that only loading it can
     tell, and ``dynamic`` where these may differ each time. ``exact`` is True once a worker has
@@ -197,7 +197,7 @@ class Excerpt(msgspec.Struct, frozen=True):
 
 
 class Evidence(msgspec.Struct, frozen=True):
-    """A file that an attempt left behind; ``path`` is from the run's folder.
+    """An evidence file of an attempt. ``path`` is relative to the run's folder.
 
     ``name`` is what the test calls it, ``part`` the number of the part that left it, from 1.
     """
@@ -219,7 +219,7 @@ class Repeated(msgspec.Struct, frozen=True):
 
 
 class Result(msgspec.Struct, frozen=True):
-    """One test, as its last attempt ended, with the attempts before it. Times are in seconds.
+    """The result of one test: its last attempt, and the earlier attempts. Times are in seconds.
 
     ``began`` counts from the start of the run; ``worker`` is the number of the place among
     those that work at once, 0 where none was needed. ``account`` is for
@@ -281,7 +281,7 @@ class HistogramData(msgspec.Struct, frozen=True):
 
 
 class LoadRow(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a step did in a second; without ``step`` it is the whole workflow.
+    """The figures of a step in one second. Without ``step``: of the whole workflow.
 
     ``sent`` and ``received`` are bytes of bodies. ``errors`` counts by kind. ``times`` are by part:
     ``whole``, ``first_byte``, ``connect``, ``tls``.

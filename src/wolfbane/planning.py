@@ -1,4 +1,4 @@
-"""From a selection to a plan: the exact tests in order, cut into batches for workers."""
+"""Turns a selection into a plan: the exact tests in order, divided into batches for workers."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ PIECES = 8
 
 
 class Batch(msgspec.Struct, frozen=True):
-    """Tests that one worker runs in one go; ``fresh`` wants one that ran nothing.
+    """Tests that one worker runs together. ``fresh``: the worker must be new.
 
     Those of a batch that is ``again`` ran before in this run, and have an outcome already.
     They are of one file, or of several where a suite's launcher is started for all; ``path`` is
@@ -37,7 +37,7 @@ class Batch(msgspec.Struct, frozen=True):
 
 
 class Plan(msgspec.Struct, frozen=True):
-    """What will run, in order, and what each rule left out."""
+    """The tests to run, in order, and the tests that each rule excluded."""
 
     batches: tuple[Batch, ...]
     left_out: Mapping[str, int]

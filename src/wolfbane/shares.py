@@ -1,4 +1,7 @@
-"""Disjoint cuts of a plan, one for each of several jobs: the same on every machine. Pure."""
+"""Divides a plan into disjoint shares, one per job, in the same way on every machine.
+
+Pure functions.
+"""
 
 from __future__ import annotations
 
@@ -29,17 +32,20 @@ def read_share(text: str) -> Share:
     """A share as it is typed: ``2/5``. Raises ValueError."""
     whole = re.fullmatch(r"\s*(\d+)\s*/\s*(\d+)\s*", text)
     if whole is None:
-        raise ValueError(f"'{text}' is no share: write 2/5 for the second of five")
+        raise ValueError(f"'{text}' is not a share; for example, 2/5 is the second of five shares")
     number, of = int(whole[1]), int(whole[2])
     if not 1 <= of <= MOST:
-        raise ValueError(f"a plan is cut into 1 to {MOST} shares, not {of}")
+        raise ValueError(f"the number of shares must be between 1 and {MOST}, not {of}")
     if not 1 <= number <= of:
-        raise ValueError(f"there is no share {number} of {of}: they count from 1 to {of}")
+        raise ValueError(f"there is no share {number} of {of}; shares are numbered from 1 to {of}")
     return Share(number, of)
 
 
 class Unit(msgspec.Struct, frozen=True):
-    """Tests that stay together, by their addresses; ``weight`` is how long they take, about."""
+    """Tests that must stay in the same share, by address.
+
+    ``weight`` is their approximate duration.
+    """
 
     key: str
     addresses: tuple[str, ...]

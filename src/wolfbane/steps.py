@@ -1,4 +1,4 @@
-"""What steps of scenarios are written with.
+"""The functions for writing scenario steps.
 
     from wolfbane.steps import given, when, then
 
@@ -37,7 +37,7 @@ _WHEN = ("scenario", "feature", "run")
 
 
 class Registry:
-    """The steps, hooks and types that were declared, in order."""
+    """All declared steps, hooks and types, in order."""
 
     def __init__(self) -> None:
         self.steps: List[Tuple[str, Pattern, _Function]] = []
@@ -89,7 +89,7 @@ def after(what: str, tag: str = "") -> Callable[[_Function], _Function]:
 
 def _hooks(side: str, what: str, tag: str) -> Callable[[_Function], _Function]:
     if what not in _WHEN:
-        raise ValueError(f"{side}({what!r}): a hook is for one of {', '.join(_WHEN)}")
+        raise ValueError(f"{side}({what!r}): use one of {', '.join(_WHEN)}")
 
     def declare(function: _Function) -> _Function:
         registry.hooks.append((side, what, tag.lstrip("@"), function))
@@ -123,7 +123,7 @@ def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
     cannot be read, ValueError where it is larger than 10 MiB.
     """
     if registry.keep is None:
-        raise RuntimeError("attach() is for steps and hooks while a scenario runs")
+        raise RuntimeError("attach() can be called only in steps and hooks of a running scenario")
     content: Union[str, bytes]
     if isinstance(what, (str, bytes)):
         content = what
@@ -132,7 +132,9 @@ def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
             content = file.read(LARGEST + 1)
         name = name or os.path.basename(os.fspath(what))
     if len(content) > LARGEST:
-        raise ValueError(f"{name or 'it'} is larger than {LARGEST >> 20} MiB, and is not attached")
+        raise ValueError(
+            f"{name or 'the attachment'} is larger than {LARGEST >> 20} MiB and cannot be attached"
+        )
     ending = os.path.splitext(name)[1].lower().lstrip(".")
     if isinstance(content, str):
         ending = ending or "txt"
@@ -143,7 +145,10 @@ def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
 
 
 class Table:
-    """The rows below a step. The first may name ``columns``: then ``records`` are of use."""
+    """The table rows below a step.
+
+    If the first row contains column names, use ``columns`` and ``records``.
+    """
 
     def __init__(self, rows: List[List[str]]) -> None:
         self.rows = rows
@@ -160,7 +165,7 @@ class Table:
         return self.rows[0] if self.rows else []
 
     def __getattr__(self, name: str) -> NoReturn:
-        hint = "; it is 'columns' now" if name == "headings" else ""
+        hint = "; this attribute is now called 'columns'" if name == "headings" else ""
         raise AttributeError(f"a table has no '{name}'{hint}")
 
     @property

@@ -1,4 +1,4 @@
-"""Check a table of a TOML file against the Struct that describes it: every fault at once."""
+"""Checks a TOML table against its Struct, and reports all faults at once."""
 
 from __future__ import annotations
 
@@ -21,11 +21,11 @@ _WORDS = {
 
 
 class SettingsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What may stand in a table: each field is a key, with its type and its default."""
+    """The allowed content of a table: each field is a key with its type and default."""
 
 
 class Fault(NamedTuple):
-    """One thing that is wrong with a table.
+    """One error in a table.
 
     ``place`` leads to it from the top of the file, ``keys`` is the same without numbers and names
     that the user chose. ``expected`` are the words that may stand there, or what kind of value.

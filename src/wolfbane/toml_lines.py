@@ -1,4 +1,4 @@
-"""Where a key stands in a TOML text, so that an error can name its line."""
+"""Finds the line of a key in a TOML text, for error messages."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Durations and sizes as people write them. Quick to import: a shell waits for it."""
+"""Parses durations and sizes. This module imports quickly, because shell completion uses it."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def rate(text: str) -> float:
     """Read a rate as a number per second: ``40/s``, ``90/m``, ``0.5/s``, ``500/h``."""
     match = _RATE.fullmatch(text.strip())
     if match is None:
-        raise ValueError(f"'{text}' is no rate (write 40/s, 90/m or 500/h)")
+        raise ValueError(f"'{text}' is not a rate (write 40/s, 90/m or 500/h)")
     return float(match[1]) / _SECONDS[match[2]]
 
 

@@ -1,1 +1,1 @@
-"""What commands do, without a terminal."""
+"""The actions behind the commands, independent of a terminal."""

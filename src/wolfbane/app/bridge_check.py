@@ -1,4 +1,6 @@
-"""Check a bridge by using it: find, run all, one and some, and compare what came back."""
+"""Checks a bridge by using it: finds the tests, runs all, one and several, and compares the
+results.
+"""
 
 from __future__ import annotations
 
@@ -31,12 +33,16 @@ from wolfbane.workspace.settings import Workspace
 SOME = 10
 LINES = 3
 _MENDS = {
-    "no result came back (": "the launcher failed before it ran the test: what it printed says why",
-    "no result came back": "no entry was read of it: read.format, read.report or the patterns",
-    "the launcher ended": "run.command, or run.passed and run.failed, if that code means one",
-    "the launcher left no report": "read.report, and where run.command puts the report",
-    "the launcher ran longer": "the suite's timeout, or what it waits for",
-    "it cannot be started": "run.command, and the suite's folder",
+    "no result was reported (": "the launcher failed before it ran the test; "
+    "see the launcher's output for the reason",
+    "no result was reported": "the report has no entry for this test; "
+    "check read.format, read.report and the patterns",
+    "the launcher ended": "check run.command; if the exit code means passed or failed, "
+    "add it to run.passed or run.failed",
+    "the launcher wrote no report": "check read.report, and the place "
+    "where run.command writes the report",
+    "the launcher ran longer": "check the suite's timeout, and what the launcher waits for",
+    "the launcher cannot be started": "check run.command and the suite's folder",
 }
 
 
@@ -58,7 +64,7 @@ def _findings(run: _Runs, table: Run) -> Iterator[Finding]:
         yield Finding("found", State.WRONG, f"{addresses}: {words}", _FIND)
     if not tests:
         if not broken:
-            yield Finding("found", State.WRONG, "no test was found", _FIND)
+            yield Finding("found", State.WRONG, "no tests were found", _FIND)
         return
     files = len({test.path for test in tests})
     in_files = "1 file" if files == 1 else f"{files} files"
@@ -74,20 +80,22 @@ def _findings(run: _Runs, table: Run) -> Iterator[Finding]:
     bad = [address for address, outcome in came.items() if outcome.is_bad]
     bad.sort(key=lambda address: came[address] is not Outcome.FAILED)
     if good:
-        yield _alone(run, "one alone", good[:1], Outcome.PASSED)
+        yield _alone(run, "one test alone", good[:1], Outcome.PASSED)
     if len(good) > 2:
-        yield _alone(run, "some alone", good[::2][:SOME], Outcome.PASSED)
+        yield _alone(run, "some tests alone", good[::2][:SOME], Outcome.PASSED)
     if bad:
-        yield _alone(run, "a failing one", bad[:1], came[bad[0]])
+        yield _alone(run, "a failing test alone", bad[:1], came[bad[0]])
     else:
-        words = "no test fails here, so that one comes back failed is not shown"
-        yield Finding("a failing one", State.WARNING, words, "let a test fail for this check")
+        words = "no test fails, so this check cannot show that a failing test is reported as failed"
+        yield Finding(
+            "a failing test alone", State.WARNING, words, "make one test fail, then check again"
+        )
     if not good:
-        yield Finding("one alone", State.WRONG, "no test passed", "look at the launcher's output")
+        yield Finding("one test alone", State.WRONG, "no tests passed", "see the launcher's output")
 
 
 _OURS = ("suite ", "rule ")
-_FIND = "look at find.files, and at the patterns, the query or the list command"
+_FIND = "check find.files, and the patterns, the query or the list command"
 
 
 class _Runs:
@@ -147,7 +155,9 @@ def _tags(tests: Sequence[Test]) -> Finding:
     tags = sorted({t.text for test in tests for t in test.tags if not t.origin.startswith(_OURS)})
     if tags:
         return Finding("tags", State.OK, ", ".join(tags[:SOME]))
-    return Finding("tags", State.WARNING, "no tag was found", "find.lines.tag, or @tag in a query")
+    return Finding(
+        "tags", State.WARNING, "no tags were found", "check find.lines.tag, or @tag in the query"
+    )
 
 
 def _unknown(results: Mapping[str, Result], known: Mapping[str, Test], *, added: bool) -> Finding:
@@ -157,12 +167,14 @@ def _unknown(results: Mapping[str, Result], known: Mapping[str, Test], *, added:
     """
     others = [address for address in results if "#" in address and address not in known]
     if not others:
-        return Finding("without names", State.OK, "the launcher runs no test that was not found")
+        return Finding("without names", State.OK, "all tests that the launcher runs were found")
     named = ", ".join(others[:SOME])
-    words = f"{len(others)} that were not found run only if no name is given: {named}"
+    words = (
+        f"{len(others)} tests that were not found run only if the launcher gets no names: {named}"
+    )
     if added:
         return Finding("without names", State.OK, words)
-    hint = "run.names.unless_all = true runs them where all tests of their file are chosen"
+    hint = "run.names.unless_all = true also runs them when all tests of their file are selected"
     return Finding("without names", State.WRONG, words, hint)
 
 
@@ -176,20 +188,20 @@ def _reported(
     lost = [a for a in known if a not in results or not _came_back(results[a])]
     strange = [a for a, result in results.items() if result.account is Discrepancy.ADDED]
     whole = [r for a, r in results.items() if a not in known and "#" not in a]
-    silent = {a: results[a].message if a in results else "no result came back" for a in lost}
+    silent = {a: results[a].message if a in results else "no result was reported" for a in lost}
     for words, addresses in _by_words(silent):
         printed = [r.output for a in lost if (r := results.get(a)) and r.message == words]
         line = f"{addresses}: {words}{_last_of(max(printed, default='', key=len))}"
         yield Finding("reported", State.WRONG, line, _mended_by(words, strange))
     for address in [] if added else strange[:SOME]:
-        words = f"the report tells of {address}, which was not found"
+        words = f"the report contains {address}, but this test was not found"
         yield Finding("reported", State.WRONG, words, _FIND)
     if not lost and (added or not strange):
-        yield Finding("reported", State.OK, "what was found is what came back")
+        yield Finding("reported", State.OK, "all tests that were found have a result")
     for result in whole:
         yield Finding("exit code", State.WRONG, result.message, "run.passed and run.failed")
     if not whole and not lost:
-        yield Finding("exit code", State.OK, "it says what the report says")
+        yield Finding("exit code", State.OK, "the exit code agrees with the report")
 
 
 def _by_words(words_of: Mapping[str, str]) -> Iterator[tuple[str, str]]:
@@ -214,11 +226,14 @@ def _last_of(printed: str) -> str:
 
 def _mended_by(words: str, strange: Sequence[str]) -> str:
     """Where to look when a test did not come back, and ``strange`` ones came."""
-    if strange and words.startswith("no result came back"):
+    if strange and words.startswith("no result was reported"):
         name = strange[0].partition("#")[2]
-        return f"the report has '{name}': run.names.name and read.name must make the same of a test"
+        return (
+            f"the report contains '{name}'; run.names.name "
+            f"and read.name must give the same name for a test"
+        )
     mends = (mend for start, mend in _MENDS.items() if words.startswith(start))
-    return next(mends, "read.format, and what the launcher left")
+    return next(mends, "check read.format, and the files that the launcher wrote")
 
 
 def _alone(run: _Runs, about: str, addresses: Sequence[str], outcome: Outcome) -> Finding:
@@ -226,13 +241,13 @@ def _alone(run: _Runs, about: str, addresses: Sequence[str], outcome: Outcome) -
     results = run.of(addresses)
     others = [address for address in results if address not in addresses]
     if others:
-        words = f"{others[0]} ran too, when {addresses[0]} was chosen"
-        return Finding(about, State.WRONG, words, "how the names are given: run.names")
+        words = f"{others[0]} also ran, although only {addresses[0]} was selected"
+        return Finding(about, State.WRONG, words, "check run.names")
     for address in addresses:
         ended = results.get(address)
         if ended is None or ended.outcome is not outcome:
-            came = f"{ended.outcome}: {ended.message}" if ended else "not at all"
-            words = f"{address} came back {came}".rstrip(": ")
-            return Finding(about, State.WRONG, words, "how the names are given: run.names")
-    words = addresses[0] if len(addresses) == 1 else f"{len(addresses)} of them"
-    return Finding(about, State.OK, f"{words}: {outcome}, and nothing else ran")
+            came = f"{ended.outcome}: {ended.message}" if ended else "no result"
+            words = f"unexpected result of {address}: {came}".rstrip(": ")
+            return Finding(about, State.WRONG, words, "check run.names")
+    words = addresses[0] if len(addresses) == 1 else f"{len(addresses)} tests"
+    return Finding(about, State.OK, f"{words}: {outcome}; no other test ran")

@@ -1,4 +1,4 @@
-"""Open each browser that is here once."""
+"""Opens each installed browser once."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Remove old runs from the disk, by hand."""
+"""Removes old runs from the disk on request."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class RemovedRuns(msgspec.Struct, frozen=True):
-    """How many runs were removed, their bytes, and problems of the history.
+    """The number of removed runs, their size in bytes, and problems with the history.
 
     ``copies`` are the bytes of copies of git revisions that no run is from any more.
     """
@@ -38,14 +38,14 @@ def remove_runs(
     The history takes them in before. A dry run removes nothing. Raises InputError.
     """
     if keep is None and older_than is None:
-        raise InputError(Problem("say what to keep: --keep 20, or --older-than 30d"))
+        raise InputError(Problem("use --keep 20 or --older-than 30d to choose which runs to keep"))
     _, problems = open_history(workspace)
     runs = outdated(kept_runs(workspace.results), keep, older_than, datetime.now())
     for run in runs if not dry_run else ():
         try:
             remove(run, evidence_only=evidence_only)
         except OSError as error:
-            raise InputError(Problem(f"{run.name} cannot be removed: {error}")) from None
+            raise InputError(Problem(f"cannot remove run {run.name}: {error}")) from None
     gone = {run.name for run in runs}
     rest = [run for run in kept_runs(workspace.results) if run.name not in gone]
     copies = 0
@@ -53,6 +53,6 @@ def remove_runs(
         try:
             copies = remove_unused_checkouts(workspace.results, rest, dry_run=dry_run)
         except OSError as error:
-            raise InputError(Problem(f"copies of revisions cannot be removed: {error}")) from None
+            raise InputError(Problem(f"cannot remove copies of git revisions: {error}")) from None
     size = sum(run.evidence if evidence_only else run.size for run in runs)
     return RemovedRuns(len(runs), size, problems, copies)

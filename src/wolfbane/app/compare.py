@@ -1,4 +1,4 @@
-"""Compare two runs that are on record, or in report files."""
+"""Compares two runs, each from the recorded runs or from a report file."""
 
 from __future__ import annotations
 
@@ -56,7 +56,9 @@ def compare_runs(
 
 def _two_runs(store: Store, names: Sequence[str], root: Path) -> tuple[NamedRun, NamedRun]:
     if len(names) > 2:
-        raise InputError(Problem(f"two runs are compared, not {len(names)}: {', '.join(names)}"))
+        raise InputError(
+            Problem(f"give at most two runs; {len(names)} were given: {', '.join(names)}")
+        )
     if not names:
         return latest_two(store)
     both = [*names, "last"][:2]

@@ -1,4 +1,4 @@
-"""A run put together step by step: what each step offers, and how many tests are left."""
+"""Builds a run step by step: the choices of each step, and the number of remaining tests."""
 
 from __future__ import annotations
 
@@ -20,11 +20,15 @@ from wolfbane.selection import choose
 MOST_TAGS = 20
 STEPS = ("suites", "tags", "browsers", "env", "retries", "reports")
 _FIELDS = {"suites": "suite", "tags": "tag", "browsers": "browser"}
-_RETRIES = {"1": "what fails runs once more", "2": "twice more", "3": "three times more"}
+_RETRIES = {
+    "1": "retry failed tests once",
+    "2": "retry up to two times",
+    "3": "retry up to three times",
+}
 
 
 class Composition(msgspec.Struct):
-    """What was answered so far: words by step, suites, tags, browsers, env, retries, reports."""
+    """The answers so far, by step: suites, tags, browsers, env, retries, reports."""
 
     inventory: Inventory
     answers: dict[str, list[str]] = msgspec.field(default_factory=dict)
@@ -62,10 +66,13 @@ class Composition(msgspec.Struct):
                 taken.append(word)
             else:
                 problems.append(
-                    Problem(f"{step}: there is no '{word}'", hint=did_you_mean(word, known))
+                    Problem(
+                        f"{step}: '{word}' is not one of the choices",
+                        hint=did_you_mean(word, known),
+                    )
                 )
         if step == "retries" and len(taken) > 1:
-            problems.append(Problem(f"retries: {' and '.join(taken)} are not one number"))
+            problems.append(Problem(f"retries: give one number, not {' and '.join(taken)}"))
         if problems:
             raise InputError(*problems)
         self.answers[step] = taken
@@ -106,7 +113,7 @@ def read_answers(path: Path) -> Mapping[str, Any]:
     try:
         answers = tomllib.loads(path.read_text(encoding="utf-8"))
     except (OSError, ValueError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+        raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None
     known = [*STEPS, "then"]
     problems = []
     for key, value in answers.items():
@@ -116,7 +123,7 @@ def read_answers(path: Path) -> Mapping[str, Any]:
         elif key == "retries" and type(value) is int:
             continue
         elif not (isinstance(value, str) or (listed and key != "then")):
-            problems.append(Problem(f"'{key}' is no text or list of texts", str(path)))
+            problems.append(Problem(f"'{key}' must be a text or a list of texts", str(path)))
     if problems:
         raise InputError(*problems)
     return answers

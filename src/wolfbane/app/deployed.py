@@ -1,4 +1,4 @@
-"""The suites that belong to the version that an environment has."""
+"""Finds the suites that match the version deployed in an environment."""
 
 from __future__ import annotations
 
@@ -27,12 +27,16 @@ def deployed_revision(here: Workspace, environment: Environment) -> str:
             for each, table in here.settings.env.items()
             if isinstance(table.get("version"), dict)
         ]
-        hint = f"choose with --env: {', '.join(others)}" if others else "see docs/revisions.md"
-        raise InputError(Problem(f"--at {DEPLOYED}: {name} has no 'version'", hint=hint))
+        hint = (
+            (f"choose one of these with --env: {', '.join(others)}")
+            if others
+            else "see docs/revisions.md"
+        )
+        raise InputError(Problem(f"--at {DEPLOYED}: {name} does not define 'version'", hint=hint))
     own = [each for each, port in environment.ports.items() if f":{port}" in " ".join(source.texts)]
     if own and here.settings.service[own[0]].port == 0:
-        words = f"--at {DEPLOYED}: {name} has its version from service '{own[0]}'"
-        raise InputError(Problem(f"{words}, which is started by the run itself"))
+        words = f"--at {DEPLOYED}: {name} reads its version from service '{own[0]}'"
+        raise InputError(Problem(f"{words}, but the run itself starts this service"))
     version = ask_version(environment, here.home)
     if version.trouble:
         words = f"--at {DEPLOYED}: the version of {name} is unknown: {version.trouble}"

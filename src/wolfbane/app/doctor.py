@@ -1,4 +1,4 @@
-"""Check a workspace: what is installed, what is missing, and how to fix it. Runs no test."""
+"""Checks a workspace: what is installed, what is missing, and how to fix it. Runs no tests."""
 
 from __future__ import annotations
 
@@ -45,18 +45,18 @@ def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
         kind.worker(inventory.workspace.root, suite)
         runtime = kind.runtime(inventory.workspace.root, suite)
     except (MissingRuntime, OSError) as error:
-        mend = "install it, or name another one in the suite's settings"
+        mend = "install it, or set another one in the suite's settings"
         yield Finding(about, State.MISSING, str(error), "" if "(install" in str(error) else mend)
     else:
         words = f"{tests:,} {'test' if tests == 1 else 'tests'}; {runtime}"
         yield Finding(about, State.OK, words)
     if not tests and not suite.build:
         paths = ", ".join(suite.paths)
-        yield Finding(about, State.WARNING, "it has no test", f"look at its paths: {paths}")
+        yield Finding(about, State.WARNING, "the suite has no tests", f"check its paths: {paths}")
     broken = [f for f in inventory.files.values() if f.suite == suite.name and f.error]
     for file in broken[:SHOWN]:
         reason = file.error.strip().partition("\n")[0]
-        mend = f"run it: wolfbane run {file.path}"
+        mend = f"to see the error: wolfbane run {file.path}"
         yield Finding(about, State.WARNING, f"{file.path} could not be loaded: {reason}", mend)
 
 
@@ -89,8 +89,8 @@ def _environments(inventory: Inventory) -> Iterator[Finding]:
     base = next((e for e in resolved if e.name == default), resolved[0] if resolved else None)
     for name in stale_builds(workspace, base) if base else ():
         yield Finding(
-            f"suite {name}", State.WARNING, "its build is older than its inputs",
-            "it is built with the next run",
+            f"suite {name}", State.WARNING, "the build of the suite is older than its inputs",
+            "the next run builds it",
         )  # fmt: skip
 
 
@@ -109,7 +109,7 @@ async def _look_at(inventory: Inventory, environments: Iterable[Environment]) ->
             down = [environment.mask(why) for why in whys if why]
             state = State.MISSING if environment.name == default else State.WARNING
             about = _named(environment.name)
-            mend = "start what it points to, or choose another environment"
+            mend = "start the system of this environment, or select another environment"
             findings = [Finding(about, state, f"not ready: {why}", mend) for why in down]
             if environment.name and not down:
                 words = "ready" if own else "complete"
@@ -124,10 +124,10 @@ def _services(environment: Environment, state: State) -> Iterator[Finding]:
     for plan in environment.services.values():
         about, program = f"service {plan.name}", plan.command[0]
         if shutil.which(program) or (plan.folder / program).is_file():
-            yield Finding(about, State.OK, f"started with a run: {program}")
+            yield Finding(about, State.OK, f"started by each run: {program}")
         else:
             mend = "install it, or change the service's command"
-            yield Finding(about, state, f"there is no program '{program}'", mend)
+            yield Finding(about, state, f"program '{program}' not found", mend)
 
 
 def _cluster(workspace: Workspace) -> Iterator[Finding]:
@@ -139,17 +139,21 @@ def _cluster(workspace: Workspace) -> Iterator[Finding]:
     try:
         machines = look_at_machines(workspace, "")
     except WolfbaneError as error:
-        yield Finding("cluster", State.WARNING, str(error), "start it, or mend [cluster]")
+        yield Finding(
+            "cluster", State.WARNING, str(error), "start the scheduler, or correct [cluster]"
+        )
         return
     if not machines:
-        yield Finding("cluster", State.WARNING, "the scheduler has no machine", "start a worker")
+        yield Finding(
+            "cluster", State.WARNING, "no machine is connected to the scheduler", "start a worker"
+        )
     for machine in machines:
         about, able = f"machine {machine.name}", machine.abilities
         if able is None:
-            yield Finding(about, State.WARNING, machine.problem, "it is not used by runs")
+            yield Finding(about, State.WARNING, machine.problem, "runs do not use this machine")
             continue
         whole = len(able.runtimes) + len(able.missing)
-        words = f"{machine.slots} slots; {len(able.runtimes)} of {whole} suites"
+        words = f"{machine.slots} slots; can run {len(able.runtimes)} of {whole} suites"
         yield Finding(about, State.WARNING if able.missing else State.OK, words)
 
 
@@ -160,11 +164,11 @@ def _named(environment: str) -> str:
 def _files(inventory: Inventory) -> Iterator[Finding]:
     """Files that look like tests and are in no suite; files that two suites name."""
     if lost := unclaimed(inventory):
-        mend = "name them in a suite's paths, or in its exclude"
+        mend = "add them to the paths of a suite, or to its exclude"
         yield Finding("files", State.WARNING, in_words(lost), mend)
     for path, suites in inventory.shared.items():
-        words = f"{path} is named by suites {', '.join(suites)}; it runs in {suites[0]}"
-        yield Finding("files", State.WARNING, words, "exclude it from the others")
+        words = f"{path} belongs to suites {', '.join(suites)}; it runs only in {suites[0]}"
+        yield Finding("files", State.WARNING, words, "exclude it from the other suites")
 
 
 def _rules(inventory: Inventory) -> Iterator[Finding]:
@@ -175,4 +179,4 @@ def _rules(inventory: Inventory) -> Iterator[Finding]:
     for about, text in texts.items():
         for count in term_counts(parse(text), inventory.tests, {}) if text else ():
             if not count.matches and count.term.field != "status":
-                yield Finding(about, State.WARNING, str(count), "mend it or take it out")
+                yield Finding(about, State.WARNING, str(count), "correct or remove it")

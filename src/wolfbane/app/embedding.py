@@ -1,4 +1,4 @@
-"""Wolfbane from Python: open a workspace, list its tests, plan a run, run it."""
+"""The Python interface: opens a workspace, lists its tests, plans a run, and runs it."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def open_workspace(folder: str | Path = ".") -> OpenWorkspace:
 
 
 class OpenWorkspace:
-    """A workspace whose tests can be listed, planned and run.
+    """An open workspace. Its tests can be listed, planned and run.
 
     ``paths``, ``pick`` and ``drop`` choose tests as they do on the command line: a path is a file,
     a folder, a glob, ``FILE:LINE`` or an address; ``pick`` narrows to an expression, such as

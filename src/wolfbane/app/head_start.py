@@ -1,4 +1,4 @@
-"""Start the first worker of a run while the rest of Wolfbane is loaded."""
+"""Starts the first worker of a run while the rest of Wolfbane is still loading."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Take reports from elsewhere into the history of a workspace."""
+"""Imports reports of other tools into the history of a workspace."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class ImportedReport(msgspec.Struct, frozen=True):
-    """One report: the run that it became, or why it could not be read.
+    """One imported report: the resulting run, or the reason why the report could not be read.
 
     ``is_new`` is false for what was taken in before. ``quarantined`` counts the tests that the
     report names as quarantined.

@@ -1,4 +1,4 @@
-"""Make one run of the records of its shares."""
+"""Combines the records of all shares into one run."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ def join_runs(
     outcomes.take_in(keeper.record.results)
     finished = keeper.record.finished
     assert finished is not None
-    troubles = (f"the record is not whole: {journal.trouble}",) if journal.trouble else ()
+    troubles = (f"the record is incomplete: {journal.trouble}",) if journal.trouble else ()
     return RunEnd(finished.exit_code, keeper.record, troubles)
 
 
@@ -152,7 +152,7 @@ def _finished(shares: Sequence[ShareRecord]) -> RunFinished:
         flaky_fails=any("--flaky-fails" in each.reason for each in ends),
         interrupted=any(each.exit_code == 130 for each in ends),
     )  # fmt: skip
-    reasons = [_named("missing", missing, shares), _named("cut off", cut_off, shares), reason]
+    reasons = [_named("missing", missing, shares), _named("interrupted", cut_off, shares), reason]
     reasons += [each.reason for each in ends if each.unrun]
     if (missing or cut_off or unrun) and code in (0, 3, 4):
         code = 1

@@ -1,4 +1,4 @@
-"""Carry out a load: the chosen workflows, driven by many users at once."""
+"""Runs a load test: the selected workflows with many concurrent users."""
 
 from __future__ import annotations
 
@@ -61,7 +61,10 @@ def make_load_ready(
     if not left:
         return ready
     kinds = ", ".join(f"{count:,} of kind {kind}" for kind, count in left.items())
-    return replace(ready, warnings=(*ready.warnings, f"left out, for no load drives them: {kinds}"))
+    return replace(
+        ready,
+        warnings=(*ready.warnings, f"left out, because load tests support only workflows: {kinds}"),
+    )
 
 
 def look_at_load(

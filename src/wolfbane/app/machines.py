@@ -1,4 +1,4 @@
-"""The machines of a cluster, and what each can do with a workspace."""
+"""The machines of a cluster, and the suites and browsers of a workspace that each can run."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class MachineStatus(msgspec.Struct, frozen=True):
-    """A machine of a cluster. ``problem`` says why it cannot be used."""
+    """The status of a machine in a cluster. ``problem`` gives the reason if it cannot be used."""
 
     name: str
     address: str
@@ -62,7 +62,10 @@ async def _look_at(
         link = await engine.link(address, name, slots)
         status = msgspec.structs.replace(status, facts=link.facts)
         if link.facts.version != __version__:
-            words = f"it has Wolfbane {link.facts.version}, and this is {__version__}"
+            words = (
+                f"different versions of Wolfbane: "
+                f"{link.facts.version} on this machine, {__version__} here"
+            )
             return msgspec.structs.replace(status, problem=words)
         await link.bring(workspace.root, manifest)
         await link.start(AbilityQuestion(workspace, manifest))

@@ -1,4 +1,4 @@
-"""Mail the result of a run."""
+"""Sends the result of a run by mail."""
 
 from __future__ import annotations
 

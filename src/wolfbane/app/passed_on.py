@@ -1,4 +1,4 @@
-"""Options that a run passes on to the runtimes, programs or launchers of suites."""
+"""Options that a run passes to the runtimes, programs or launchers of suites."""
 
 from __future__ import annotations
 
@@ -22,15 +22,20 @@ def suites_with_options(
     known = [suite.name for suite in chosen]
     if not options:
         if names:
-            raise InputError(Problem("--options-for: no option is passed on", hint="add -- OPTION"))
+            raise InputError(
+                Problem("--options-for needs options to pass", hint="add them after --")
+            )
         return []
     if unknown := [name for name in names if name not in known]:
         problems = (f"--options-for: suite '{name}' is not in this run" for name in unknown)
         raise InputError(*(Problem(w, hint=did_you_mean(w.split("'")[1], known)) for w in problems))
     kinds = dict.fromkeys(suite.kind for suite in chosen)
     if len(kinds) > 1 and not names:
-        words = f"options are passed on, and the chosen suites are of {len(kinds)} kinds"
-        hint = f"say for which: --options-for {known[0]}"
+        words = (
+            f"cannot decide which suites get the passed options: "
+            f"the selected suites have {len(kinds)} kinds"
+        )
+        hint = f"choose the suites: --options-for {known[0]}"
         raise InputError(Problem(f"{words} ({', '.join(kinds)})", hint=hint))
     return list(names) or known
 
@@ -47,7 +52,7 @@ def with_options(workspace: Workspace, names: Sequence[str], options: Sequence[s
             kind = find_kind(suite.kind)
             suites.append(kind.with_options(workspace.root, suite, more) if more else suite)
         except ValueError as error:
-            words = f"suite '{suite.name}' cannot be passed {' '.join(options)}: {error}"
+            words = f"cannot pass {' '.join(options)} to suite '{suite.name}': {error}"
             problems.append(Problem(words))
     if problems:
         raise InputError(*problems)

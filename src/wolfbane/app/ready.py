@@ -1,4 +1,4 @@
-"""What a run needs before anything starts: all of it is checked, and nothing heavy is imported."""
+"""Checks everything that a run needs, before anything starts and without slow imports."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 
 class ReadyRun(msgspec.Struct, frozen=True):
-    """A run that can start: where, in which environments, which tests, and how.
+    """A run that is ready to start: workspace, environments, tests and options.
 
     ``targets`` are the formats and paths of reports. ``in_play`` are the suites that may hold a
     chosen test.
@@ -111,12 +111,12 @@ def _check_screen(request: RunRequest) -> None:
 
     for name in given:
         if not request.visible:
-            raise InputError(
-                Problem(f"{name} is for browsers that are shown", hint="add --visible")
-            )
+            raise InputError(Problem(f"{name} works only with --visible", hint="add --visible"))
         if not has_screen():
             raise InputError(
-                Problem(f"{name}: there is no screen here", hint="start one, or set DISPLAY")
+                Problem(
+                    f"{name}: no screen is available", hint="start a display server, or set DISPLAY"
+                )
             )
 
 
@@ -130,7 +130,9 @@ def _check_mail(workspace: Workspace, request: RunRequest) -> None:
 def _check_versions(request: RunRequest, environments: Sequence[Environment]) -> None:
     if request.version_must_match and not any(each.version for each in environments):
         hint = "see docs/revisions.md"
-        raise InputError(Problem("--version-must-match: no environment has a 'version'", hint=hint))
+        raise InputError(
+            Problem("--version-must-match: no environment defines 'version'", hint=hint)
+        )
 
 
 def _report_targets(reports: Sequence[str]) -> Sequence[tuple[str, Path]]:

@@ -1,4 +1,4 @@
-"""Carry out a run: record it, write its reports, keep the history, and clean up."""
+"""Runs tests: records the run, writes its reports, updates the history, and cleans up."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ LATELY = 10
 
 
 class RunPlan(msgspec.Struct, frozen=True):
-    """What would run. ``broken`` are results of files that cannot be loaded.
+    """The tests that would run. ``broken`` are the results of files that cannot be loaded.
 
     ``whole_files`` names suites whose files are the smallest thing that can be run.
     """
@@ -53,7 +53,7 @@ class RunPlan(msgspec.Struct, frozen=True):
 
 
 class RunEnd(msgspec.Struct, frozen=True):
-    """How a run ended; ``problems`` are what went wrong beside its tests."""
+    """The end of a run. ``problems`` are problems other than failed tests."""
 
     exit_code: int
     record: Record
@@ -199,4 +199,4 @@ def _add_to_history(workspace: Workspace) -> Iterator[str]:
             _, problems = open_history(workspace)
             yield from problems
         except InputError as error:
-            yield f"this run is not in the team's history: {error}"
+            yield f"this run was not added to the team's history: {error}"

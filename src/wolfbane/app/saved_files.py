@@ -1,4 +1,4 @@
-"""Which files of a workspace were saved with another content, for ``wolfbane watch``."""
+"""Detects saved files whose content has changed, for ``wolfbane watch``."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _LARGEST = 1 << 20
 
 
 class SavedFiles:
-    """Looks at a workspace in threads of its own, from ``start`` to ``stop``."""
+    """Watches a workspace in its own threads, from ``start`` to ``stop``."""
 
     def __init__(self, workspace: Workspace) -> None:
         self._root, self._results = workspace.root, workspace.results

@@ -1,4 +1,4 @@
-"""From a selection as it was typed to a checked choice of tests."""
+"""Turns a typed selection into a checked selection of tests."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class Selected(msgspec.Struct, frozen=True):
-    """The workspace's inventory, the checked choice, and what is on record."""
+    """The inventory of the workspace, the checked selection, and the recorded results."""
 
     inventory: Inventory
     choice: Choice

@@ -1,4 +1,4 @@
-"""The records of shares: read from folders and archives, and checked against each other."""
+"""Reads the records of shares from folders and archives, and checks that they belong together."""
 
 from __future__ import annotations
 
@@ -19,7 +19,10 @@ _ARCHIVES = (".tar.gz", ".tgz")
 
 
 class ShareRecord(msgspec.Struct, frozen=True, dict=True):
-    """The record of a share. ``place`` is what the user gave, ``folder`` has its journal."""
+    """The record of a share.
+
+    ``place`` is the path that the user gave; ``folder`` contains the journal.
+    """
 
     place: str
     folder: Path
@@ -58,7 +61,7 @@ def read_shares(places: Sequence[Path], scratch: Path) -> list[ShareRecord]:
         try:
             folders = list(_folders(place, scratch))
             if not folders:
-                problems.append(Problem("no record of a run is in it", str(place)))
+                problems.append(Problem("it contains no record of a run", str(place)))
             records += [_read(place, folder) for folder in folders]
         except InputError as error:
             problems += error.problems
@@ -80,9 +83,9 @@ def _folders(place: Path, scratch: Path) -> Iterator[Path]:
             for archive in sorted(place.rglob(f"*{ending}")):
                 yield _unpacked(archive, scratch)
     elif place.exists():
-        hint = f"an archive ends in {_ARCHIVES[0]}: wolfbane report --as record --to share.tar.gz"
+        hint = f"create an archive with: wolfbane report --as record --to share.tar.gz"
         raise InputError(
-            Problem("it is neither a folder nor an archive of a run", str(place), hint=hint)
+            Problem("it is neither the folder nor an archive of a run", str(place), hint=hint)
         )
     else:
         raise InputError(Problem("there is no such folder or file", str(place)))
@@ -94,10 +97,10 @@ def _unpacked(archive: Path, scratch: Path) -> Path:
         with tarfile.open(archive) as packed:
             packed.extractall(folder, filter="data")  # no absolute paths, no links that lead out
     except (OSError, tarfile.TarError, EOFError) as error:
-        raise InputError(Problem(f"it cannot be unpacked: {error}", str(archive))) from None
+        raise InputError(Problem(f"cannot unpack the archive: {error}", str(archive))) from None
     journal = next(iter(sorted(folder.rglob(JOURNAL_NAME))), None)
     if journal is None:
-        raise InputError(Problem("no record of a run is in it", str(archive)))
+        raise InputError(Problem("it contains no record of a run", str(archive)))
     return journal.parent
 
 
@@ -105,17 +108,17 @@ def _read(place: Path, folder: Path) -> ShareRecord:
     events = list(read_journal(folder))
     started = next((event for event in events if isinstance(event, RunStarted)), None)
     if started is None:
-        raise InputError(Problem("the run was ended before it began", str(place)))
+        raise InputError(Problem("the run was stopped before it started", str(place)))
     if started.share is None:
-        hint = "a share is run with --share 1/2"
-        raise InputError(Problem(f"run {started.run} is no share", str(place), hint=hint))
+        hint = "run a share with, for example, --share 1/2"
+        raise InputError(Problem(f"run {started.run} is not a share", str(place), hint=hint))
     return ShareRecord(str(place), folder, started, started.share, events)
 
 
 def check_alike(shares: Sequence[ShareRecord]) -> None:
     """Raise InputError, with every difference, unless these are shares of one plan."""
     if not shares:
-        raise InputError("there is no share to join")
+        raise InputError("no shares to join were found")
     first = shares[0]
     problems = [
         Problem(f"share {share.facts.number} {words}", share.place)
@@ -131,7 +134,7 @@ def _differences(first: ShareRecord, share: ShareRecord) -> Iterator[str]:
     one, other = first.facts, share.facts
     number = f"share {one.number}"
     if one.of != other.of:
-        yield f"is one of {other.of}, and {number} is one of {one.of}"
+        yield f"is one of {other.of} shares, but {number} is one of {one.of} shares"
     start, own = first.started, share.started
     if (start.expression, start.leave_out) != (own.expression, own.leave_out):
         yield f"has another selection: {own.expression}; {number} has {start.expression}"
@@ -142,13 +145,13 @@ def _differences(first: ShareRecord, share: ShareRecord) -> Iterator[str]:
     commits = [s.suite_state.commit for s in (start, own)]
     if commits[0] != commits[1]:
         theirs, ours = (commit[:SHORT] or "none" for commit in commits)
-        yield f"is of another commit: {ours}; {number} is of {theirs}"
+        yield f"has another commit: {ours}; {number} has {theirs}"
     elif one.sources != other.sources:
-        yield f"is of other sources: files differ from those of {number}"
+        yield f"has other sources: some files differ from those of {number}"
     elif one.plan != other.plan:
-        yield f"is of another plan: its tests are not those that {number} was cut from"
+        yield f"has another plan: its tests differ from the tests of {number}"
     elif one.figures != other.figures:
         yield (
-            f"was cut by other figures ({other.cut_by}) than {number} ({one.cut_by}): tests may be "
-            "in two shares or in none"
+            f"was divided by other figures ({other.cut_by}) than {number} ({one.cut_by}), "
+            f"so some tests may be in two shares or in no share"
         )

@@ -1,4 +1,6 @@
-"""What a plan is cut into shares by: durations on record that are the same on every machine."""
+"""The weights for dividing a plan into shares: recorded durations that are the same on every
+machine.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Ask the workers of scenario suites which steps there are, and where each is used."""
+"""Asks the workers of scenario suites for all steps and the places where they are used."""
 
 from __future__ import annotations
 
@@ -72,4 +72,4 @@ async def _ask(
     )
     if ending.end is not End.DONE:
         words = ending.words or ending.end.value
-        into.problems.append(f"suite {suite.name}: its steps could not be listed: {words}")
+        into.problems.append(f"suite {suite.name}: cannot list the steps: {words}")

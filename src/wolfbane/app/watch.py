@@ -1,4 +1,4 @@
-"""What ``watch`` runs: the tests affected by saved files, or a part of a selection."""
+"""The tests that ``watch`` runs: tests affected by saved files, or a part of the selection."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ _NAMED = 3
 
 
 class SavedChange(msgspec.Struct, frozen=True):
-    """What saved files mean: settings that were read again, and the tests to run, if any."""
+    """The effect of saved files: reloaded settings, and the tests to run, if any."""
 
     settings: list[str]
     affected: Expression | None
 
 
 class WatchedSelection:
-    """A selection of a workspace that changes while it is watched.
+    """A selection in a workspace that changes while it is watched.
 
     ``open_workspace`` reads the settings as they are now, ``select`` the selection, and
     ``environments`` what the runs are pointed at.

@@ -1,1 +1,1 @@
-"""Browsers behind one WebDriver endpoint: found, started, spoken to, watched."""
+"""Browsers behind one WebDriver endpoint: finding, starting, controlling and observing them."""

@@ -1,4 +1,4 @@
-"""WebDriver BiDi: messages go through as they are, both ways."""
+"""WebDriver BiDi: passes messages unchanged in both directions."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Listen to a session's console and network by WebDriver BiDi, beside the suite."""
+"""Listens to the console and network of a session through WebDriver BiDi, next to the suite."""
 
 from __future__ import annotations
 

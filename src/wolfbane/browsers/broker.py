@@ -116,9 +116,9 @@ class Broker:
     async def _answered(self, request: web.BaseRequest) -> web.StreamResponse:
         if request.headers.get("Host", "") not in self._hosts:
             # A page in a browser must not reach this by a name of its own making.
-            return web.Response(status=403, text="this endpoint has another name\n")
+            return web.Response(status=403, text="the Host header does not match this endpoint\n")
         if "Origin" in request.headers:
-            return web.Response(status=403, text="this endpoint is not for pages\n")
+            return web.Response(status=403, text="web pages must not use this endpoint\n")
         token, _, path = request.raw_path.lstrip("/").partition("/")
         endpoint = self._endpoints.get(token)
         if endpoint is None:
@@ -158,7 +158,7 @@ class Broker:
         try:
             requested: Any = json.loads(body)
         except ValueError as error:
-            raise WebDriverError("invalid argument", f"the body is no JSON: {error}") from None
+            raise WebDriverError("invalid argument", f"the body is not JSON: {error}") from None
         session = await endpoint.open(requested)
         driver = session.driver
         granted = dict(driver.granted)

@@ -1,4 +1,4 @@
-"""Open browsers: one ahead of time for each that is in use, the rest when asked for."""
+"""Opens browsers: one in advance for each browser in use, and more on request."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a session is opened with: the browser's settings, and what the suite asks for."""
+"""The capabilities of a new session: the browser's settings and the suite's requests."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _DECIDED = ("browserName", "browserVersion", "platformName")
 
 
 class Wanted(msgspec.Struct):
-    """A session that a suite wants, fitted to the chosen browser.
+    """The requested session of a suite, adapted to the selected browser.
 
     ``standard`` are capabilities for the driver, ``arguments`` and ``preferences`` the suite's
     own for the browser; ``said`` tells what of its wishes was not followed.
@@ -58,15 +58,15 @@ def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
         elif key in _DECIDED:
             value_text = str(value).lower()
             if not (key == "browserName" and value_text in (*names, name.lower(), "")):
-                want.said.append(f"the suite asks for {key} '{value}'; it got browser '{name}'")
+                want.said.append(f"the suite requests {key} '{value}'; it gets browser '{name}'")
         elif key in _VENDORS.values() and browser.engine != OTHER_ENGINE and not browser.url:
             _vendor(want, name, browser, key, value)
         else:
             want.standard[key] = value
     if browser.insecure and want.standard.setdefault("acceptInsecureCerts", True) is not True:
         want.standard["acceptInsecureCerts"] = True
-        words = "the suite asks for no insecure certificates; the settings of"
-        want.said.append(f"{words} browser '{name}' take them")
+        words = "the suite does not accept insecure certificates, but the settings of"
+        want.said.append(f"{words} browser '{name}' accept them")
     if browser.engine == OTHER_ENGINE or browser.url:
         want.standard = {**browser.capabilities, **want.standard}
     return want
@@ -75,17 +75,17 @@ def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
 def _chosen(requested: Any, names: tuple[str, ...]) -> dict[str, Any]:
     """The first alternative that is for this browser, else the first of all."""
     if not isinstance(requested, Mapping) or not isinstance(requested.get("capabilities"), Mapping):
-        raise ValueError("'capabilities' is missing, or no object")
+        raise ValueError("'capabilities' is missing or not an object")
     always = requested["capabilities"].get("alwaysMatch", {})
     firsts = requested["capabilities"].get("firstMatch", [{}])
     if not isinstance(always, Mapping):
-        raise ValueError("'alwaysMatch' is no object")
+        raise ValueError("'alwaysMatch' is not an object")
     if (
         not isinstance(firsts, list)
         or not firsts
         or not all(isinstance(f, Mapping) for f in firsts)
     ):
-        raise ValueError("'firstMatch' is no list of objects")
+        raise ValueError("'firstMatch' is not a list of objects")
     for first in firsts:
         if twice := always.keys() & first.keys():
             raise ValueError(f"'{min(twice)}' is in alwaysMatch and in firstMatch")
@@ -95,25 +95,27 @@ def _chosen(requested: Any, names: tuple[str, ...]) -> dict[str, Any]:
 
 def _vendor(found: Wanted, name: str, browser: Browser, key: str, value: Any) -> None:
     if _VENDORS.get(browser.engine) != key:
-        found.said.append(f"the suite's {key} does not concern browser '{name}'")
+        found.said.append(f"the suite's {key} does not apply to browser '{name}' and is ignored")
         return
     options = dict(value)
     for argument in options.pop("args", []):
         text = argument if str(argument).startswith("-") else f"--{argument}"
         if text.startswith(_OURS):
             if not text.startswith("--headless"):
-                found.said.append(f"the suite asks for {text}; browser '{name}' has its own")
+                found.said.append(f"the suite requests {text}; browser '{name}' uses its own")
         else:
             found.arguments.append(text)
     for key_of_prefs in ("prefs", "preferences"):
         found.preferences.update(options.pop(key_of_prefs, {}))
     if options.pop("binary", None):
-        found.said.append(f"the suite names a binary; browser '{name}' has its own")
+        found.said.append(f"the suite requests a binary; browser '{name}' uses its own")
     if options and browser.engine == "chromium":
         found.standard[key] = options
     elif options:
         words = ", ".join(options)
-        found.said.append(f"the suite's {key} ({words}) is not for browser '{name}'")
+        found.said.append(
+            f"the suite's {key} ({words}) is not supported by browser '{name}' and is ignored"
+        )
 
 
 def for_driver(

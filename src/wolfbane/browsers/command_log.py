@@ -1,4 +1,6 @@
-"""A command as a sentence: what was sent where, what came back, how long it took."""
+"""Describes a browser command as a sentence: the command, its target, the response and the
+duration.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,7 @@ class BrowserCommand(msgspec.Struct, frozen=True):
 
 
 class ElementNames:
-    """What elements were found by, to name them by that."""
+    """The locators of elements, used to name the elements."""
 
     def __init__(self) -> None:
         self._found: dict[str, str] = {}

@@ -1,4 +1,4 @@
-"""A private virtual screen, for browsers that need one where there is none."""
+"""A private virtual screen for browsers that need one, if there is no real screen."""
 
 from __future__ import annotations
 
@@ -36,8 +36,8 @@ class Display:
         program = shutil.which(DISPLAY_PROGRAM)
         if program is None:
             raise CannotOpen(
-                f"there is no screen, and no {DISPLAY_PROGRAM} here to stand in for one; "
-                "install it (Debian: xvfb)"
+                f"there is no screen, and {DISPLAY_PROGRAM}, which provides "
+                f"a virtual one, is not installed; install it (Debian: xvfb)"
             )
         output = self._programs.scratch / "display.out"
         command = [
@@ -58,7 +58,7 @@ class Display:
                 return f":{number}"
             await asyncio.sleep(0.02)
         words = output.read_text(errors="replace").strip()[-300:]
-        raise CannotOpen(f"no virtual screen came up: {words or 'it said nothing'}")
+        raise CannotOpen(f"the virtual screen did not start: {words or 'no output'}")
 
 
 def _number(path: Path) -> str:

@@ -1,4 +1,6 @@
-"""chromedriver's logs: each entry can be read once, and both Wolfbane and the suite want them."""
+"""Shares chromedriver's logs between Wolfbane and the suite, because each entry can be read only
+once.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One session each in one browser of its own, whatever protocol it takes to speak to it."""
+"""The common interface of browsers, independent of their protocol. Each browser has one session."""
 
 from __future__ import annotations
 
@@ -101,7 +101,7 @@ async def fit(driver: BrowserDriver, browser: Browser) -> str:
         page, window = await _settled(driver, wide)
     if page == wide or not browser.window:
         return ""
-    return f"its page is {page[0]}x{page[1]}, not {browser.window}"
+    return f"the page is {page[0]}x{page[1]}, not {browser.window}"
 
 
 async def _settled(driver: BrowserDriver, wide: _Size) -> tuple[_Size, _Size]:

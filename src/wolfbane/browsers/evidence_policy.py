@@ -1,4 +1,4 @@
-"""Which tests keep their evidence."""
+"""Decides which tests keep their evidence."""
 
 OFF, FAILURES, ALL = "off", "failures", "all"
 KEPT = (OFF, FAILURES, ALL)

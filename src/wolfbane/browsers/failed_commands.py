@@ -1,4 +1,4 @@
-"""Commands that fail again and again: somebody waits for something."""
+"""Detects commands that fail repeatedly, because a suite is waiting for something."""
 
 from __future__ import annotations
 

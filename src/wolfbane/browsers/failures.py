@@ -54,4 +54,4 @@ class WebDriverError(Exception):
 
 
 class CannotOpen(Exception):
-    """A browser that cannot be used here; the text says why, and what to do."""
+    """A browser that cannot be used. The text gives the reason and a fix."""

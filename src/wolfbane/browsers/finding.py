@@ -1,4 +1,4 @@
-"""Where browsers and their drivers are on this machine, and which versions."""
+"""Finds browsers and drivers on this machine, with their versions."""
 
 from __future__ import annotations
 
@@ -79,7 +79,7 @@ def _driver(name: str, browser: Browser) -> tuple[str, ...]:
 def _absent(name: str, engine: str, wanted: tuple[str, ...], key: str) -> str:
     names = " or ".join(w for w in wanted if "*" not in w)
     how = f"{_INSTALL[engine]}, or set" if engine in _INSTALL else "set"
-    return f"browser '{name}': there is no {names} here; {how} '{key}' in [browser.{name}]"
+    return f"browser '{name}': {names} not found; {how} '{key}' in [browser.{name}]"
 
 
 def _first(names: tuple[str, ...]) -> str:
@@ -109,5 +109,7 @@ def unlike(name: str, here: Installed) -> str:
     browser, driver = version(here.binary), version(here.driver[0])
     if not browser or not driver or browser.split(".")[0] == driver.split(".")[0]:
         return ""
-    words = f"browser '{name}': the driver is of version {driver}, the browser of {browser}"
-    return f"{words}; install both from one place"
+    words = (
+        f"browser '{name}': the driver has version {driver}, but the browser has version {browser}"
+    )
+    return f"{words}; install both from the same source"

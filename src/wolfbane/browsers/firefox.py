@@ -1,4 +1,4 @@
-"""Firefox with a profile of its own, spoken to in its own protocol."""
+"""Runs Firefox with its own profile, and controls it with its own protocol."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ _BIDI = 3
 
 
 class StartFiles:
-    """What Firefox works out at its first start and need not again: nothing of any page.
+    """Files that Firefox creates at its first start and can reuse. They contain no page data.
 
     They are taken from the first profile of a run that is closed, and halve later starts.
     """
@@ -151,7 +151,7 @@ class FirefoxDriver:
             self.said = await fit(self, self._browser)
         except (OSError, WebDriverError) as error:
             await self.close()
-            words = f"browser '{self._name}' opened no session: {error}"
+            words = f"browser '{self._name}' could not open a session: {error}"
             raise WebDriverError("session not created", words) from None
         except BaseException:
             await self.close()
@@ -204,20 +204,22 @@ class FirefoxDriver:
                 return await Marionette.connect(port)
             except (OSError, ValueError):
                 await asyncio.sleep(0.01)
-        words = self.ended() or f"it could not be spoken to within {PATIENCE:g} s"
+        words = self.ended() or f"no connection to the browser within {PATIENCE:g} s"
         output = self._said.read_text(errors="replace").strip()[-500:]
         raise CannotOpen(f"browser '{self._name}': {words} {output}".strip())
 
     async def command(self, method: str, path: str, body: bytes) -> Reply:
         """Carry out a WebDriver command through the remote protocol of the browser."""
         if self._connection is None:
-            raise ConnectionResetError("it is closed")
+            raise ConnectionResetError("the browser is closed")
         try:
             parameters = json.loads(body) if body else {}
             if not isinstance(parameters, dict):
-                raise WebDriverError("invalid argument", "the body is no JSON object")
+                raise WebDriverError("invalid argument", "the body is not a JSON object")
             if self._is_over:
-                raise WebDriverError("invalid session id", "its last window was closed")
+                raise WebDriverError(
+                    "invalid session id", "the last window of the browser was closed"
+                )
             async with self._lock:
                 value = await self._carry_out(self._connection, method, path, parameters)
             # Firefox keeps its last window; by the standard the session ends with it.
@@ -225,7 +227,7 @@ class FirefoxDriver:
         except WebDriverError as error:
             return Reply(error.status, json.dumps({"value": error.value}).encode())
         except ValueError as error:
-            broken = WebDriverError("invalid argument", f"the body is no JSON: {error}")
+            broken = WebDriverError("invalid argument", f"the body is not JSON: {error}")
             return Reply(broken.status, json.dumps({"value": broken.value}).encode())
         except OSError as error:
             raise ConnectionResetError(self.ended() or str(error)) from None
@@ -252,7 +254,7 @@ class FirefoxDriver:
         """How its process ended; empty while it runs."""
         if self._process is None or self._process.poll() is None:
             return ""
-        return f"it ended: {how_it_ended(self._process.returncode)}"
+        return f"the browser ended: {how_it_ended(self._process.returncode)}"
 
     async def close(self) -> None:
         """End the session and the browser; keep its profile for later starts."""

@@ -1,4 +1,4 @@
-"""WebDriver's commands as Firefox's: names, parameters, and answers."""
+"""Translates WebDriver commands to Firefox's own commands: names, parameters and responses."""
 
 from __future__ import annotations
 

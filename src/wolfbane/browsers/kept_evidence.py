@@ -1,4 +1,4 @@
-"""What is kept of a session for one test: files, and the command log that a page can replay."""
+"""The stored evidence of a browser session for one test: files, and a command log for replay."""
 
 from __future__ import annotations
 
@@ -54,7 +54,9 @@ def _console(session: BrowserSession, seen: SessionEvidence) -> str:
 def _protocol(session: BrowserSession, seen: SessionEvidence) -> str:
     lines = [f"session {session.label}"]
     if seen.shared:
-        lines.append("(several tests ran at once: commands may be those of another test)")
+        lines.append(
+            "(several tests ran at the same time: some commands may belong to another test)"
+        )
     lines += [f"{command.at:9.3f} s  {command}" for command in seen.commands]
     for shot in seen.snapshots:
         lines += ["", f"{shot.why}: {_place(shot)}"]
@@ -63,7 +65,7 @@ def _protocol(session: BrowserSession, seen: SessionEvidence) -> str:
 
 
 def _place(shot: Snapshot) -> str:
-    return f"a dialog says '{shot.dialog}'" if shot.dialog else shot.url
+    return f"open dialog: '{shot.dialog}'" if shot.dialog else shot.url
 
 
 def _replay(

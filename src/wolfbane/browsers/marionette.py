@@ -37,7 +37,7 @@ class Marionette:
                 if kind == 1 and number == self._last:
                     break
         except (asyncio.IncompleteReadError, ValueError) as broken:
-            raise ConnectionResetError("it closed the connection") from broken
+            raise ConnectionResetError("the browser closed the connection") from broken
         if error:
             raise WebDriverError(error["error"], error.get("message", ""))
         return result

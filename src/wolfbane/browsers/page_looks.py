@@ -1,4 +1,4 @@
-"""Questions to a browser that its suite does not notice."""
+"""Queries a browser without affecting its suite."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What browsers need of a run: to start programs, and to end them with all they started."""
+"""Starts the programs of browsers, and ends them with all their child processes."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class Starter(Protocol):
 
 
 class Programs:
-    """Starts browsers' programs in a folder of their own that goes with the run."""
+    """Starts browser programs in their own folder, which is removed with the run."""
 
     def __init__(self, starter: Starter) -> None:
         self._starter = starter
@@ -51,7 +51,7 @@ class Programs:
         """Raise CannotOpen where a browser's profile would find no room."""
         free = shutil.disk_usage(self.scratch).free
         if free < _LEAST:
-            words = f"there is no room for a profile in {self.scratch.parent}"
+            words = f"not enough disk space for a profile in {self.scratch.parent}"
             raise CannotOpen(f"browser '{name}': {words} ({free:,} bytes left)")
 
     def see_to_length(self, name: str) -> None:

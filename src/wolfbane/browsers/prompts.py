@@ -1,4 +1,4 @@
-"""What happens to a dialog that a command meets (WebDriver, "user prompts").
+"""Handles dialogs that block a command (WebDriver, "user prompts").
 
 With WebDriver BiDi, Firefox closes a dialog as soon as it opens. A suite that speaks only classic
 WebDriver has to find the dialog open. So Firefox leaves dialogs alone, and this module closes them

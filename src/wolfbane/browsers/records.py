@@ -1,4 +1,4 @@
-"""What a browser tells of itself: lines of its console, and the requests that it sent."""
+"""The records of a browser: console lines and sent requests."""
 
 from __future__ import annotations
 
@@ -167,7 +167,7 @@ def network_text(requests: Iterable[BrowserRequest], opened: float) -> str:
     """A line for each request, those that failed first. ``opened`` is the start of the session."""
     rows = []
     for each in sorted(requests, key=lambda each: (not each.has_failed, each.at)):
-        result = each.error or str(each.status or "no answer")
+        result = each.error or str(each.status or "no response")
         rows.append(
             f"{each.at - opened:9.3f} s  {result:<9}  {each.method:<6} {each.url}  {each.kind}"
             f"  {each.seconds * 1000:.0f} ms  {each.size:,} bytes"

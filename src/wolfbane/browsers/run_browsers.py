@@ -1,4 +1,4 @@
-"""The browsers of a run: the broker, started when the first suite needs it, and its findings."""
+"""The browsers of a run: the broker, which starts when a suite needs it, and its findings."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A session between a suite and its browser: forward commands, remember what happened."""
+"""A session between a suite and its browser. Forwards commands and records events."""
 
 from __future__ import annotations
 
@@ -136,7 +136,9 @@ class BrowserSession:
             except DialogOpened as met:
                 reply = met.reply
             except OSError as error:
-                self.lost = f"browser '{self.browser}' is gone: {self.driver.ended() or error}"
+                self.lost = (
+                    f"browser '{self.browser}' is no longer running: {self.driver.ended() or error}"
+                )
                 gone = WebDriverError("unknown error", self.lost)
                 reply = Reply(gone.status, json.dumps({"value": gone.value}).encode())
             if reply.status >= 400 and not self.lost and (how := self.driver.ended()):
@@ -204,7 +206,7 @@ class BrowserSession:
                 await self.lock.acquire()
         except TimeoutError:
             doing = self._doing.words(self._names) if self._doing is not None else "open"
-            seen.waited = f"browser '{self.browser}' was still busy: {doing}"
+            seen.waited = f"browser '{self.browser}' was still executing a command: {doing}"
             return
         try:
             failing = self._failed.last
@@ -235,7 +237,7 @@ class BrowserSession:
             wanted = _read(failing.what[2])
             using, value = str(wanted.get("using", "")), str(wanted.get("value", ""))
             like = await near(self._looks, using, value)
-            there = f"; most like it on the page: {', '.join(like)}" if like else ""
+            there = f"; most similar on the page: {', '.join(like)}" if like else ""
             seen.waited = f"waited {failing.seconds:.1f} s for {value} (by {using}){there}"
         if self._seen_state != self._state or not seen.snapshots:
             await self._snapshot(seen, f"after it failed to {failing.words}")

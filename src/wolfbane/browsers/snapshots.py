@@ -1,4 +1,4 @@
-"""What a page was like at a moment: its picture, source, address and dialog."""
+"""A snapshot of a page: its screenshot, source, URL and dialog."""
 
 from __future__ import annotations
 
@@ -113,7 +113,7 @@ def with_dialog(picture: bytes, text: str) -> bytes:
     whole = Image.new("RGB", (page.width, page.height + _BAND), "#2f2a1c")
     whole.paste(page, (0, _BAND))
     pen = ImageDraw.Draw(whole)
-    pen.text((16, 8), "a dialog was open here:", "#d8c07a", ImageFont.load_default(13))
+    pen.text((16, 8), "an open dialog:", "#d8c07a", ImageFont.load_default(13))
     shown = " ".join(text.split())
     pen.text((16, 27), shown, "#ffffff", ImageFont.load_default(17))
     made = io.BytesIO()

@@ -1,4 +1,4 @@
-"""Which browsers a workspace has, which of them are here, and whether they open."""
+"""The status of a workspace's browsers: configured, installed, and able to open."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from wolfbane.workspace.vocabulary import ENGINES
 
 
 class BrowserStatus(msgspec.Struct, frozen=True):
-    """One browser: ``problem`` is why it cannot be used, and what to do."""
+    """The status of one browser. ``problem`` is the reason why it cannot be used, and the fix."""
 
     name: str
     engine: str

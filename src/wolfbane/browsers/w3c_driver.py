@@ -1,4 +1,4 @@
-"""A browser behind a driver that speaks WebDriver: a process of ours, or one elsewhere."""
+"""A browser with a WebDriver driver: a process of ours, or a driver that is reached by URL."""
 
 from __future__ import annotations
 
@@ -92,7 +92,7 @@ class W3CDriver:
             if await self._is_up(url):
                 self._url = url
                 return
-        raise CannotOpen(f"browser '{self._name}': its driver did not start: {self._last_words()}")
+        raise CannotOpen(f"browser '{self._name}': the driver did not start: {self._last_words()}")
 
     async def _is_up(self, url: str) -> bool:
         until = time.monotonic() + PATIENCE
@@ -124,7 +124,7 @@ class W3CDriver:
         value = reply.value if isinstance(reply.value, dict) else {}
         if reply.status >= 400 or "sessionId" not in value:
             message = str(value.get("message", "")) or self._last_words()
-            words = f"browser '{self._name}' opened no session: {message}"
+            words = f"browser '{self._name}' could not open a session: {message}"
             raise WebDriverError("session not created", words)
         self.address = f"{self._url}/session/{value['sessionId']}"
         self.session, self.granted = value["sessionId"], value.get("capabilities", {})
@@ -209,13 +209,13 @@ class W3CDriver:
         """How its process ended; empty while it runs."""
         if self._process is None or self._process.poll() is None:
             return self._gone
-        return f"its driver ended: {how_it_ended(self._process.returncode)}"
+        return f"the driver ended: {how_it_ended(self._process.returncode)}"
 
     def _last_words(self) -> str:
         try:
-            return self._said.read_text(errors="replace").strip()[-500:] or "it said nothing"
+            return self._said.read_text(errors="replace").strip()[-500:] or "no output"
         except OSError:
-            return "it said nothing"
+            return "no output"
 
     async def close(self) -> None:
         """End the session and the driver."""

@@ -1,4 +1,6 @@
-"""Whether WebKit's browser is still there: its driver waits minutes for one that is gone."""
+"""Checks whether WebKit's browser is still running, because its driver waits minutes for a dead
+one.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,7 @@ from typing import TypeVar
 
 ENDING = 1.0
 """Seconds between the end of a browser's process and that of its connection or its last answer."""
-VANISHED = "its process is not there any more"
+VANISHED = "the browser process no longer exists"
 _STARTING = 5.0
 """Seconds within which a driver starts its browser."""
 _LOOK = 0.25

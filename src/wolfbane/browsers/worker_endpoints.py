@@ -1,4 +1,4 @@
-"""A worker's end of the broker: its sessions, what it is testing, what it leaves behind."""
+"""The broker's endpoint for one worker: its sessions, its running tests, and their evidence."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ OUTSIDE = ""
 
 
 class Left(msgspec.Struct):
-    """What a test left behind in the browsers: by session, and words for its message."""
+    """The browser evidence of a test, by session, and texts for its message."""
 
     seen: list[tuple[BrowserSession, SessionEvidence]] = msgspec.field(default_factory=list)
     waited: list[str] = msgspec.field(default_factory=list)
@@ -100,7 +100,9 @@ class WorkerEndpoint:
                 self._opening.pop(test, None)
         if self._closed:
             self._opener.release(driver)
-            raise WebDriverError("session not created", "the worker that asked for it is gone")
+            raise WebDriverError(
+                "session not created", "the worker that requested it no longer exists"
+            )
         if want.timeouts:
             try:
                 await value_of(driver, "POST", "timeouts", want.timeouts)
@@ -123,7 +125,10 @@ class WorkerEndpoint:
         for name, session in list(self.sessions.items()):
             if session.owners and not session.owners & self.running.keys():
                 owner = min(session.owners)
-                self.said[f"{owner} left its session open; it was closed"] = None
+                self.said[
+                    f"{owner} did not close its browser session; "
+                    f"the session was closed automatically"
+                ] = None
                 self._opener.release(self.sessions.pop(name).driver, self._looking)
 
     async def end(self, session: BrowserSession) -> None:
@@ -209,7 +214,9 @@ class WorkerEndpoint:
         if self.sessions and worker:
             count = len(self.sessions)
             plural = "sessions" if count > 1 else "session"
-            self.said[f"{worker} left {count} {plural} open; closed at its end"] = None
+            self.said[
+                f"{worker} did not close {count} browser {plural}; closed automatically at its end"
+            ] = None
         for session in [*self.sessions.values(), *self._ended]:
             self._opener.release(session.driver)
         self.sessions.clear()

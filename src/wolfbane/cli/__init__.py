@@ -1,4 +1,7 @@
-"""The ``wolfbane`` command. Commands are imported when they are called, to start at once."""
+"""The ``wolfbane`` command.
+
+Each command is imported only when it is called, so that the program starts quickly.
+"""
 
 from __future__ import annotations
 
@@ -13,29 +16,29 @@ if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
 
 _COMMANDS = {
-    "run": "Choose tests and run them.",
-    "again": "Repeat a recorded run, or only what failed in it.",
-    "join": "Make one run of the records of its shares.",
-    "load": "Run API workflows as a load, with many users at once.",
-    "watch": "Run the tests affected by each file you save.",
-    "list": "Show the tests that a selection chooses.",
+    "run": "Select tests and run them.",
+    "again": "Repeat a recorded run, or only its failed tests.",
+    "join": "Combine the records of all shares into one run.",
+    "load": "Load-test API workflows with many concurrent users.",
+    "watch": "Run the affected tests each time you save a file.",
+    "list": "List the tests that a selection matches.",
     "steps": "List the steps of scenario suites, and where each is used.",
-    "explain": "Show what is known about one test, and why a selection chooses it or not.",
+    "explain": "Show what is known about one test, and why a selection includes it or not.",
     "env": "Show the environments that a run can use.",
     "browsers": "Show which browsers are set up, and which are installed.",
-    "machines": "Show the machines of a cluster, and what each can serve.",
-    "compose": "Put a run together step by step.",
+    "machines": "Show the machines of a cluster, and what each can run.",
+    "compose": "Build the command for a run, step by step.",
     "preset": "Save the arguments of a run under a name.",
     "quarantine": "Manage quarantined tests: their failures do not fail a run.",
     "history": "Show recorded runs, and the outcomes of tests over time.",
-    "import": "Take reports from elsewhere into the history.",
+    "import": "Import reports of other tools into the history.",
     "compare": "Compare two runs: newly failing, fixed and slower tests.",
-    "runs": "List the runs on disk: verdict, selection, size.",
+    "runs": "List the stored runs with their verdict, selection and size.",
     "clean": "Remove old runs.",
     "report": "Write a report of a recorded run.",
     "open": "Open the report of a run in a browser.",
-    "show": "Print a recorded run again.",
-    "bridge": "Connect suites that have their own launcher.",
+    "show": "Print the output of a recorded run again.",
+    "bridge": "Connect suites that are started by their own launcher.",
     "doctor": "Check what is installed and what is missing, and how to fix it.",
     "completion": "Print the completion script for a shell.",
     "init": "Write the suites found here to wolfbane.toml.",
@@ -81,10 +84,12 @@ class _Commands(click.Group):
     context_settings={"help_option_names": ["-h", "--help"]},
 )  # fmt: skip
 @click.option("--version", is_flag=True, help="Show the version and exit.")
-@click.option("--verbose", is_flag=True, help="With --version: also those of libraries.")
+@click.option(
+    "--verbose", is_flag=True, help="With --version: also show the versions of the libraries."
+)
 @click.pass_context
 def root(ctx: click.Context, version: bool, verbose: bool) -> None:
-    """Run all test suites of a team, from any framework, with one way to choose tests."""
+    """Run all test suites of a team, from any framework, and select tests in one way."""
     if version:
         click.echo(f"wolfbane {__version__}")
         if verbose:
@@ -93,13 +98,13 @@ def root(ctx: click.Context, version: bool, verbose: bool) -> None:
             click.echo("\n".join(installed_lines()))
         ctx.exit()
     if verbose:
-        ctx.fail("--verbose is for --version here; each command has its own")
+        ctx.fail("--verbose works here only with --version; commands have their own --verbose")
     if ctx.invoked_subcommand is None:
-        ctx.fail("name a command; wolfbane --help lists them")
+        ctx.fail("no command given; 'wolfbane --help' lists all commands")
 
 
 def main() -> None:
-    """The console script: every error becomes plain text and its exit code."""
+    """The console script. It prints every error as plain text and returns its exit code."""
     import gc
     import os
     import sys

@@ -34,14 +34,14 @@ if TYPE_CHECKING:
 
 _OWN = ("--failed",)
 _EVERYTHING = Piece("--everything", ("--everything",))
-_EXAMPLES = """Repeat a recorded run: the same selection, environments, parameters and options.
+_EXAMPLES = """Repeat a recorded run with the same selection, environments, parameters and options.
 
-RUN is 'last', 'previous', or the name of a run. Options that you add replace those of the run.
-Secrets are read again from where they come from.
+RUN is 'last', 'previous', or the name of a run. Options that you add replace the recorded ones.
+Secrets are not recorded; they are read again from their sources.
 
 \b
 wolfbane again                      the last run
-wolfbane again --failed             only what failed in it, where it failed
+wolfbane again --failed             failed tests only, where they failed
 wolfbane again previous --jobs 1
 wolfbane again --failed --print-command
 """
@@ -66,10 +66,14 @@ def _record(workspace: Path | None, name: str) -> Record:
     folder = find_run(opened.results, name)
     record = read_record(folder)
     if record.started is None:
-        raise InputError(Problem(f"run {folder.name} was ended before it began"))
+        raise InputError(Problem(f"run {folder.name} was stopped before it started"))
     if record.load is not None:
-        hint = f"repeat it with: {record.started.command}"
-        raise InputError(Problem(f"run {folder.name} was a load", hint=hint))
+        hint = f"repeat the load test with: {record.started.command}"
+        raise InputError(
+            Problem(
+                f"run {folder.name} is a load test and cannot be repeated with 'again'", hint=hint
+            )
+        )
     return record
 
 
@@ -127,8 +131,8 @@ def _overridden(recorded: Sequence[Piece], typed: Sequence[Piece]) -> list[Piece
     for piece in kept:
         if HIDDEN in piece.value:
             name = piece.value.partition("=")[0]
-            words = f"the value of {piece.option} {name} was secret and is not on record"
-            raise InputError(Problem(words, hint=f"give it again: {piece.option} {name}=..."))
+            words = f"the value of {piece.option} {name} is secret and was not recorded"
+            raise InputError(Problem(words, hint=f"pass it again: {piece.option} {name}=..."))
     return [*kept, *typed]
 
 
@@ -189,12 +193,14 @@ command = PresetCommand(
         click.Argument(
             ["run_name"], default="last", metavar="[RUN]", shell_complete=completion_sources.runs
         ),
-        click.Option(["--failed"], is_flag=True, help="Run only what failed in that run."),
+        click.Option(
+            ["--failed"], is_flag=True, help="Run only the tests that failed in that run."
+        ),
         *(param for param in run.params if isinstance(param, click.Option)),
     ],
 )
 
 command.examples = {
-    "Choose tests": "--failed --drop tag:slow",
+    "Select tests": "--failed --drop tag:slow",
     "Browsers": "--failed --evidence all",
 }

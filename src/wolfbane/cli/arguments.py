@@ -1,4 +1,4 @@
-"""A command line as pieces, so that presets can be put into it before it is read."""
+"""Splits a command line into pieces, so that presets can be inserted before it is parsed."""
 
 from __future__ import annotations
 
@@ -43,15 +43,15 @@ class Piece(NamedTuple):
 preset_option = click.option(
     "--preset", "presets", multiple=True, metavar="NAME|PATH",
     shell_complete=completion_sources.presets,
-    help="Use saved arguments, by name or from a file; other arguments are added.",
+    help="Use saved arguments, by name or from a file. Other arguments are added to them.",
 )  # fmt: skip
 """``--preset``, for a command of the class below."""
 
 
 class PresetCommand(Command):
-    """A command whose ``--preset`` puts saved arguments before those that were typed.
+    """A command whose ``--preset`` inserts saved arguments before the typed ones.
 
-    What came of it is in the context's meta, under ``EXPANDED``.
+    The expanded arguments are stored in the context's meta, under ``EXPANDED``.
     """
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
@@ -90,7 +90,7 @@ def refuse_contradictions(
     for one, other in CONTRADICTIONS:
         if {one, other} <= given:
             raise click.UsageError(
-                f"{one} and {other} contradict each other: give one of them", ctx
+                f"{one} and {other} cannot be used together; use only one of them", ctx
             )
 
 
@@ -194,7 +194,12 @@ def _with_presets(
     for name in [piece.value for piece in pieces if piece.option == PRESET]:
         preset = find_preset(workspace, name)
         if name in above:
-            raise InputError(Problem(f"preset '{name}' builds on itself", str(preset.file)))
+            raise InputError(
+                Problem(
+                    f"preset '{name}' includes itself, directly or through other presets",
+                    str(preset.file),
+                )
+            )
         place = ["--workspace", folder] if folder else []
         try:
             whole = [*place, *after_dashes_passed_on(command, preset.arguments)]

@@ -22,16 +22,16 @@ if TYPE_CHECKING:
     from wolfbane.cli.target_options import Point
     from wolfbane.kinds.bridge.draft import Draft
 
-_LINE = "a line with a {}, {} where it changes"
+_LINE = "a line that starts a {}, with {} in place of the part that varies"
 _COMMAND = """\
-How is it started? One command line, with these where they belong:
-  {names}   which tests to run      {file}    the file they are in, or {files}
-  {report}  where to put a report   {browser} and {param.NAME}, if it takes any"""
+How is the launcher started? Enter one command line with these placeholders:
+  {names}   the tests to run        {file}    the file with them, or {files}
+  {report}  the report to write     {browser} and {param.NAME}, if supported"""
 
 
 @click.group("bridge", cls=CommandGroup)
 def command() -> None:
-    """Connect suites that have their own launcher."""
+    """Connect suites that are started by their own launcher."""
 
 
 command.add_command(learn)
@@ -43,10 +43,10 @@ command.add_command(learn)
 @workspace_option
 @click.pass_context
 def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) -> None:
-    """Try the bridge in FILE on a suite that uses it, and print a line for each check.
+    """Check the bridge in FILE with a suite that uses it. Prints one line for each check.
 
-    Runs all of the suite's tests, one alone, some, and one that fails. Exits 1 where something
-    does not hold.
+    Runs all tests of the suite, then one test alone, several tests, and a failing test. Exits 1 if
+    a check fails.
 
     \b
     wolfbane bridge check bridges/ledger.toml
@@ -63,8 +63,10 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
     suites = [s for s in bridged if (opened.root / s.bridge).resolve() == file.resolve()]
     if not suites:
         named = [suite.bridge for suite in bridged]
-        hint = did_you_mean(str(file), named) or "name it as a suite's 'bridge' in wolfbane.toml"
-        raise InputError(Problem(f"no suite names the bridge {file}", hint=hint))
+        hint = did_you_mean(str(file), named) or (
+            "set it as the 'bridge' of a suite in wolfbane.toml"
+        )
+        raise InputError(Problem(f"no suite uses the bridge {file}", hint=hint))
     environments = point(opened)
     findings = [each for suite in suites for each in check_bridge(opened, suite, environments)]
     print_findings(make_console(), opened, findings)
@@ -74,7 +76,7 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
 @command.command("new")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 def new(file: Path) -> None:
-    """Ask a few questions about a launcher, and write a bridge to begin with to FILE.
+    """Ask a few questions about a launcher, and write a first bridge to FILE.
 
     An existing file is never overwritten.
 
@@ -84,18 +86,18 @@ def new(file: Path) -> None:
     from wolfbane.kinds.bridge.draft import written
 
     if file.exists():
-        raise InputError(Problem("it is there already, and stays as it is", str(file)))
+        raise InputError(Problem("the file already exists; it was not changed", str(file)))
     text = written(_ask())
     try:
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_text(text, encoding="utf-8")
     except OSError as error:
-        raise InputError(Problem(f"cannot be written: {error}", str(file))) from None
-    click.echo(f"\nwritten: {file}\n\nName it in wolfbane.toml:\n")
+        raise InputError(Problem(f"cannot write the file: {error}", str(file))) from None
+    click.echo(f"\nWrote {file}.\n\nAdd this to wolfbane.toml:\n")
     click.echo(f'  [[suite]]\n  name = "{file.stem}"\n  kind = "bridge"\n  paths = ["..."]')
     click.echo(f'  bridge = "{file.as_posix()}"')
-    click.echo('  # folder = "..."               where the launcher is started, if not here\n')
-    click.echo("and see what holds of it:\n")
+    click.echo('  # folder = "..."               the launcher\'s folder, if not this one\n')
+    click.echo("Then check the bridge:\n")
     click.echo(f"  {shlex.join(['wolfbane', 'bridge', 'check', str(file)])}")
 
 
@@ -103,7 +105,7 @@ def _ask() -> Draft:
     """The questions, each after what was answered before."""
     from wolfbane.kinds.bridge.draft import ENDINGS, FORMATS, LISTS, NAMES, PRINTED, WAYS, Draft
 
-    answers: dict[str, Any] = {"files": click.prompt("Which files hold tests (globs)").split()}
+    answers: dict[str, Any] = {"files": click.prompt("Which files contain tests (globs)").split()}
     way = answers["way"] = _one_of("How are tests found?", WAYS)
     if way == "lines":
         answers["test_line"] = click.prompt(
@@ -116,24 +118,30 @@ def _ask() -> Draft:
         answers["grammar"] = click.prompt("The language (java, javascript, python, ...)")
     elif way == "listing":
         answers["list_command"] = click.prompt(
-            "The command that lists tests, with {file} if it lists those of one", value_proc=_line
+            "The command that lists tests (use {file} if it lists the tests of one file)",
+            value_proc=_line,
         )
-        answers["list_format"] = _one_of("What does it print?", LISTS)
+        answers["list_format"] = _one_of("What does this command print?", LISTS)
     click.echo(_COMMAND)
     command = answers["command"] = click.prompt("Command", value_proc=_line)
-    answers["names"] = "files" if way == "files" else _one_of("How does it take names?", NAMES)
+    answers["names"] = (
+        "files" if way == "files" else _one_of("How does the launcher accept test names?", NAMES)
+    )
     if answers["names"] == "each":
-        answers["option"] = _or_none("the option before each name")
+        answers["option"] = _or_none("the option before each test name")
     if answers["names"] != "files" and (way == "query" or answers.get("group_line")):
         answers["name"] = click.prompt(
-            "What does it call a test, by {name}, {group} and {file}", default="{group:.}{name}"
+            "How does the launcher write the name of a test (use {name}, {group} and {file})",
+            default="{group:.}{name}",
         )
-    answers["failed"] = click.prompt("Its exit code if tests fail", default=1)
-    answers["format"] = _one_of("What is its report?", FORMATS)
+    answers["failed"] = click.prompt("The launcher's exit code if tests fail", default=1)
+    answers["format"] = _one_of("Which report does the launcher write?", FORMATS)
     if "{report}" in command:
         answers["report"] = f"{{scratch}}/report{ENDINGS.get(answers['format'], '')}"
     elif answers["format"] not in PRINTED or "{scratch}" in command:
-        answers["report"] = click.prompt("Where is it (a path or glob, from the suite's folder)")
+        answers["report"] = click.prompt(
+            "Where is the report (a path or glob, relative to the suite's folder)"
+        )
     return Draft(**answers)
 
 
@@ -148,7 +156,7 @@ def _one_of(question: str, words: Mapping[str, str]) -> str:
 
 
 def _or_none(question: str, check: Callable[[str], str] = str.strip) -> str:
-    text = f"{_capital(question)} (or nothing)"
+    text = f"{_capital(question)} (leave empty if there is none)"
     answer: str = click.prompt(
         text, default="", show_default=False, value_proc=lambda text: text and check(text)
     )
@@ -160,7 +168,7 @@ def _has(*words: str) -> Callable[[str], str]:
 
     def check(text: str) -> str:
         if not any(re.search(rf"\b{word}\b", text) for word in words):
-            raise click.BadParameter(f"there is no {' or '.join(words)} in it")
+            raise click.BadParameter(f"the answer must contain {' or '.join(words)}")
         return text.strip()
 
     return check

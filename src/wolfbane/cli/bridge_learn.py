@@ -26,31 +26,35 @@ _KEYS = ("all", "one", "report", "list")
 @click.command("learn")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False), required=False)
 @click.option("--all", "all_tests", metavar="COMMAND", help="The command that runs all tests.")
-@click.option("--one", metavar="COMMAND", help="The command that runs one test, as you type it.")
-@click.option("--report", metavar="PATH", default="", help="The report file that --all writes.")
+@click.option(
+    "--one", metavar="COMMAND", help="The command that runs one test, exactly as you type it."
+)
+@click.option(
+    "--report", metavar="PATH", default="", help="The report file that the --all command writes."
+)
 @click.option(
     "--list", "listing", metavar="COMMAND", default="",
-    help="The command that lists the tests, if no source shows them.",
+    help="The command that lists the tests, if they cannot be found in the sources.",
 )  # fmt: skip
 @click.option(
     "--limit", metavar="TIME", default="10m", callback=duration,
-    help="How long the command for all tests may run. [default: 10m]",
+    help="Time limit for the command that runs all tests. [default: 10m]",
 )  # fmt: skip
 @click.option(
     "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
-    help="Read 'all', 'one', 'report' and 'list' from a TOML file.",
+    help="Read the answers 'all', 'one', 'report' and 'list' from a TOML file.",
 )  # fmt: skip
-@click.option("--yes", is_flag=True, help="Answer every question with yes.")
+@click.option("--yes", is_flag=True, help="Answer yes to every question.")
 @workspace_option
 @click.pass_context
 def learn(
     ctx: click.Context, file: Path | None, all_tests: str | None, one: str | None, report: str,
     listing: str, limit: float, answers: Path | None, yes: bool, workspace: Path | None,
 ) -> None:  # fmt: skip
-    """Work out a bridge from the commands that you already type, and write it to FILE.
+    """Create a bridge from the commands that you already use, and write it to FILE.
 
     Runs the commands in a copy of the folder, finds the tests in the report and in the sources,
-    tries how several tests are named, and checks the bridge. Exits 1 where a check fails.
+    tries out how to name several tests, and checks the bridge. Exits 1 if a check fails.
 
     \b
     wolfbane bridge learn
@@ -76,12 +80,12 @@ def learn(
     )  # fmt: skip
     place = file or Path("bridges", f"{Path(shlex.split(all_tests)[0]).stem}.toml")
     if place.exists():
-        raise InputError(Problem("it is there already, and stays as it is", str(place)))
+        raise InputError(Problem("the file already exists; it was not changed", str(place)))
     if not place.resolve().is_relative_to(opened.root):
-        raise InputError(Problem(f"it is not in the workspace {opened.root}", str(place)))
+        raise InputError(Problem(f"the file is outside the workspace {opened.root}", str(place)))
     learned = _learned(folder, commands, may)
     _write(place, learned.text)
-    click.echo(f"\nwritten: {place}")
+    click.echo(f"\nwrote {place}")
     _show(opened, learned)
     if not learned.holds:
         ctx.exit(1)
@@ -108,7 +112,7 @@ def _learned(folder: Path, commands: Commands, may: May) -> Learned:
 
 def _asked(question: str, option: str) -> str:
     if not sys.stdin.isatty():
-        raise InputError(Problem(f"{question.lower()} is missing", hint=f"give it: {option}"))
+        raise InputError(Problem(f"{question.lower()} was not given", hint=f"use {option}"))
     answer: str = click.prompt(question)
     return answer
 
@@ -119,13 +123,13 @@ def _answers(file: Path | None) -> dict[str, str]:
     try:
         found = tomllib.loads(file.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(file))) from None
+        raise InputError(Problem(f"cannot read the file: {error}", str(file))) from None
     for key, value in found.items():
         if key not in _KEYS:
             hint = did_you_mean(key, _KEYS)
             raise InputError(Problem(f"unknown key '{key}'", str(file), hint=hint))
         if not isinstance(value, str):
-            raise InputError(Problem(f"'{key}' is no text", str(file)))
+            raise InputError(Problem(f"'{key}' must be a text", str(file)))
     return found
 
 
@@ -144,10 +148,10 @@ def _split(option: str, line: str, folder: Path, may: May) -> list[str]:
     try:
         made = through_shell(line, folder)
     except NeedsScript as error:
-        problem = f"{option} '{line}' needs a shell, but {error}"
-        raise InputError(Problem(problem, hint="put it into a script")) from None
-    if not may(f"{option} needs a shell. Run it as: {shlex.join(made)}?"):
-        raise InputError(Problem(f"{option} '{line}' needs a shell", hint="allow it with --yes"))
+        problem = f"{option} '{line}' needs a shell, but no shell can be used: {error}"
+        raise InputError(Problem(problem, hint="put the command into a script")) from None
+    if not may(f"{option} needs a shell. Run this command: {shlex.join(made)}?"):
+        raise InputError(Problem(f"{option} '{line}' needs a shell", hint="use --yes to allow it"))
     return made
 
 
@@ -156,7 +160,7 @@ def _write(place: Path, text: str) -> None:
         place.parent.mkdir(parents=True, exist_ok=True)
         place.write_text(text, encoding="utf-8")
     except OSError as error:
-        raise InputError(Problem(f"cannot be written: {error}", str(place))) from None
+        raise InputError(Problem(f"cannot write the file: {error}", str(place))) from None
 
 
 def _show(found: Workspace, learned: Learned) -> None:
@@ -178,9 +182,11 @@ def _add_suite(found: Workspace, here: Path, place: Path, learned: Learned, *, y
     if here != Path():
         suite += f'folder = "{here.as_posix()}"\n'
     may_ask = sys.stdin.isatty() and found.file is not None
-    if found.file is None or not (yes or (may_ask and click.confirm("Add the suite?", True))):
+    if found.file is None or not (
+        yes or (may_ask and click.confirm("Add the suite to wolfbane.toml?", True))
+    ):
         click.echo(f"\nAdd this to wolfbane.toml:\n\n{suite}")
         return
     text = found.file.read_text(encoding="utf-8").rstrip("\n")
     found.file.write_text(f"{text}\n\n{suite}", encoding="utf-8")
-    click.echo(f"added: suite {place.stem} in {found.file.name}")
+    click.echo(f"added suite {place.stem} to {found.file.name}")

@@ -13,15 +13,19 @@ from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
 @click.command("browsers", cls=Command)
-@click.option("--open", "opening", is_flag=True, help="Also open each browser once.")
+@click.option(
+    "--open", "opening", is_flag=True, help="Also open each browser once, to check that it works."
+)
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
-    help="The form of the answer.",
+    help="The output format.",
 )  # fmt: skip
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None) -> None:
-    """Show which browsers are set up, and which are installed. Exits 4 if a suite's is missing.
+    """Show which browsers are configured, and which are installed.
+
+    Exits 4 if a suite needs a browser that is missing.
 
     \b
     wolfbane browsers

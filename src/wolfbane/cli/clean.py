@@ -12,19 +12,19 @@ from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
 @click.command("clean", cls=Command)
-@click.option("--keep", type=click.IntRange(0), metavar="N", help="Keep the newest N runs.")
+@click.option("--keep", type=click.IntRange(0), metavar="N", help="Keep the N newest runs.")
 @click.option("--older-than", callback=age, metavar="TIME",
-              help="Remove only runs that are older: 12h, 30d.")  # fmt: skip
-@click.option("--evidence", is_flag=True, help="Remove only their evidence.")
-@click.option("--dry-run", is_flag=True, help="Print what would be removed, and remove nothing.")
+              help="Remove only runs older than this: 12h, 30d.")  # fmt: skip
+@click.option("--evidence", is_flag=True, help="Remove only the evidence of these runs.")
+@click.option("--dry-run", is_flag=True, help="Print what would be removed, but remove nothing.")
 @workspace_option
 def command(
     keep: int | None, older_than: float | None, evidence: bool, dry_run: bool,
     workspace: Path | None,
 ) -> None:  # fmt: skip
-    """Remove old runs, and copies of git revisions that no run is from any more.
+    """Remove old runs, and copies of git revisions that no stored run uses.
 
-    The history keeps the outcomes of the tests.
+    The test outcomes stay in the history.
 
     \b
     wolfbane clean --keep 20

@@ -1,4 +1,4 @@
-"""What every command has in common: help in groups, and tag keys as options."""
+"""The common base of all commands: grouped help, and tag keys as options."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from wolfbane.cli.tag_options import tag_options
 
 
 class Group(NamedTuple):
-    """Options that belong together, and arguments that show what they are for.
+    """A group of related options, with example arguments.
 
     Options of a run name their group themselves, so they are not listed here. A command shows the
     first of the ``examples`` whose options it has.
@@ -25,13 +25,13 @@ class Group(NamedTuple):
 
 GROUPS = (
     Group(
-        "Choose tests",
+        "Select tests",
         ("--suite", "--kind", "--file", "--name", "--tag", "--category", "--status", "--browser",
          "--changed", "--pick", "--drop", "--everything", "--preset"),
         ("--tag smoke --suite tides,fees",),
     ),
     Group(
-        "Choose an environment",
+        "Select an environment",
         ("--env", "--set", "--spread", "--workspace"),
         ("--env local --set machine=crane-2",),
     ),
@@ -66,16 +66,16 @@ GROUPS = (
         ("--tag smoke --dry-run", "--dry-run"),
     ),
 )  # fmt: skip
-"""What is in none of them is under ``Other``."""
+"""All other options are listed under ``Other``."""
 _NO_LIMIT = 1000
 """Characters of a first sentence: it is broken into lines, not cut."""
 
 
 class Command(click.Command):
-    """A command whose help has its options in groups, each with an example.
+    """A command whose help shows its options in groups, each with an example.
 
-    A command with a selection takes any tag key in use as an option: ``--owner quay``.
-    ``examples`` are those of groups, by title, where the usual ones do not suit it.
+    A command with a selection accepts every tag key in use as an option: ``--owner quay``.
+    ``examples`` replaces the default examples of some groups, by group title.
     """
 
     examples: Mapping[str, str] = MappingProxyType({})
@@ -127,12 +127,12 @@ def _example(ctx: click.Context, group: Group, known: frozenset[str]) -> str:
 
 
 class CommandGroup(click.Group):
-    """A command with commands of its own."""
+    """A command that has subcommands."""
 
     command_class = Command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """Write its commands with the whole of their first sentence."""
+        """List the subcommands, each with its full first sentence."""
         commands = [(name, self.get_command(ctx, name)) for name in self.list_commands(ctx)]
         with formatter.section("Commands"):
             formatter.write_dl(

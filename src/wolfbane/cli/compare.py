@@ -14,19 +14,19 @@ from wolfbane.cli.workspace_option import workspace_at, workspace_option
 @click.command("compare", cls=Command)
 @click.argument("runs", nargs=-1, metavar="[RUN] [RUN]", shell_complete=completion_sources.runs)
 @click.option(
-    "--pick", multiple=True, metavar="EXPR", help="Only tests that an expression matches."
+    "--pick", multiple=True, metavar="EXPR", help="Compare only tests that match this expression."
 )
 @click.option(
     "--fail-on", "fatal", multiple=True, type=click.Choice(["regression", "slower"]),
-    help="Exit 1 if there is any newly failing test, or any slower one.",
+    help="Exit 1 if a test is newly failing (regression) or slower (slower).",
 )  # fmt: skip
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
-    help="The form of the answer.",
+    help="The output format.",
 )  # fmt: skip
 @click.option(
     "--picture", metavar="PATH", type=click.Path(path_type=Path, dir_okay=False),
-    help="Of two loads: write the times of each step over each other, as PNG or SVG.",
+    help="For two load tests: draw the response times of each step in one PNG or SVG picture.",
 )  # fmt: skip
 @workspace_option
 @click.pass_context
@@ -36,12 +36,13 @@ def command(
 ) -> None:  # fmt: skip
     """Compare two runs: newly failing, fixed, new, removed and slower tests.
 
-    RUN is a name or the start of one, 'last', 'previous', either '@' an environment, or a
-    report file. The older of the two is the one before. Without names, the newest run and the
-    one before it that chose the same are compared; one name is compared with the newest run.
+    RUN is a run's name or the start of it, 'last', 'previous', 'last@ENV', 'previous@ENV', or a
+    report file. The older run is the baseline. Without names, the newest run is compared with the
+    latest earlier run that has the same selection. With one name, that run is compared with the
+    newest run.
 
-    Tests are compared in the same environment. Quarantined tests are shown, and are never a
-    regression. Of two loads the times of each step are compared, too.
+    Each test is compared within the same environment. Quarantined tests are shown, but never count
+    as a regression. For two load tests, the times of each step are also compared.
 
     \b
     wolfbane compare

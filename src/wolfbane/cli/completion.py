@@ -1,4 +1,4 @@
-"""``wolfbane completion``, and the answers to what a shell asks."""
+"""``wolfbane completion``, and the responses to completion requests of a shell."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _wolfbane_complete() {
   COMPREPLY=()
   for word in $(WOLFBANE_COMPLETE=bash WOLFBANE_LINE="$line" "$1" 2>/dev/null); do
     case "$word" in (*[/=,#:]) compopt -o nospace ;; esac
-    # Inside of a quote the words stand as they are; bash closes it.
+    # Inside quotes, words are not escaped; bash adds the closing quote.
     [[ ${COMP_WORDS[COMP_CWORD]} == [\"\']* ]] || printf -v word '%q' "$word"
     COMPREPLY+=("$word")
   done
@@ -56,7 +56,7 @@ _BASH_BREAKS = "=:"
 @click.command("completion", cls=Command)
 @click.argument("shell", type=click.Choice(list(SCRIPTS)))
 def command(shell: str) -> None:
-    """Print what makes a shell complete commands, options and the words of the workspace.
+    """Print the script that lets a shell complete commands, options and names from the workspace.
 
     \b
     eval "$(wolfbane completion bash)"      in ~/.bashrc

@@ -1,6 +1,6 @@
-"""What a shell may complete: words of the workspace, from what is on record of it.
+"""The words that a shell can complete, taken from the recorded data of the workspace.
 
-Nothing is scanned and nothing is checked here, so that the answer comes at once.
+Nothing is scanned or checked here, so completion is immediate.
 """
 
 from __future__ import annotations

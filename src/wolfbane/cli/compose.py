@@ -26,7 +26,7 @@ _TITLES = {
     "browsers": "Browsers",
     "env": "Environments",
     "retries": "Retries",
-    "reports": "Reports, such as xunit=out.xml",
+    "reports": "Reports, for example xunit=out.xml",
 }
 _OPTIONAL = ("retries", "reports")
 _THEN = "run, save NAME, or show"
@@ -35,15 +35,16 @@ _THEN = "run, save NAME, or show"
 @click.command("compose", cls=Command)
 @click.option(
     "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
-    help="Take the answers from a TOML file: suites, tags, browsers, env, retries, reports, then.",
+    help="Read the answers from a TOML file. Keys: suites, "
+"tags, browsers, env, retries, reports, then.",
 )  # fmt: skip
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, answers: Path | None, workspace: Path | None) -> None:
-    """Put a run together step by step, see the command, then run it or save it.
+    """Build the command for a run step by step, then run it or save it.
 
-    Each step shows what there is, and how many tests are left after the answer. Words or their
-    numbers are answers, several with commas between; nothing means all.
+    Each step lists the possible answers, and then shows how many tests remain. Answer with words or
+    their numbers, separated by commas. An empty answer means all.
 
     \b
     wolfbane compose
@@ -65,7 +66,7 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
     if workspace is not None:
         arguments += ["--workspace", str(workspace)]
     click.echo(f"\n{_left(composition)}\n  {quoted(['wolfbane', 'run', *arguments], 'posix')}")
-    then = str(given.get("then", "show")) if given is not None else _prompt(f"\nNow? {_THEN}")
+    then = str(given.get("then", "show")) if given is not None else _prompt(f"\nWhat next? {_THEN}")
     ctx.exit(_then(opened, then.split() or ["show"], arguments))
 
 
@@ -82,7 +83,7 @@ def _then(workspace: Workspace, words: list[str], arguments: list[str]) -> int:
         place = ["--workspace", str(workspace.file or workspace.root)]
         save.main([*place, words[1], "--", *arguments], standalone_mode=False)
         return 0
-    raise InputError(Problem(f"'{' '.join(words)}' is none of {_THEN}"))
+    raise InputError(Problem(f"'{' '.join(words)}' is not a valid answer; use {_THEN}"))
 
 
 def _ask(composition: Composition, step: str, title: str) -> None:
@@ -94,7 +95,7 @@ def _ask(composition: Composition, step: str, title: str) -> None:
     for number, (word, about) in enumerate(offers.items(), 1):
         click.echo(f"{number:4}  {word.ljust(wide)}  {about}".rstrip())
     while True:
-        text = _prompt("  which (nothing: " + ("none)" if step in _OPTIONAL else "all)"))
+        text = _prompt("  which (empty: " + ("none)" if step in _OPTIONAL else "all)"))
         try:
             composition.answer(step, [word for word in re.split(r"[\s,]+", text) if word])
             break

@@ -16,37 +16,38 @@ from wolfbane.demo import copy_harbour
 @click.command("demo", cls=Command)
 @click.option(
     "--into", type=click.Path(path_type=Path), metavar="FOLDER",
-    help="Where to put the workspace: a new or empty folder. [default: a temporary one]",
+    help="The folder for the sample workspace: "
+"a new or empty folder. [default: a temporary folder]",
 )  # fmt: skip
 @click.pass_context
 def command(ctx: click.Context, into: Path | None) -> None:
-    """Try Wolfbane on the sample workspace, a small tidal harbour.
+    """Try Wolfbane on a sample workspace: the software of a small harbour.
 
-    Copies it to a folder, runs all of it, and says what to try next. Some of its tests fail
-    and two are unfinished, so that there is something to see. Exits 0 when the harbour ran.
+    Copies the workspace to a folder, runs its tests, and suggests commands to try next. Some tests
+    fail and two are unfinished on purpose. Exits with code 0 if the tests ran, even if some failed.
 
     \b
     wolfbane demo
     wolfbane demo --into harbour
     """
     folder = copy_harbour((into or Path(tempfile.mkdtemp(prefix="wolfbane-"))).resolve())
-    click.echo(f"Saltmarsh Harbour is in {folder}\n")
+    click.echo(f"Copied the sample workspace 'Saltmarsh Harbour' to {folder}\n")
     code = run.main(["--workspace", str(folder)], standalone_mode=False)
     click.echo(f"""
-What fails, fails on purpose. What to try next:
+The failures are intended. Commands to try next:
 
   cd {shlex.quote(str(folder))}
-  wolfbane list --by tag                        what there is, by tag
-  wolfbane run --tag smoke                      the smoke tests of every suite
+  wolfbane list --by tag                        list the tests by tag
+  wolfbane run --tag smoke                      run every suite's smoke tests
   wolfbane run --pick 'category:billing and not tag:slow'
-  wolfbane explain test_catamaran_in_winter     what is known of one test
-  wolfbane again --failed                       only what failed, once more
-  wolfbane list --at v1.3.0 --suite workflows   the suite as it was at a tag
-  wolfbane run --browser phone --log protocol   one browser, and each command to it
-  wolfbane run --preset machines                each machine of the quay, side by side
-  wolfbane env show staging                     where a run would go, and with what
-  wolfbane run --everything                     the unfinished ones too
-  wolfbane show last --verbose                  the last run again, in full
-  wolfbane open                                 its report, as a page
-  wolfbane watch tests/fees                     run what a saved file reaches""")
+  wolfbane explain test_catamaran_in_winter     explain one test
+  wolfbane again --failed                       run only the failed tests again
+  wolfbane list --at v1.3.0 --suite workflows   list the suite from a git tag
+  wolfbane run --browser phone --log protocol   one browser, with its commands
+  wolfbane run --preset machines                each machine, side by side
+  wolfbane env show staging                     show what an environment sets
+  wolfbane run --everything                     include the unfinished tests
+  wolfbane show last --verbose                  print the last run again in full
+  wolfbane open                                 open its report as a page
+  wolfbane watch tests/fees                     run tests affected by each save""")
     ctx.exit(0 if code in (0, 1) else code)

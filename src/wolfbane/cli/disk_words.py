@@ -1,4 +1,4 @@
-"""Paths and expressions that a shell may complete."""
+"""Paths and expressions that a shell can complete."""
 
 from __future__ import annotations
 

@@ -19,15 +19,15 @@ if TYPE_CHECKING:
 @click.command("doctor", cls=Command)
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
-    help="The form of the answer.",
+    help="The output format.",
 )  # fmt: skip
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
-    """Check what is installed and what is missing, and how to fix it. Runs no test.
+    """Check what is installed and what is missing, and show how to fix it. Runs no tests.
 
-    Looks at the runtimes of all suites, environments and services, builds, files in no suite,
-    suites with no test, and words in rules and presets that match nothing. Exits 4 if a suite
+    Checks runtimes, environments, services and builds. Also finds test files that belong to no
+    suite, suites without tests, and rules or presets that match no test. Exits 4 if any suite
     cannot run.
 
     \b
@@ -62,4 +62,4 @@ def _presets(inventory: Inventory) -> Iterator[Finding]:
         for words in (*checked.wrong, *checked.unused):
             yield Finding(about, State.WARNING, words, mend)
         if checked == Checked():
-            yield Finding(about, State.OK, "it can be run")
+            yield Finding(about, State.OK, "this preset can be run")

@@ -15,7 +15,7 @@ from wolfbane.errors import InputError, Problem
 
 @click.group("env", cls=CommandGroup)
 def command() -> None:
-    """Show the environments that a run can use.
+    """Show the environments of the workspace, and their values.
 
     \b
     wolfbane env list
@@ -31,26 +31,29 @@ def list_environments(workspace: Path | None) -> None:
 
     opened = workspace_at(workspace)
     if not opened.settings.env:
-        click.echo("no environment is declared: write [env.NAME] in wolfbane.toml", err=True)
+        click.echo("no environment is declared; add [env.NAME] to wolfbane.toml", err=True)
         return
     click.echo("\n".join(environment_lines(opened)))
 
 
 @command.command("show")
 @click.argument("name", default="", shell_complete=completion_sources.environments)
-@click.option("--set", "values", multiple=True, metavar="KEY=VALUE", help="As for run.",
+@click.option("--set", "values", multiple=True, metavar="KEY=VALUE", help="As in 'wolfbane run'.",
               shell_complete=completion_sources.settings)  # fmt: skip
 @click.option("--as", "form", type=click.Choice(["table", "json"]), default="table",
-              show_default=True, help="The form of the answer.")  # fmt: skip
+              show_default=True, help="The output format.")  # fmt: skip
 @workspace_option
 def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) -> None:
-    """Show the values of an environment (default: the workspace's), and their sources."""
+    """Show the values of an environment and their sources.
+
+    Default: the workspace's default environment.
+    """
     from wolfbane.environments import resolve
     from wolfbane.reports.environments import as_data, value_lines
 
     opened = workspace_at(workspace)
     if not opened.settings.param:
-        raise InputError(Problem("no parameter is declared: write [param.NAME] in wolfbane.toml"))
+        raise InputError(Problem("no parameter is declared; add [param.NAME] to wolfbane.toml"))
     environment = resolve(opened, name, values)
     if form == "json":
         click.echo(json.dumps(as_data(environment), indent=1))

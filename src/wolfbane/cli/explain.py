@@ -30,10 +30,10 @@ if TYPE_CHECKING:
 @selection_options
 @revision_options
 def command(select: Callable[[], Selected], address: str) -> None:
-    """Say what is known of the test at ADDRESS, and why a selection chooses it or not.
+    """Show what is known about the test at ADDRESS, and why a selection includes it or not.
 
-    ADDRESS is PATH#NAME as 'wolfbane list' prints it, or FILE:LINE; the end of one is enough
-    where only one test has it.
+    ADDRESS is PATH#NAME, as printed by 'wolfbane list', or FILE:LINE. The last part of an address
+    is enough if only one test matches it.
 
     \b
     wolfbane explain 'tests/fees/test_fees.py#LateFeeTest / test_a_tenth_a_day'
@@ -67,7 +67,7 @@ def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
         steps = find_kind(test.kind).steps(source, test.name)
         environment = resolve(workspace)
     except (OSError, ValueError, InputError) as error:
-        return [("steps", f"they cannot be read: {error}")]
+        return [("steps", f"the steps cannot be read: {error}")]
     if not steps:
         return []
     suites = [workspace.suite(test.suite)]
@@ -105,9 +105,9 @@ def _find(inventory: Inventory, address: str) -> list[Test]:
         if places:
             names = "\n  ".join(places[:10])
             more = f"\n  and {len(places) - 10} more" if len(places) > 10 else ""
-            raise InputError(f"'{address}' stands for {len(places)} tests:\n  {names}{more}")
+            raise InputError(f"'{address}' matches {len(places)} tests:\n  {names}{more}")
     by_end = {test.name.rpartition(" / ")[2]: test.address for test in tests}
     close = nearest(address, [test.address for test in tests])
     close = close or by_end.get(nearest(address.rpartition(" / ")[2], by_end) or "")
-    hint = f"did you mean '{close}'?" if close else "'wolfbane list' shows them all"
-    raise InputError(Problem(f"no test has the address '{address}'", hint=hint))
+    hint = f"did you mean '{close}'?" if close else "'wolfbane list' lists all addresses"
+    raise InputError(Problem(f"no test matches the address '{address}'", hint=hint))

@@ -26,30 +26,30 @@ UNCLAIMED = "none"
 @functools.partial(selection_options, place=workspace_or_all_option)
 @click.option(
     "--claim", metavar="WORKSPACE",
-    help="In a shared history: make the runs of another workspace this one's; 'none' claims runs "
-    "without a workspace.",
+    help="In a shared history: assign the runs of another workspace to "
+"this workspace. 'none' assigns the runs that have no workspace.",
 )  # fmt: skip
 @click.option(
     "--runs", type=click.IntRange(1), default=30, show_default=True, metavar="N",
-    help="Show only the newest N runs that had one of the chosen tests.",
+    help="Show only the N newest runs that contain a selected test.",
 )  # fmt: skip
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
-    help="The form of the answer.",
+    help="The output format.",
 )  # fmt: skip
 @click.option(
     "--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",
-    help="Draw the tests over time: .png or .svg.",
+    help="Draw the outcomes over time in a .png or .svg file.",
 )  # fmt: skip
 def command(
     select: Callable[[], Selected], claim: str | None, runs: int, form: str, picture: Path | None
 ) -> None:
-    """Show recorded runs; with a selection, the outcomes of its tests over time.
+    """Show recorded runs. With a selection, show the outcomes of its tests over time.
 
-    A test that ran in several environments has a line for each.
+    A test that ran in several environments has one line for each environment.
 
-    A database may keep the runs of several workspaces. Each shows only its own;
-    '--workspace all' shows those of all.
+    A database can hold the runs of several workspaces. By default, only the runs of this workspace
+    are shown. '--workspace all' shows the runs of all workspaces.
 
     \b
     wolfbane history
@@ -85,7 +85,7 @@ def _show_runs(store: Store, runs: int, form: str) -> None:
         for part in fitted(console, run_table(entries), console.width):
             console.print(part)
     else:
-        click.echo("no run is on record here", err=True)
+        click.echo("no runs are recorded here", err=True)
 
 
 def _show_tests(
@@ -111,7 +111,7 @@ def _show_tests(
         from wolfbane.reports.pictures import draw
 
         draw([each for each in found if each.counted], entries, picture)
-        click.echo(f"written: {picture}", err=True)
+        click.echo(f"wrote {picture}", err=True)
     if form == "json":
         click.echo(tests_as_json(found, entries))
     elif not picture:
@@ -124,7 +124,9 @@ def _show_tests(
 def _claim(store: Store, workspace: str, *, across: bool) -> None:
     """Make the runs of another workspace this one's, by its identity or its title."""
     if across:
-        raise InputError(Problem("--claim is for one workspace, not for all"))
+        raise InputError(
+            Problem("--claim works on one workspace; do not use it with '--workspace all'")
+        )
     from wolfbane.reports.text import many
 
     known = store.workspaces()
@@ -132,18 +134,21 @@ def _claim(store: Store, workspace: str, *, across: bool) -> None:
     meant = [identity for identity, title in titles.items() if workspace in (identity, title)]
     if len(meant) != 1:
         names = [*titles.values(), *filter(None, titles)]
-        words = f"the history has no workspace '{workspace}'"
+        words = f"there is no workspace '{workspace}' in the history"
         if meant:
-            words = f"{len(meant)} workspaces are named '{workspace}': {', '.join(meant)}"
+            words = (
+                f"{len(meant)} workspaces are named '{workspace}'; "
+                f"use one of these identities: {', '.join(meant)}"
+            )
         raise InputError(Problem(words, hint=did_you_mean(workspace, names) if not meant else ""))
-    click.echo(f"claimed {many(store.claim(meant[0]), 'run')}")
+    click.echo(f"assigned {many(store.claim(meant[0]), 'run')} to this workspace")
 
 
 def _say_unclaimed(store: Store) -> None:
     """Say how to take in the runs of a shared history that are from before it had workspaces."""
     if count := store.unclaimed():
         click.echo(
-            f"wolfbane: {count} older runs of the team's history belong to no workspace yet; "
-            f"'wolfbane history --claim {UNCLAIMED}' makes them this workspace's",
+            f"wolfbane: {count} older runs in the team's history have no workspace; "
+            f"'wolfbane history --claim {UNCLAIMED}' assigns them to this workspace",
             err=True,
         )

@@ -22,20 +22,26 @@ if TYPE_CHECKING:
     "files", nargs=-1, required=True, metavar="FILE...",
     type=ExistingFile(), shell_complete=on_disk(),
 )  # fmt: skip
-@click.option("--suite", default="", metavar="NAME", help="The suite that its tests are put in.")
 @click.option(
-    "--env", "target", default="", metavar="NAME", help="The environment that the run was in."
+    "--suite", default="", metavar="NAME", help="The suite to assign the imported tests to."
+)
+@click.option(
+    "--env",
+    "target",
+    default="",
+    metavar="NAME",
+    help="The environment in which the run took place.",
 )
 @workspace_option
 @click.pass_context
 def command(
     ctx: click.Context, files: tuple[Path, ...], suite: str, target: str, workspace: Path | None
 ) -> None:
-    """Take reports from elsewhere into the history, each as a run.
+    """Import reports of other tools into the history. Each report becomes one run.
 
-    FILE is xUnit-style XML, CTRF, TAP, or a report as JSON; the content decides which.
-    A report that was imported before is not imported again. Files that cannot be read are
-    named, the others are taken in, and the exit code is 1.
+    FILE is xUnit-style XML, CTRF, TAP, or a Wolfbane report as JSON. The format is detected from
+    the content. A report that is already imported is skipped. If some files cannot be read, they
+    are listed, the     other files are imported, and the exit code is 1.
 
     \b
     wolfbane import build/results.xml
@@ -61,7 +67,7 @@ def command(
 
 def _words(report: ImportedReport) -> str:
     assert report.run is not None
-    words = "is on record already"
+    words = "was already imported"
     if report.is_new:
         counts = [f"{count} {outcome}" for outcome, count in report.run.counts.items()]
         if report.quarantined:

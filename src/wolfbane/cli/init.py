@@ -18,7 +18,7 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
     "folder", default=".", type=click.Path(path_type=Path, file_okay=False, exists=True)
 )
 def command(folder: Path) -> None:
-    """Write the suites found in FOLDER (default: here) to wolfbane.toml.
+    """Write the suites found in FOLDER (default: the current folder) to wolfbane.toml.
 
     An existing file is never overwritten.
 
@@ -32,11 +32,13 @@ def command(folder: Path) -> None:
         with target.open("x", encoding="utf-8") as file:
             file.write(settings_text(root, suites))
     except FileExistsError:
-        raise InputError(Problem("it is there already, and stays as it is", str(target))) from None
+        raise InputError(
+            Problem("the file already exists; it was not changed", str(target))
+        ) from None
     except OSError as error:
-        raise InputError(Problem(f"cannot be written: {error}", str(target))) from None
+        raise InputError(Problem(f"cannot write the file: {error}", str(target))) from None
     for suite in suites:
         click.echo(f"suite {suite.name} (kind {suite.kind}): {', '.join(suite.paths)}")
     if not suites:
-        click.echo("no test was found here; the file shows how a suite is written")
-    click.echo(f"written: {target}")
+        click.echo("no tests were found here; the file contains an example of a suite")
+    click.echo(f"wrote {target}")

@@ -1,4 +1,4 @@
-"""What Wolfbane is installed with, for reports of what went wrong."""
+"""The versions of everything that Wolfbane is installed with, for bug reports."""
 
 from __future__ import annotations
 

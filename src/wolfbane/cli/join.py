@@ -25,16 +25,16 @@ from wolfbane.execution.run_request import RunRequest
 def command(
     ctx: click.Context, places: tuple[Path, ...], request: RunRequest, workspace: Path | None
 ) -> None:
-    """Make one run of the records of its shares, and exit as that run would have.
+    """Combine the records of all shares into one run. Exits with the exit code of the combined run.
 
-    PATH is the folder of a run, an archive that 'wolfbane report --as record' wrote, or a folder
-    that holds some of either. The shares must be of one selection, one state of the sources, and
-    the same environments. Of a share that was run twice the newer record counts.
+    PATH is the folder of a run, an archive written by 'wolfbane report --as record', or a folder
+    that contains such folders or archives. All shares must have the same selection, the same state
+    of the sources, and the same environments. If a share was run twice, the newer record is used.
 
     \\b
-    wolfbane run --share 1/2 --report record=out/1.tar.gz     in one job
-    wolfbane run --share 2/2 --report record=out/2.tar.gz     in another one
-    wolfbane join out --report html=report.html               in a last one
+    wolfbane run --share 1/2 --report record=out/1.tar.gz     in the first job
+    wolfbane run --share 2/2 --report record=out/2.tar.gz     in the second job
+    wolfbane join out --report html=report.html               in a final job
     """
     from wolfbane.app.joining import join_runs
     from wolfbane.app.share_records import read_shares

@@ -1,4 +1,4 @@
-"""A browser that stays open until somebody has looked at it."""
+"""Keeps a browser open until a key is pressed."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def wait_for_key(kept: KeptOpen, go_on: Callable[[], None]) -> None:
     for name, value in (("page", kept.url), ("driver", kept.driver)):
         if value:
             click.echo(f"  {name:<7} {value}")
-    click.echo("Press any key to close it and go on.")
+    click.echo("Press any key to close the browser and continue.")
     loop = asyncio.get_running_loop()
 
     def pressed() -> None:

@@ -1,4 +1,4 @@
-"""Keys as they are pressed, without Enter where there is a terminal."""
+"""Reads single keys, without Enter if there is a terminal."""
 
 from __future__ import annotations
 
@@ -15,9 +15,9 @@ TICK = 0.1
 
 
 class KeyReader:
-    """Reads standard input a character at a time; as a context, it leaves the terminal as it was.
+    """Reads standard input one character at a time. As a context manager, it restores the terminal.
 
-    Input that is no terminal is read so, too; where it ends, no more keys come.
+    Input that is not a terminal is read in the same way. After its end there are no more keys.
     """
 
     def __init__(self) -> None:

@@ -26,19 +26,19 @@ GROUPINGS = ("suite", "file", "kind", "tag", "browser")
 @revision_options
 @click.option(
     "--as", "form", type=click.Choice(["table", "tree", "json"]), default="table",
-    show_default=True, help="The form of the list.",
+    show_default=True, help="The output format.",
 )  # fmt: skip
 @click.option(
     "--by", type=click.Choice(GROUPINGS), default="suite", show_default=True,
-    help="What to group by.",
+    help="Group the tests by this.",
 )  # fmt: skip
 @environment_options
-@click.option("--exact", is_flag=True, help="Load the chosen files, to list their exact tests.")
+@click.option("--exact", is_flag=True, help="Load the selected files, so that the list is exact.")
 def command(select: Callable[[], Selected], point: Point, form: str, by: str, exact: bool) -> None:
-    """Show the tests that a selection chooses, without running any.
+    """List the tests that a selection matches, without running them.
 
-    Tests marked ~ are read from the source; their list is exact once their file has been run,
-    or with --exact.
+    Tests marked ~ were found by reading the source file. The list becomes exact after the file was
+    run, or with --exact.
 
     \b
     wolfbane list
@@ -64,7 +64,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     for file in inventory.files.values():
         if file.error:
             reason = file.error.strip().partition("\n")[0]
-            click.echo(f"wolfbane: {file.path} cannot be loaded: {reason}", err=True)
+            click.echo(f"wolfbane: cannot load {file.path}: {reason}", err=True)
         elif may_match(choice.expression, file) is not False:
             for warning in file.warnings:
                 click.echo(f"wolfbane: {file.path}:{warning}", err=True)
@@ -74,7 +74,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
         click.echo(as_json(verdict.chosen, status))
         return
     if lost := unclaimed(inventory):
-        click.echo(f"wolfbane: {in_words(lost)}; 'wolfbane doctor' says more", err=True)
+        click.echo(f"wolfbane: {in_words(lost)}; run 'wolfbane doctor' for details", err=True)
     room = table_width(sys.stdout)
     rows = table(verdict.chosen, by, room) if form == "table" else tree(verdict.chosen, by)
     click.echo("\n".join([*rows, *closing_lines(verdict.chosen, verdict.left_out, room)]))

@@ -52,11 +52,11 @@ def command(
     request: RunRequest,
     presets: tuple[str, ...],
 ) -> None:
-    """Run the chosen API workflows as a load: many users at once, measured.
+    """Load-test the selected API workflows with many concurrent users, and measure response times.
 
-    A load may only go to this machine, and to hosts of an environment with 'load = true'. With
-    --users, each user repeats all workflows. With --rate, workflows start at that rate, even
-    while earlier ones run.
+    A load test can only target this machine and hosts of an environment with 'load = true'. With
+    --users, each user repeats all workflows. With --rate, workflows start at that rate, even if
+    earlier ones are still running.
 
     \b
     wolfbane load --users 10 --for 30s
@@ -76,4 +76,4 @@ def command(
     ctx.exit(load_and_print(ready, how))
 
 
-command.examples = {"Choose tests": "--suite workflows --drop name:pumpRuns"}
+command.examples = {"Select tests": "--suite workflows --drop name:pumpRuns"}

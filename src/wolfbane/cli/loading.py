@@ -1,4 +1,4 @@
-"""Carry out a load that is ready, and print it."""
+"""Runs a prepared load test, and prints its progress and result."""
 
 from __future__ import annotations
 

@@ -19,14 +19,14 @@ from wolfbane.cli.workspace_option import workspace_at, workspace_option
 )  # fmt: skip
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
-    help="The form of the answer.",
+    help="The output format.",
 )  # fmt: skip
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> None:
-    """Show the machines of a cluster, and which suites and browsers each can serve.
+    """Show the machines of a cluster, and which suites and browsers each machine can run.
 
-    Exits 4 if a suite can run on none of them.
+    Exits 4 if there is a suite that no machine can run.
 
     \b
     wolfbane machines --on tcp://quay-1.example:8786
@@ -43,7 +43,7 @@ def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> N
     if form == "json":
         click.echo(json.dumps([to_builtins(machine) for machine in machines], indent=1))
     elif not machines:
-        click.echo("the scheduler has no machine", err=True)
+        click.echo("no machine is connected to the scheduler", err=True)
     else:
         console = make_console()
         slots, facts = [each.slots for each in machines], [each.facts for each in machines]

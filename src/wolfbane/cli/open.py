@@ -15,13 +15,15 @@ NAME = "report.html"
 
 @click.command("open", cls=Command)
 @click.argument("run", default="last", shell_complete=completion_sources.runs)
-@click.option("--no-browser", is_flag=True, help="Only write the file, and print its path.")
+@click.option(
+    "--no-browser", is_flag=True, help="Write the report and print its path, but open no browser."
+)
 @workspace_option
 def command(run: str, no_browser: bool, workspace: Path | None) -> None:
-    """Open the report of a recorded run in your browser.
+    """Open the HTML report of a recorded run in your browser.
 
-    RUN is the name of a run, the start of it, 'last' (the default) or 'previous'. The report is
-    one HTML file in the run's folder; its path is printed.
+    RUN is a run's name or the start of it, 'last' (the default), or 'previous'. The report is one
+    HTML file in the folder of the run. Its path is printed.
 
     \b
     wolfbane open
@@ -39,4 +41,4 @@ def command(run: str, no_browser: bool, workspace: Path | None) -> None:
     write_reports([("html", path)], read_record(folder))
     click.echo(path)
     if not no_browser and not webbrowser.open(path.as_uri()):
-        click.echo("wolfbane: no browser could be started here; open that file", err=True)
+        click.echo("wolfbane: no browser could be started; open the file yourself", err=True)

@@ -39,9 +39,13 @@ def command() -> None:
 @command.command("save")
 @click.argument("name")
 @click.argument("arguments", nargs=-1, type=click.UNPROCESSED, metavar="-- ARGUMENTS...")
-@click.option("--help-text", "words", metavar="TEXT", default="", help="A description.")
-@click.option("--personal", is_flag=True, help="Save it for yourself only, for every workspace.")
-@click.option("--replace", is_flag=True, help="Replace a preset of the same name.")
+@click.option(
+    "--help-text", "words", metavar="TEXT", default="", help="A description of the preset."
+)
+@click.option(
+    "--personal", is_flag=True, help="Save the preset in your own settings, for all workspaces."
+)
+@click.option("--replace", is_flag=True, help="Replace an existing preset of the same name.")
 @workspace_option
 def save(
     name: str,
@@ -51,7 +55,7 @@ def save(
     replace: bool,
     workspace: Path | None,
 ) -> None:
-    """Save any arguments of 'wolfbane run'; they are checked first.
+    """Save arguments of 'wolfbane run'. They are checked before they are saved.
 
     \b
     wolfbane preset save nightly -- --tag slow --env staging
@@ -59,25 +63,31 @@ def save(
     """
     opened = workspace_at(workspace)
     if not arguments:
-        raise InputError(Problem(f"no arguments: write wolfbane preset save {name} -- --tag smoke"))
+        raise InputError(
+            Problem(f"no arguments given; for example: wolfbane preset save {name} -- --tag smoke")
+        )
     check_arguments(opened, arguments)
     known = all_presets(opened).get(name)
     kept = personal_file() if personal else opened.file
     if known is not None and known.file == kept and not replace:
         place = _place(opened, known.file)
-        raise InputError(Problem(f"there is a preset '{name}' in {place}", hint="use --replace"))
+        raise InputError(
+            Problem(
+                f"preset '{name}' already exists in {place}", hint="use --replace to overwrite it"
+            )
+        )
     file = save_preset(opened, name, arguments, words, personal=personal)
-    click.echo(f"saved in {_place(opened, file)}: wolfbane run --preset {name}")
+    click.echo(f"saved in {_place(opened, file)}; use it with: wolfbane run --preset {name}")
 
 
 @command.command("list")
 @workspace_option
 def list_presets(workspace: Path | None) -> None:
-    """List every preset, its arguments, and where it is saved."""
+    """List all presets with their arguments and the file each is saved in."""
     opened = workspace_at(workspace)
     presets = all_presets(opened).values()
     if not presets:
-        click.echo("no preset is saved; see wolfbane preset save --help", err=True)
+        click.echo("there are no presets; see 'wolfbane preset save --help'", err=True)
         return
     rows = []
     for preset in presets:
@@ -90,7 +100,7 @@ def list_presets(workspace: Path | None) -> None:
 @click.argument("name", shell_complete=completion_sources.presets)
 @workspace_option
 def show(name: str, workspace: Path | None) -> None:
-    """Show the arguments of a preset, and the complete command with the presets below it."""
+    """Show the arguments of a preset, and the complete command with the presets it includes."""
     opened = workspace_at(workspace)
     preset = find_preset(opened, name)
     whole = expanded(run, ["--workspace", str(opened.file or opened.root), "--preset", name])
@@ -99,7 +109,7 @@ def show(name: str, workspace: Path | None) -> None:
     rows += [("help", preset.help)] if preset.help else []
     rows += [
         ("arguments", quoted(preset.arguments, "posix")),
-        ("kept in", _place(opened, preset.file)),
+        ("saved in", _place(opened, preset.file)),
         ("runs", quoted(["wolfbane", "run", *whole], "posix")),
     ]
     click.echo("\n".join(aligned(rows)))
@@ -111,7 +121,7 @@ def show(name: str, workspace: Path | None) -> None:
 def delete(name: str, workspace: Path | None) -> None:
     """Delete a preset."""
     opened = workspace_at(workspace)
-    click.echo(f"deleted from {_place(opened, delete_preset(opened, name))}: {name}")
+    click.echo(f"deleted preset {name} from {_place(opened, delete_preset(opened, name))}")
 
 
 def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
@@ -128,8 +138,10 @@ def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
         name, _, value = piece.value.partition("=")
         parameter = workspace.settings.param.get(name) if piece.option == "--set" else None
         if parameter is not None and parameter.secret and not value.startswith("@"):
-            hint = f"give a file: --set {name}=@FILE, or set it in an environment"
-            raise InputError(Problem(f"'{name}' is secret: it is not kept in a preset", hint=hint))
+            hint = f"use a file: --set {name}=@FILE, or set the value in an environment"
+            raise InputError(
+                Problem(f"'{name}' is a secret and cannot be saved in a preset", hint=hint)
+            )
 
 
 def _place(workspace: Workspace, file: Path) -> str:

@@ -1,4 +1,7 @@
-"""Whether saved arguments still mean something: asked when they are saved, and by ``doctor``."""
+"""Checks whether saved arguments are still valid.
+
+Used when a preset is saved, and by ``doctor``.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +21,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class Checked(msgspec.Struct, frozen=True):
-    """What was found: ``wrong`` has to be fixed, ``unused`` terms match no test today."""
+    """The result of a check: ``wrong`` must be fixed; ``unused`` terms currently match no test."""
 
     wrong: tuple[str, ...] = ()
     unused: tuple[str, ...] = ()

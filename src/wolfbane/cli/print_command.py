@@ -1,4 +1,4 @@
-"""A run as the line that was typed."""
+"""Prints a run as the command line that was typed."""
 
 from __future__ import annotations
 
@@ -47,4 +47,4 @@ def print_line(selected: Selected, point: Point, arguments: Sequence[str], shell
     shown = [mask(argument) for argument in arguments]
     click.echo(quoted(["wolfbane", "run", *shown], shell))
     if shown != list(arguments):
-        click.echo("wolfbane: a secret is masked in this line", err=True)
+        click.echo("wolfbane: this line contains a masked secret", err=True)

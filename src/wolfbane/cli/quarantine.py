@@ -25,7 +25,7 @@ LOOKED_BACK = 30
 
 @click.group("quarantine", cls=CommandGroup)
 def command() -> None:
-    """Manage quarantined tests: their failures do not fail a run.
+    """Manage quarantined tests. A failure of a quarantined test does not fail the run.
 
     \b
     wolfbane quarantine add --name crane --because 'it is slow to wake'
@@ -40,15 +40,17 @@ def _day(ctx: click.Context, param: click.Parameter, value: datetime | None) -> 
 
 @command.command("add")
 @selection_options
-@click.option("--because", required=True, metavar="TEXT", help="The reason; each run shows it.")
+@click.option(
+    "--because", required=True, metavar="TEXT", help="The reason. It is shown in every run."
+)
 @click.option("--until", type=click.DateTime(["%Y-%m-%d"]), callback=_day, metavar="DATE",
-              help="The last day. After it, runs fail until the entry is changed.")  # fmt: skip
-@click.option("--owner", default="", metavar="WHO", help="Who is responsible for it.")
-@click.option("--ticket", default="", metavar="URL", help="Where the problem is tracked.")
+              help="The last day. After it, runs fail until the entry is changed or removed.")  # fmt: skip
+@click.option("--owner", default="", metavar="WHO", help="The person or team responsible.")
+@click.option("--ticket", default="", metavar="URL", help="The issue that tracks the problem.")
 def add_entry(
     select: Callable[[], Selected], because: str, until: date | None, owner: str, ticket: str
 ) -> None:
-    """Quarantine the tests that a selection matches, in quarantine.toml.
+    """Quarantine the tests that a selection matches. Adds an entry to quarantine.toml.
 
     \b
     wolfbane quarantine add page/map --name crane --because 'slow to wake'
@@ -60,18 +62,20 @@ def add_entry(
     selected = select()
     expression = str(selected.choice)
     if expression == "everything":
-        raise InputError(Problem("say which tests: a path, --name, --tag, --pick, ..."))
+        raise InputError(
+            Problem("select the tests to quarantine, with a path, --name, --tag, --pick, ...")
+        )
     status = selected.newest.overall().status
     tests = choose(selected.choice, selected.inventory.tests, status).chosen
     if not tests:
         raise nothing_chosen(selected.inventory, selected.choice, status)
     if until is not None and until < date.today():
-        raise InputError(Problem(f"--until {until} is past already"))
+        raise InputError(Problem(f"--until {until} is in the past"))
     if not because.strip():
-        raise InputError(Problem("--because is empty: say why"))
+        raise InputError(Problem("--because is empty; give a reason"))
     entry = QuarantineEntry(expression, because, date.today(), until, owner, ticket)
     add(selected.inventory.workspace.root, entry)
-    click.echo(f"quarantined in {NAME}: {expression}")
+    click.echo(f"added to {NAME}: {expression}")
     for test in tests[:STABLE]:
         click.echo(f"  {test.address}")
     if len(tests) > STABLE:
@@ -80,10 +84,10 @@ def add_entry(
 
 @command.command("list")
 @click.option("--as", "form", type=click.Choice(["table", "json"]), default="table",
-              show_default=True, help="The form of the answer.")  # fmt: skip
+              show_default=True, help="The output format.")  # fmt: skip
 @workspace_option
 def list_entries(workspace: Path | None, form: str) -> None:
-    """List the entries: their tests, until when, and how often those passed lately."""
+    """List the entries with their tests, end dates, and how often the tests passed recently."""
     from wolfbane.reports.quarantine import as_data, entry_lines
     from wolfbane.reports.style import make_console
 
@@ -99,30 +103,33 @@ def list_entries(workspace: Path | None, form: str) -> None:
 @command.command("release")
 @click.argument("numbers", nargs=-1, type=click.IntRange(1), metavar="[NUMBER]...")
 @click.option("--stable", type=click.IntRange(1), default=STABLE, show_default=True, metavar="N",
-              help="Suggest entries whose tests passed in their last N runs.")  # fmt: skip
+              help="Suggest entries whose tests all passed in their last N runs.")  # fmt: skip
 @workspace_option
 def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: int) -> None:
-    """Remove entries by their numbers in the list; without numbers, suggest some."""
+    """Remove the entries with these numbers (see 'list').
+
+    Without numbers, suggest entries to remove.
+    """
     from wolfbane.results.quarantine import NAME, release
 
     quarantined = _with_history(workspace)
     if numbers:
         if wrong := [number for number in numbers if number > len(quarantined)]:
             entries = "1 entry" if len(quarantined) == 1 else f"{len(quarantined)} entries"
-            raise InputError(Problem(f"there is no entry {wrong[0]}: the list has {entries}"))
+            raise InputError(Problem(f"there is no entry {wrong[0]}; the list has {entries}"))
         chosen = [quarantined[number - 1].entry.match for number in numbers]
         root = workspace_at(workspace).root
         release(root, chosen)
         for match in chosen:
-            click.echo(f"released from {NAME}: {match}")
+            click.echo(f"removed from {NAME}: {match}")
         return
     if not quarantined:
         return
     ready = [(number, each) for number, each in enumerate(quarantined, 1) if each.stable >= stable]
     for number, each in ready:
-        click.echo(f"{number}  {each.entry.match}: passed in its last {each.stable} runs")
+        click.echo(f"{number}  {each.entry.match}: passed in the last {each.stable} runs")
     if not ready:
-        click.echo(f"no entry passed in all of its last {stable} runs")
+        click.echo(f"no entry has tests that passed in all of their last {stable} runs")
 
 
 def _with_history(workspace: Path | None) -> list[QuarantinedTests]:
@@ -136,7 +143,7 @@ def _with_history(workspace: Path | None) -> list[QuarantinedTests]:
     opened = workspace_at(workspace)
     quarantine = Quarantine(read_entries(opened.root))
     if not quarantine.entries:
-        click.echo("nothing is quarantined; see wolfbane quarantine add --help", err=True)
+        click.echo("no tests are quarantined; see 'wolfbane quarantine add --help'", err=True)
     by_entry: dict[int, list[str]] = {id(entry): [] for entry in quarantine.entries}
     for test in open_inventory(opened).tests:
         if entry := quarantine.entry(test):

@@ -1,4 +1,4 @@
-"""A command as one line for a shell."""
+"""Quotes a command as one line for a shell."""
 
 from __future__ import annotations
 
@@ -21,7 +21,9 @@ def quoted(arguments: Sequence[str], shell: str) -> str:
         return shlex.join(arguments)
     for argument in arguments:
         if "\n" in argument and shell == "cmd":
-            raise InputError(Problem(f"the command prompt cannot be given {argument!r}"))
+            raise InputError(
+                Problem(f"the Windows command prompt cannot express this argument: {argument!r}")
+            )
     if shell == "pwsh":
         return _pwsh(arguments)
     return " ".join(map(_prompt, arguments))

@@ -17,7 +17,7 @@ from wolfbane.formats.registry import NAMES
 
 @click.command("report", cls=Command)
 @click.argument("run", default="last", shell_complete=completion_sources.runs)
-@click.option("--as", "form", type=click.Choice(NAMES), required=True, help="The format.")
+@click.option("--as", "form", type=click.Choice(NAMES), required=True, help="The report format.")
 @click.option(
     "--to", "path", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",
     shell_complete=on_disk(),
@@ -27,7 +27,7 @@ from wolfbane.formats.registry import NAMES
 def command(run: str, form: str, path: Path | None, workspace: Path | None) -> None:
     """Write a report of a recorded run.
 
-    RUN is the name of a run, the start of it, 'last' (the default) or 'previous'.
+    RUN is a run's name or the start of it, 'last' (the default), or 'previous'.
 
     \b
     wolfbane report --as markdown
@@ -38,7 +38,9 @@ def command(run: str, form: str, path: Path | None, workspace: Path | None) -> N
     from wolfbane.results.runs import find_run
 
     if form == "record" and path is None and sys.stdout.isatty():
-        raise InputError(Problem("an archive is not for a terminal", hint="say --to PATH"))
+        raise InputError(
+            Problem("an archive cannot be printed to a terminal", hint="use --to PATH")
+        )
     targets = read_targets([f"{form}={path}"]) if path else []
     opened = workspace_at(workspace)
     record = read_record(find_run(opened.results, run))

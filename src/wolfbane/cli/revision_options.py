@@ -1,4 +1,4 @@
-"""``--at`` and ``--settings``: suites as they are at a git revision."""
+"""The options ``--at`` and ``--settings``, which take suites from a git revision."""
 
 from __future__ import annotations
 
@@ -28,8 +28,8 @@ def revision_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
     decorated: Callable[..., Any] = click.option(
         "--settings", type=click.Choice((THERE, HERE)),
-        help="With --at: suites have the settings of the revision (there) or those of the "
-        "workspace (here). [default: there]",
+        help="With --at: use the suites' settings from the revision "
+"(there) or from the workspace (here). [default: there]",
     )(wrapped)  # fmt: skip
     return click.option(
         "--at", metavar="REV", default="", shell_complete=completion_sources.revisions,
@@ -78,7 +78,9 @@ def _the_one(params: Mapping[str, Any], here: Workspace) -> Environment:
     by_name = _by_name(params, here)
     if len(by_name) > 1:
         names = ", ".join(by_name)
-        raise InputError(Problem("--at deployed: name one environment", hint=f"not {names}"))
+        raise InputError(
+            Problem("--at deployed: give only one environment", hint=f"these were given: {names}")
+        )
     return next(iter(by_name.values()))
 
 

@@ -45,9 +45,15 @@ if TYPE_CHECKING:
 @environment_options
 @request_options()
 @preset_option
-@click.option("--print-command", is_flag=True, help="Print this run as one line, and run nothing.")
 @click.option(
-    "--shell", type=click.Choice(SHELLS), help="Quote that line for this shell. [default: posix]"
+    "--print-command",
+    is_flag=True,
+    help="Print the command for this run as one line, but run nothing.",
+)
+@click.option(
+    "--shell",
+    type=click.Choice(SHELLS),
+    help="With --print-command: quote the line for this shell. [default: posix]",
 )
 @click.pass_context
 def command(
@@ -60,21 +66,21 @@ def command(
     shell: str | None,
     opened: Callable[[], Workspace],
 ) -> None:
-    """Choose tests and run them.
+    """Select tests and run them.
 
-    PATH is a file, a folder, a glob, FILE:LINE or an address; several are a union. Values of
-    one option are alternatives, different options narrow each other.
+    PATH is a file, a folder, a glob, FILE:LINE or an address. Several paths add up (union). Several
+    values of one option are alternatives (or); different options are combined (and).
 
     \b
     wolfbane run                              everything
     wolfbane run tests/tides --tag smoke      the smoke tests of one folder
     wolfbane run --pick 'tag:smoke and not owner:quay'
     wolfbane run tests/tides/test_heights.py:14
-    wolfbane run --status failed              what failed when last run
+    wolfbane run --status failed              tests that failed when last run
     wolfbane run --env staging --set machine=crane-2
-    wolfbane run --env local,staging          once in each, side by side
+    wolfbane run --env local,staging          one run in each environment
     wolfbane run --browser firefox --log protocol
-    wolfbane run --preset nightly --jobs 4    saved arguments, and more
+    wolfbane run --preset nightly --jobs 4    a preset, with one more option
     """
     _check_pairs(ctx, request)
     arguments = without(command, ctx.meta[EXPANDED], "--print-command", "--shell")
@@ -102,7 +108,9 @@ def _check_pairs(ctx: click.Context, request: RunRequest) -> None:
     if not request.mail_to and ctx.get_parameter_source("mail_when") is _TYPED:
         raise InputError(Problem("--mail-when needs --mail-to"))
     if request.repeats and request.retries is not None:
-        raise InputError(Problem("--repeat and --retries contradict each other: give one of them"))
+        raise InputError(
+            Problem("--repeat and --retries cannot be used together; use only one of them")
+        )
     if not request.repeats and ctx.get_parameter_source("repeat_in") is _TYPED:
         raise InputError(Problem("--repeat-in needs --repeat or --repeat-for"))
     if ctx.params["shell"] and not ctx.params["print_command"]:

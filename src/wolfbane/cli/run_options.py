@@ -1,4 +1,4 @@
-"""The options of a run, made from the fields of RunRequest."""
+"""The options of a run, created from the fields of RunRequest."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _COMPLETIONS = {"reports": reports}
 
 
 class GroupedOption(click.Option):
-    """An option that knows which group of the help it is in."""
+    """An option that has a help group."""
 
     def __init__(self, *names: Any, group: str, **how: Any) -> None:
         super().__init__(*names, **how)

@@ -1,4 +1,4 @@
-"""Carry out a run that is ready, and print it."""
+"""Runs a prepared run, and prints its progress and result."""
 
 from __future__ import annotations
 

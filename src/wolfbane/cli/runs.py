@@ -13,11 +13,11 @@ from wolfbane.cli.workspace_option import workspace_at, workspace_option
 @click.command("runs", cls=Command)
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
-    help="The form of the answer.",
+    help="The output format.",
 )  # fmt: skip
 @workspace_option
 def command(form: str, workspace: Path | None) -> None:
-    """List the runs on disk: verdict, selection and size.
+    """List the stored runs with their verdict, selection and size.
 
     \b
     wolfbane runs

@@ -1,4 +1,4 @@
-"""The options that every command with a selection has in common."""
+"""The common options of all commands with a selection."""
 
 from __future__ import annotations
 
@@ -20,15 +20,15 @@ if TYPE_CHECKING:
     from wolfbane.workspace.settings import Workspace
 
 _FIELDS = {
-    "suite": "Tests of this suite.",
-    "kind": f"Tests of this kind: {', '.join(KINDS[:-1])} or {KINDS[-1]}.",
-    "file": "Tests in this file, folder or glob.",
-    "name": "Tests whose name holds this text.",
-    "tag": "Tests with this tag: smoke, or category=billing.",
-    "category": "Tests tagged category=VALUE.",
-    "status": "Tests with this outcome in their newest run: failed, passed, new, ...",
-    "browser": "Tests in this browser; all is every browser.",
-    "changed": "Tests affected by changes since this git revision.",
+    "suite": "Select tests of this suite.",
+    "kind": f"Select tests of this kind: {', '.join(KINDS[:-1])} or {KINDS[-1]}.",
+    "file": "Select tests in this file, folder or glob.",
+    "name": "Select tests whose name contains this text.",
+    "tag": "Select tests with this tag: smoke, or category=billing.",
+    "category": "Select tests with the tag category=VALUE.",
+    "status": "Select tests with this outcome in their newest run: failed, passed, new, ...",
+    "browser": "Select tests that run in this browser; 'all' means every browser.",
+    "changed": "Select tests affected by changes since this git revision.",
 }
 
 SELECTION = frozenset(f"--{name}" for name in (*_FIELDS, "pick", "drop", "everything"))
@@ -93,18 +93,20 @@ def _decorated(wrapped: Callable[..., Any]) -> Callable[..., Any]:
         multiple=True,
         metavar="EXPR",
         shell_complete=completion_sources.expressions,
-        help="Narrow to an expression: 'tag:a and not b'.",
+        help="Select only tests that match this expression: 'tag:a and not b'.",
     )(decorated)
     decorated = click.option(
         "--drop",
         multiple=True,
         metavar="EXPR",
         shell_complete=completion_sources.expressions,
-        help="Leave out the tests that an expression matches.",
+        help="Exclude tests that match this expression.",
     )(decorated)
-    return click.option("--everything", is_flag=True, help="Ignore leave_out and focus marks.")(
-        decorated
-    )
+    return click.option(
+        "--everything",
+        is_flag=True,
+        help="Ignore the leave_out setting and the focus marks in test sources.",
+    )(decorated)
 
 
 def read_asked(options: Mapping[str, Any]) -> SelectionRequest:

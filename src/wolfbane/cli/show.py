@@ -14,12 +14,14 @@ from wolfbane.cli.workspace_option import workspace_at, workspace_option
 @click.command("show", cls=Command)
 @click.argument("run", default="last", shell_complete=completion_sources.runs)
 @workspace_option
-@click.option("-q", "--quiet", is_flag=True, help="Print only failures and the closing line.")
-@click.option("-v", "--verbose", is_flag=True, help="Print each test, with all traces and outputs.")
+@click.option("-q", "--quiet", is_flag=True, help="Print only the failures and the last line.")
+@click.option(
+    "-v", "--verbose", is_flag=True, help="Print every test, with full stack traces and output."
+)
 def command(run: str, workspace: Path | None, quiet: bool, verbose: bool) -> None:
-    """Print a recorded run again, as it was printed before.
+    """Print the output of a recorded run again.
 
-    RUN is the name of a run, the start of it, 'last' (the default) or 'previous'.
+    RUN is a run's name or the start of it, 'last' (the default), or 'previous'.
 
     \b
     wolfbane show

@@ -27,12 +27,12 @@ if TYPE_CHECKING:
 @click.option(
     "--suite", "names", multiple=True, metavar="NAME",
     shell_complete=completion_sources.of_field("suite"),
-    help="Only the steps of this suite.",
+    help="List only the steps of this suite.",
 )  # fmt: skip
-@click.option("--unused", is_flag=True, help="Only steps that no scenario uses.")
+@click.option("--unused", is_flag=True, help="List only the steps that no scenario uses.")
 @click.option(
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
-    help="The form of the answer.",
+    help="The output format.",
 )  # fmt: skip
 @workspace_option
 @one_environment_options
@@ -41,9 +41,9 @@ def command(
     ctx: click.Context, point: Point, names: tuple[str, ...], unused: bool, form: str,
     workspace: Path | None,
 ) -> None:  # fmt: skip
-    """List the steps of scenario suites: where each is defined and how often it is used.
+    """List the steps of scenario suites, where each is defined, and how often it is used.
 
-    Steps that are nearly the same, and steps of scenarios that nobody defined, are listed below.
+    Near-duplicate steps, and scenario steps without a definition, are listed below the table.
 
     \b
     wolfbane steps
@@ -86,11 +86,11 @@ def _show(listing: StepListing, shown: Sequence[StepDefinition], *, unused: bool
             many(idle, "unused step") if unused else f"{many(len(shown), 'step')}, {idle} unused"
         )
     elif not listing.problems:
-        click.echo("every step is used" if unused else "no step is defined")
+        click.echo("all steps are used" if unused else "no steps are defined")
     for use in listing.undefined[:_MOST]:
-        click.echo(f"not defined: {visible(use.text)} ({use.file}:{use.line})")
+        click.echo(f"undefined step: {visible(use.text)} ({use.file}:{use.line})")
     if len(listing.undefined) > _MOST:
-        click.echo(f"and {len(listing.undefined) - _MOST:,} more that are not defined")
+        click.echo(f"and {len(listing.undefined) - _MOST:,} more undefined steps")
 
 
 def _show_alike(shown: Sequence[StepDefinition]) -> None:
@@ -100,11 +100,11 @@ def _show_alike(shown: Sequence[StepDefinition]) -> None:
     alike = list(near_duplicates(shown))
     for one, other in alike[:_MOST]:
         click.echo(
-            f"nearly the same: '{visible(one.pattern)}' ({one.place}) and "
-            f"'{visible(other.pattern)}' ({other.place})"
+            f"near duplicates: '{visible(one.pattern)}' ({one.place}) "
+            f"and '{visible(other.pattern)}' ({other.place})"
         )
     if len(alike) > _MOST:
-        click.echo(f"and {len(alike) - _MOST:,} more pairs that are nearly the same")
+        click.echo(f"and {len(alike) - _MOST:,} more pairs of near duplicates")
 
 
 _MOST = 10
@@ -114,9 +114,9 @@ def _suites(workspace: Workspace, names: tuple[str, ...]) -> list[Suite]:
     """The scenario suites that are meant. Raises InputError."""
     known = {suite.name: suite for suite in workspace.suites if find_kind(suite.kind).has_steps}
     if not known:
-        raise InputError(Problem("no suite here has steps: only suites of feature files do"))
+        raise InputError(Problem("this workspace has no scenario suites, so there are no steps"))
     for name in names:
         if name not in known:
             hint = did_you_mean(name, known)
-            raise InputError(Problem(f"there is no suite '{name}' with steps", hint=hint))
+            raise InputError(Problem(f"there is no scenario suite '{name}'", hint=hint))
     return [suite for name, suite in known.items() if not names or name in names]

@@ -1,4 +1,4 @@
-"""Standard output and error as they are: closed, or with an encoding that has few characters."""
+"""Handles a standard output or error that is closed or has a limited encoding."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ def prepare_streams() -> None:
     sys.stdout = sys.stdout or _nowhere()
     sys.stderr = sys.stderr or _nowhere()
     if is_closed:
-        sys.stderr.write("wolfbane: standard output is closed: nothing is shown\n")
+        sys.stderr.write("wolfbane: standard output is closed; no output is shown\n")
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")

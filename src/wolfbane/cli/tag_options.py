@@ -1,4 +1,4 @@
-"""Any tag key in use as an option: ``--owner quay`` is ``--pick owner:quay``."""
+"""Makes every tag key in use an option: ``--owner quay`` means ``--pick owner:quay``."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The options that say what a run is pointed at: ``--env``, ``--set`` and ``--spread``."""
+"""The options that set a run's environment: ``--env``, ``--set`` and ``--spread``."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
         ", or several: a,b",
         click.option(
             "--spread", multiple=True, metavar="KEY", shell_complete=completion_sources.parameters,
-            help="Run once for each of a parameter's values: --set machine=a,b --spread machine.",
+            help="Run once for each value of this parameter: --set machine=a,b --spread machine.",
         )(wrapped),
     )  # fmt: skip
 
@@ -53,7 +53,7 @@ def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
         def point(workspace: Workspace) -> list[Environment]:
             found = _point(workspace, environment, values, (), ())
             if len(found) > 1:
-                raise click.BadParameter("name one environment", param_hint="--env")
+                raise click.BadParameter("give only one environment", param_hint="--env")
             return found
 
         return command(point=point, **options)
@@ -65,13 +65,13 @@ def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any
     decorated: Callable[..., Any] = click.option(
         "--set", "values", multiple=True, metavar="KEY=VALUE",
         shell_complete=completion_sources.settings,
-        help="Give a parameter a value, or KEY=@FILE a file's content.",
+        help="Set a parameter to a value. KEY=@FILE uses the content of a file.",
     )(command)  # fmt: skip
     return click.option(
         "--env", "environment", metavar="NAME", default="",
         shell_complete=completion_sources.environments,
         callback=filled,
-        help=f"The environment to run in{several}. [default: the workspace's]",
+        help=f"The environment to run in{several}. [default: the workspace's default]",
     )(decorated)  # fmt: skip
 
 

@@ -1,4 +1,4 @@
-"""Values of options, as they are typed."""
+"""Reads the values of options."""
 
 from __future__ import annotations
 
@@ -14,12 +14,14 @@ from wolfbane.units import seconds
 
 
 class FilledPath(click.Path):
-    """A path that is not empty: an empty variable of a script means no folder."""
+    """A path that must not be empty, because an empty value usually comes from an empty script
+    variable.
+    """
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         """Refuse what Click would accept."""
         if value == "":
-            self.fail("it is empty", param, ctx)
+            self.fail("the value is empty", param, ctx)
         return super().convert(value, param, ctx)
 
 
@@ -27,7 +29,7 @@ def filled(ctx: click.Context, param: click.Parameter, value: str) -> str:
     """A click callback that refuses an empty value: an empty variable of a script, it seems."""
     source = ctx.get_parameter_source(param.name or "")
     if source is ParameterSource.COMMANDLINE and not value.strip():
-        raise click.BadParameter("it is empty")
+        raise click.BadParameter("the value is empty")
     return value
 
 
@@ -65,7 +67,10 @@ def _time(value: str | None, *, needs_unit: bool) -> float | None:
 
 
 class ExistingFile(click.Path):
-    """The path of an existing file; the error for another one has the nearest name."""
+    """The path of an existing file.
+
+    If there is no such file, the error suggests the closest name.
+    """
 
     def __init__(self) -> None:
         super().__init__(path_type=Path, dir_okay=False)

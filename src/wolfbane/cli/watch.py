@@ -36,11 +36,11 @@ def command(
     request: RunRequest,
     presets: tuple[str, ...],
 ) -> None:
-    """Run the tests that are affected by each file you save, until you quit.
+    """Run the affected tests each time you save a file, until you quit.
 
-    These are the tests in the file, the tests that import it (Python and JavaScript), and all
-    tests of a suite that names it among its inputs. Tests that failed run first. Keys: a runs
-    all, f runs what failed, s asks for another selection, q quits.
+    Affected tests are the tests in the file, the tests that import it (Python and JavaScript), and
+    all tests of a suite that lists the file in its inputs. Previously failed tests run first. Keys:
+    'a' runs all tests, 'f' runs the failed tests, 's' asks for a new selection, 'q' quits.
 
     \b
     wolfbane watch

@@ -1,4 +1,4 @@
-"""The loop of ``wolfbane watch``: what was saved, what was pressed, what is printed."""
+"""The loop of ``wolfbane watch``. It handles saved files and pressed keys, and prints results."""
 
 from __future__ import annotations
 
@@ -14,11 +14,11 @@ from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
 from wolfbane.reports.text import many
 from wolfbane.selection import Expression
 
-KEYS = "a all, f failed, s another selection, q quit"
+KEYS = "keys: a = all, f = failed, s = new selection, q = quit"
 
 
 class WatchLoop:
-    """Runs what a watched selection chooses, until somebody quits."""
+    """Runs the tests of a watched selection until the user quits."""
 
     def __init__(self, watched: WatchedSelection) -> None:
         self._watched = watched
@@ -29,7 +29,7 @@ class WatchLoop:
         files = SavedFiles(self._watched.workspace)
         files.start()
         if files.trouble:
-            raise InputError(Problem(f"files cannot be watched: {files.trouble}"))
+            raise InputError(Problem(f"cannot watch files: {files.trouble}"))
         try:
             self._print_watched()
             with KeyReader() as keys:
@@ -65,7 +65,7 @@ class WatchLoop:
             click.echo(f"wolfbane: {error}", err=True)
             return
         if saved.settings:
-            click.echo(f"\nread again: {', '.join(saved.settings)}")
+            click.echo(f"\nsettings reloaded: {', '.join(saved.settings)}")
         if saved.affected:
             self._run(saved.affected)
         elif saved.settings:

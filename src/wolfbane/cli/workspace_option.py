@@ -1,4 +1,4 @@
-"""``--workspace``: the option, and the workspace that it means."""
+"""The option ``--workspace``, and the workspace that it selects."""
 
 from __future__ import annotations
 
@@ -22,7 +22,8 @@ def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
     return click.option(
         "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
         shell_complete=on_disk("wolfbane.toml"),
-        help="The workspace, or its wolfbane.toml; else the nearest one around here.",
+        help="The workspace folder, or its wolfbane.toml. "
+"[default: the nearest one in this folder or above]",
     )(command)  # fmt: skip
 
 
@@ -43,8 +44,8 @@ def workspace_or_all_option(command: Callable[..., Any]) -> Callable[..., Any]:
     return click.option(
         "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
         callback=noted, shell_complete=on_disk("wolfbane.toml"),
-        help="The workspace, or its wolfbane.toml; else the nearest one around here. 'all': every "
-        "workspace in the history.",
+        help="The workspace folder, or its wolfbane.toml. 'all' means every workspace "
+"in the history. [default: the nearest one in this folder or above]",
     )(command)  # fmt: skip
 
 

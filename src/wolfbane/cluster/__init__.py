@@ -1,1 +1,1 @@
-"""More machines: what travels to them, what runs on each of them, and what comes back."""
+"""Runs on several machines: sends files to them, runs tests there, and collects results."""

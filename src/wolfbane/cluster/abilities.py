@@ -1,4 +1,4 @@
-"""What a machine can do with a workspace: runtimes and browsers that are installed there."""
+"""The abilities of a machine for a workspace: its installed runtimes and browsers."""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""What runs in the engine's worker on each machine: it keeps files, and talks to a process."""
+"""Runs in the cluster engine's worker on each machine.
+
+It stores files and communicates with a process.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The cluster of one run: its engine, and the workspace as it travels to machines."""
+"""The cluster of one run: its engine, and the files that are sent to the machines."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Cluster:
         self._inputs, self._run = inputs, run
         self._workspace, self._request = inputs.workspace, inputs.request
         if self._request.live or self._request.visible:
-            words = "--live and --visible are for this machine, and --on for others"
+            words = "--live and --visible work only on this machine and cannot be used with --on"
             raise InputError(Problem(words))
         self.address = cluster_address(self._workspace, self._request.on)
         secrets = [secret for each in inputs.environments for secret in each.secrets]
@@ -49,7 +49,7 @@ class Cluster:
         self._engine = await Engine(self.address, tls).__aenter__()
         try:
             if not await self.machines():
-                raise BlockedError(f"--on {self.address}: the scheduler has no machine")
+                raise BlockedError(f"--on {self.address}: no machine is connected to the scheduler")
         except MachineLost as error:
             await self._engine.__aexit__()
             raise BlockedError(f"--on {self.address}: {error}") from None
@@ -86,14 +86,17 @@ class Cluster:
             self._give_up(address, name, str(error))
             return None
         if link.facts.version != __version__:
-            words = f"it has Wolfbane {link.facts.version}, and this is {__version__}"
+            words = (
+                f"different versions of Wolfbane: "
+                f"{link.facts.version} on this machine, {__version__} here"
+            )
             self._give_up(address, name, words)
             return None
         return link
 
     def _give_up(self, address: str, name: str, why: str) -> None:
         self._unfit.add(address)
-        self.warnings.append(f"machine {name} cannot be used: {why}")
+        self.warnings.append(f"cannot use machine {name}: {why}")
 
     async def begin(
         self, link: MachineLink, context: RunContext, plan: Plan, jobs: int, *, load: bool = False

@@ -1,4 +1,4 @@
-"""The batches of a run over several machines: handed out as machines ask for them."""
+"""Distributes the batches of a run to machines on request."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ class _OnMachine:
     def why_not(self, batch: Batch) -> str:
         """Why the machine cannot run a batch, or nothing."""
         if self.ready is None:
-            return "it is not ready"
+            return "the machine is not ready"
         lacks = self.ready.no_browser.get(batch.browser, "")
         return self.ready.why_not(batch.target, batch.suite) or lacks
 
@@ -69,7 +69,7 @@ class _OnMachine:
 
 
 class ClusterScheduler(Scheduler):
-    """Hands batches to machines; accounts for every test, whatever becomes of a machine."""
+    """Distributes batches to machines, and accounts for every test even if a machine is lost."""
 
     def prepare(self, folder: Path, begin: Callable[[MachineLink], Awaitable[None]]) -> None:
         """``folder`` is the run's own; ``begin`` brings a machine the run."""
@@ -116,7 +116,7 @@ class ClusterScheduler(Scheduler):
             if isinstance(message, _NEWS):
                 self._hand_out()
         if machine.batches:
-            raise MachineLost("its process ended")
+            raise MachineLost("the process on the machine ended")
 
     async def stop(self) -> None:
         """End the run on every machine."""
@@ -129,7 +129,7 @@ class ClusterScheduler(Scheduler):
         """As :meth:`Scheduler.give_up`; a test that was lost with its machine is blocked."""
         for test in tests:
             if words := self._stranded.get(test.address):
-                end = ending(Outcome.BLOCKED, f"{words}, and the test did not run again")
+                end = ending(Outcome.BLOCKED, f"{words}, and the test was not run again")
                 result = self.context.results.make(test, end, "")
                 self._finished(self._retries.whole(result), False)
             else:
@@ -150,7 +150,7 @@ class ClusterScheduler(Scheduler):
         for (target, suite, machine), why in self._troubles.items():
             suites.setdefault((machine, why), []).append(variant(suite, "", target))
         for (machine, why), names in suites.items():
-            self.warnings.append(f"machine {machine} ran no test of {', '.join(names)}: {why}")
+            self.warnings.append(f"machine {machine} ran no tests of {', '.join(names)}: {why}")
 
     def _hear(self, machine: _OnMachine, message: MachineMessage) -> None:
         if isinstance(message, AttemptEnded):
@@ -249,7 +249,7 @@ class ClusterScheduler(Scheduler):
             if all(reasons.values()):
                 (self.queue if batch in self.queue else self._again).remove(batch)
                 whys = "; ".join(f"{name}: {why}" for name, why in reasons.items())
-                end = ending(Outcome.BLOCKED, f"no machine can run it: {whys}")
+                end = ending(Outcome.BLOCKED, f"no machine can run this suite: {whys}")
                 for test in batch.tests:
                     self._finished(self.context.results.make(test, end, ""), False)
                 for machine in machines:  # the tests say it
@@ -257,11 +257,11 @@ class ClusterScheduler(Scheduler):
 
     def _lost(self, machine: _OnMachine, why: str) -> None:
         """A machine is gone: what it had not ended runs again elsewhere."""
-        words = f"machine {machine.link.name} was lost"
+        words = f"lost the connection to machine {machine.link.name}"
         if machine.begun:
             self.warnings.append(f"{words}: {why}")
         else:
-            self.warnings.append(f"machine {machine.link.name} cannot be used: {why}")
+            self.warnings.append(f"cannot use machine {machine.link.name}: {why}")
         for batch, left in machine.batches.values():
             tests = list(left.values())
             if not tests:

@@ -1,4 +1,4 @@
-"""A run over several machines: planned here, carried out there, recorded here."""
+"""A run on several machines: planned and recorded here, executed on the machines."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ class ClusterSession(Session):
                 working = [task for task in serving.values() if not task.done()]
                 if not working and self._cluster.answered:
                     if not scheduler.done:  # it may have ended while machines were looked for
-                        self._trouble = "no machine is left that can take the run"
+                        self._trouble = "no machine is available for the run any longer"
                     break
                 await _first_end(working)
             if not (context.pool.stopping or self._trouble):

@@ -1,4 +1,4 @@
-"""The cluster engine: machines that it knows, and an actor on each. It is Dask's scheduler."""
+"""The cluster engine, based on Dask's scheduler: its machines, and an actor on each machine."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _CLOCK_LOOKS = 8
 
 
 class MachineLost(Exception):
-    """A machine does not answer any more."""
+    """A machine no longer answers."""
 
 
 class MachineLink:
@@ -72,7 +72,7 @@ class MachineLink:
         sent = 0
         for piece in contents(root, files.values()):
             if trouble := await self._ask("take", piece):
-                raise MachineLost(f"it cannot keep the workspace: {trouble}")
+                raise MachineLost(f"the machine cannot store the workspace: {trouble}")
             sent += sum(map(len, piece.values()))
         return sent
 
@@ -111,7 +111,7 @@ class MachineLink:
 
 
 class Engine:
-    """A connection to the scheduler of a cluster. Raises BlockedError where none answers."""
+    """A connection to the scheduler of a cluster. Raises BlockedError if no scheduler answers."""
 
     def __init__(self, address: str, tls: Mapping[str, str]) -> None:
         self._address, self._tls = address, tls
@@ -145,9 +145,12 @@ class Engine:
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
             await self.__aexit__()
             words = str(error).partition("\n")[0] or (
-                f"it did not accept us in {_PATIENCE:.0f} s, or speaks another protocol"
+                f"no connection within {_PATIENCE:.0f} s; "
+                f"the address may belong to another kind of server"
             )
-            raise BlockedError(f"--on {self._address}: no scheduler answers: {words}") from None
+            raise BlockedError(
+                f"--on {self._address}: cannot connect to the scheduler: {words}"
+            ) from None
         return self
 
     async def __aexit__(self, *_: object) -> None:
@@ -193,7 +196,7 @@ class Engine:
 def _reason(error: Exception) -> str:
     """Why a machine is lost, in a line."""
     if isinstance(error, TimeoutError):
-        return f"it did not answer for {SILENCE:.0f} s"
+        return f"the machine did not answer for {SILENCE:.0f} s"
     return str(error).partition("\n")[0] or type(error).__name__
 
 
@@ -206,10 +209,12 @@ def check_address(address: str, secrets: Sequence[str]) -> None:
     """Raise InputError for what is no address, and for secrets that would travel in the open."""
     parts = urlsplit(address)
     if parts.scheme not in ("tcp", "tls") or not parts.hostname or not parts.port:
-        raise InputError(Problem(f"--on: '{address}' is no address", hint="tcp://HOST:PORT"))
+        raise InputError(Problem(f"--on: '{address}' is not an address", hint="tcp://HOST:PORT"))
     if secrets and parts.scheme != "tls" and not _is_loopback(parts.hostname):
-        words = f"--on {address}: secrets would travel without encryption"
-        raise InputError(Problem(words, hint="use tls://, with the files in [cluster]"))
+        words = f"--on {address}: secrets would be sent without encryption"
+        raise InputError(
+            Problem(words, hint="use a tls:// address, and set the TLS files in [cluster]")
+        )
 
 
 def _is_loopback(host: str) -> bool:

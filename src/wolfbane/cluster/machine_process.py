@@ -1,4 +1,4 @@
-"""A machine's part of a run: a process beside the engine's worker, with a pool of its own.
+"""One machine's part of a run: a process next to the engine's worker, with its own pool.
 
 Started with a folder as its argument. Messages come on standard input and leave on standard output,
 each with its length before it. When standard input ends, everything that was started ends.
@@ -88,7 +88,7 @@ class SentEvidence(EvidenceFiles):
                 self._send(EvidencePiece(moved.path, piece))
                 left -= len(piece)
             if data.read(1):
-                words = f"{moved.path} is cut ([cluster] evidence_limit)"
+                words = f"{moved.path} was shortened ([cluster] evidence_limit)"
                 self.warnings.append(f"machine {self._job.name}: {words}")
             file.unlink()
         return moved

@@ -1,4 +1,4 @@
-"""The batches of a machine: asked of the core, one for each slot, and run as in any other run."""
+"""Requests batches from the main process, one per slot, and runs them as in any other run."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ async def run_batches(
 
 
 class MachineScheduler(Scheduler):
-    """Runs what the core hands out, and sends everything that comes of it."""
+    """Runs the batches from the main process, and sends back all results."""
 
     def __init__(
         self, context: RunContext, job: MachineJob, incoming: asyncio.Queue[CoreMessage | None],

@@ -1,4 +1,7 @@
-"""The workers of a machine that drive a part of a load: the core asks them as if they were here."""
+"""The workers of a machine that run a part of a load test.
+
+The main process uses them as if they were local.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the core and a machine say to each other. Both run the same version of Wolfbane.
+"""The messages between the main process and a machine. Both run the same version of Wolfbane.
 
 Each message travels as bytes that only the other side reads: the engine between them sees neither
 names nor values.
@@ -25,7 +25,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class MachineJob(msgspec.Struct, frozen=True):
-    """All that a machine has to know of a run.
+    """Everything that a machine needs to know about a run.
 
     ``place`` is where the core keeps evidence. With ``load`` the machine drives a part of a load.
     """
@@ -95,7 +95,7 @@ class TellWorker(msgspec.Struct, frozen=True):
 
 
 class NoMore(msgspec.Struct, frozen=True):
-    """There is no batch for a slot any more."""
+    """There are no more batches for a slot."""
 
     slot: int
 
@@ -141,14 +141,17 @@ class AttemptEnded(msgspec.Struct, frozen=True):
 
 
 class Unplanned(msgspec.Struct, frozen=True):
-    """A result that nobody planned."""
+    """The result of an unplanned test."""
 
     result: Result
     extra: bool
 
 
 class BatchOver(msgspec.Struct, frozen=True):
-    """A batch is over; ``handed`` is what its tests handed over, the rest what was found out."""
+    """A batch has ended.
+
+    ``handed`` is the data that its tests passed on; the other fields are findings.
+    """
 
     number: int
     handed: dict[str, Any]
@@ -193,7 +196,7 @@ class MachineOver(msgspec.Struct, frozen=True):
 
 
 class MachineFailed(msgspec.Struct, frozen=True):
-    """The machine cannot go on; the text says why."""
+    """The machine cannot continue. The text gives the reason."""
 
     reason: str
 

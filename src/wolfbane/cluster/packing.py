@@ -1,4 +1,4 @@
-"""The files of a workspace as they travel to machines: by content, so that nothing goes twice."""
+"""Packs the files of a workspace for machines, by content, so that nothing is sent twice."""
 
 from __future__ import annotations
 
@@ -84,7 +84,9 @@ def contents(root: Path, files: Iterable[PackedFile]) -> Iterator[dict[str, byte
     for file in files:
         data = _read(root, file.path)
         if _hash(data) != file.content:
-            raise InputError(Problem("it changed while it was packed", file.path, hint="try again"))
+            raise InputError(
+                Problem("the file changed during packing", file.path, hint="try again")
+            )
         if piece and size + len(data) > PIECE:
             yield piece
             piece, size = {}, 0
@@ -140,7 +142,7 @@ def _read(root: Path, path: str) -> bytes:
     try:
         return (root / path).read_bytes()
     except OSError as error:
-        raise InputError(Problem(f"it cannot be packed: {error.strerror}", path)) from None
+        raise InputError(Problem(f"cannot pack the file: {error.strerror}", path)) from None
 
 
 def _hash(data: bytes) -> str:
@@ -160,5 +162,5 @@ def _too_large(manifest: Manifest, most: int) -> Problem:
         f"{name} {bytes_shown(size)}" for name, size in sizes.most_common(_SHOWN_FOLDERS)
     )
     whole, limit = bytes_shown(manifest.size), bytes_shown(most)
-    words = f"the workspace has {whole}, and {limit} may travel: {largest}"
-    return Problem(words, hint="leave some out: [cluster] exclude")
+    words = f"the workspace is {whole}, but the limit is {limit}; largest: {largest}"
+    return Problem(words, hint="exclude some files with [cluster] exclude")

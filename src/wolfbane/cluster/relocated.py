@@ -1,4 +1,4 @@
-"""Environments as a machine has them: folders of its own, and ports that are free there."""
+"""Adapts environments to a machine: its own folders, and free ports."""
 
 from __future__ import annotations
 

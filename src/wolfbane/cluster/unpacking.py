@@ -1,4 +1,4 @@
-"""Workspaces as machines keep them: contents by hash, and a folder for each digest."""
+"""The storage of workspaces on a machine: contents by hash, and one folder per digest."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class MachineStore:
                 yield self._made(place, manifest)
                 os.utime(place)
                 return
-        raise OSError("too many runs use this workspace here")
+        raise OSError("too many runs use this workspace on this machine")
 
     def tidy(self) -> None:
         """Remove trees and contents that nobody used for a week."""
@@ -82,7 +82,10 @@ class MachineStore:
         tree = place / "tree"
         tree.mkdir(exist_ok=True)
         if (alike := _alike_but_for_case(manifest)) and ignores_case(place):
-            words = f"names that differ only by case cannot be kept here: {' and '.join(alike)}"
+            words = (
+                f"this machine cannot store file names that "
+                f"differ only in case: {' and '.join(alike)}"
+            )
             raise OSError(words)
         for file in manifest.files:
             target = tree / file.path

@@ -1,4 +1,4 @@
-"""Copy the sample workspace to a folder of the user's."""
+"""Copies the sample workspace to a folder of the user."""
 
 from __future__ import annotations
 
@@ -22,7 +22,9 @@ def copy_harbour(target: Path) -> Path:
     Where git is here, the copy is a repository with two versions.
     """
     if target.exists() and (not target.is_dir() or any(target.iterdir())):
-        raise InputError(Problem("it is not empty; the demo overwrites nothing", str(target)))
+        raise InputError(
+            Problem("the folder is not empty; the demo does not overwrite files", str(target))
+        )
     try:
         shutil.copytree(
             HARBOUR, target, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__")
@@ -32,7 +34,7 @@ def copy_harbour(target: Path) -> Path:
         if shutil.which("git"):
             _make_history(target)
     except (OSError, subprocess.CalledProcessError) as error:
-        raise InputError(Problem(f"the demo cannot be copied: {error}", str(target))) from None
+        raise InputError(Problem(f"cannot copy the demo: {error}", str(target))) from None
     return target
 
 

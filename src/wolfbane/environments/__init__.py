@@ -1,4 +1,4 @@
-"""What a run is pointed at: parameters, environments, and their secrets."""
+"""Environments of a run: their parameters and secrets."""
 
 from wolfbane.environments.environment import Environment, ParameterValue, ServicePlan
 from wolfbane.environments.mask import Mask

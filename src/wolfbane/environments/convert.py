@@ -1,4 +1,4 @@
-"""From what was written to the value of a parameter's type, and to text for the suites."""
+"""Converts a written value to the type of its parameter, and to text for the suites."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ def _boolean(parameter: Parameter, raw: object, root: Path) -> bool:
         return raw
     if isinstance(raw, str) and raw.strip().lower() in _YES:
         return _YES[raw.strip().lower()]
-    raise ValueError(f"is {raw!r}, neither yes nor no")
+    raise ValueError(f"is {raw!r}, not yes or no")
 
 
 def _duration(parameter: Parameter, raw: object, root: Path) -> float:
@@ -79,7 +79,7 @@ def _url(parameter: Parameter, raw: object, root: Path) -> str:
     except ValueError as error:
         raise ValueError(f"is {text!r}, not an address: {error}") from None
     if not (parts.scheme and parts.netloc):
-        raise ValueError(f"is {text!r}, not a whole address such as http://127.0.0.1:8000")
+        raise ValueError(f"is {text!r}, not a complete address such as http://127.0.0.1:8000")
     return text
 
 

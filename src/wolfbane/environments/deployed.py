@@ -1,4 +1,4 @@
-"""The version of the system in an environment, as it says itself."""
+"""Asks the system in an environment for its version."""
 
 from __future__ import annotations
 
@@ -16,7 +16,9 @@ from wolfbane.workspace.version_source import VersionSource
 
 
 class DeployedVersion(msgspec.Struct, frozen=True):
-    """What a system says of itself, and the git revision of that. Or ``trouble``: why unknown."""
+    """The version that a system reports, and its git revision; or ``trouble``, the reason why it is
+    unknown.
+    """
 
     text: str = ""
     revision: str = ""
@@ -46,7 +48,7 @@ def _answer(source: VersionSource, environment: Environment, folder: Path) -> st
             timeout=source.within, check=False,
         )  # fmt: skip
     except subprocess.TimeoutExpired:
-        raise ValueError(f"{source.command[0]}: no answer within {source.within:g} s") from None
+        raise ValueError(f"{source.command[0]}: no output within {source.within:g} s") from None
     except OSError as error:
         raise ValueError(f"{source.command[0]}: {error.strerror or error}") from None
     if done.returncode:
@@ -66,7 +68,7 @@ def _http_answer(source: VersionSource) -> str:
     if not source.header:
         return answer.text
     if source.header not in answer.headers:
-        raise ValueError(f"GET {source.url}: the answer has no header '{source.header}'")
+        raise ValueError(f"GET {source.url}: the response has no header '{source.header}'")
     return str(answer.headers[source.header])
 
 
@@ -77,12 +79,12 @@ def _version_in(text: str, source: VersionSource) -> str:
     if source.pattern:
         found = re.search(source.pattern, text)
         if found is None:
-            raise ValueError(f"nothing in the answer matches '{source.pattern}'")
+            raise ValueError(f"the response does not match '{source.pattern}'")
         text = found[1] if found.re.groups else found[0]
     text = (text or "").strip()
     if not text or "\n" in text or len(text) > 200:
         shown = text[:40].replace("\n", " ")
-        raise ValueError(f"the answer is no version: '{shown}'")
+        raise ValueError(f"the response is not a version: '{shown}'")
     return text
 
 
@@ -91,13 +93,13 @@ def _pointed_at(text: str, pointer: str) -> str:
     try:
         value: Any = json.loads(text)
     except ValueError:
-        raise ValueError("the answer is no JSON") from None
+        raise ValueError("the response is not JSON") from None
     for token in pointer.split("/")[1:]:
         key = token.replace("~1", "/").replace("~0", "~")
         try:
             value = value[int(key)] if isinstance(value, list) else value[key]
         except (LookupError, TypeError, ValueError):
-            raise ValueError(f"the answer has nothing at {pointer}") from None
+            raise ValueError(f"the response has no value at {pointer}") from None
     if not isinstance(value, str | int | float):
-        raise ValueError(f"what is at {pointer} in the answer is no text")
+        raise ValueError(f"the value at {pointer} in the response is not a text")
     return str(value)

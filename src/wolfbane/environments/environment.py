@@ -1,4 +1,4 @@
-"""A chosen environment with every value worked out: what a run is pointed at."""
+"""The environment of a run, with all values resolved."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ HOLE = re.compile(r"\{\{|\}\}|\{([\w.-]+)\}")
 
 
 class ParameterValue(msgspec.Struct, frozen=True):
-    """One parameter's value and where it came from. ``text`` is what suites are given."""
+    """The value of a parameter and its source. Suites get ``text``."""
 
     name: str
     value: Typed
@@ -40,7 +40,7 @@ class ParameterValue(msgspec.Struct, frozen=True):
 
 
 class ServicePlan(msgspec.Struct, frozen=True):
-    """A service as this environment has it: its command, variables, port and probes."""
+    """A service in this environment: its command, variables, port and readiness checks."""
 
     name: str
     command: tuple[str, ...]
@@ -51,7 +51,7 @@ class ServicePlan(msgspec.Struct, frozen=True):
 
 
 class Environment(msgspec.Struct, frozen=True):
-    """A chosen environment, worked out. Without parameters it is empty and has no name.
+    """A resolved environment. Without parameters it is empty and has no name.
 
     ``label`` names it in the addresses of a run in several; else it is empty. ``version`` says how
     to learn what is deployed there.

@@ -16,7 +16,7 @@ _LABEL = re.compile(r".+ @([^@#]+)")
 
 
 class Labels(msgspec.Struct, frozen=True):
-    """The environments that addresses name: an environment, and parameters with values."""
+    """The environments in addresses: an environment, and parameters with values."""
 
     found: tuple[tuple[str, tuple[str, ...]], ...] = ()
 

@@ -1,4 +1,4 @@
-"""Keep secrets out of everything that is shown or written."""
+"""Masks secrets in all output."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Free TCP ports for services that are to be started."""
+"""Finds free TCP ports for services."""
 
 from __future__ import annotations
 

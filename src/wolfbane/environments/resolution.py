@@ -1,4 +1,4 @@
-"""Work out the value of every parameter, and where it came from.
+"""Resolves the value of every parameter, and records its source.
 
 Later ones win: the parameter's default; the environment that the chosen one extends, its files
 before its own values; the chosen environment, likewise; ``--set`` on the command line.
@@ -35,7 +35,7 @@ class _Raw(msgspec.Struct, frozen=True):
 
 
 class Resolution:
-    """One environment being worked out; what is wrong with it is gathered on the way."""
+    """Resolves one environment, and collects its errors."""
 
     def __init__(
         self, workspace: Workspace, name: str, given: Sequence[str], one_of: Mapping[str, str]
@@ -81,9 +81,11 @@ class Resolution:
             if name not in self.parameters:
                 self.add(f"--spread: there is no parameter '{name}'{self.like(name)}")
             elif self.parameters[name].secret:
-                self.add(f"--spread: '{name}' is secret and cannot stand in addresses")
+                self.add(f"--spread: '{name}' is a secret and cannot be part of an address")
             elif not values[name]:
-                self.add(f"--spread: '{name}' has no value", f"give several: --set {name}=A,B")
+                self.add(
+                    f"--spread: '{name}' has no value", f"give several values: --set {name}=A,B"
+                )
         self.raise_problems(Mask(()))
         return values
 
@@ -181,7 +183,7 @@ class Resolution:
         """Take a value from ``--set KEY=VALUE``."""
         name, equals, value = text.partition("=")
         if not equals:
-            self.add(f"--set '{text}' is no KEY=VALUE")
+            self.add(f"--set '{text}': expected KEY=VALUE")
         elif name not in self.parameters:
             self.add(f"--set: there is no parameter '{name}'", self.meant(name))
         elif value.startswith("@"):
@@ -189,7 +191,7 @@ class Resolution:
                 content = Path(value[1:]).read_text(encoding="utf-8").rstrip("\n")
             except (OSError, UnicodeDecodeError) as error:
                 self.faulty.add(name)
-                self.add(f"--set {name}: the file cannot be read: {error}")
+                self.add(f"--set {name}: cannot read the file: {error}")
             else:
                 self.raw[name] = _Raw(content, f"--set, file {value[1:]}")
         else:
@@ -206,7 +208,7 @@ class Resolution:
         try:
             value = convert(parameter, raw, self.workspace.home)
         except ValueError as error:
-            words = "has a value that is not right" if parameter.secret else str(error)
+            words = "has an invalid value" if parameter.secret else str(error)
             self.faulty.add(name)
             self.add(f"parameter '{name}' ({origin}) {words}")
             self.raw.pop(name)
@@ -233,10 +235,14 @@ class Resolution:
             self.with_port.add(name)
             return str(self.ports[service])
         if other in (name, *above):
-            self.add(f"parameter '{name}' stands inside of itself", file=self.file)
+            self.add(f"parameter '{name}' refers to itself", file=self.file)
         elif other not in self.parameters:
             hint = did_you_mean(other, self.parameters)
-            self.add(f"parameter '{name}' holds {{{other}}}, which is none", hint, self.file)
+            self.add(
+                f"parameter '{name}' contains {{{other}}}, which is not a parameter",
+                hint,
+                self.file,
+            )
         else:
             self.settle(other, (name, *above))
             if other in self.values:
@@ -253,8 +259,8 @@ class Resolution:
         """How people can give a value here."""
         environments = self.workspace.settings.env
         if self.name or not environments:
-            return "give it with --set"
-        return f"choose with --env: {', '.join(environments)}"
+            return "set it with --set"
+        return f"choose an environment with --env: {', '.join(environments)}"
 
     def exports(self) -> dict[str, str]:
         """The environment variables that parameters are exported as."""

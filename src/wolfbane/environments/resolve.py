@@ -1,4 +1,4 @@
-"""From what a command says, ``--env``, ``--set`` and ``--spread``, to worked-out environments."""
+"""Resolves the environments that ``--env``, ``--set`` and ``--spread`` define."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What an environment has around it: services to start, probes, and texts with placeholders."""
+"""The services, readiness checks and placeholder texts of an environment."""
 
 from __future__ import annotations
 
@@ -85,8 +85,11 @@ class Surroundings:
         for probe in plan.probes:
             arguments += probe.target if probe.way == "command" else ()
         if any(environment.mask(argument) != argument for argument in arguments):
-            words = f"service '{name}': its command holds a secret, which every process could see"
-            self.problem(words, "give it by 'env'")
+            words = (
+                f"service '{name}': its command contains a secret, "
+                f"and all processes on this machine could read it"
+            )
+            self.problem(words, "pass it through 'env'")
         return plan
 
     def check_suites(self, environment: Environment) -> None:
@@ -110,8 +113,8 @@ class Surroundings:
                 if hole[1] and hole[1] not in known:
                     declared = hole[1] in self.workspace.settings.param
                     hint = self.ways if declared else did_you_mean(hole[1], known)
-                    words = "which has no value" if declared else "which is no parameter"
-                    self.problem(f"{place} holds {{{hole[1]}}}, {words}", hint)
+                    words = "which has no value" if declared else "which is not a parameter"
+                    self.problem(f"{place} contains {{{hole[1]}}}, {words}", hint)
         return self.found == before
 
 

@@ -1,4 +1,4 @@
-"""Where values come from besides the settings: files, variables, commands."""
+"""Sources of values outside the settings: files, variables, commands."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def read_values(path: Path) -> dict[str, Any]:
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise ValueError(f"cannot be read: {error}") from None
+        raise ValueError(f"cannot read the file: {error}") from None
     suffix = path.suffix.lower()
     if suffix == ".json":
         data = json.loads(text)
@@ -38,7 +38,7 @@ def read_values(path: Path) -> dict[str, Any]:
     else:
         return {**_variables(text)}
     if not isinstance(data, dict):
-        raise ValueError("holds no names with values")
+        raise ValueError("does not contain names with values")
     return data
 
 
@@ -49,7 +49,7 @@ def _variables(text: str) -> dict[str, str]:
     values = {}
     for binding in parse_stream(io.StringIO(text)):
         if binding.error or (binding.key and binding.value is None):
-            raise ValueError(f"line {binding.original.line} is no NAME=value")
+            raise ValueError(f"line {binding.original.line}: expected NAME=value")
         if binding.key:
             values[binding.key] = binding.value or ""
     return values
@@ -77,20 +77,20 @@ def from_source(source: Mapping[str, Any], root: Path) -> tuple[str, str]:
     if kind == "shell":
         value = os.environ.get(str(given))
         if value is None:
-            raise ValueError(f"comes from the variable {given}, which is not set")
+            raise ValueError(f"needs the environment variable {given}, which is not set")
         return value, f"the variable {given}"
     if kind == "file":
         try:
             return (root / str(given)).read_text(encoding="utf-8").rstrip("\n"), f"file {given}"
         except (OSError, UnicodeDecodeError) as error:
-            raise ValueError(f"comes from a file that cannot be read: {error}") from None
+            raise ValueError(f"needs a file that cannot be read: {error}") from None
     command = given if isinstance(given, list) else ["/bin/sh", "-c", str(given)]
     try:
         run = subprocess.run(
             command, cwd=root, capture_output=True, text=True, timeout=_PATIENCE, check=True
         )
     except (OSError, subprocess.SubprocessError) as error:
-        raise ValueError(f"comes from a command that failed: {error}") from None
+        raise ValueError(f"needs the output of a command that failed: {error}") from None
     return run.stdout.rstrip("\n"), "the output of a command"
 
 

@@ -1,4 +1,4 @@
-"""Files with an environment's values, for suites that read a file rather than variables."""
+"""Writes the values of an environment to files, for suites that do not read variables."""
 
 from __future__ import annotations
 
@@ -9,7 +9,10 @@ from wolfbane.environments.environment import Environment
 
 
 class ValuesFiles:
-    """Writes them when they are first needed. They go with their folder at the run's end."""
+    """Writes the files when they are needed for the first time.
+
+    They are removed with their folder at the end of the run.
+    """
 
     def __init__(self, folder: Path, environments: Sequence[Environment]) -> None:
         self._folder, self._environments = folder, list(environments)

@@ -1,1 +1,1 @@
-"""Carry a plan out: workers, time limits, crashes, events."""
+"""Executes a plan: workers, time limits, crashes, events."""

@@ -1,4 +1,4 @@
-"""Who hands out batches, as a batch on its way sees it."""
+"""The interface of a batch's owner, as the running batch uses it."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from wolfbane.planning import Batch
 
 
 class BatchOwner(Protocol):
-    """Who hands out batches, and takes what became of their tests."""
+    """Hands out batches and receives the results of their tests."""
 
     context: RunContext
     timeout: float | None

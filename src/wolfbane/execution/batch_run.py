@@ -1,4 +1,4 @@
-"""One batch on its way: requests to workers, what they answer, and what was left of it."""
+"""Runs one batch: sends requests to workers, handles responses and the remaining tests."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ AFTER_CRASH = {
 
 
 class BatchRun:
-    """One batch on its way, through as many workers as it takes."""
+    """One running batch. It may use several workers, one after the other."""
 
     def __init__(self, owner: BatchOwner, slot: Slot, batch: Batch) -> None:
         self._owner, self._slot, self._batch = owner, slot, batch
@@ -167,7 +167,9 @@ class BatchRun:
             case RanMessage(file=self._batch.path):
                 self._spoiled = message.spoiled
             case RanMessage():
-                raise WrongMessage(f"{message.file} was not asked for")
+                raise WrongMessage(
+                    f"the worker reported on {message.file}, which was not requested"
+                )
             case SecretMessage():
                 self._context.mask.learn(message.text)
             case DamageMessage():
@@ -186,7 +188,7 @@ class BatchRun:
     def _ended_test(self, address: str) -> Test:
         planned = self._left.pop(address, None)
         if planned is None and address in self._planned:
-            raise WrongMessage(f"{address} has ended before")
+            raise WrongMessage(f"the worker reported the end of {address} twice")
         return planned or self._extra(address)
 
     def _meet(self, message: TestMessage) -> None:
@@ -209,7 +211,7 @@ class BatchRun:
         for path in self._paths:
             if address == path or address.startswith(f"{path}#"):
                 return self._made(address[len(path) + 1 :], path)
-        raise WrongMessage(f"{address} was not asked for")
+        raise WrongMessage(f"the worker reported on {address}, which was not requested")
 
     def _made(self, name: str, path: str) -> Test:
         """A test that nobody had planned."""
@@ -227,7 +229,7 @@ class BatchRun:
                 self._owner.findings.missed.setdefault(test.path, set()).add(test.name)
                 if any(name in chosen for name in test.ancestors):
                     del self._left[address]
-        self._end_all(Outcome.ERRORED, "it did not come up when its file was run")
+        self._end_all(Outcome.ERRORED, "the test did not appear when its file was run")
 
     def _end(self, test: Test, end: Ending, printed: str = "") -> None:
         """A test ended; where it had a browser, look first at what it left there."""
@@ -272,21 +274,24 @@ class BatchRun:
         words = lost.words
         test = self._left.pop(lost.current, None) or self._met.get(lost.current)
         if lost.end is End.TIMED_OUT:
-            words = f"it ran longer than {self._limit:g} s"
+            words = f"the test ran longer than {self._limit:g} s"
         elif lost.end is End.CRASHED:
-            words = f"its process ended: {lost.words}"
+            words = f"the worker process ended: {lost.words}"
         self._lost_in_vain = 0 if test else self._lost_in_vain + 1
         if test is None and self._left:
             test = self._left.pop(next(iter(self._left)))
-            words += " (before the test itself began: while loading, or in a hook)"
+            words += " (before the test started: during loading, or in a hook)"
         elif test is None:
             test = self._made("", self._batch.path)
-            words += " (after its last test: in a closing hook)"
+            words += " (after the last test: in a closing hook)"
         self._end(test, ending(outcome, words, round(lost.seconds, 6)), printed)
         for address in list(self._left):
             if test.worker_address.startswith(f"{address}{NESTED}"):
-                words = f"it was ended while '{test.name}' ran inside of it"
+                words = (
+                    f"the test was stopped, because its worker ended "
+                    f"while the nested test '{test.name}' was running"
+                )
                 self._end(self._left.pop(address), ending(outcome, words))
         if self._lost_in_vain == IN_VAIN:
-            words = f"{IN_VAIN} workers ended before a test of this file began, and it was left"
+            words = f"gave up on this file: {IN_VAIN} workers ended before any of its tests started"
             self._end_all(outcome, words)

@@ -1,4 +1,4 @@
-"""What a run exercised of the APIs that its suites have descriptions of."""
+"""The API coverage of a run, for APIs that have a description."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Files that tests leave behind, kept in the run's folder."""
+"""The evidence files of tests, stored in the folder of the run."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _ENDINGS = {
 
 
 class EvidenceFiles:
-    """Numbers and writes them, with secrets masked in texts."""
+    """Numbers and writes evidence files. Masks secrets in text files."""
 
     def __init__(self, root: Path, folder: Path, mask: Callable[[str], str]) -> None:
         self._root, self._folder, self._mask = root, folder, mask

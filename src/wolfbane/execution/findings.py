@@ -1,4 +1,4 @@
-"""What a run finds out beside its results."""
+"""Additional findings of a run, besides its results."""
 
 from __future__ import annotations
 
@@ -11,7 +11,8 @@ from wolfbane.model import Test
 
 
 class Findings(msgspec.Struct):
-    """``met`` and ``missed`` are by path: tests that nobody knew, and names that never came up.
+    """``met`` and ``missed``, by path: tests that were not known before, and expected tests that
+    did not appear.
 
     ``covered`` counts calls of API operations. ``damage`` is what tests left of their process.
     """

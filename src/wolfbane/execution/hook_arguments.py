@@ -1,4 +1,4 @@
-"""How to run the tests around a hook again: a hook cannot be chosen by itself."""
+"""The arguments to rerun the tests around a hook. A hook cannot be selected by itself."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A run in which one test has the terminal."""
+"""A run in which one test uses the terminal."""
 
 from __future__ import annotations
 
@@ -11,10 +11,12 @@ def check_live(plan: Plan) -> None:
     """Raise InputError for a plan that ``--live`` cannot be used for."""
     tests = plan.tests
     if len(tests) != 1:
-        hint = "choose one by its address: 'wolfbane list' prints them"
-        raise InputError(Problem(f"--live is for one test, and {len(tests)} are chosen", hint=hint))
+        hint = "select one by its address; 'wolfbane list' prints the addresses"
+        raise InputError(
+            Problem(f"--live works with one test only, but {len(tests)} are selected", hint=hint)
+        )
     kind = tests[0].kind
     if not find_kind(kind).can_be_live:
         able = ", ".join(name for name in KINDS if find_kind(name).can_be_live)
-        words = f"--live: tests of kind {kind} cannot have the terminal"
-        raise InputError(Problem(words, hint=f"those of these kinds can: {able}"))
+        words = f"--live: tests of kind {kind} cannot use the terminal"
+        raise InputError(Problem(words, hint=f"--live works with these kinds: {able}"))

@@ -1,4 +1,4 @@
-"""Every event goes through the mask before anybody hears of it."""
+"""Masks secrets in every event before the listeners receive it."""
 
 from __future__ import annotations
 

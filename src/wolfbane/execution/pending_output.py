@@ -1,4 +1,4 @@
-"""What workers send about tests before these end."""
+"""Data from workers about tests that are still running."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which tests of a run are quarantined."""
+"""Finds the quarantined tests of a run."""
 
 from __future__ import annotations
 

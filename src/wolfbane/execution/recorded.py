@@ -1,4 +1,4 @@
-"""Put everything that happens in a session on record."""
+"""Records every event of a session."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from wolfbane.results.record import Record, RecordKeeper
 
 
 class Recorded(msgspec.Struct):
-    """The record of a run, and what of it could not be written."""
+    """The record of a run, and any problems with writing it."""
 
     record: Record
     problems: list[str] = msgspec.field(default_factory=list)
@@ -45,7 +45,7 @@ def recording(session: Session, folder: Path, newest: Newest | None) -> Iterator
                 troubles = [journal.trouble, _tried(keeper.write_summary)]
                 if newest is not None:
                     troubles.append(_tried(lambda: newest.take_in(keeper.record.results)))
-                warnings = [f"the record of this run is not whole: {t}" for t in troubles if t]
+                warnings = [f"the record of this run is incomplete: {t}" for t in troubles if t]
                 recorded.problems += warnings[:1]
 
 

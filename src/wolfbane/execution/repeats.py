@@ -1,4 +1,4 @@
-"""Tests that run many times in one run, to see how often they pass."""
+"""Repeats tests many times in one run, to measure how often they pass."""
 
 from __future__ import annotations
 

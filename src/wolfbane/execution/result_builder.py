@@ -1,4 +1,4 @@
-"""From a worker's messages to results."""
+"""Builds results from the messages of workers."""
 
 from __future__ import annotations
 
@@ -150,4 +150,4 @@ def _limited(text: str) -> str:
     if len(text) <= LONGEST_TEXT:
         return text
     half = LONGEST_TEXT // 2
-    return f"{text[:half]}\n[... {len(text) - 2 * half} characters left out ...]\n{text[-half:]}"
+    return f"{text[:half]}\n[... {len(text) - 2 * half} characters omitted ...]\n{text[-half:]}"

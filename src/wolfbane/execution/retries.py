@@ -1,4 +1,4 @@
-"""Which tests may run again after a failure, and what their attempts come to together."""
+"""Decides which failed tests are retried, and combines their attempts into one result."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What all parts of one run share."""
+"""The context that all parts of a run share."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _SHORTEST_IN_NAMES = 6
 
 
 class RunContext:
-    """The workspace, the environments, the pool, and what makes results of messages.
+    """The workspace, the environments, the pool, and the builder of results.
 
     ``folder`` is the run's own. ``mask`` hides secrets in every text.
     """

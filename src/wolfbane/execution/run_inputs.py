@@ -1,4 +1,4 @@
-"""What a run is made of before it starts."""
+"""The inputs of a run before it starts."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 class RunInputs(msgspec.Struct, frozen=True):
-    """Which tests are chosen from which inventory, how to run them, and in which environments.
+    """The selected tests, their inventory, the run options, and the environments.
 
     ``documents`` are the copies that the run uses, by URL, in words. ``warnings`` were found while
     the run was made ready. ``suite_state`` asks which commit the suites are from. ``head_start``

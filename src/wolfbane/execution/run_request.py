@@ -1,6 +1,6 @@
-"""How to run: one declaration for the command line, for embedding, and for the run itself.
+"""The options of a run, declared once for the command line, for embedding, and for the run itself.
 
-A field with an option is all that a new option needs, besides the code that uses it.
+To add an option, add a field here and the code that uses it.
 """
 
 from __future__ import annotations
@@ -19,14 +19,14 @@ from wolfbane.kinds.freshness import Freshness
 from wolfbane.shares import Share, read_share
 
 ALWAYS, CHANGED, NEVER = "always", "changed", "never"
-"""When suites are built."""
+"""When to build suites."""
 _A_WEEK = 7 * 86_400.0
 RUN, BROWSERS, REPORT, LOOK = "Run", "Browsers", "Report", "Only show"
 """The groups that help shows options in."""
 
 
 class RunOption(NamedTuple):
-    """How a field of :class:`RunRequest` is written on a command line.
+    """Defines the command-line option of a field of :class:`RunRequest`.
 
     ``value`` names what the option takes. ``flags`` set the field to a value of theirs: each has a
     help text of its own. ``read`` makes the value of what is typed, and may raise ValueError.
@@ -51,7 +51,9 @@ def option(group: str, *names: str, default: Any = None, **how: Any) -> Any:
 
 @dataclass(frozen=True)
 class RunRequest:
-    """How to run what is chosen. ``timeout`` is in seconds, and overrides every suite's own.
+    """How to run the selected tests.
+
+    ``timeout`` is in seconds and overrides the timeouts of all suites.
 
     ``command`` is the line that was typed; ``pointed`` holds those of its arguments that point
     another run at the same environments. ``arguments`` are all of them, typed in ``folder`` of the
@@ -59,100 +61,108 @@ class RunRequest:
     """
 
     jobs: int | None = option(
-        RUN, "-j", "--jobs", value="N", at_least=1, help="Workers at once. [default: cores]"
+        RUN,
+        "-j",
+        "--jobs",
+        value="N",
+        at_least=1,
+        help="Number of parallel workers. [default: number of cores]",
     )
     timeout: float | None = option(
-        RUN, "--timeout", value="TIME", is_time=True, help="Limit for each test: 30s, 2m."
+        RUN, "--timeout", value="TIME", is_time=True, help="Time limit for each test: 30s, 2m."
     )
     stop_after: int | None = option(
-        RUN, "--stop-after", value="N", at_least=1, help="Stop after N failures."
+        RUN, "--stop-after", value="N", at_least=1, help="Stop the run after N failed tests."
     )
     run_time: float | None = option(
         RUN, "--run-time", value="TIME", is_time=True,
-        help="Stop the run after this time: 20m. It fails if tests are left.",
+        help="Stop the run after this time: 20m. The run fails if some tests have not run.",
     )  # fmt: skip
     on: str = option(
         RUN, "--on", value="ADDRESS", default="",
-        help="Run on the machines of a cluster: tcp://HOST:PORT of its scheduler, or 'cluster' for "
-        "the address in [cluster].",
+        help="Run on the machines of a cluster. Give the address of the scheduler, "
+"tcp://HOST:PORT, or 'cluster' for the address in [cluster].",
     )  # fmt: skip
     share: Share | None = option(
         RUN, "--share", value="N/OF", read=read_share,
-        help="Run one of several disjoint shares of the tests: 2/5. 'wolfbane join' makes one run "
-        "of their records.",
+        help="Run one share of the tests: 2/5 runs the second of five shares. "
+"'wolfbane join' combines the records of all shares into one run.",
     )  # fmt: skip
     retries: int | None = option(
-        RUN, "--retries", value="N", at_least=0, help="Run failed tests again, at most N times."
+        RUN, "--retries", value="N", at_least=0, help="Retry failed tests, at most N times."
     )
     retry_when: str = option(
         RUN, "--retry-when", choices=("after", "at-once"), default="after",
-        help="Retry after all other tests, or as soon as their file is done.",
+        help="Retry at the end of the run, or as soon as the test's file is finished.",
     )  # fmt: skip
     repeat: int | None = option(
         RUN, "--repeat", value="N", at_least=1,
-        help="Run each test N times, and report how often it passed.",
+        help="Run each test N times and report how often it passed.",
     )  # fmt: skip
     repeat_for: float | None = option(
         RUN, "--repeat-for", value="TIME", is_time=True,
-        help="Repeat the tests for this time: 10m. With --repeat: at most N times.",
+        help="Repeat the tests for this time: 10m. With --repeat, at most N times.",
     )  # fmt: skip
     repeat_in: str = option(
         RUN, "--repeat-in", choices=("fresh", "same"), default="fresh",
-        help="Repeat in a fresh worker each time, or in the same one.",
+        help="Use a new worker for each repetition, or keep the same worker.",
     )  # fmt: skip
     flaky_fails: bool = option(
-        RUN, "--flaky-fails", default=False, help="Exit 1 if a test passed only when it ran again."
+        RUN, "--flaky-fails", default=False, help="Exit 1 if a test passed only after a retry."
     )
     quarantine: str = option(
         RUN, "--quarantine", choices=("run", "skip"), default="run",
-        help="Run quarantined tests (they do not fail the run), or leave them out.",
+        help="Run quarantined tests (their failures do not fail the run), or leave them out.",
     )  # fmt: skip
     order: str = option(
         RUN, "--order", choices=("longest", "failed", "random"), default="longest",
-        help="Longest file first, tests that failed last time first, or shuffled.",
+        help="The order of the tests: longest file first, "
+"previously failed tests first, or random.",
     )  # fmt: skip
     seed: int | None = option(
-        RUN, "--seed", value="N", help="The seed for the random order; each run prints its own."
+        RUN, "--seed", value="N", help="The seed for the random order. Each run prints its seed."
     )
     no_focus: bool = option(
         RUN, "--no-focus", default=False,
-        help="Fail if the source marks tests as the only ones to run, and run the others too.",
+        help="Run all selected tests even if the source marks some "
+"as the only ones to run. Such marks make the run fail.",
     )  # fmt: skip
     version_must_match: bool = option(
         RUN, "--version-must-match", default=False,
-        help="Stop if the suites are not those of the version that the environment has.",
+        help="Stop if the suites do not match the version that is deployed in the environment.",
     )  # fmt: skip
     build: str = option(
         RUN, default=CHANGED,
         flags={
-            "--rebuild": (ALWAYS, "Build suites again, changed or not."),
-            "--no-build": (NEVER, "Build nothing, even if a build is out of date."),
+            "--rebuild": (ALWAYS, "Rebuild all suites, even if nothing has changed."),
+            "--no-build": (NEVER, "Do not build any suite, even if a build is out of date."),
         },
     )  # fmt: skip
     documents: Freshness = option(
         RUN, default=Freshness.COMPARE,
         flags={
             "--refresh": (
-                "refresh", "Download documents given by URL again, instead of using the copies."
+                "refresh", "Download documents given by URL again, and do not use the saved copies."
             ),
-            "--offline": ("offline", "Use only the copies; download nothing."),
+            "--offline": ("offline", "Use only the saved copies of such documents, "
+"and download nothing."),
         },
     )  # fmt: skip
     passed_on: tuple[str, ...] = option(
         RUN, "--pass-on", value="OPTION", several=True, default=(),
-        help="Pass an option on to the runtime, program or launcher of the chosen suites. The same "
-        "as everything after --.",
+        help="Pass an option to the runtime, program or launcher of "
+"the selected suites. Same effect as writing it after --.",
     )  # fmt: skip
     options_for: tuple[str, ...] = option(
         RUN, "--options-for", value="SUITE", several=True, default=(),
-        help="Which suites get the options that are passed on. [default: all that are chosen]",
+        help="The suites that get the passed options. [default: all selected suites]",
     )  # fmt: skip
     evidence: str = option(
         BROWSERS, "--evidence", choices=KEPT, default=FAILURES,
-        help="Which browser tests keep screenshots, page sources and command logs.",
+        help="The browser tests whose screenshots, page sources and command logs are kept.",
     )  # fmt: skip
     visible: bool = option(
-        BROWSERS, "--visible", default=False, help="Show the browsers, where there is a screen."
+        BROWSERS, "--visible", default=False, help="Show the browser windows, if there is a screen."
     )
     keep_open: bool = option(
         BROWSERS, "--keep-open", default=False,
@@ -161,40 +171,43 @@ class RunRequest:
     )  # fmt: skip
     pace: float | None = option(
         BROWSERS, "--pace", value="TIME", is_time=True,
-        help="With --visible: wait this long before each command: 0.5s.",
+        help="With --visible: wait before each browser command: 0.5s.",
     )  # fmt: skip
     live: bool = option(
         RUN, "--live", default=False,
-        help="Run one test with the terminal: show its output as it comes, let it read what you "
-        "type. No time limit.",
+        help="Connect one test to the terminal: show its output immediately, "
+"and let it read your input. There is no time limit.",
     )  # fmt: skip
     log: tuple[str, ...] = option(
         BROWSERS, "--log", choices=("protocol",), several=True, default=(),
-        help="Print each command to a browser as a sentence.",
+        help="Print each browser command as a sentence.",
     )  # fmt: skip
     reports: tuple[str, ...] = option(
         REPORT, "--report", value="FORMAT=PATH", several=True, default=(),
-        help=f"Also write a report: {', '.join(NAMES[:-1])} or {NAMES[-1]}.",
+        help=f"Also write a report in this format: {', '.join(NAMES[:-1])} or {NAMES[-1]}.",
     )  # fmt: skip
     mail_to: tuple[str, ...] = option(
         REPORT, "--mail-to", value="ADDRESS", several=True, default=(),
-        help="Mail the result and the report to this address, or to several: a@x, Name <b@x>.",
+        help="Send the result and the report by mail to these addresses: a@x, Name <b@x>.",
     )  # fmt: skip
     mail_when: str = option(
         REPORT, "--mail-when", choices=("always", "changed"), default="always",
-        help="Always, or only if the result differs from the run before.",
+        help="With --mail-to: send the mail always, "
+"or only if the result differs from the previous run.",
     )  # fmt: skip
     quiet: bool = option(
-        REPORT, "-q", "--quiet", default=False, help="Print only failures and the closing line."
+        REPORT, "-q", "--quiet", default=False, help="Print only the failures and the last line."
     )
     verbose: bool = option(
         REPORT,
         "-v",
         "--verbose",
         default=False,
-        help="Print each test, with all traces and outputs.",
+        help="Print every test, with full stack traces and output.",
     )
-    dry_run: bool = option(LOOK, "--dry-run", default=False, help="Print the plan and run nothing.")
+    dry_run: bool = option(
+        LOOK, "--dry-run", default=False, help="Print the plan, but run nothing."
+    )
     command: str = ""
     pointed: tuple[str, ...] = ()
     arguments: tuple[str, ...] = ()

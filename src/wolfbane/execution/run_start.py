@@ -1,4 +1,4 @@
-"""The first event of a run: everything that its header shows."""
+"""The first event of a run, with all data for the header."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _PASSING = ("status", "machine", "changed")
 
 
 class RunStart(msgspec.Struct, frozen=True):
-    """A run that is planned. ``focused`` are the places of tests that are marked as the only ones.
+    """A planned run. ``focused`` lists the places of tests that are marked as the only ones to run.
 
     ``quarantined`` is by address, ``mismatches`` say how the suites differ from what is deployed.
     """
@@ -124,7 +124,9 @@ class RunStart(msgspec.Struct, frozen=True):
         request = self.inputs.request
         if request.seed is not None:
             return f"random, seed {request.seed}"
-        return "what failed first" if request.order == "failed" else "longest file first"
+        return (
+            ("previously failed tests first") if request.order == "failed" else "longest file first"
+        )
 
     def _warnings(self) -> list[str]:
         inputs, inventory = self.inputs, self.inputs.inventory
@@ -139,7 +141,7 @@ class RunStart(msgspec.Struct, frozen=True):
         warnings += of_the_choice(inputs.choice, [*tests, *broken], inputs.known.status)
         warnings += of_the_quarantine(inputs.quarantine, tests)
         if inputs.request.visible and not has_screen():
-            warnings.append("there is no screen here: browsers are not shown (--visible)")
+            warnings.append("browsers are not visible, because no screen is available (--visible)")
         return warnings
 
 

@@ -1,4 +1,4 @@
-"""What a run warns of: it goes on all the same."""
+"""The warnings of a run. They do not stop the run."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from wolfbane.workspace.settings import Workspace
 SHOWN = 3
 MOST_DAMAGE = 10
 _DID = {
-    Discrepancy.ADDED: "told of {} that nobody knew",
-    Discrepancy.UNASKED: "ran {} that had not been chosen",
+    Discrepancy.ADDED: "reported {} that was not found before the run",
+    Discrepancy.UNASKED: "ran {} that was not selected",
 }
 
 
@@ -25,12 +25,12 @@ def of_what_is_prepared(
 ) -> Iterator[str]:
     """Stale builds, files that are named and hold no test, and files that two suites name."""
     named = {path.removeprefix("./"): suite.name for suite in suites for path in suite.paths}
-    yield from (f"suite {name} runs over a stale build (--no-build)" for name in prepared.stale)
+    yield from (f"suite {name} uses an outdated build (--no-build)" for name in prepared.stale)
     for path in prepared.empty:
         if path in named:
-            yield f"{path} holds no test, though suite {named[path]} names it"
+            yield f"{path} contains no tests, although suite {named[path]} lists it"
     for path, names in shared.items():
-        yield f"{path} is named by suites {', '.join(names)}; it runs in {names[0]}"
+        yield f"{path} belongs to suites {', '.join(names)}; it runs only in {names[0]}"
 
 
 def of_the_files(files: Iterable[TestFile], choice: Choice) -> Iterator[str]:
@@ -53,7 +53,7 @@ def of_the_choice(
 def of_the_quarantine(quarantine: Quarantine, tests: Sequence[Test]) -> Iterator[str]:
     """Entries that are for no test."""
     for entry in quarantine.empty(tests):
-        yield f"{entry.file}:{entry.line}: '{entry.match}' matches no test any more"
+        yield f"{entry.file}:{entry.line}: '{entry.match}' no longer matches any test"
 
 
 def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterator[str]:
@@ -69,7 +69,7 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
         many = "a test" if len(addresses) == 1 else f"{len(addresses)} tests"
         more = ", ..." if len(addresses) > SHOWN else ""
         yield (
-            f"{name}: its launcher {_DID[account].format(many)}: "
+            f"{name}: the launcher {_DID[account].format(many)}: "
             f"{', '.join(addresses[:SHOWN])}{more} ({explains})"
         )
 
@@ -77,6 +77,9 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
 def of_damage(damage: Sequence[tuple[str, Sequence[str]]]) -> Iterator[str]:
     """Tests that left their process in a state which would have cost those after them."""
     for address, left in damage[:MOST_DAMAGE]:
-        yield f"{address} left {'; '.join(left)}: that was undone for the tests after it"
+        yield (
+            f"{address} changed its process ({'; '.join(left)}); "
+            f"the change was undone before the next test"
+        )
     if len(damage) > MOST_DAMAGE:
-        yield f"{len(damage) - MOST_DAMAGE} more tests left their process changed"
+        yield f"{len(damage) - MOST_DAMAGE} more tests changed their process"

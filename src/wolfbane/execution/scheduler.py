@@ -1,4 +1,4 @@
-"""Run a plan's batches in the pool: hand out, listen, and account for every test."""
+"""Runs the batches of a plan in the pool, and accounts for every test."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ Place = tuple[str, str, str, str]
 
 
 class Scheduler:
-    """Carries out a plan; every test in it ends with a result or is counted as unrun."""
+    """Executes a plan. Every test gets a result or is counted as not run."""
 
     def __init__(
         self,
@@ -149,7 +149,7 @@ class Scheduler:
 
         close = await worker.ask({"type": "close"}, ClosedMessage, listen, limit)
         if close.end not in (End.DONE, End.STOPPED):
-            words = f"while its last hooks ran: {close.words or close.end.value}"
+            words = f"in the last hooks: {close.words or close.end.value}"
             end = ending(AFTER_CRASH[close.end], words)
             report(suite.paths[0], "after run", end, worker.printed())
 

@@ -1,4 +1,4 @@
-"""Drive a run: collect, decide, carry out, tell the listeners."""
+"""Controls a run: collects tests, decides what to run, runs it, and informs the listeners."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ if TYPE_CHECKING:
 
 
 class Session:
-    """One run from selection to exit code."""
+    """One run, from selection to exit code."""
 
     def __init__(self, inputs: RunInputs, run: str) -> None:
         self.inputs, self.run = inputs, run
@@ -202,7 +202,7 @@ class Session:
         """Tell how the run ended; returns the exit code."""
         code, reason = self._verdict(unrun)
         if unrun and code in (0, 3) and (limit := self.request.run_time):
-            code, reason = code or 1, f"stopped after {limit:g} s (--run-time)"
+            code, reason = code or 1, f"stopped after the time limit of {limit:g} s (--run-time)"
         quarantined = [test for test in plan.tests if test.address in self._quarantined]
         self._tell(
             RunFinished(

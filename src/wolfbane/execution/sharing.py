@@ -1,4 +1,4 @@
-"""The share of a run, where several machines each run one."""
+"""Divides a run into shares, one for each machine."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from wolfbane.shares import Share, cut, digest_of, units_of
 
 
 class Weights(msgspec.Struct, frozen=True):
-    """What a plan is cut by: a number for each address, and in words what it is."""
+    """The weights for dividing a plan: a number for each address, and what the numbers are."""
 
     by_address: Mapping[str, float]
     words: str
@@ -60,7 +60,8 @@ def take_share(
     prepared.broken = [result for result in broken if result.address in mine]
     if not mine:
         raise NothingChosen(
-            f"share {share.number} of {share.of} is empty: the plan has only {len(units)} parts"
+            f"share {share.number} of {share.of} is empty: "
+            f"the plan can be divided into {len(units)} parts only"
         )
     return facts
 

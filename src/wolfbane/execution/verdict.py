@@ -1,4 +1,4 @@
-"""The exit code of a run, and why."""
+"""The exit code of a run, and the reason for it."""
 
 from __future__ import annotations
 
@@ -35,17 +35,17 @@ def verdict(
     if interrupted:
         return 130, "interrupted"
     if bad := bad_ones(counts):
-        return 1, f"stopped after {bad} that failed" if unrun and stop_after else ""
+        return 1, f"stopped after {bad} failed tests" if unrun and stop_after else ""
     if over := [address for address, entry in quarantined.items() if entry.over]:
-        return 1, f"quarantine: the date of {over[0]} is past"
+        return 1, f"quarantine: the end date of {over[0]} has passed"
     if focused:
-        return 1, "focus: tests are marked as the only ones to run (--no-focus)"
+        return 1, "focus: the source marks tests as the only ones to run (--no-focus)"
     if counts.get(Outcome.BLOCKED):
-        return 4, "what some tests need is missing"
+        return 4, "some tests were blocked, because something that they need is missing"
     if counts.get(Outcome.FLAKY) and flaky_fails:
-        return 1, "flaky tests fail the run (--flaky-fails)"
+        return 1, "at least one test is flaky (--flaky-fails)"
     if not counts and set_apart:
         return 0, "only quarantined tests were run"
     if not any(counts.get(outcome) for outcome in GOOD):
-        return 3, "nothing was run: every chosen test was skipped"
+        return 3, "nothing was run: all selected tests were skipped"
     return 0, ""

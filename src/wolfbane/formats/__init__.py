@@ -1,1 +1,1 @@
-"""Open formats: readers and writers that do no input or output of their own."""
+"""Readers and writers for open formats. They do no file access themselves."""

@@ -1,4 +1,7 @@
-"""The report formats that Wolfbane writes. Quick to import: a shell waits for the names."""
+"""The report formats that Wolfbane writes.
+
+This module imports quickly, because shell completion uses it.
+"""
 
 from __future__ import annotations
 

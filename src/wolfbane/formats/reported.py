@@ -1,4 +1,4 @@
-"""What a report says of one test, whatever format it is in."""
+"""One test of a report, independent of the report format."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ LONGEST = 1 << 18
 
 
 class FormatError(Exception):
-    """A report is not what it should be; ``line`` is where, or 0."""
+    """An error in a report. ``line`` is the position, or 0."""
 
     def __init__(self, words: str, line: int = 0) -> None:
         super().__init__(words)
@@ -64,7 +64,7 @@ def address_of(entry: ReportedTest) -> str:
 
 
 class Text:
-    """A text that comes in pieces, of which so much is kept as is worth reading."""
+    """A text that arrives in pieces. Only a readable amount is kept."""
 
     def __init__(self) -> None:
         self._pieces: list[str] = []
@@ -80,5 +80,5 @@ class Text:
     def __str__(self) -> str:
         text = "".join(self._pieces)
         if self._length > LONGEST:
-            text += f"\n[... {self._length - LONGEST} characters left out ...]"
+            text += f"\n[... {self._length - LONGEST} characters omitted ...]"
         return text

@@ -1,4 +1,4 @@
-"""What the writers of open formats need to know of a run."""
+"""The facts about a run that the report writers need."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What tests there are: files of suites, their tests, their tags; cached by content."""
+"""The inventory of tests: suites, files, tests and tags, cached by content."""
 
 from wolfbane.inventory.scan import Inventory, open_inventory
 

@@ -1,4 +1,4 @@
-"""Which test files a change reaches, and by which way."""
+"""Finds the test files that a change affects, and explains why."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def affected(
         own = [file for file in files.values() if file.suite == suite.name]
         inputs = find_kind(suite.kind).inputs(workspace.root, suite)
         if cause := _input([*suite.inputs, *inputs], changed):
-            reached.update({file.path: f"suite {suite.name} needs {cause}, which differs"
+            reached.update({file.path: f"suite {suite.name} depends on {cause}, which has changed"
                           for file in own})  # fmt: skip
         elif own:
             reached.update(_reached(workspace, suite, inputs, own, imports, changed))
@@ -81,8 +81,8 @@ def _reached(
 
 def _words(path: str, way: Mapping[str, str]) -> str:
     if not way[path]:
-        return "it differs"
+        return "the file has changed"
     steps = []
     while path := way[path]:
         steps.append(path)
-    return f"it needs {', which needs '.join(steps)}, which differs"
+    return f"it depends on {', which depends on '.join(steps)}, which has changed"

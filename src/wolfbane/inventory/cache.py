@@ -1,4 +1,4 @@
-"""What scanning and collecting found, kept under each file's content hash."""
+"""The cache of scanned and collected tests, by the content hash of each file."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _Entry = dict[str, Any]
 
 
 class FileState(msgspec.Struct, frozen=True):
-    """A file as it was: time and size, and the hash of its content."""
+    """The recorded state of a file: its time, its size, and the hash of its content."""
 
     signature: list[int]
     digest: str
@@ -31,7 +31,7 @@ CACHE = "inventory.json"
 
 
 class Cache:
-    """A JSON file of entries by suite and path. A damaged or older one is simply not used."""
+    """A JSON file of entries by suite and path. A damaged or outdated file is ignored."""
 
     def __init__(self, path: Path) -> None:
         self._path = path

@@ -1,4 +1,4 @@
-"""Documents that are given by URL: their copies, for all suites of a workspace."""
+"""The saved copies of documents with a URL, for all suites of a workspace."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What to say when a selection chooses nothing."""
+"""The message for a selection that matches no tests."""
 
 from __future__ import annotations
 
@@ -18,15 +18,17 @@ def nothing_chosen(
     tests = inventory.tests
     if not tests:
         names = ", ".join(suite.name for suite in inventory.workspace.suites)
-        nowhere = "there is no suite here; 'wolfbane init' writes down how one looks"
+        nowhere = "there are no suites here; 'wolfbane init' writes an example"
         lines = [f"suites: {names}" if names else nowhere]
         if lost := unclaimed(inventory):
             lines.append(in_words(lost))
         if unread := sum(not file.complete for file in inventory.files.values()):
             files = "1 file tells" if unread == 1 else f"{unread} files tell"
-            lines.append(f"{files} more when loaded: wolfbane list --exact")
+            lines.append(
+                f"more tests may appear after loading {many(unread, 'file')}: wolfbane list --exact"
+            )
         return NothingChosen(
-            f"Nothing to run: no test was found in {inventory.workspace.root}.", lines
+            f"Nothing to run: no tests were found in {inventory.workspace.root}.", lines
         )
     lines = []
     for expression in (choice.expression, *choice.drops):
@@ -34,12 +36,16 @@ def nothing_chosen(
         lines += [str(count) for count in counts]
         apart = len(counts) > 1 and all(count.matches for count in counts)
         if apart and expression is choice.expression and _is_empty(expression, tests, status):
-            lines.append("each of them matches tests, but no test matches all of them together")
+            lines.append("each term matches some tests, but no test matches all terms")
     left_out = choose(choice, tests, status).left_out
-    lines += [f"{count} left out by {rule}" for rule, count in left_out.items()]
+    lines += [f"{count} excluded by {rule}" for rule, count in left_out.items()]
     if any(rule.startswith("leave_out") for rule in left_out):
-        lines.append("--everything runs what leave_out keeps away")
-    words = "Nothing was chosen, so nothing was run." if to_run else "Nothing was chosen."
+        lines.append("use --everything to include tests that leave_out excludes")
+    words = (
+        ("No tests match the selection, so no tests were run.")
+        if to_run
+        else "No tests match the selection."
+    )
     return NothingChosen(words, lines)
 
 

@@ -1,4 +1,4 @@
-"""Which files a suite's paths mean."""
+"""Finds the files that match the paths of a suite."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which file imports which, by reading the sources of a workspace."""
+"""Finds imports between files by reading the sources of a workspace."""
 
 from __future__ import annotations
 

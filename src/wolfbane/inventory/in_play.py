@@ -1,4 +1,4 @@
-"""Which files and suites may hold a chosen test: decided from what is known, without a worker."""
+"""Finds the files and suites that may contain selected tests, without starting a worker."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a PATH on the command line means: a file, folder, glob, FILE:LINE or address."""
+"""Resolves a PATH of the command line: a file, folder, glob, FILE:LINE or address."""
 
 from __future__ import annotations
 
@@ -32,7 +32,9 @@ def paths_expression(inventory: Inventory, paths: Sequence[str], folder: Path) -
 def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
     root = inventory.workspace.root
     if not path.strip():
-        raise InputError(Problem("a PATH is empty", hint="without one, everything is chosen"))
+        raise InputError(
+            Problem("PATH must not be empty", hint="without a PATH, all tests are selected")
+        )
     whole = _on_disk(root, path, folder)
     if whole is not None:
         return EVERYTHING if whole == "." else Term("file", whole, "quoted")
@@ -46,7 +48,7 @@ def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
         glob = path if inside == "." else f"{inside}/{path}"
         return Term("file", glob)
     raise InputError(
-        Problem(f"there is no '{path}'", hint=_like(inventory, path.partition("#")[0]))
+        Problem(f"'{path}' does not exist", hint=_like(inventory, path.partition("#")[0]))
     )
 
 
@@ -88,8 +90,8 @@ def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
     if not file.complete:
         return Term("at", f"{path}:{line}", "quoted")
     near = min(file.tests, key=lambda test: abs(test.line - line), default=None)
-    hint = f"the nearest is {near.name} on line {near.line}" if near else ""
-    raise InputError(Problem("no test is on this line", path, line, hint))
+    hint = f"the closest test is {near.name} on line {near.line}" if near else ""
+    raise InputError(Problem("there is no test on this line", path, line, hint))
 
 
 def _holds_any(block: Block, file: TestFile) -> bool:

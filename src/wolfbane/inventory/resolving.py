@@ -1,4 +1,4 @@
-"""Terms whose tests follow from git or the history: looked up before anything matches."""
+"""Resolves terms that need git or the history, before matching."""
 
 from __future__ import annotations
 
@@ -49,12 +49,12 @@ def _ran_on(term: Term, by_machine: Mapping[str, Sequence[str]]) -> dict[str, st
     """The tests that last ran on machines that a term names. Raises InputError for an unknown."""
     check = text_test(term)
     found = {
-        address: f"it last ran on {machine}"
+        address: f"its last run was on {machine}"
         for machine, addresses in by_machine.items()
         if check(machine)
         for address in addresses
     }
     if not found:
-        hint = did_you_mean(term.value, by_machine) or "no test ran on a machine of a cluster"
-        raise InputError(Problem(f"no test last ran on machine '{term.value}'", hint=hint))
+        hint = did_you_mean(term.value, by_machine) or "no test has run on a machine of a cluster"
+        raise InputError(Problem(f"no test had its last run on machine '{term.value}'", hint=hint))
     return found

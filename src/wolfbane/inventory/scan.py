@@ -1,4 +1,4 @@
-"""Ask the engines for every test file of the workspace, through the cache."""
+"""Scans all test files of the workspace, using the cache."""
 
 from __future__ import annotations
 

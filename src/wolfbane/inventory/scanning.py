@@ -1,4 +1,4 @@
-"""Read test files: in this process, or in several where there are many."""
+"""Reads test files, in this process, or in several processes if there are many files."""
 
 from __future__ import annotations
 
@@ -63,7 +63,9 @@ def _lost(suite: Suite, path: str, why: str) -> Scanned:
 def _scan(root: Path, suite: Suite, path: str) -> Scanned:
     shown = as_text(path)
     if shown != path:
-        return _lost(suite, shown, "its name is not UTF-8, which every report is written in")
+        return _lost(
+            suite, shown, "the file name is not valid UTF-8, so it cannot be written to reports"
+        )
     try:
         seen, source = look(root / path)
     except OSError as error:
@@ -72,9 +74,11 @@ def _scan(root: Path, suite: Suite, path: str) -> Scanned:
     try:
         file = kind.scan(root, suite, path, source)
     except (RecursionError, MemoryError):
-        return _lost(suite, path, "what it holds is nested too deeply to be read")
+        return _lost(suite, path, "the content is nested too deeply")
     except OSError as error:  # something that it leads to
-        return _lost(suite, path, f"what it leads to cannot be read: {error.strerror or error}")
+        return _lost(
+            suite, path, f"cannot read a file that it refers to: {error.strerror or error}"
+        )
     if file is not None:
         exact = kind.scan_is_exact and file.complete
         file = with_source_tags(replace(file, exact=exact), source)

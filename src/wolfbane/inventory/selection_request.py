@@ -1,4 +1,4 @@
-"""From what the command line says to a checked choice."""
+"""Turns the selection options of the command line into a checked selection."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from wolfbane.workspace.vocabulary import STATUSES
 
 
 class SelectionRequest(msgspec.Struct, frozen=True):
-    """A selection as it was typed: paths, ``--FIELD`` values, ``--pick`` and ``--drop``."""
+    """A selection as typed: paths, ``--FIELD`` values, ``--pick`` and ``--drop``."""
 
     paths: Sequence[str] = ()
     fields: Mapping[str, Sequence[str]] = msgspec.field(default_factory=dict)
@@ -84,7 +84,7 @@ def _unknown(expression: Expression, inventory: Inventory) -> list[Problem]:
             if term.field == "status":
                 value = value.replace(" ", "-")
             if value not in (word.lower() for word in words):
-                hint = did_you_mean(term.value, words) or f"no {term.field} is set up here"
+                hint = did_you_mean(term.value, words) or f"this workspace has no {term.field}"
                 if term.field == "status" and "there is" not in hint:
                     hint += f" (known: {', '.join(words)})"
                 problems.append(Problem(f"unknown {term.field} '{term.value}'", hint=hint))

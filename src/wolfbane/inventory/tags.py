@@ -1,4 +1,4 @@
-"""Tags that any language can carry: comment lines, words after ``@`` in titles, rules."""
+"""Tags for any language: from comment lines, from ``@`` words in titles, and from rules."""
 
 from __future__ import annotations
 

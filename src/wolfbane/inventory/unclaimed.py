@@ -1,4 +1,4 @@
-"""Files that look like tests and belong to no suite."""
+"""Finds files that look like tests but belong to no suite."""
 
 from __future__ import annotations
 
@@ -36,4 +36,4 @@ def in_words(files: list[str]) -> str:
     more = ", ..." if len(files) > SHOWN else ""
     many = "1 file looks" if len(files) == 1 else f"{len(files)} files look"
     belong = "belongs" if len(files) == 1 else "belong"
-    return f"{many} like tests and {belong} to no suite: {', '.join(files[:SHOWN])}{more}"
+    return f"{many} like tests but {belong} to no suite: {', '.join(files[:SHOWN])}{more}"

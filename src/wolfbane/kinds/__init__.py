@@ -1,1 +1,1 @@
-"""One package for each kind of suite. The rest of Wolfbane asks ``kinds.registry`` for them."""
+"""One package per kind of suite. The rest of Wolfbane gets them from ``kinds.registry``."""

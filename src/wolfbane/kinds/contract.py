@@ -1,4 +1,4 @@
-"""What a kind is: everything that Wolfbane asks about suites of one sort."""
+"""The interface of a kind: everything that Wolfbane needs to know about its suites."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ S = TypeVar("S", bound=Suite)
 
 
 class WorkerCommand(msgspec.Struct, frozen=True):
-    """How to start a worker: its arguments, its folder and its options."""
+    """The command that starts a worker: arguments, folder and options."""
 
     arguments: Sequence[str]
     folder: Path
@@ -31,14 +31,14 @@ class WorkerCommand(msgspec.Struct, frozen=True):
 
 
 class MissingRuntime(Exception):
-    """Something that a suite needs is not installed here: the suite is blocked.
+    """Something that a suite needs is not installed on this machine, so the suite is blocked.
 
-    The text says what is missing.
+    The text names the missing item.
     """
 
 
 class Kind(ABC, Generic[S]):
-    """One kind of suite: how its tests are found by reading, and how its worker is started.
+    """One kind of suite: how to find its tests by reading files, and how to start its worker.
 
     A kind gives a name, the model of its settings, and four methods. Everything else has a
     default that suits most kinds.
@@ -196,7 +196,7 @@ class Kind(ABC, Generic[S]):
 
         Raises ValueError where such a suite takes none; the text says why.
         """
-        raise ValueError(f"suites of kind {self.name} take no options")
+        raise ValueError(f"suites of kind {self.name} do not accept options")
 
     def commands_before(self, root: Path, suite: S) -> Sequence[str]:
         """Shell commands that prepare a run, once, after the suite was built."""

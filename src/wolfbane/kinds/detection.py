@@ -1,4 +1,4 @@
-"""What kinds look for in a folder that has no settings."""
+"""What each kind looks for in a folder without settings."""
 
 from __future__ import annotations
 

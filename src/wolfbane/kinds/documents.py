@@ -1,4 +1,4 @@
-"""Documents that suites name by URL, and the copies that runs use."""
+"""Documents that suites refer to by URL, and the saved copies that runs use."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ class Fetching(msgspec.Struct, frozen=True):
 
 
 class Copy(msgspec.Struct, frozen=True):
-    """What is known of a copy: where it is, when it came (ISO 8601), its digest and ETag."""
+    """The data of a copy: its place, its download time (ISO 8601), its digest and ETag."""
 
     url: str
     place: str
@@ -32,7 +32,7 @@ class Copy(msgspec.Struct, frozen=True):
 
 
 class Fetched(msgspec.Struct):
-    """The copies that a suite uses, by URL, with warnings and what could not be fetched."""
+    """The copies that a suite uses, by URL, with warnings and failed downloads."""
 
     copies: dict[str, Copy] = msgspec.field(default_factory=dict)
     warnings: list[str] = msgspec.field(default_factory=list)

@@ -1,4 +1,4 @@
-"""How copies of documents are brought up to date."""
+"""How copies of documents are updated."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from enum import Enum
 
 
 class Freshness(Enum):
-    """How copies of documents are brought up to date."""
+    """How copies of documents are updated."""
 
     REFRESH = "refresh"
     """Fetch every document again."""

@@ -1,4 +1,4 @@
-"""Programs that engines start: where they are, and what version they say they are."""
+"""Finds the programs that kinds start, and asks for their versions."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def find_program(root: Path, given: str, default: str, what: str) -> str:
     found = str(local) if given and local.is_file() else shutil.which(wanted)
     if not found:
         raise MissingRuntime(
-            f"there is no {what} '{wanted}' (install {default}, or set the suite's '{default}')"
+            f"{what} '{wanted}' not found (install {default}, or set the suite's '{default}')"
         )
     return found
 
@@ -35,5 +35,5 @@ def version_line(program: str, what: str) -> str:
             [program, "--version"], capture_output=True, text=True, timeout=_PATIENCE, check=True
         )
     except (OSError, subprocess.SubprocessError) as error:
-        raise MissingRuntime(f"the {what} '{program}' does not start: {error}") from None
+        raise MissingRuntime(f"cannot start the {what} '{program}': {error}") from None
     return run.stdout.strip()

@@ -1,4 +1,4 @@
-"""The kinds that exist. A kind is imported when a suite first needs it."""
+"""The registry of all kinds. A kind is imported when a suite needs it for the first time."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Paths of an inner workspace, as the outer one that includes it has to write them."""
+"""Converts paths of an included workspace to paths of the outer workspace."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import msgspec
 
 
 class Relocation(msgspec.Struct, frozen=True):
-    """From the folder of an inner workspace to the root of the outer one."""
+    """Converts paths relative to the included workspace to paths relative to the outer root."""
 
     root: Path
     folder: str

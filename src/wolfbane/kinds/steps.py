@@ -1,4 +1,4 @@
-"""Steps of plain-language tests: as their sources have them, and as they are defined."""
+"""Steps of plain-language tests: their uses in feature files and their definitions."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import msgspec
 
 
 class StepLine(msgspec.Struct, frozen=True):
-    """A step of a test, as its source has it."""
+    """A step of a test, as written in its source."""
 
     keyword: str
     text: str
@@ -14,7 +14,7 @@ class StepLine(msgspec.Struct, frozen=True):
 
 
 class StepUse(msgspec.Struct, frozen=True):
-    """A step of a scenario that a definition is meant by: its file, line and text."""
+    """A use of a step definition in a scenario: its file, line and text."""
 
     file: str
     line: int
@@ -22,7 +22,10 @@ class StepUse(msgspec.Struct, frozen=True):
 
 
 class StepDefinition(msgspec.Struct, frozen=True):
-    """A step function: ``kind`` is given, when or then, or empty where it may stand anywhere."""
+    """A step function.
+
+    ``kind`` is given, when or then, or empty if the step can be used anywhere.
+    """
 
     suite: str
     kind: str
@@ -39,7 +42,7 @@ class StepDefinition(msgspec.Struct, frozen=True):
 
 
 class StepListing(msgspec.Struct):
-    """Every definition, the steps that nobody defined, and why a suite could not be asked."""
+    """All definitions, the undefined steps, and the suites that could not be listed, and why."""
 
     definitions: list[StepDefinition] = msgspec.field(default_factory=list)
     undefined: list[StepUse] = msgspec.field(default_factory=list)

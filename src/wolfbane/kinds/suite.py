@@ -1,4 +1,4 @@
-"""The settings that suites of every kind have in common."""
+"""The common settings of all suites."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from wolfbane.tables import SettingsTable
 class Suite(SettingsTable, frozen=True):
     """``[[suite]]``: a named group of test files of one kind.
 
-    Each kind has a subclass with the keys that only its suites have.
+    Each kind has a subclass with its own keys.
     """
 
     name: str

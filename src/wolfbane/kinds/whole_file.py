@@ -1,4 +1,4 @@
-"""Files that are tests as a whole."""
+"""Files in which the whole file is one test."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""API suites as load: its shape, its limits, and the figures that come of it."""
+"""Load tests with API suites: the shape of the load, its limits, and its results."""

@@ -1,4 +1,6 @@
-"""A load over several machines: users are spread over them, and measured together."""
+"""A load test on several machines: users are distributed over them, and the measurements are
+merged.
+"""
 
 from __future__ import annotations
 
@@ -97,7 +99,7 @@ class ClusterLoadSession(LoadSession):
         )
         if not any(found):
             raise BlockedError(
-                f"no machine can drive the load: {'; '.join(self._cluster.warnings)}"
+                f"no machine can run the load test: {'; '.join(self._cluster.warnings)}"
             )
         return [each for processes in found for each in processes]
 

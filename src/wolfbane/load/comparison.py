@@ -1,4 +1,4 @@
-"""Two loads side by side: which steps got slower beyond noise."""
+"""Compares two load tests: finds the steps that became significantly slower."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The figures of a load: what came together of all seconds, for each step and each workflow."""
+"""The figures of a load test: totals over all seconds, for each step and each workflow."""
 
 from __future__ import annotations
 

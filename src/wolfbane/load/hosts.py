@@ -1,4 +1,4 @@
-"""A load goes only where it is allowed: to this machine, and to hosts that an environment names."""
+"""Restricts a load test to this machine and to the hosts that an environment allows."""
 
 from __future__ import annotations
 
@@ -19,8 +19,9 @@ def check_hosts(
         where = f"[env.{environment}]" if environment else "[env.NAME]"
         raise InputError(*(
             Problem(
-                f"no load may go to {host}",
-                hint=f"if it may, name it in {where} and write 'load = true' there",
+                f"load tests against {host} are not allowed",
+                hint=f"if load tests may use this host, "
+f"add it to {where} and set 'load = true' there",
             )
             for host in refused
         ))  # fmt: skip

@@ -1,4 +1,4 @@
-"""Limits of a load: ``p95 < 300ms``, ``errors < 1%``, ``rate > 50/s``, ``book: p99 < 1s``."""
+"""Limits of a load test: ``p95 < 300ms``, ``errors < 1%``, ``rate > 50/s``, ``book: p99 < 1s``."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _FIGURES = ("p90", "p95", "p99", "p99.9", *_TIMES, "errors", "rate")
 
 
 class Limit(msgspec.Struct, frozen=True):
-    """A figure of all requests, or of one step, and what it must be.
+    """A limit for one figure, of all requests or of one step.
 
     ``value`` is in seconds for times, a part of 1 for errors in percent, a number for others.
     """
@@ -82,7 +82,7 @@ def read_limit(text: str) -> Limit:
     """Read a limit. Raises ExpressionError, which points at the place."""
     match = _LIMIT.fullmatch(text)
     if match is None:
-        words = "a limit is FIGURE < VALUE, or STEP: FIGURE < VALUE, such as 'p95 < 300ms'"
+        words = "write a limit as FIGURE < VALUE or STEP: FIGURE < VALUE, for example 'p95 < 300ms'"
         raise ExpressionError(words, text, _end_of_what_is_right(text))
     figure, value = match["figure"], match["value"]
     known = _PERCENTILE.fullmatch(figure) or figure in _FIGURES
@@ -116,7 +116,7 @@ def _value(figure: str, text: str) -> tuple[float, bool]:
     if figure == "errors":
         number = text.removesuffix("%").strip()
         if not re.fullmatch(r"\d+(\.\d+)?", number):
-            raise ValueError(f"'{text}' is no number of errors (write 0, 12 or 1%)")
+            raise ValueError(f"'{text}' is not a number of errors (for example 0, 12 or 1%)")
         return float(number) / (100 if text.endswith("%") else 1), text.endswith("%")
     if figure == "rate":
         return rate(text), False

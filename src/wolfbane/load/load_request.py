@@ -1,4 +1,4 @@
-"""How to load: one declaration for the command line and for the load itself."""
+"""The options of a load test, declared once for the command line and for the load test itself."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _PERCENT = re.compile(r"(\d+(?:\.\d+)?)\s*%")
 
 
 class LoadShape(msgspec.Struct, frozen=True):
-    """The load over time, in seconds.
+    """The shape of the load over time, in seconds.
 
     ``points`` are users, or workflows per second where it is ``open``: the value changes evenly
     from one point to the next. ``users`` is the most at a time. Nothing begins after ``until``;
@@ -39,68 +39,73 @@ class LoadShape(msgspec.Struct, frozen=True):
 
 @dataclass(frozen=True)
 class LoadRequest:
-    """How to load what is chosen. Times are in seconds."""
+    """How to load-test the selected workflows. Times are in seconds."""
 
     users: int | None = option(
         LOAD, "--users", value="N", at_least=1,
-        help="Users at the same time, each with its own cookies and connections. With --rate: the "
-        "most workflows at the same time. [default: 1; with --rate 100]",
+        help="Number of concurrent users. Each has its own cookies "
+"and connections. With --rate: the maximum number of "
+"concurrent workflows. [default: 1; with --rate: 100]",
     )  # fmt: skip
     ramp: float | None = option(
         LOAD, "--ramp", value="TIME", is_time=True,
-        help="Start the users, or raise the rate, evenly over this time.",
+        help="Start the users gradually over this time. With --rate: raise the rate gradually.",
     )  # fmt: skip
     loops: int | None = option(
         LOAD, "--loops", value="N", at_least=1,
-        help="Each user runs all workflows N times. [default: 1 without --for]",
+        help="Each user runs all workflows N times. [default without --for: 1]",
     )  # fmt: skip
     duration: float | None = option(
         LOAD, "--for", value="TIME", is_time=True,
-        help="Start no new workflow after this time, which includes the ramp.",
+        help="Start no new workflows after this time. The time includes the ramp.",
     )  # fmt: skip
     rate: str = option(
         LOAD, "--rate", value="N/s", default="",
-        help="Start this many workflows per second, even while earlier ones run: 40/s, 90/m.",
+        help="Start workflows at this rate, even if earlier ones are still running: 40/s, 90/m.",
     )  # fmt: skip
     arrivals: str = option(
         LOAD, "--arrivals", choices=("random", "even"), default="random",
-        help="With --rate: start times are random (a Poisson process), or evenly spaced.",
+        help="With --rate: use random start times (a Poisson process), or evenly spaced ones.",
     )  # fmt: skip
     pause: str = option(
         LOAD, "--pause", value="TIME[..TIME]", default="",
-        help="How long a user waits after each workflow: 2s, or a random time in a range: 1s..3s.",
+        help="The pause of a user after each workflow: 2s, or a random time from a range: 1s..3s.",
     )  # fmt: skip
     order: str = option(
         LOAD, "--order", choices=("given", "random"), default="given",
-        help="The order of the workflows: as in their documents, or shuffled.",
+        help="The order of the workflows: as in the documents, or random.",
     )  # fmt: skip
     seed: int | None = option(
-        LOAD, "--seed", value="N", help="The seed for random choices; each load prints its own."
+        LOAD,
+        "--seed",
+        value="N",
+        help="The seed for random choices. Each load test prints its seed.",
     )
     contract: str = option(
         LOAD, "--contract", value="N%", default="",
-        help="Check this share of the answers against the API's description. [default: 1%; all of "
-        f"them up to {FEW_USERS} users]",
+        help="Check this percentage of the responses against the API description. "
+"[default: 1%; 100% for up to {FEW_USERS} users]",
     )  # fmt: skip
     limits: tuple[str, ...] = option(
         LIMITS, "--limit", value="LIMIT", several=True, default=(),
-        help="Fail unless this holds: 'p95 < 300ms', 'errors < 1%', 'book: p99 < 1s'.",
+        help="Fail the run if this limit is not met: "
+"'p95 < 300ms', 'errors < 1%', 'book: p99 < 1s'.",
     )  # fmt: skip
     stop_if: tuple[str, ...] = option(
         LIMITS, "--stop-if", value="LIMIT", several=True, default=(),
-        help="End the load early once this holds: 'errors > 20%'.",
+        help="Stop the load test early when this condition is true: 'errors > 20%'.",
     )  # fmt: skip
     samples: str = option(
         REPORT, "--samples", choices=("all", "errors", "off"), default="all",
-        help="Which requests to write to samples.csv.gz in the run's folder.",
+        help="The requests to write to samples.csv.gz in the folder of the run.",
     )  # fmt: skip
     every: float = option(
         REPORT, "--every", value="TIME", is_time=True, default=10.0,
-        help="How often to print a line if the output is not a terminal. [default: 10s]",
+        help="The interval between progress lines if the output is not a terminal. [default: 10s]",
     )  # fmt: skip
     profile: str = option(
         LOAD, "--profile", value="NAME", default="",
-        help="Use [load.NAME] of wolfbane.toml; other options override it.",
+        help="Use the load profile [load.NAME] of wolfbane.toml. Other options override it.",
     )  # fmt: skip
     stages: tuple[tuple[float, float], ...] = ()
     """Seconds from the start, and the users or the rate that are reached then."""
@@ -126,9 +131,9 @@ class LoadRequest:
         if self.rate:
             return self._open(ramp, until)
         if until is not None and self.loops is not None:
-            raise _wrong("--for and --loops contradict each other: give one of them")
+            raise _wrong("--for and --loops cannot be used together; use only one of them")
         if until is not None and ramp >= until:
-            raise _wrong(f"--ramp {ramp:g}s leaves nothing of --for {until:g}s")
+            raise _wrong(f"--ramp {ramp:g}s must be shorter than --for {until:g}s")
         users = self.users or 1
         start = ((0.0, 0.0), (ramp, float(users))) if ramp else ((0.0, float(users)),)
         return LoadShape(start, users, False, until, 0 if until else self.loops or 1)
@@ -137,7 +142,10 @@ class LoadRequest:
         points = self.stages if self.stages[0][0] == 0 else ((0.0, 0.0), *self.stages)
         most = max(value for _, value in points)
         if not most:
-            raise _wrong(f"the stages of load '{self.profile}' never start anyone")
+            raise _wrong(
+                f"the stages of load profile '{self.profile}' "
+                f"start no users; set users or a rate above zero"
+            )
         end = points[-1][0]
         if self.staged_rate:
             return LoadShape(points, self.users or MOST_UNDER_WAY, True, end, 0)
@@ -146,11 +154,11 @@ class LoadRequest:
     def _open(self, ramp: float, until: float | None) -> LoadShape:
         top = read_rate(self.rate)
         if self.loops is not None:
-            raise _wrong("--loops is for users that come back: with --rate give --for")
+            raise _wrong("--loops cannot be used with --rate; use --for instead")
         if until is None:
-            raise _wrong("--rate needs --for: how long is it to go on?")
+            raise _wrong("--rate needs --for, the duration of the load test")
         if ramp >= until:
-            raise _wrong(f"--ramp {ramp:g}s leaves nothing of --for {until:g}s")
+            raise _wrong(f"--ramp {ramp:g}s must be shorter than --for {until:g}s")
         start = ((0.0, 0.0), (ramp, top)) if ramp else ((0.0, top),)
         return LoadShape(start, self.users or MOST_UNDER_WAY, True, until, 0)
 
@@ -164,7 +172,7 @@ class LoadRequest:
         except ValueError as error:
             raise _wrong(f"--pause '{self.pause}': {error}") from None
         if found[0] > found[1]:
-            raise _wrong(f"--pause '{self.pause}' ends before it begins")
+            raise _wrong(f"--pause '{self.pause}': the end of the range is smaller than its start")
         return found
 
     def contract_share(self) -> float:
@@ -174,7 +182,9 @@ class LoadRequest:
             return 1.0 if few else 0.01
         match = _PERCENT.fullmatch(self.contract.strip())
         if match is None or float(match[1]) > 100:
-            raise _wrong(f"--contract '{self.contract}' is no share (write 0%, 1% or 100%)")
+            raise _wrong(
+                f"--contract '{self.contract}' is not a percentage (for example 0%, 1% or 100%)"
+            )
         return float(match[1]) / 100
 
     def settled_seed(self) -> int:
@@ -189,7 +199,7 @@ def read_rate(text: str) -> float:
     except ValueError as error:
         raise _wrong(str(error)) from None
     if not found:
-        raise _wrong(f"the rate '{text}' begins nothing")
+        raise _wrong(f"the rate '{text}' must be greater than zero")
     return found
 
 

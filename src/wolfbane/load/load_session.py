@@ -1,4 +1,4 @@
-"""Drive a load: the same preparation as a run, then users instead of batches."""
+"""Runs a load test: the same preparation as for a run, then users instead of batches."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ class _Askable(Protocol):
 
 
 class LoadProcess(NamedTuple):
-    """A process that drives a part of a load: a worker, here or on a machine.
+    """A process that runs a part of a load test: a worker, here or on another machine.
 
     The clock of its machine is ``ahead`` of ours by so many seconds.
     """
@@ -63,7 +63,7 @@ class LoadProcess(NamedTuple):
 
 
 class LoadSession(Session):
-    """One load from selection to exit code."""
+    """One load test, from selection to exit code."""
 
     soon = 0.3
     """Seconds until the load begins in all processes at once: orders are on their way meanwhile."""
@@ -156,7 +156,7 @@ class LoadSession(Session):
         ))  # fmt: skip
         if not all(each.end is End.DONE for each in ended):
             words = next(each.words for each in ended if each.end is not End.DONE)
-            raise InputError(Problem(f"the load cannot be made ready: {words}"))
+            raise InputError(Problem(f"cannot prepare the load test: {words}"))
         look = looks[0]
         # Services of a machine listen at ports of their own.
         addresses = tuple(dict.fromkeys(each for look in looks for each in look.addresses))
@@ -265,6 +265,8 @@ def _only_suite(tests: Sequence[Test], suites: Sequence[Suite]) -> Suite:
     """The suite of the tests. Raises InputError where there are several."""
     names = list(dict.fromkeys(test.suite for test in tests))
     if len(names) > 1:
-        words = f"a load drives the tests of one suite, and {len(names)} were chosen"
-        raise InputError(Problem(words, hint=f"name one: --suite {names[0]}"))
+        words = (
+            f"a load test runs the workflows of one suite, but {len(names)} suites were selected"
+        )
+        raise InputError(Problem(words, hint=f"choose one: --suite {names[0]}"))
     return next(suite for suite in suites if suite.name == names[0])

@@ -1,4 +1,7 @@
-"""A machine's part of a load: its workers are asked over the cluster as if they were here."""
+"""One machine's part of a load test.
+
+Its workers are used through the cluster as if they were local.
+"""
 
 from __future__ import annotations
 
@@ -66,7 +69,7 @@ class MachineWorker:
 
 
 class MachinePart:
-    """A machine with so many workers. ``lost`` says why it does not answer any more."""
+    """A machine and its workers. ``lost`` is the reason why it no longer answers."""
 
     def __init__(self, link: MachineLink, count: int, tell: Callable[[Event], None]) -> None:
         self.link = link
@@ -117,7 +120,7 @@ class MachinePart:
         try:
             async for message in self.link.messages():
                 self._hear(message)
-            self._lose("its process ended")
+            self._lose("the process ended")
         except MachineLost as error:
             self._lose(str(error))
 
@@ -145,7 +148,7 @@ class MachinePart:
             self._ready.set_result(problem)
 
     def _lose(self, why: str) -> None:
-        self.lost = self.lost or f"machine {self.link.name} was lost: {why}"
+        self.lost = self.lost or f"lost the connection to machine {self.link.name}: {why}"
         self._settle(why)
         for worker in self.workers.values():
             worker.end(RequestEnd(End.CRASHED, words=self.lost))

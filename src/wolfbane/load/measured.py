@@ -1,4 +1,4 @@
-"""What all processes of a load report, put together second by second."""
+"""Merges the reports of all processes of a load test, second by second."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _OFTEN = 0.2
 
 
 class Measured:
-    """Merges seconds, keeps samples, and looks whether the load is to stop early."""
+    """Merges the figures of each second, keeps samples, and checks whether to stop early."""
 
     def __init__(
         self, load: LoadRequest, folder: Path, tell: Callable[[Event], None],
@@ -83,7 +83,7 @@ class Measured:
     def lost(self, words: str) -> None:
         """A process of the load ended before its time."""
         self.processes -= 1
-        self.losses.append(f"a process of the load was lost: {words}")
+        self.losses.append(f"a process of the load test ended unexpectedly: {words}")
 
     def finish(self, ends: Sequence[LoadedMessage]) -> LoadFigures:
         """Tell of what is left, and how the load ended."""
@@ -114,9 +114,10 @@ class Measured:
         many = max(self._seconds * _OFTEN, 2)
         reasons = []
         if self._busy >= many:
-            reasons.append(f"its processor was used up in {self._busy} of {self._seconds} s")
+            reasons.append(f"the processor was fully used during {self._busy} of {self._seconds} s")
         if self._lagging >= many:
             reasons.append(
-                f"it was more than {LAG * 1000:.0f} ms late in {self._lagging} of {self._seconds} s"
+                f"the generator was more than {LAG * 1000:.0f} ms "
+                f"late during {self._lagging} of {self._seconds} s"
             )
         return " and ".join(reasons)

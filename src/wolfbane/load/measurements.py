@@ -1,4 +1,4 @@
-"""A load from its record: the figures of all of it, and how they went from second to second."""
+"""Reads a load test from its record: the totals, and the figures of each second."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ PERCENTS = (50.0, 90.0, 95.0, 99.0, 99.9)
 
 
 class Series(msgspec.Struct):
-    """What happened in each second: counts, and times in seconds (None where nothing ended)."""
+    """The figures of each second: counts, and times in seconds (None if nothing ended)."""
 
     users: list[int] = msgspec.field(default_factory=list)
     requests: list[int] = msgspec.field(default_factory=list)
@@ -38,7 +38,7 @@ class ErrorKind(msgspec.Struct, frozen=True):
 
 
 class Measurements:
-    """Everything that the record of a load says."""
+    """All facts from the record of a load test."""
 
     def __init__(self, load: LoadRecord) -> None:
         assert load.started is not None

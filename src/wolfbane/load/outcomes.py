@@ -1,4 +1,4 @@
-"""The results of a load: one for each test, and one for each limit."""
+"""The results of a load test: one for each workflow, and one for each limit."""
 
 from __future__ import annotations
 
@@ -63,5 +63,5 @@ def limit_results(
     for limit in limits:
         test = Test(suite.name, suite.kind, LIMITS, limit.text, exact=True)
         met = limit.holds(figures)
-        words = "" if met else f"it was {limit.shown(figures)}"
+        words = "" if met else f"measured: {limit.shown(figures)}"
         yield builder.make(test, ending(Outcome.PASSED if met else Outcome.FAILED, words), "")

@@ -1,4 +1,4 @@
-"""Loads by name: what ``[load.NAME]`` says, with the options that were given over it."""
+"""Load profiles: the settings in ``[load.NAME]``, overridden by the given options."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ def find_profile(workspace: Workspace, name: str) -> LoadProfile:
     profiles = workspace.settings.load
     if name not in profiles:
         hint = did_you_mean(name, profiles)
-        raise InputError(Problem(f"there is no load '{name}' in wolfbane.toml", hint=hint))
+        raise InputError(Problem(f"there is no load profile '{name}' in wolfbane.toml", hint=hint))
     return profiles[name]
 
 
@@ -37,7 +37,7 @@ def with_profile(profile: LoadProfile, name: str, given: Mapping[str, Any]) -> L
         if profile.stages and not any(key in given for key in _SHAPE):
             values |= _staged(profile.stages, name)
     except ValueError as error:
-        raise InputError(Problem(f"load '{name}': {error}")) from None
+        raise InputError(Problem(f"load profile '{name}': {error}")) from None
     values["mix"] = tuple((entry.match, entry.weight) for entry in profile.mix)
     if "loops" in given:
         values.pop("duration", None)
@@ -50,7 +50,7 @@ def _staged(stages: Sequence[LoadStage], name: str) -> dict[str, Any]:
     """The stages as points in time. Raises InputError where users and rates are mixed."""
     rated = [bool(stage.rate) for stage in stages]
     if any(rated) and not all(rated):
-        words = f"load '{name}': all stages have users, or all have a rate"
+        words = f"load profile '{name}': use users in all stages, or a rate in all stages"
         raise InputError(Problem(words))
     points: list[tuple[float, float]] = []
     now = 0.0
@@ -61,7 +61,7 @@ def _staged(stages: Sequence[LoadStage], name: str) -> dict[str, Any]:
         elif stage.users is not None and stage.users >= 0:
             value = float(stage.users)
         else:
-            words = f"load '{name}': stage {number} says neither users nor a rate"
+            words = f"load profile '{name}': stage {number} needs users or a rate"
             raise InputError(Problem(words))
         points.append((now, value))
     return {"stages": tuple(points), "staged_rate": all(rated)}
@@ -74,7 +74,11 @@ def weights_of(mix: Sequence[tuple[str, float]], tests: Sequence[Test]) -> dict[
         matches = Matcher(parse(expression), {})
         found = [test.worker_address for test in tests if matches(test)]
         if not found or weight <= 0:
-            why = "is not above zero" if found else "is for none of the chosen workflows"
+            why = (
+                "must be greater than zero"
+                if found
+                else ("is for an expression that matches none of the selected workflows")
+            )
             raise InputError(Problem(f"the weight {weight:g} of '{expression}' {why}"))
         for address in found:
             weights[address] = weights.get(address, 0.0) + weight / len(found)

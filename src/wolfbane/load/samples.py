@@ -1,4 +1,4 @@
-"""The file with a row for each request of a load."""
+"""The file with one row per request of a load test."""
 
 from __future__ import annotations
 

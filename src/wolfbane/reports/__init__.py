@@ -1,1 +1,1 @@
-"""What a run looks like to people and to other programs."""
+"""Reports of a run, for people and for other programs."""

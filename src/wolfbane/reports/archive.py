@@ -1,4 +1,4 @@
-"""A run's whole folder as one file, to be joined with others or kept."""
+"""Packs the whole folder of a run into one file, for joining shares or for storage."""
 
 from __future__ import annotations
 

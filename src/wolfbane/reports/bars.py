@@ -1,4 +1,4 @@
-"""The bars of a run in progress."""
+"""The progress bars of a run."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The browsers of a workspace, for people."""
+"""Prints the browsers of a workspace."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Two runs side by side, for people and as JSON."""
+"""The comparison of two runs, as text and as JSON."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 
 MOST = 50
 _GROUPS = {
-    "newly failing": "newly_failing", "still failing": "still_failing", "mended": "mended",
-    "newly flaky": "newly_flaky", "new": "new", "gone": "gone",
+    "newly failing": "newly_failing", "still failing": "still_failing", "fixed": "mended",
+    "newly flaky": "newly_flaky", "new": "new", "removed": "gone",
 }  # fmt: skip
 
 
@@ -40,23 +40,24 @@ def comparison_parts(console: Page, found: Comparison) -> Iterator[RenderableTyp
     if not found.chose_alike:
         selections = [visible(entry.expression) for entry in (found.before, found.after)]
         yield Text(
-            f"they chose differently: {selections[0]} / {selections[1]}", style="bold khaki1"
+            f"the runs have different selections: {selections[0]} / {selections[1]}",
+            style="bold khaki1",
         )
     if found.left:
-        words = f"only in one of them, and not compared: {', '.join(found.left)}"
+        words = f"in only one of the runs, and not compared: {', '.join(found.left)}"
         yield Text(visible(words), style="bold khaki1")
     yield from fitted(console, _counts(found), console.width)
     for title, attribute in _GROUPS.items():
         changes, short = getattr(found, attribute), attribute in ("new", "gone")
         yield from _group(title, changes, found.quarantined, short=short)
     if found.slower:
-        yield Text(f"\nslower beyond noise  {many(len(found.slower), 'test')}", style="bold")
+        yield Text(f"\nsignificantly slower  {many(len(found.slower), 'test')}", style="bold")
         for change, middle in found.slower[:MOST]:
             seconds = change.after.seconds if change.after else 0.0
             line = Text(f"  {in_line(change.address)}  ")
             yield line.append(f"{clock(middle)} -> {clock(seconds)}", style="khaki1")
     if not any(getattr(found, attribute) for attribute in _GROUPS.values()) and not found.slower:
-        yield Text("nothing changed")
+        yield Text("no changes")
 
 
 def _counts(found: Comparison) -> list[Column]:
@@ -104,10 +105,10 @@ def load_parts(console: Page, changes: Sequence[StepChange]) -> Iterator[Rendera
         return
     from wolfbane.reports.load_comparison import change_columns, slower_tests  # Matplotlib
 
-    yield Text("\ntimes under load, before and now", style="bold")
+    yield Text("\nresponse times of the load tests, before and after", style="bold")
     yield from fitted(console, change_columns(changes), console.width)
     for address in slower_tests(changes):
-        yield Text.assemble(("slower beyond noise  ", "bold khaki1"), in_line(address))
+        yield Text.assemble(("significantly slower  ", "bold khaki1"), in_line(address))
 
 
 def as_json(found: Comparison, changes: Sequence[StepChange] = ()) -> str:

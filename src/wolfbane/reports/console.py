@@ -1,4 +1,4 @@
-"""The console: a listener that tells a run to a person, live or from its record."""
+"""The console report. It shows a run to the user, live or from its record."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ _TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
 
 
 class ConsoleReport:
-    """Prints the header, the progress, each failure, the summary, and one closing line."""
+    """Prints the header, the progress, each failure, the summary, and a last line."""
 
     def __init__(
         self, console: Page, *, quiet: bool = False, verbose: bool = False, live: bool = True,
@@ -180,7 +180,7 @@ class ConsoleReport:
             return
         if self._progress is not None:
             self._bad[result.suite] += result.outcome in _TOLD_IN_FULL
-            bad = f"{self._bad[result.suite]} bad" if self._bad[result.suite] else ""
+            bad = f"{self._bad[result.suite]} failed" if self._bad[result.suite] else ""
             bar = self._bars[result.suite]
             if extra:
                 total = self._progress.tasks[self._progress.task_ids.index(bar)].total
@@ -197,7 +197,7 @@ class ConsoleReport:
 
     def _retried(self, result: Result) -> None:
         if self._verbose or self._progress is not None:
-            line = one_line(result).append("  will run again", style="dim")
+            line = one_line(result).append("  will be retried", style="dim")
             self._console.print(line, soft_wrap=True)
 
     def _line(self, result: Result) -> None:
@@ -286,7 +286,7 @@ class ConsoleReport:
         """Say of a record without an end that its run was cut off."""
         if self._run and not self._ended:
             cut = RunFinished(0.0, 130, dict(Counter(str(r.outcome) for r in self._results)))
-            self._over(replace(cut, reason="cut off: the record has no end"))
+            self._over(replace(cut, reason="interrupted: the record of the run has no end"))
 
     def _bar(self) -> Progress:
         if self._progress is None:

@@ -1,4 +1,4 @@
-"""What a look over the workspace found, for people and for programs."""
+"""The findings of ``doctor``, as text and as JSON."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _STYLES = {State.OK: "dark_cyan", State.WARNING: "bold khaki1", State.MISSING: "
 
 def print_findings(console: Page, workspace: Workspace, findings: Sequence[Finding]) -> None:
     """A row for each, what to do about it below, and the counts at the end."""
-    where = workspace.file or f"{workspace.root} (nothing is written down: wolfbane init)"
+    where = workspace.file or f"{workspace.root} (no wolfbane.toml; 'wolfbane init' writes one)"
     console.print(Text.assemble((workspace.name, "bold"), ("  ", ""), (str(where), "dim")))
     console.print()
     states = max((len(finding.state) for finding in findings), default=0)
@@ -34,8 +34,10 @@ def print_findings(console: Page, workspace: Workspace, findings: Sequence[Findi
     if counts[State.WRONG]:
         counted.insert(0, f"{counts[State.WRONG]} wrong")
     if counts[State.MISSING]:
-        counted.insert(0, f"{counts[State.MISSING]} missing: some suites cannot run")
-    line = Text(", ".join(counted) if any(counts[s] for s in list(State)[1:]) else "all is well")
+        counted.insert(0, f"{counts[State.MISSING]} missing (some suites cannot run)")
+    line = Text(
+        ", ".join(counted) if any(counts[s] for s in list(State)[1:]) else "no problems found"
+    )
     console.print(line)
 
 

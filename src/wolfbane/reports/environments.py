@@ -1,4 +1,4 @@
-"""Environments and their values, as lines for people."""
+"""Prints environments and their values."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def environment_lines(workspace: Workspace) -> Iterator[str]:
         about = [many(len(given), "value")]
         about += [f"extends {table['extends']}"] if "extends" in table else []
         about += [f"values from {_joined(table['values_from'])}"] if "values_from" in table else []
-        about += ["the default"] if name == workspace.settings.workspace.env else []
+        about += ["default"] if name == workspace.settings.workspace.env else []
         rows.append((name, ", ".join(about)))
     yield from aligned(rows)
 

@@ -1,6 +1,6 @@
-"""A stretch of source: line numbers, a gutter, and a mark at the line that it is about.
+"""A source excerpt with line numbers, a gutter, and a mark at the relevant line.
 
-The same on the console and in mails; the page draws it by its style sheet.
+The console and the mails use it. The HTML page draws its own with its style sheet.
 """
 
 from __future__ import annotations

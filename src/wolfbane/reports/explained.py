@@ -1,4 +1,4 @@
-"""One test explained: what is known of it, and what a selection makes of it."""
+"""Explains one test: its known facts, and how a selection treats it."""
 
 from __future__ import annotations
 
@@ -29,11 +29,11 @@ def explained(
     test = next(iter(choose(choice, variants, status).chosen), variants[0])
     rows: list[tuple[str, Text | str]] = []
     rows.append(("test", Text(in_line(test.worker_address), style="bold")))
-    rows.append(("suite", f"{test.suite}, of kind {test.kind}"))
+    rows.append(("suite", f"{test.suite} (kind {test.kind})"))
     if test.line:
         end = f" to {test.end}" if test.end > test.line else ""
         rows.append(("source", Text(f"{test.path}, line {test.line}{end}")))
-    known = "exactly" if test.exact else "from its source; not loaded yet"
+    known = "exactly" if test.exact else "read from its source file; not loaded yet"
     rows.append(("known", known))
     if test.blocked:
         rows.append(("blocked", Text(visible(test.blocked))))
@@ -58,7 +58,7 @@ def explained(
         chosen = chosen and keeps
         rows.append((reason.source, _reason_text(reason, keeps=keeps)))
     verdict = (
-        Text("chosen", style="bold dark_cyan") if chosen else Text("not chosen", "bold khaki1")
+        Text("chosen", style="bold dark_cyan") if chosen else Text("not selected", "bold khaki1")
     )
     rows.append(("verdict", verdict))
     return rows
@@ -75,7 +75,7 @@ def step_rows(steps: Sequence[StepLine], listing: StepListing) -> list[tuple[str
         meant = definitions.get((step.line, step.text), [])
         places = ", ".join(f"{each.function} in {each.place}" for each in meant)
         line = Text(visible(f"{step.keyword} {step.text}"))
-        lines.append(line.append(f"\n  {visible(places) or 'not defined'}", style="dim"))
+        lines.append(line.append(f"\n  {visible(places) or 'no definition found'}", style="dim"))
     lines = [Text(visible(words)) for words in listing.problems] or lines
     return [("steps" if index == 0 else "", line) for index, line in enumerate(lines)]
 
@@ -93,14 +93,17 @@ def _last_runs(variants: Sequence[Test], newest: Newest) -> Iterator[Text]:
                 (f" {visible(where)}", "dim"),
             )
     if not ran:
-        yield Text("never run here")
+        yield Text("no recorded run")
 
 
 def _quarantined(entry: QuarantineEntry) -> Text:
     line = Text(f"since {entry.since}: {visible(entry.because)}", style="khaki1")
     if entry.until:
         over = entry.is_over(date.today())
-        line.append(f"; until {entry.until}" + (", which is past: runs fail" if over else ""))
+        line.append(
+            f"; until {entry.until}"
+            + (" (past: runs fail until the entry is changed)" if over else "")
+        )
     return line
 
 
@@ -113,9 +116,9 @@ def _reason_text(reason: Reason, *, keeps: bool) -> Text:
     for why in reason.why:
         line.append(f"\n{visible(why)}", style="dim")
     matches = "matches" if reason.holds else "does not match"
-    effect = "keeps it" if keeps else "takes it away"
+    effect = "includes the test" if keeps else "excludes the test"
     if reason.source != "selection" and keeps:
-        effect = "leaves it in"
+        effect = "does not exclude the test"
     line.append(f"\n{matches}: {effect}", style="dark_cyan" if keeps else "khaki1")
     return line
 

@@ -1,4 +1,4 @@
-"""One failure, told in full: message, place in the source, output, and how to run it again."""
+"""Prints one failure in full: message, source location, output, and the command to run it again."""
 
 from __future__ import annotations
 
@@ -63,7 +63,7 @@ def print_failures(
         if others and not few:
             files = {result.path for result in others}
             where = f"in {many(len(files), 'file')}" if len(files) > 1 else f"of {min(files)}"
-            title = f"the same in {many(len(others), 'more test')} {in_line(where)}:"
+            title = f"{many(len(others), 'more test')} {in_line(where)} with the same failure:"
             console.print(_places(title, others), style="dim", soft_wrap=True)
 
 
@@ -157,17 +157,17 @@ def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Itera
         yield from _excerpt(result.excerpt, plain=plain)
     calls = [f"{frame.file}:{frame.line} in {frame.function}" for frame in result.frames]
     if len(calls) > 1 and not verbose:
-        yield from _section("called through", "\n".join(calls[-6:]))
+        yield from _section("call stack", "\n".join(calls[-6:]))
     if result.trace and (verbose or _says_more(result)):
         yield from _section("trace", _tail(result.trace, verbose=verbose))
     points = list(_bad_parts(result.parts, result.message))
     if points:
         parts = find_kind(result.kind).parts_are if result.kind in KINDS else "parts"
-        yield from _section(f"{parts} that failed", "\n".join(points[:SHOWN_LINES]))
+        yield from _section(f"failed {parts}", "\n".join(points[:SHOWN_LINES]))
     if result.output.strip():
-        yield from _section("it printed", _tail(result.output, verbose=verbose))
+        yield from _section("output", _tail(result.output, verbose=verbose))
     if result.evidence:
-        yield from _section("it left behind", "\n".join(_evidence(result, folder)))
+        yield from _section("evidence", "\n".join(_evidence(result, folder)))
     yield from _attempts(result, folder)
 
 
@@ -211,7 +211,7 @@ def _shortened(message: str) -> str:
     hidden = len(lines) - 2 * SHOWN_LINES
     if hidden <= 0:
         return "\n".join(lines)
-    left = f"[{hidden:,} lines are left out here; --verbose shows all]"
+    left = f"[{hidden:,} lines hidden; use --verbose to show all]"
     return "\n".join([*lines[:SHOWN_LINES], left, *lines[-SHOWN_LINES:]])
 
 
@@ -257,7 +257,9 @@ def _tail(output: str, *, verbose: bool) -> str:
     if verbose or len(lines) <= SHOWN_LINES:
         return "\n".join(lines)
     hidden = len(lines) - SHOWN_LINES
-    return "\n".join([f"[{hidden} lines above are left out; --verbose shows all]", *lines[hidden:]])
+    return "\n".join(
+        [f"[{hidden} earlier lines hidden; use --verbose to show all]", *lines[hidden:]]
+    )
 
 
 def part_lines(

@@ -1,4 +1,4 @@
-"""The console as one listener among others: loaded late, and left alone where it cannot write."""
+"""Guards the console report. It is loaded late, and disabled if it cannot write."""
 
 from __future__ import annotations
 
@@ -17,9 +17,9 @@ the modules that print are imported while these start, too."""
 
 
 class GuardedConsole:
-    """Passes events on to the console that ``make`` loads.
+    """Passes events to the console report that ``make`` loads.
 
-    Once it cannot print, it calls ``give_up`` with the reason.
+    When printing fails, it calls ``give_up`` with the reason.
     """
 
     def __init__(self, make: Callable[[], ConsoleReport], give_up: Callable[[str], None]) -> None:
@@ -58,5 +58,7 @@ class GuardedConsole:
             show(*event)
         except (OSError, ValueError) as error:  # ValueError: the stream was closed
             self._failed = True
-            why = "it was closed" if isinstance(error, BrokenPipeError) else str(error)
-            self._give_up(f"nothing more is shown, the run goes on: standard output: {why}")
+            why = "the stream was closed" if isinstance(error, BrokenPipeError) else str(error)
+            self._give_up(
+                f"cannot write to standard output: {why}; the run continues without console output"
+            )

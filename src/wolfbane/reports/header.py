@@ -1,4 +1,4 @@
-"""The head of a run: what was chosen, where it goes, how it runs."""
+"""The header of a run: the selection, the environments, and how the tests run."""
 
 from __future__ import annotations
 
@@ -16,8 +16,9 @@ from wolfbane.workspace.git import SHORT, shown_revision
 _MOST_PULLED = 5
 _MOST_FILES = 3
 _HOW_TO_CLAIM = (
-    "These look like tests. To run them, name them in a suite of wolfbane.toml: 'wolfbane init' "
-    "writes it, 'wolfbane bridge new' connects another launcher."
+    "These files look like tests. To run them, add them to the "
+    "paths of a suite in wolfbane.toml. 'wolfbane init' writes that file; "
+    "'wolfbane bridge new' connects another launcher."
 )
 
 
@@ -43,18 +44,18 @@ def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
     rows += (("document", Text(visible(f"{u}: {words}"))) for u, words in event.documents.items())
     if share := event.share:
         words = f"{share.number} of {share.of}: {event.tests:,} of {many(share.whole, 'test')}"
-        rows.append(("share", Text(f"{words}, cut by {share.cut_by}")))
+        rows.append(("share", Text(f"{words}, divided by {share.cut_by}")))
     rows += _suites(event.suite_state)
     rows += _environments(event)
     if event.passed_on:
-        words = f"{shlex.join(event.passed_on)}  passed on to {', '.join(event.options_for)}"
+        words = f"{shlex.join(event.passed_on)}  passed to {', '.join(event.options_for)}"
         rows.append(("options", Text(visible(words))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
     rows.append(("how", Text(f"{how_it_runs(event)}; {runtimes}")))
     if event.on:
-        rows.append(("on", Text(visible(f"the machines of {event.on}"))))
+        rows.append(("on", Text(visible(f"the machines of cluster {event.on}"))))
     if event.live:
-        rows.append(("live", Text("the test has this terminal, and no time limit")))
+        rows.append(("live", Text("the test uses this terminal and has no time limit")))
     rows.append(("run", Text(event.run)))
     return facts(rows, width)
 
@@ -63,10 +64,10 @@ def how_it_runs(event: RunStarted) -> str:
     """Headless or not, how many jobs, and in which order; of a load only the jobs."""
     jobs = f"{many(event.jobs, 'job')}{' on each machine' * bool(event.on)}"
     if not event.jobs:
-        jobs = "a job for each thread of a machine"
+        jobs = "one job per thread of each machine"
     if not event.order:
         return jobs
-    return f"{'browsers shown' if event.visible else 'headless'}, {jobs}, {event.order}"
+    return f"{'visible browsers' if event.visible else 'headless'}, {jobs}, {event.order}"
 
 
 def _chosen(event: RunStarted) -> Iterator[Row]:
@@ -80,10 +81,10 @@ def _chosen(event: RunStarted) -> Iterator[Row]:
     if len(labels) > 1:
         chosen += f", in {len(labels)} environments"
     selection = "" if event.expression == "everything" else f": {visible(event.expression)}"
-    yield "chosen", Text(chosen + selection)
+    yield "selected", Text(chosen + selection)
     if event.neglected:
         names = visible(", ".join(event.neglected))
-        yield "", Text(f"{many(len(event.neglected), 'other suite')} not in this run: {names}")
+        yield "", Text(f"{many(len(event.neglected), 'suite')} without selected tests: {names}")
 
 
 def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
@@ -95,7 +96,7 @@ def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
         marked = f"{many(len(event.focused), 'test')} marked as the only ones to run: {places}"
         yield "focus", Text(visible(marked), style="khaki1")
     for needed, by in list(event.pulled_in.items())[:_MOST_PULLED]:
-        yield "pulled in", Text(visible(f"{needed}, needed by {by}"), style="khaki1")
+        yield "also runs", Text(visible(f"{needed}, because {by} needs it"), style="khaki1")
     if event.without_tests:
         yield "no tests in", Text(visible(_files(event.without_tests, verbose=verbose)))
     if event.unclaimed:
@@ -103,7 +104,7 @@ def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
         yield "in no suite", Text(visible(words), style="khaki1")
         yield "", Text(_HOW_TO_CLAIM, style="dim")
     for folder in event.workspaces:
-        words = f"{folder} has settings of its own: wolfbane run --workspace {folder}"
+        words = f"{folder} is a separate workspace; run it with: wolfbane run --workspace {folder}"
         yield "not run", Text(visible(words), style="khaki1")
 
 
@@ -114,7 +115,7 @@ def _suites(state: SuiteState) -> Iterator[Row]:
         if state.revision != state.commit:
             words += f" (commit {state.commit[:SHORT]})"
         words += f"; {state.settings}"
-        yield "suites", Text(visible(f"{words}; environments from here"))
+        yield "suites", Text(visible(f"{words}; environments from the current workspace"))
 
 
 def _environments(event: RunStarted) -> Iterator[Row]:

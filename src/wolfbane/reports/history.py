@@ -1,4 +1,4 @@
-"""The history, for people: a table of runs, or tests with their outcomes over time."""
+"""Prints the history: a table of runs, or tests with their outcomes over time."""
 
 from __future__ import annotations
 
@@ -102,7 +102,7 @@ def _line_of(outcomes: Sequence[str]) -> Text:
 
 def legend(width: int) -> Text:
     """What the marks mean, in lines of at most ``width`` columns."""
-    text = Text("newest at the right:", style="dim")
+    text = Text("the newest run is on the right:", style="dim")
     used = len(text)
     for outcome, mark in MARKS.items():
         entry = Text.assemble("  ", (mark, STYLES[outcome]), f" {outcome}")

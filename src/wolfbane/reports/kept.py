@@ -1,4 +1,4 @@
-"""The runs that are kept, for people and for programs: verdict, selection, size."""
+"""The stored runs, as text and as JSON: verdict, selection and size."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def kept_table(runs: Sequence[Kept]) -> list[Column]:
     suites = [_revision(run) for run in runs]
     return [
         Column("run", [run.name for run in runs]),
-        Column("began", [f"{run.began:%Y-%m-%d %H:%M}" for run in runs], 2),
+        Column("started", [f"{run.began:%Y-%m-%d %H:%M}" for run in runs], 2),
         Column("verdict", [_verdict(run) for run in runs], wraps=True),
         *([Column("suites", suites, 5)] if any(suites) else []),
         Column("selection", [visible(_selection(run)) for run in runs], 1, wraps=True),
@@ -66,7 +66,7 @@ def _revision(run: Kept) -> str:
 def _verdict(run: Kept) -> Text:
     finished = _finished(run)
     if not finished:
-        return Text("it goes on" if run.goes_on else "cut off", style="khaki1")
+        return Text("running" if run.goes_on else "interrupted", style="khaki1")
     counts = {Outcome(name): count for name, count in finished["counts"].items()}
     event = RunFinished(0.0, finished["exit_code"], finished["counts"], reason=finished["reason"])
     style = "indian_red1" if finished["exit_code"] else "dark_cyan"

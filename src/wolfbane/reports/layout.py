@@ -1,4 +1,4 @@
-"""Lines and tables that fit the width there is; a table says which columns it leaves out."""
+"""Fits lines and tables to the available width. A table names the columns that it leaves out."""
 
 from __future__ import annotations
 
@@ -65,7 +65,10 @@ def rule(console: Console, width: int) -> Text:
 
 
 class Column(msgspec.Struct, frozen=True):
-    """A column of a table. Those of a higher ``rank`` go first where there is no room; 0 stays.
+    """A column of a table.
+
+    If there is too little room, columns with the highest ``rank`` are dropped first; rank 0 is
+    never dropped.
 
     ``wraps``: its cells may take several lines. ``footer`` stands below all rows.
     """
@@ -87,12 +90,14 @@ def fitted(console: Console, columns: Sequence[Column], width: int) -> Iterator[
     yield Rows([_with_lines(column, NARROWEST + max(room, 0)) for column in kept], gap)
     left = [column.title for column in columns if column not in kept]
     if left:
-        yield Text(f"not shown at {width} columns: {', '.join(left)}", style="dim")
+        yield Text(f"left out to fit a width of {width} characters: {', '.join(left)}", style="dim")
 
 
 class AsTheyAre:
-    """Texts below each other, none of them wrapped: a terminal does that, and leaves them whole
-    to be copied. It takes a tenth of the time that printing each of them does.
+    """Texts on separate lines, printed without wrapping.
+
+    The terminal wraps them, so that they can be copied in one piece. It takes a tenth of the time
+    that printing each of them does.
     """
 
     def __init__(self, texts: Sequence[Text | str]) -> None:
@@ -105,7 +110,7 @@ class AsTheyAre:
 
 
 class Rows:
-    """A table, drawn with a line below its titles.
+    """A table with a line below the column titles.
 
     The library's own tables look at each cell several times: twenty thousand rows took ten
     seconds.

@@ -1,4 +1,4 @@
-"""Lists of tests: a table, a tree or JSON, grouped, with counts."""
+"""Lists of tests as a table, a tree or JSON, grouped and with counts."""
 
 from __future__ import annotations
 
@@ -127,7 +127,9 @@ def _closing(tests: Sequence[Test], left_out: Mapping[str, int]) -> Iterator[str
     for rule, count in left_out.items():
         yield f"left out: {count} by {visible(rule)}"
     if not all(test.exact for test in tests):
-        yield f"{GUESSED} read from the source; exact once its file was run or listed with --exact"
+        yield (
+            f"{GUESSED} found by reading the source; exact after the file was run, or with --exact"
+        )
 
 
 def _in_lines(head: str, tags: tuple[Tag, ...], start: int, room: int) -> str:

@@ -1,4 +1,4 @@
-"""The charts of a load: over time, and the distribution of times, as SVG for a page."""
+"""The charts of a load test as SVG: values over time, and the distribution of response times."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _NINES = (0.0, 50.0, 90.0, 99.0, 99.9, 99.99)
 
 
 class Chart:
-    """A figure with one pair of axes, in the colours of the page."""
+    """A chart with one pair of axes, in the colours of the page."""
 
     def __init__(self, title: str, across: str, up: str) -> None:
         logging.getLogger("matplotlib").setLevel(logging.ERROR)
@@ -84,7 +84,7 @@ def _seconds(series: Series) -> range:
 def _rate(series: Series) -> Chart:
     chart = Chart("Requests per second", "seconds", "per second")
     good = [sent - bad for sent, bad in zip(series.requests, series.failed, strict=True)]
-    chart.axes.bar(_seconds(series), good, width=0.8, color=_GOOD, label="answered as expected")
+    chart.axes.bar(_seconds(series), good, width=0.8, color=_GOOD, label="successful")
     if any(series.failed):
         chart.axes.bar(
             _seconds(series), series.failed, width=0.8, bottom=good, color=_BAD, label="failed"
@@ -94,14 +94,14 @@ def _rate(series: Series) -> Chart:
 
 
 def _users(series: Series) -> Chart:
-    chart = Chart("Users", "seconds", "under way")
+    chart = Chart("Users", "seconds", "in progress")
     chart.axes.step(_seconds(series), series.users, where="mid", color=_COOL, linewidth=1.8)
     chart.axes.set_ylim(bottom=0)
     return chart
 
 
 def _times(series: Series) -> Chart:
-    chart = Chart("Time of a request", "seconds", "milliseconds")
+    chart = Chart("Response time", "seconds", "milliseconds")
     for name, values, colour in (
         ("99%", series.p99, _BAD), ("95%", series.p95, _WARM), ("median", series.median, _GOOD),
     ):  # fmt: skip
@@ -114,7 +114,7 @@ def _times(series: Series) -> Chart:
 
 
 def _distribution(measured: Measurements) -> Chart:
-    chart = Chart("Distribution of times", "percent of requests", "milliseconds")
+    chart = Chart("Distribution of response times", "percent of requests", "milliseconds")
     draw_distribution(chart.axes, [("requests", measured.figures.requests.whole, _GOOD)])
     return chart
 

@@ -1,4 +1,4 @@
-"""Two loads side by side: a table by step, and their distributions over each other."""
+"""Compares two load tests: a table of all steps, and a picture of their distributions."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ def change_columns(changes: Sequence[StepChange]) -> list[Column]:
 def _words(change: StepChange) -> Text:
     before, after = change.before.percentile(50), change.after.percentile(50)
     if change.slower:
-        return Text(f"slower, {after / before:.1f} times", style="bold indian_red1")
+        return Text(f"slower by a factor of {after / before:.1f}", style="bold indian_red1")
     if change.faster:
         return Text("faster", style="dark_cyan")
     return Text("-", style="dim")
@@ -75,7 +75,9 @@ def changes_as_data(changes: Sequence[StepChange]) -> list[dict[str, Any]]:
 def draw_changes(changes: Sequence[StepChange], path: Path) -> None:
     """Write the distributions of each step over each other, as PNG or SVG. Raises InputError."""
     if not changes:
-        raise InputError(Problem("a picture is for two loads, and these are none"))
+        raise InputError(
+            Problem("--picture needs two load tests, but these runs are not load tests")
+        )
     from matplotlib.figure import Figure
 
     rows = math.ceil(len(changes) / _ACROSS)
@@ -95,4 +97,4 @@ def draw_changes(changes: Sequence[StepChange], path: Path) -> None:
     try:
         figure.savefig(path, dpi=100)
     except (OSError, ValueError) as error:
-        raise InputError(Problem(f"the picture cannot be written: {error}", str(path))) from None
+        raise InputError(Problem(f"cannot write the picture: {error}", str(path))) from None

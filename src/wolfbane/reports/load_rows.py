@@ -1,4 +1,4 @@
-"""The figures of a load as CSV and as Markdown."""
+"""The figures of a load test as CSV and as Markdown."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def load_markdown(load: LoadRecord) -> Iterator[str]:
     """Limits, and a table by step."""
     measured = Measurements(load)
     for text, met, shown in measured.finished.limits if measured.finished else ():
-        yield f"- {'met' if met else '**missed**'}: `{text}`, it was {shown}"
+        yield f"- {'met' if met else '**missed**'}: `{text}` (measured: {shown})"
     yield ""
     yield f"| step | count | failed | {' | '.join(TITLES)} |"
     yield "|---" + "|--:" * (len(TITLES) + 2) + "|"

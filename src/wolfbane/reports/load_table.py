@@ -1,4 +1,4 @@
-"""The figures of a load as tables and lines of text."""
+"""The figures of a load test as tables and lines of text."""
 
 from __future__ import annotations
 
@@ -26,9 +26,9 @@ def load_facts(event: LoadStarted, width: int) -> Text:
 def load_rows(event: LoadStarted) -> list[tuple[str, str]]:
     """Titles and words of these facts; a title is empty where words go on."""
     rows = [("load", _shape(event))]
-    pause = "" if not any(event.pause) else f", {_pause(event.pause)} after each"
-    order = "shuffled" if event.order == "random" else "in their order"
-    share = f"{event.contract * 100:g}% of the answers checked against the contract"
+    pause = "" if not any(event.pause) else f", pause of {_pause(event.pause)} after each"
+    order = "shuffled" if event.order == "random" else "in document order"
+    share = f"{event.contract * 100:g}% of the responses checked against the API description"
     processes = f"{event.processes} processes" if event.processes > 1 else "1 process"
     rows.append(("", f"workflows {order}{pause}; {share}; {processes}, seed {event.seed}"))
     if event.machines:
@@ -45,14 +45,14 @@ def _shape(event: LoadStarted) -> str:
         unit = "/s" if event.open else ""
         stages = [f"{value:g}{unit} at {clock(when)}" for when, value in event.points]
         return f"{'workflows' if event.open else 'users'}: {', '.join(stages)}"
-    what = f"{top:g} workflows per second" if event.open else many(event.users, "user")
+    what = f"{top:g} workflow starts per second" if event.open else many(event.users, "user")
     if event.open:
-        what += f", at most {event.users:,} at once"
+        what += f", at most {event.users:,} concurrently"
     if ramp:
         what += f", reached after {clock(ramp)}"
     if event.until is not None:
         return f"{what}, for {clock(event.until)}"
-    return f"{what}, {many(event.loops, 'loop')} each"
+    return f"{what}, each {many(event.loops, 'loop')}"
 
 
 def _machines(machines: Sequence[LoadMachine]) -> str:
@@ -154,4 +154,4 @@ def limit_lines(event: LoadFinished) -> Iterator[Text]:
     room = max((len(text) for text, _, _ in event.limits), default=0)
     for text, met, measured in event.limits:
         word = ("met     ", "dark_cyan") if met else ("missed  ", _BAD)
-        yield Text.assemble(word, f"{visible(text):<{room}}  ", ("it was ", "dim"), measured)
+        yield Text.assemble(word, f"{visible(text):<{room}}  ", ("measured: ", "dim"), measured)

@@ -1,4 +1,4 @@
-"""A load on the console: while it goes on, and at its end."""
+"""Shows a load test on the console, during the test and at its end."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _BARS = " ▁▂▃▄▅▆▇█"
 
 
 class LoadView:
-    """Prints what a load does. ``every`` is how often a line is printed, in seconds."""
+    """Prints the progress of a load test. ``every`` is the time between two lines, in seconds."""
 
     def __init__(
         self, console: Page, started: LoadStarted, folder: str, *, live: bool, quiet: bool,
@@ -53,7 +53,7 @@ class LoadView:
             self._live = Live(console=console, transient=True, auto_refresh=False)
             self._live.start()
         elif not quiet and started.until is not None:
-            words = f"Each line: the last {clock(every)}."
+            words = f"Each line shows the last {clock(every)}."
             console.print(Text(words, style="dim"))
 
     def __call__(self, event: Event) -> None:
@@ -110,21 +110,23 @@ class LoadView:
         rows = [
             ("time", f"{clock_of(event.second + 1)}{left}"),
             ("users", f"{event.users:,}" + (f", {event.late:,} late starts" if event.late else "")),
-            ("requests", f"{rate:.1f} per second; {whole.count:,} in all"),
+            ("requests", f"{rate:.1f} per second; {whole.count:,} in total"),
             (
                 "times",
                 f"median {span(requests.whole.percentile(50))}, "
                 f"95% {span(requests.whole.percentile(95))}, "
                 f"longest {span(requests.whole.largest / 1e6)}",
             ),
-            ("failed", f"{requests.failed:,}; {whole.failed:,} in all"),
+            ("failed", f"{requests.failed:,}; {whole.failed:,} in total"),
             ("last minute", _bars(self._rates)),
         ]
         lines = [
             Text.assemble((f"{title:<12}", "dim"), (text, self._style(title, requests.failed)))
             for title, text in rows
         ]
-        caption = f"Requests and times are of the last {many(len(self._recent), 'second')}."
+        caption = (
+            f"The requests and times above cover the last {many(len(self._recent), 'second')}."
+        )
         return Text("\n").join([*lines, Text(caption, style="dim")])
 
     def _style(self, title: str, failed: int) -> str:
@@ -144,7 +146,9 @@ class LoadView:
         limited = finished.limited if finished is not None else ""
         console.print()
         if limited:
-            words = f"The generator was the limit: {limited}. Times may be longer than they are."
+            words = (
+                f"The load generator was overloaded: {limited}. The measured times may be too long."
+            )
             console.print(Text(words, style="bold khaki1"), soft_wrap=True)
         measured = Measurements(self._record)
         columns = step_columns(measured.figures, self._started.keys, marked=bool(limited))
@@ -164,9 +168,9 @@ class LoadView:
     def _say_what_was_missed(self, finished: LoadFinished) -> None:
         lines = []
         if finished.late:
-            lines.append(f"{many(finished.late, 'arrival')} began more than 10 ms late")
+            lines.append(f"{many(finished.late, 'workflow')} started more than 10 ms late")
         if finished.unstarted:
-            lines.append(f"{many(finished.unstarted, 'arrival')} never began")
+            lines.append(f"{many(finished.unstarted, 'workflow')} did not start")
         if finished.trouble:
             lines.append(visible(finished.trouble))
         for words in lines:

@@ -1,4 +1,4 @@
-"""The machines of a cluster, for people."""
+"""Prints the machines of a cluster."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A run as a mail: a verdict for people who read it on the way, and the report with it."""
+"""The mail about a run: the verdict in short, with the report attached."""
 
 from __future__ import annotations
 
@@ -81,7 +81,7 @@ def _groups(bad: Sequence[Result]) -> list[tuple[str, Sequence[Result], int]]:
     failed = [result for result in bad if result.outcome is not Outcome.BLOCKED]
     return [
         (title, members[:MOST], max(len(members) - MOST, 0))
-        for title, members in (("What failed", failed), ("What was blocked", blocked))
+        for title, members in (("Failed tests", failed), ("Blocked tests", blocked))
     ]
 
 

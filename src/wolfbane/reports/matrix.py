@@ -1,4 +1,4 @@
-"""A table of tests and browsers, and what passes between them."""
+"""The table of tests by browser, and the log of browser commands."""
 
 from __future__ import annotations
 
@@ -43,7 +43,9 @@ def by_browser(console: Page, results: Sequence[Result]) -> Iterator[RenderableT
     yield from fitted(console, columns, console.width)
     if rest := order[SHOWN:]:
         alike = any(_interesting({b: r.outcome for b, r in found[n].items()}) for n in rest)
-        yield Text(f"and {len(rest)} more" + ("" if alike else " that passed in all"), style="dim")
+        yield Text(
+            f"and {len(rest)} more" + ("" if alike else " that passed in all browsers"), style="dim"
+        )
 
 
 def browser_rows(results: Sequence[Result]) -> tuple[list[str], dict[str, dict[str, Result]]]:

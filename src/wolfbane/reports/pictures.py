@@ -1,4 +1,4 @@
-"""The history as a picture: tests by runs, coloured by outcome, with their durations."""
+"""Draws the history: one row per test, one column per run, coloured by outcome, with durations."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ def draw(histories: Sequence[TestHistory], entries: Sequence[RunEntry], path: Pa
     try:
         figure.savefig(path, dpi=100)
     except (OSError, ValueError) as error:
-        raise InputError(Problem(f"the picture cannot be written: {error}", str(path))) from None
+        raise InputError(Problem(f"cannot write the picture: {error}", str(path))) from None
     finally:
         pyplot.close(figure)
 

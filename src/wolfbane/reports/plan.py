@@ -1,4 +1,4 @@
-"""Print a plan: what would run, in which order, and what was left out."""
+"""Prints the plan of a run: the tests in order, and the tests that are left out."""
 
 from __future__ import annotations
 
@@ -26,10 +26,12 @@ def print_plan(
         console.print(line, soft_wrap=True)
     for suite in dict.fromkeys(test.suite for test in plan.tests):
         if suite in whole_files:
-            words = f"{suite}: files run whole, because its launcher takes no names"
+            words = (
+                f"{suite}: whole files will run, because the launcher does not accept test names"
+            )
             console.print(Text(words, style="khaki1"), soft_wrap=True)
     files = len(plan.paths)
     line = Text(f"{many(len(plan.tests), 'test')} in {many(files, 'file')} would run", style="bold")
     for rule, count in plan.left_out.items():
-        line.append(f"; {count} left out by {visible(rule)}", style="not bold khaki1")
+        line.append(f"; {count} excluded by {visible(rule)}", style="not bold khaki1")
     console.print(line, soft_wrap=True)

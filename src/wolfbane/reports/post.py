@@ -1,4 +1,4 @@
-"""Send a mail over SMTP (RFC 5321), with TLS (RFC 3207 and 8314)."""
+"""Sends mails over SMTP (RFC 5321), with TLS (RFC 3207 and 8314)."""
 
 from __future__ import annotations
 
@@ -22,13 +22,13 @@ _PORTS = {"starttls": 587, "tls": 465, "none": 25}
 def check_mail(mail: Mail | None, recipients: Sequence[str]) -> None:
     """Look before a run whether its mail can be sent at all. Raises InputError."""
     if mail is None:
-        hint = 'write [mail] with server = "HOST" and sender = "ADDRESS" into wolfbane.toml'
-        raise InputError(Problem("--mail-to: there is no mail server", hint=hint))
+        hint = 'add [mail] with server = "HOST" and sender = "ADDRESS" to wolfbane.toml'
+        raise InputError(Problem("--mail-to: no mail server is configured", hint=hint))
     read_recipients(recipients)
     if mail.user and PASSWORD not in os.environ:
-        hint = f"put it into the variable {PASSWORD}"
+        hint = f"set the environment variable {PASSWORD}"
         raise InputError(
-            Problem(f"--mail-to: the password of '{mail.user}' is not there", hint=hint)
+            Problem(f"--mail-to: no password is set for the mail user '{mail.user}'", hint=hint)
         )
 
 
@@ -43,8 +43,8 @@ def read_recipients(given: Sequence[str]) -> list[str]:
             user, at, host = address.partition("@")
             whole = user and at and host and "@" not in host and not re.search(r"\s", address)
             if not whole or not text.isprintable():
-                hint = "write crew@harbour.example, or Crew <crew@harbour.example>"
-                raise InputError(Problem(f"--mail-to {text!r}: that is no address", hint=hint))
+                hint = "for example: crew@harbour.example, or Crew <crew@harbour.example>"
+                raise InputError(Problem(f"--mail-to {text!r}: not a mail address", hint=hint))
             addresses.append(formataddr((name, address)))
     return list(dict.fromkeys(addresses))
 
@@ -67,7 +67,9 @@ def send(message: EmailMessage, mail: Mail, root: Path) -> None:
             server.send_message(message)
     except (OSError, smtplib.SMTPException) as error:
         problem = _said(error)
-        raise InputError(Problem(f"the mail was not sent: {mail.server}: {problem}")) from None
+        raise InputError(
+            Problem(f"cannot send the mail through {mail.server}: {problem}")
+        ) from None
 
 
 def _said(error: Exception) -> str:

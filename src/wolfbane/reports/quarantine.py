@@ -1,4 +1,4 @@
-"""The quarantine, for people: its entries, and its section of a run's report."""
+"""Prints the quarantine: its entries, and its section in the report of a run."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 class QuarantinedTests(msgspec.Struct, frozen=True):
-    """An entry with the tests that it holds, as they ended lately."""
+    """An entry with its tests and their recent outcomes."""
 
     entry: QuarantineEntry
     histories: tuple[TestHistory, ...]
@@ -48,14 +48,14 @@ def entry_lines(quarantined: Sequence[QuarantinedTests], today: date) -> Iterato
         if entry.until:
             over = entry.is_over(today)
             line.append(f", until {entry.until}", style=STYLES_OF[over])
-            line.append(": its date is past" if over else "", style=STYLES_OF[True])
+            line.append(" (past)" if over else "", style=STYLES_OF[True])
         for word in filter(None, (entry.owner, entry.ticket)):
             line.append(f", {visible(word)}")
         passed, ran = each.lately
         if not each.histories:
-            line.append("; it matches no test any more", style=STYLES_OF[True])
+            line.append("; no longer matches any test", style=STYLES_OF[True])
         else:
-            record = f"passed {passed} of {ran} lately" if ran else "not run yet"
+            record = f"passed {passed} of {ran} recent runs" if ran else "no recorded run"
             line.append(f"; {many(len(each.histories), 'test')}, {record}")
         yield line
 
@@ -90,12 +90,13 @@ def print_quarantined(
     console.print(rule(console, console.reading_width), style="dim")
     which = "which does" if len(quarantined) == 1 else "which do"
     title = Text(
-        f"quarantined  {many(len(quarantined), 'test')}, {which} not fail the run", style="bold"
+        f"quarantined  {many(len(quarantined), 'test')} (failures do not fail the run)",
+        style="bold",
     )
     over = [result for result in quarantined if entries[result.address].over]
     if over:
         kept = "is kept past its" if len(over) == 1 else "are kept past their"
-        title.append(f"\n{many(len(over), 'test')} {kept} date: that fails the run")
+        title.append(f"\nthe end date has passed for {many(len(over), 'test')}; this fails the run")
     console.print(title)
     for result in quarantined:
         entry = entries[result.address]
@@ -108,7 +109,7 @@ def print_quarantined(
         for word in filter(None, (entry.owner, entry.ticket)):
             text.append(f"; {visible(word)}")
         if record := lately.get(result.address):
-            text.append(f"; passed {record} lately")
+            text.append(f"; passed {record} recent runs")
         console.print(text, soft_wrap=True)
         if result.outcome.is_bad and result.message:
             first = visible(result.message).partition("\n")[0]

@@ -1,4 +1,4 @@
-"""How often repeated tests passed."""
+"""Shows how often repeated tests passed."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The steps of scenario suites: a table, or JSON."""
+"""The steps of scenario suites as a table or JSON."""
 
 from __future__ import annotations
 

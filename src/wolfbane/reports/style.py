@@ -1,4 +1,4 @@
-"""The look: one colour and one mark for each outcome, the same wherever it appears."""
+"""The colour and the mark of each outcome, the same in all reports."""
 
 from __future__ import annotations
 
@@ -28,8 +28,9 @@ STYLES = {
     Outcome.TODO: "grey70",
 }
 ACCOUNTS = {
-    Discrepancy.ADDED: "added: its launcher told of it, and nobody knew it",
-    Discrepancy.UNASKED: "unasked: its launcher ran it, and it was not chosen",
+    Discrepancy.ADDED: "added: the launcher reported this test, "
+    "but it was not known before the run",
+    Discrepancy.UNASKED: "unasked: the launcher ran this test, but it was not selected",
 }
 _THEME = Theme(
     {"dim": "grey58", "title": "bold", "mark": "bold indian_red1", "progress.download": "none"}
@@ -60,7 +61,7 @@ def make_console(*, error: bool = False) -> Page:
 
 
 class Page(Console):
-    """A console that knows how wide prose is to be.
+    """A console with a separate width for prose.
 
     ``reading_width`` is the width of the terminal. Of a pipe it is that of prose alone: tables
     and names are as long as they are, for programs read them.

@@ -1,4 +1,4 @@
-"""The end of a run's report: a table by suite, the slowest tests, the closing line."""
+"""The end of a run's report: a table by suite, the slowest tests, and the last line."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ def summary_table(
     several = len(by_suite) > 1
     tests = [str(counts.total() + kept[suite]) for suite, counts in by_suite.items()]
     columns = [
-        Column("suite", list(by_suite), footer="together" if several else None),
+        Column("suite", list(by_suite), footer="total" if several else None),
         Column("tests", tests, right=True, footer=str(len(results)) if several else None),
     ]
     for outcome in (each for each in ORDER if whole[each]):
@@ -98,8 +98,8 @@ def came_up_line(chosen: int, came_up: Mapping[str, int]) -> Text:
     files = ", ".join(list(came_up)[:SHOWN_FILES])
     others = len(came_up) - SHOWN_FILES
     files += f" and {many(others, 'other file')}" if others > 0 else ""
-    words = f"{many(chosen, 'test')} {'was' if chosen == 1 else 'were'} chosen; {more:,} more"
-    return Text(f"{words} came up during the run, in {visible(files)}", style="dim")
+    words = f"{many(chosen, 'test')} {'was' if chosen == 1 else 'were'} selected; {more:,} more"
+    return Text(f"{words} appeared during the run, in {visible(files)}", style="dim")
 
 
 def coverage_lines(covered: Covered, width: int) -> Text:
@@ -153,4 +153,4 @@ def closing_line(
 def again_line(run: str, pointed: Sequence[str]) -> Text:
     """How to run again what failed in a run."""
     command = repeating_failed(run, pointed)
-    return Text.assemble(("run what failed again: ", "dim"), command)
+    return Text.assemble(("run the failed tests again: ", "dim"), command)

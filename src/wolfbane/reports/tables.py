@@ -1,4 +1,4 @@
-"""Results as CSV, and as Markdown for the summary of a job."""
+"""Results as CSV, and as Markdown for the summary page of a CI job."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A run in several environments: their outcomes side by side."""
+"""Shows the outcomes of a run in several environments side by side."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ def _tables(
         for target in targets
     }
     several = len(suites) > 1
-    first = Column("suite", suites, footer="together" if several else None)
+    first = Column("suite", suites, footer="total" if several else None)
     columns = [first]
     for target in targets:
         column = Column(
@@ -77,7 +77,7 @@ def _differing(
 def _different(
     differing: Sequence[tuple[str, dict[str, Outcome]]], targets: Sequence[str]
 ) -> Iterator[Text]:
-    yield Text("not the same everywhere", style="dim")
+    yield Text("different outcomes", style="dim")
     for address, ended in differing[:SHOWN]:
         yield Text(f"  {in_line(address)}")
         line = Text("    ")

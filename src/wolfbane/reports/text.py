@@ -1,4 +1,4 @@
-"""Make any text a test can produce safe to show."""
+"""Makes any text from a test safe to print."""
 
 from __future__ import annotations
 

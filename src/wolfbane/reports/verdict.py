@@ -1,4 +1,4 @@
-"""A run in one sentence."""
+"""The verdict on a run in one sentence."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from wolfbane.model import LIMITS, Outcome
 from wolfbane.reports.text import many
 from wolfbane.results.record import Record
 
-CUT_OFF = RunFinished(0.0, 130, {}, reason="cut off: the record has no end")
+CUT_OFF = RunFinished(0.0, 130, {}, reason="interrupted: the record of the run has no end")
 
 
 def sentence_of(record: Record) -> str:

@@ -1,4 +1,4 @@
-"""A run's whole record as one JSON document."""
+"""The complete record of a run as one JSON document."""
 
 from __future__ import annotations
 

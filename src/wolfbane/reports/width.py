@@ -1,4 +1,4 @@
-"""How wide texts may be: as wide as the terminal, or as ``COLUMNS`` says."""
+"""The width for texts: the width of the terminal, or the value of ``COLUMNS``."""
 
 from __future__ import annotations
 

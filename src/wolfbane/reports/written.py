@@ -1,4 +1,4 @@
-"""Reports in files: ``--report FORMAT=PATH``."""
+"""Writes report files: ``--report FORMAT=PATH``."""
 
 from __future__ import annotations
 
@@ -27,11 +27,11 @@ def read_targets(given: Sequence[str]) -> list[tuple[str, Path]]:
             hint = did_you_mean(name, WRITERS)
             problems.append(Problem(f"--report {text}: unknown format '{name}'", hint=hint))
         elif not path:
-            problems.append(Problem(f"--report {text}: write it as {name}=PATH"))
+            problems.append(Problem(f"--report {text}: the path is missing; use {name}=PATH"))
         elif Path(path).is_dir():
             problems.append(Problem(f"--report {text}: '{path}' is a folder"))
         elif why := _unwritable(Path(path)):
-            problems.append(Problem(f"--report {text}: it cannot be written: {why}"))
+            problems.append(Problem(f"--report {text}: cannot write the report: {why}"))
         targets.append((name, Path(path)))
     if problems:
         raise InputError(*problems)
@@ -46,7 +46,7 @@ def _unwritable(path: Path) -> str:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         if path.exists() and not path.is_file():
-            return f"'{path}' is no regular file"
+            return f"'{path}' is not a regular file"
         is_new = not path.exists()
         path.open("ab").close()
         if is_new:
@@ -63,6 +63,6 @@ def write_reports(targets: Sequence[tuple[str, Path]], record: Record) -> None:
         try:
             path.write_bytes(render(name, record))
         except OSError as error:
-            problems.append(Problem(f"the report cannot be written: {error}"))
+            problems.append(Problem(f"cannot write the report: {error}"))
     if problems:
         raise InputError(*problems)

@@ -1,1 +1,1 @@
-"""What runs leave behind: a journal each, and the newest outcome of every test."""
+"""The stored results: one journal per run, and the newest outcome of every test."""

@@ -1,4 +1,4 @@
-"""Two runs, test by test: newly failing, fixed, new, removed and slower ones."""
+"""Compares two runs test by test: newly failing, fixed, new, removed and slower tests."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _BAD = frozenset(str(outcome) for outcome in Outcome if outcome.is_bad)
 
 
 class Change(msgspec.Struct, frozen=True):
-    """One test in both runs; None where it had no part in one."""
+    """One test in both runs. None if the test is not in one of them."""
 
     address: str
     before: TestEnd | None

@@ -1,4 +1,4 @@
-"""The words of a workspace as plain sorted lists: read by shell completion, which must be quick."""
+"""The words of a workspace as sorted lists, for fast shell completion."""
 
 from __future__ import annotations
 

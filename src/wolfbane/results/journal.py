@@ -1,4 +1,4 @@
-"""The journal: every event of a run as a line of JSON, written as it happens."""
+"""The journal: every event of a run as one line of JSON, written immediately."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ JOURNAL_NAME = "journal.jsonl"
 
 
 class Journal:
-    """A listener that appends each event to the run's journal and hands it to the system.
+    """A listener that appends each event to the run's journal and flushes it.
 
     It is locked for as long as the run goes on, however that ends.
 
@@ -85,7 +85,7 @@ def read_journal(folder: Path) -> Iterator[Event]:
     try:
         lines = path.read_bytes().split(b"\n")
     except OSError as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+        raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None
     *whole, _cut_short = lines
     decoder: msgspec.json.Decoder[Event] = msgspec.json.Decoder(Event)
     for number, line in enumerate(whole, 1):
@@ -103,4 +103,8 @@ def _newer(first: bytes) -> str:
     except (msgspec.DecodeError, ValueError, AttributeError):
         return ""
     same = version == __version__
-    return "" if same else f"the record is from Wolfbane {version}; this one is {__version__}"
+    return (
+        ""
+        if same
+        else (f"the record was written by Wolfbane {version}; this is Wolfbane {__version__}")
+    )

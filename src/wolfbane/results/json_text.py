@@ -1,4 +1,4 @@
-"""JSON for people, and JSON that is written and read at each run."""
+"""Readable JSON, and fast JSON for files that every run reads and writes."""
 
 from __future__ import annotations
 

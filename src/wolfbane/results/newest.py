@@ -1,4 +1,4 @@
-"""The newest outcome and duration of every test that was ever run here, by variant."""
+"""The newest outcome and duration of every recorded test, by variant."""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""The quarantine: a reviewed file of tests whose failure does not fail a run, dated."""
+"""The quarantine: a reviewed file of dated entries.
+
+A failure of these tests does not fail a run.
+"""
 
 from __future__ import annotations
 
@@ -23,13 +26,13 @@ from wolfbane.workspace.settings import Workspace
 NAME = "quarantine.toml"
 TABLE = "quarantined"
 _HEAD = """\
-# Tests whose failure does not fail a run, each for a reason and for a while.
-# `wolfbane quarantine` edits this file; it is to be reviewed like any other.
+# Quarantined tests: their failures do not fail a run. Each entry has a reason and dates.
+# `wolfbane quarantine` edits this file. Review changes to it as you review code.
 """
 
 
 class QuarantineEntry(msgspec.Struct, frozen=True):
-    """Tests that an expression matches, why, since when, and until when."""
+    """An entry: an expression, the reason, the start date and the end date."""
 
     match: str
     because: str
@@ -93,7 +96,7 @@ def read_entries(root: Path) -> list[QuarantineEntry]:
     except FileNotFoundError:
         return []
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", NAME)) from None
+        raise InputError(Problem(f"cannot read the file: {error}", NAME)) from None
     except tomllib.TOMLDecodeError as error:
         raise InputError(Problem(f"not valid TOML: {error}", NAME)) from None
     lines = line_index(text)
@@ -124,9 +127,9 @@ def _problems(table: Mapping[str, Any], line: Callable[..., int]) -> Iterable[Pr
             yield Problem(f"unknown key '{key}'", NAME, line(key), did_you_mean(key, _KEYS))
         elif key in ("since", "until"):
             if type(value) is not date:
-                yield Problem(f"'{key}' is no date: write {key} = 2026-06-01", NAME, line(key))
+                yield Problem(f"'{key}' is not a date; write {key} = 2026-06-01", NAME, line(key))
         elif not isinstance(value, str):
-            yield Problem(f"'{key}' is no text", NAME, line(key))
+            yield Problem(f"'{key}' must be a text", NAME, line(key))
     for key in ("match", "because", "since"):
         if not table.get(key):
             yield Problem(f"'{key}' is missing", NAME, line())
@@ -141,7 +144,7 @@ def add(root: Path, entry: QuarantineEntry) -> None:
     import tomlkit
 
     if any(entry.match == other.match for other in read_entries(root)):
-        raise InputError(Problem(f"that is quarantined already: {entry.match}", NAME))
+        raise InputError(Problem(f"these tests are already quarantined: {entry.match}", NAME))
     path = root / NAME
     text = path.read_text(encoding="utf-8") if path.exists() else _HEAD
     table = tomlkit.table()

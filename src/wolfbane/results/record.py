@@ -1,4 +1,4 @@
-"""The record of a run: what its events come to."""
+"""The record of a run, built from its events."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ SUMMARY_NAME = "summary.json"
 
 
 class LoadRecord(msgspec.Struct):
-    """What a load did, second by second, and how it ended."""
+    """The record of a load test, second by second, and its end."""
 
     started: LoadStarted | None = None
     seconds: list[LoadSecond] = msgspec.field(default_factory=list)
@@ -26,7 +26,7 @@ class LoadRecord(msgspec.Struct):
 
 
 class Record(msgspec.Struct):
-    """A run's beginning, every result in the order of their ends, and its end.
+    """The start of a run, its results in order of completion, and its end.
 
     ``folder`` is where its evidence lies; ``covered`` what it exercised of APIs,
     ``load`` what it did as a load.

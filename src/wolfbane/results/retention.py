@@ -1,4 +1,4 @@
-"""What runs leave on the disk: how large it is, and removing what is not wanted any longer."""
+"""The disk usage of runs, and the removal of old runs."""
 
 from __future__ import annotations
 
@@ -23,7 +23,9 @@ EVIDENCE = "evidence"
 
 
 class Kept(msgspec.Struct, frozen=True):
-    """The folder of a run. Sizes are in bytes; ``began`` is what its name says, in local time.
+    """The folder of a run.
+
+    Sizes are in bytes. ``began`` is taken from the folder's name, in local time.
 
     ``summary`` has its events ``started`` and ``finished``; of a run that was cut off nothing.
     """
@@ -120,5 +122,5 @@ def tidy(workspace: Workspace, now: datetime) -> list[str]:
         if keep.runs is not None or keep.history:
             remove_unused_checkouts(workspace.results, kept_runs(workspace.results))
     except (InputError, OSError) as error:
-        return [f"old runs cannot be removed: {error}"]
+        return [f"cannot remove old runs: {error}"]
     return problems

@@ -1,4 +1,4 @@
-"""Runs by the names that people give them: ``last``, ``previous@staging``, or a report file."""
+"""Finds runs by name, such as ``last``, ``previous@staging``, or a report file."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ def run_named(store: Store, name: str, root: Path) -> NamedRun:
         return NamedRun(entry, {each.address: each for each in ended})
     entries = store.runs(_MOST)
     if not entries:
-        raise InputError(Problem("no run is on record"))
+        raise InputError(Problem("no runs are recorded"))
     entry, only, by_revision = _entry(entries, name, root)
     return replace(_with_results(store, entry, only), by_revision=by_revision)
 
@@ -60,7 +60,7 @@ def latest_two(store: Store) -> tuple[NamedRun, NamedRun]:
     """
     entries = [e for e in store.runs(_MOST) if not e.origin.startswith(ORIGIN)]
     if not entries:
-        raise InputError(Problem("no run is on record here"))
+        raise InputError(Problem("no runs are recorded here"))
     newest, *older = entries
     before = next((e for e in older if e.wanted == newest.wanted), None)
     if before is None:
@@ -68,8 +68,8 @@ def latest_two(store: Store) -> tuple[NamedRun, NamedRun]:
         chose += f" at {newest.revision}" if newest.revision else ""
         raise InputError(
             Problem(
-                f"no run before {newest.name} chose the same ({chose})",
-                hint="name two runs: wolfbane compare previous last",
+                f"no run before {newest.name} has the same selection ({chose})",
+                hint="give two runs, for example: wolfbane compare previous last",
             )
         )
     return _with_results(store, before, ""), _with_results(store, newest, "")
@@ -92,7 +92,7 @@ def _entry(entries: list[RunEntry], name: str, root: Path) -> tuple[RunEntry, st
     if at and word in PLACES:
         entries, name = [e for e in entries if only in e.target.split(",")], word
         if not entries:
-            raise InputError(Problem(f"no run in environment '{only}' is on record"))
+            raise InputError(Problem(f"no run in environment '{only}' is recorded"))
     else:
         only = ""
     meant = one_named([entry.name for entry in entries], name)
@@ -114,7 +114,7 @@ def _at_revision(entries: list[RunEntry], name: str, root: Path) -> list[RunEntr
     ]  # fmt: skip
     if commit and not found:
         hint = f"wolfbane run --at {name}"
-        raise InputError(Problem(f"no run at revision '{name}' is on record", hint=hint))
+        raise InputError(Problem(f"no run at revision '{name}' is recorded", hint=hint))
     return found
 
 

@@ -1,4 +1,4 @@
-"""Run folders: a new one, and the one that a user names."""
+"""Creates run folders, and finds the run folder that a user names."""
 
 from __future__ import annotations
 
@@ -29,7 +29,9 @@ def new_run(results: Path) -> Path:
         if not ignore.exists():
             ignore.write_text("*\n", encoding="utf-8")
     except OSError as error:
-        raise InputError(Problem(f"runs cannot be recorded there: {error}", str(results))) from None
+        raise InputError(
+            Problem(f"cannot record runs in this folder: {error}", str(results))
+        ) from None
     return folder
 
 
@@ -40,7 +42,7 @@ def find_run(results: Path, name: str) -> Path:
     """
     folders = sorted(path.parent for path in (results / "runs").glob(f"*/{JOURNAL_NAME}"))
     if not folders:
-        raise InputError(Problem(f"no run is recorded in {results}"))
+        raise InputError(Problem(f"no runs are recorded in {results}"))
     return results / "runs" / one_named([folder.name for folder in reversed(folders)], name)
 
 
@@ -49,12 +51,12 @@ def one_named(names: Sequence[str], name: str) -> str:
     if name in PLACES:
         if len(names) > PLACES[name]:
             return names[PLACES[name]]
-        raise InputError(Problem(f"there is no {name} run: {len(names)} on record"))
+        raise InputError(Problem(f"there is no {name} run; recorded runs: {len(names)}"))
     matches = [known for known in names if known.startswith(name)]
     if len(matches) == 1 or name in matches:
         return name if name in matches else matches[0]
     if matches:
         some = ", ".join(matches[:5])
-        raise InputError(Problem(f"'{name}' is the start of {len(matches)} runs: {some}"))
+        raise InputError(Problem(f"'{name}' matches {len(matches)} runs: {some}"))
     hint = did_you_mean(name, [*PLACES, *names[:10]])
     raise InputError(Problem(f"there is no run '{name}'", hint=hint or "'last' is the newest"))

@@ -1,4 +1,4 @@
-"""What changed since the run before that asked for the same at the same place."""
+"""Finds the changes since the previous run with the same selection and environment."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Tests that took longer when last run than noise explains."""
+"""Finds tests whose newest duration is significantly longer than usual."""
 
 from __future__ import annotations
 
@@ -27,6 +27,6 @@ def slower_tests(workspace: Workspace) -> dict[str, str]:
         earlier = [each.seconds for each in before if each.outcome not in _BAD]
         if stands_out(newest.seconds, earlier):
             usual = statistics.median(earlier)
-            words = f"it took {newest.seconds:.2f} s where {usual:.2f} s is usual"
+            words = f"it took {newest.seconds:.2f} s; usual is {usual:.2f} s"
             slower[history.address] = slower[newest.place] = words
     return slower

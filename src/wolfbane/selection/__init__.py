@@ -1,4 +1,7 @@
-"""The selection language: read an expression, decide which tests it means, explain it. Pure."""
+"""The selection language: parses an expression, finds the matching tests, and explains the match.
+
+Pure functions.
+"""
 
 from wolfbane.selection.explain import Choice, TermCount, Verdict, choose, term_counts
 from wolfbane.selection.grammar import (

@@ -1,4 +1,6 @@
-"""Say why: how many tests each term matches alone, what was left out and by which rule."""
+"""Explains a selection: the number of tests that each term matches, and the tests that each rule
+excludes.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,7 @@ FOCUS = "focus ('only' in the source)"
 
 
 class Choice(msgspec.Struct, frozen=True):
-    """What is asked for: an expression, what is taken away from it, and the standing leave-out.
+    """A selection: an expression, the excluded expressions, and the leave_out setting.
 
     With ``quarantined``, tests that it matches are taken away, too.
 
@@ -47,7 +49,7 @@ class Choice(msgspec.Struct, frozen=True):
 
 
 class Verdict(msgspec.Struct, frozen=True):
-    """The tests that are chosen, and how many that were asked for each rule took away."""
+    """The selected tests, and the number of tests that each rule excluded."""
 
     chosen: tuple[Test, ...]
     left_out: dict[str, int]

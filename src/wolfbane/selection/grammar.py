@@ -60,7 +60,7 @@ class Term(msgspec.Struct, frozen=True, eq=False):
 
 
 class Not(msgspec.Struct, frozen=True):
-    """Holds where ``item`` does not."""
+    """True if ``item`` is false."""
 
     item: Expression
 
@@ -69,7 +69,7 @@ class Not(msgspec.Struct, frozen=True):
 
 
 class And(msgspec.Struct, frozen=True):
-    """Holds where every item does; with no item it always holds."""
+    """True if every item is true. Without items, always true."""
 
     items: tuple[Expression, ...]
 
@@ -78,7 +78,7 @@ class And(msgspec.Struct, frozen=True):
 
 
 class Or(msgspec.Struct, frozen=True):
-    """Holds where at least one item does."""
+    """True if at least one item is true."""
 
     items: tuple[Expression, ...]
 
@@ -142,7 +142,11 @@ class _ExpressionParser:
         if match is None:
             place = self.at + len(self.text[self.at :]) - len(self.text[self.at :].lstrip())
             mark = self.text[place]
-            what = f"the quote {mark} is never closed" if mark in "\"'" else f"unexpected {mark!r}"
+            what = (
+                (f"the closing quote {mark} is missing")
+                if mark in "\"'"
+                else f"unexpected {mark!r}"
+            )
             raise ExpressionError(what, self.text, place)
         kind = match.lastgroup or ""
         self.kind, self.value, self.start = kind, match[kind], match.start(kind)
@@ -158,9 +162,9 @@ class _ExpressionParser:
             raise self.fail("the expression is empty")
         expression = self.or_part()
         if self.kind == "close":
-            raise self.fail("this ')' closes nothing")
+            raise self.fail("this ')' has no matching '('")
         if self.kind != "end":
-            raise self.fail("join terms with 'and' or 'or', or put quotes around a text")
+            raise self.fail("connect terms with 'and' or 'or', or put text with spaces in quotes")
         return expression
 
     def or_part(self) -> Expression:
@@ -186,7 +190,7 @@ class _ExpressionParser:
             self.next()
             inner = self.or_part()
             if self.kind != "close":
-                raise self.fail("this '(' is never closed", opened)
+                raise self.fail("this '(' has no matching ')'", opened)
             self.next()
             return inner
         return self.term()
@@ -208,10 +212,10 @@ class _ExpressionParser:
     def one_value(self, name: str) -> Term:
         if self.kind in ("and", "or", "not", "end", "close", "open", "comma"):
             token = "the end" if self.kind == "end" else f"'{self.value}'"
-            raise self.fail(f"a term is expected here, not {token}")
+            raise self.fail(f"expected a term here, found {token}")
         value, style, start = self.value, "word", self.start
         if self.kind == "word" and value.endswith(":") and not value.endswith("\\:"):
-            raise self.fail(f"a value is expected after '{value}'", start + len(value))
+            raise self.fail(f"expected a value after '{value}'", start + len(value))
         if self.kind == "quoted":
             value, style = _unescaped(value[1:-1]), "quoted"
         elif self.kind == "regex":
@@ -238,7 +242,7 @@ class _ExpressionParser:
             expression = self.values(self.only_field)
             if self.kind == "end":
                 return expression
-            raise self.fail("nothing may follow the closing mark")
+            raise self.fail("unexpected text after the closing quote or slash")
         words = [word.strip() for word in self.text.split(",")]
         if not all(words):
             raise ExpressionError(f"--{self.only_field} has an empty value", self.text, 0)

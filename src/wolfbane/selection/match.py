@@ -1,4 +1,4 @@
-"""Decide which tests an expression means. Reads nothing but the model."""
+"""Finds the tests that match an expression. Uses only the model."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class _FileLike(Protocol):
 
 
 class Matcher:
-    """An expression made ready to be asked about many tests.
+    """A compiled expression for matching many tests.
 
     ``status`` maps an address to the outcome of its newest recorded attempt.
     """
@@ -56,7 +56,7 @@ class Matcher:
             among = term.among
             return lambda test: test.path in among or test.address in among
         if term.field == "changed":
-            raise ExpressionError("changed: has a place in selections only", str(term), 0)
+            raise ExpressionError("'changed:' can be used only in selections", str(term), 0)
         if term.field == "at":
             return _address_test(term.value)
         check = lru_cache(maxsize=None)(text_test(term))

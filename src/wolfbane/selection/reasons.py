@@ -1,4 +1,6 @@
-"""Why one test is chosen or not: every term of a choice, and whether it holds."""
+"""Explains why a test is selected or not: each term of the selection, and whether the test matches
+it.
+"""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""The core's side of workers: their messages, their processes, and the pool that starts them."""
+"""The main process's side of workers: messages, processes, and the pool that starts them."""

@@ -1,4 +1,4 @@
-"""Wolfbane's end of the channel: a loopback server that hands messages to their workers."""
+"""Wolfbane's end of the channel: a loopback server that exchanges messages with the workers."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _DECODER: msgspec.json.Decoder[WorkerMessage] = msgspec.json.Decoder(WorkerMessa
 
 
 class Unreadable(msgspec.Struct, frozen=True):
-    """A line that is no message of the protocol: its beginning, and what is wrong with it."""
+    """A line that is not a protocol message: its first characters, and the error."""
 
     text: str
     problem: str
@@ -31,7 +31,7 @@ Handler = Callable[["Connection", "WorkerMessage | Unreadable"], None]
 
 
 class Connection(asyncio.Protocol):
-    """One worker's socket. The first message must be a hello with a token that is expected."""
+    """The socket of one worker. The first message must be a hello with an expected token."""
 
     def __init__(self, server: ChannelServer) -> None:
         self._server = server
@@ -55,7 +55,7 @@ class Connection(asyncio.Protocol):
         self._buffer += data
         if b"\n" not in data:
             if len(self._buffer) > LONGEST_LINE:
-                self._unreadable("a line without an end", "it is too long")
+                self._unreadable("a line without an end", "the line is too long")
             return
         *lines, rest = bytes(self._buffer).split(b"\n")
         self._buffer = bytearray(rest)

@@ -1,4 +1,4 @@
-"""A run's first worker, started while Wolfbane itself is still being loaded.
+"""Starts the first worker of a run while Wolfbane itself is still loading.
 
 The start of an interpreter is a third of a small run, and so is the import of what runs, watches
 and prints tests. The two are done at the same time here. This module therefore imports little.
@@ -22,7 +22,7 @@ _MEMBER = "0.1"
 
 
 class HeadStart:
-    """The process group of a run to come, with one worker in it, which calls at ``listening``.
+    """The process group of a future run, with one worker that connects to ``listening``.
 
     The run takes both over, and ends them. Where it never comes to that, they end here.
     """

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 
 class Unstartable(Exception):
-    """A suite's worker cannot be started; the text says why."""
+    """The worker of a suite cannot be started. The text gives the reason."""
 
 
 class WorkerLauncher:

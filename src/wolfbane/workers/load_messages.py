@@ -1,4 +1,4 @@
-"""The messages of a worker that drives a share of a load."""
+"""The messages of a worker that runs a share of a load test."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from wolfbane.workers.message_data import Message, PartData, Seconds, WorkerOutc
 
 
 class LoadLookedMessage(Message, frozen=True, tag="load-looked", forbid_unknown_fields=True):
-    """What a load would do: where its requests go, and the tests that cannot run.
+    """A preview of a load test: the targets of its requests, and the tests that cannot run.
 
     ``wrong`` has an address, an outcome and a message for each of these. ``keys`` are the workflows
     and their steps; a workflow itself has no step.
@@ -48,7 +48,7 @@ class LoadErrorMessage(Message, frozen=True, tag="load-error", forbid_unknown_fi
 
 
 class TestUnderLoad(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How a test ended under load: how often it ran and failed, with its first or worst run.
+    """The result of a test under load: its runs and failures, with its first or worst run.
 
     ``seconds`` is the sum over all runs.
     """

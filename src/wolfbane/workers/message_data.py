@@ -1,4 +1,4 @@
-"""What the messages of workers are made of: outcomes, stacks, parts, and how a test ended."""
+"""The data in the messages of workers: outcomes, stacks, parts, and test results."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class PartData(msgspec.Struct, frozen=True):
 
 
 class AttemptData(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """An attempt that the runtime made by itself, before the one that counts."""
+    """An attempt that the runtime itself made before the final attempt."""
 
     outcome: WorkerOutcome
     seconds: Seconds = 0.0
@@ -75,4 +75,4 @@ def ending(outcome: Outcome, message: str, seconds: float = 0.0) -> Ending:
 
 
 class Message(msgspec.Struct, frozen=True, kw_only=True, tag_field="type"):
-    """What a worker says."""
+    """A message of a worker."""

@@ -1,4 +1,4 @@
-"""A fixed number of slots that work at once, each with a worker for every suite it serves."""
+"""A fixed number of parallel slots, each with one worker per suite."""
 
 from __future__ import annotations
 
@@ -110,7 +110,7 @@ class Slot:
 
 
 class Pool:
-    """Watches over workers, and leaves no process behind."""
+    """Supervises workers, and ends all their processes."""
 
     def __init__(self, launcher: WorkerLauncher, jobs: int) -> None:
         self.launcher = launcher
@@ -170,7 +170,7 @@ class Pool:
         if outcome.end is End.DONE:
             return worker
         printed = worker.printed().strip()
-        why = f"its worker did not start ({outcome.words or outcome.end.value}) {printed}".strip()
+        why = f"the worker did not start ({outcome.words or outcome.end.value}) {printed}".strip()
         if outcome.end is End.STOPPED:
             raise Unstartable(why)
         raise self.launcher.give_up(suite, target, why)

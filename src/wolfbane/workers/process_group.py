@@ -1,4 +1,4 @@
-"""Start worker processes, and end them with everything they started."""
+"""Starts worker processes, and ends them with all their child processes."""
 
 from __future__ import annotations
 
@@ -26,7 +26,9 @@ _SET_CHILD_SUBREAPER = 36  # linux/prctl.h
 
 
 class ProcessGroup:
-    """All processes of one run. Each carries a mark in its environment that children inherit.
+    """All processes of one run.
+
+    Each has a mark in its environment variables, which child processes inherit.
 
     A test may clear the environment of what it starts. So each member has a session of its own,
     and, where the system can (Linux), what loses its parent becomes a child of Wolfbane's process,

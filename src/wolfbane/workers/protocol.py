@@ -35,7 +35,7 @@ Use = tuple[str, int, str]
 
 
 class WrongMessage(Exception):
-    """A message has the right shape, but makes no sense here. The text says why."""
+    """A message has the right shape but is not valid at this point. The text gives the reason."""
 
 
 class HelloMessage(Message, frozen=True, tag="hello"):
@@ -47,7 +47,7 @@ class HelloMessage(Message, frozen=True, tag="hello"):
 
 
 class ProgressMessage(Message, frozen=True, tag="progress", forbid_unknown_fields=True):
-    """The worker makes something before it can answer. The time limit starts anew."""
+    """The worker is still preparing its response. The time limit starts again."""
 
     text: str
 
@@ -59,7 +59,7 @@ class CollectingMessage(Message, frozen=True, tag="collecting", forbid_unknown_f
 
 
 class TestMessage(Message, frozen=True, tag="test", forbid_unknown_fields=True):
-    """One test that a file holds, or that came up inside of another one while it ran.
+    """One test of a file, or a nested test that appeared while another test ran.
 
     ``called`` is what its source calls it, where that is not the last part of its name.
     """
@@ -131,7 +131,7 @@ class EvidenceMessage(Message, frozen=True, tag="evidence", forbid_unknown_field
     def __post_init__(self) -> None:
         """Raises ValueError, which the decoder reports with the line."""
         if (self.text is None) == (self.data is None):
-            raise ValueError("evidence has either 'text' or 'data'")
+            raise ValueError("evidence must have either 'text' or 'data'")
 
     @property
     def content(self) -> str | bytes:
@@ -140,14 +140,14 @@ class EvidenceMessage(Message, frozen=True, tag="evidence", forbid_unknown_field
 
 
 class HandedMessage(Message, frozen=True, tag="handed", forbid_unknown_fields=True):
-    """What a test gives to those that depend on it. Wolfbane does not look into it."""
+    """The data that a test passes to dependent tests. Wolfbane does not interpret it."""
 
     address: Address
     value: dict[str, Any]
 
 
 class DamageMessage(Message, frozen=True, tag="damage", forbid_unknown_fields=True):
-    """What a test changed in its process and left so."""
+    """Changes that a test made to its process and did not undo."""
 
     address: Address
     left: tuple[str, ...]
@@ -199,7 +199,7 @@ class StepMessage(Message, frozen=True, tag="step", forbid_unknown_fields=True):
 
 
 class ListedMessage(Message, frozen=True, tag="listed", forbid_unknown_fields=True):
-    """The steps are complete. ``undefined`` are steps that nobody defined.
+    """The list of steps is complete. ``undefined`` lists steps without a definition.
 
     ``message`` says why the steps could not be listed.
     """

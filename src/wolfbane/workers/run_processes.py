@@ -1,4 +1,4 @@
-"""The processes that belong to a run, and an end for them."""
+"""Finds and ends the processes of a run."""
 
 from __future__ import annotations
 

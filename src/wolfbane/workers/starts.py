@@ -1,4 +1,4 @@
-"""How the workers of a run are started: their commands, variables and tokens."""
+"""Prepares the start of workers: commands, variables and tokens."""
 
 from __future__ import annotations
 

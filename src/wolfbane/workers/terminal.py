@@ -1,4 +1,4 @@
-"""A terminal for one test: what it prints is shown as it comes, and it can read what is typed."""
+"""A terminal for one test: shows its output immediately, and passes typed input to it."""
 
 from __future__ import annotations
 

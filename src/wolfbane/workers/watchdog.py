@@ -1,4 +1,4 @@
-"""The watchdog: waits beside a run and ends its processes if Wolfbane dies without doing so.
+"""The watchdog of a run. It ends the run's processes if Wolfbane itself stops unexpectedly.
 
 Run as a script with a mark, a folder and an import path; standard input is a pipe whose other end
 only Wolfbane holds. It tells the process ids of the run's members, a line each. When the pipe ends

@@ -1,4 +1,4 @@
-"""One worker process: ask it to collect or run, watch over it, know how it ended."""
+"""One worker process: sends it requests, supervises it, and finds out how it ended."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ _LAST_WORDS = 0.5
 
 
 class End(Enum):
-    """How a request to a worker ended."""
+    """The way a request to a worker ended."""
 
     DONE = "done"
     CRASHED = "crashed"
@@ -59,7 +59,7 @@ class RequestEnd(msgspec.Struct, frozen=True):
 
 
 class Worker:
-    """A started worker. One request at a time; ``tick`` must be called often."""
+    """A running worker. It handles one request at a time. Call ``tick`` often."""
 
     def __init__(
         self,
@@ -201,7 +201,7 @@ class Worker:
             if first:
                 connection.send(self._greeting)
         if isinstance(message, Unreadable):
-            words = f"it sent something that is no message: {message.text} ({message.problem})"
+            words = f"the worker sent an invalid message: {message.text} ({message.problem})"
             self._fail(End.NONSENSE, words)
             return
         if isinstance(message, StartedMessage):
@@ -213,7 +213,7 @@ class Worker:
                 self._listen(OutputMessage(message.address, self._terminal.taken()))
             self._listen(message)
         except WrongMessage as error:
-            self._fail(End.NONSENSE, f"its last message is not right: {error}")
+            self._fail(End.NONSENSE, f"the last message of the worker is not valid: {error}")
             return
         if isinstance(message, self._until) and self._ready and not self._ready.done():
             self._ready.set_result(RequestEnd(End.DONE))

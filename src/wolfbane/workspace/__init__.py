@@ -1,1 +1,1 @@
-"""The workspace: its settings file, or what is detected without one."""
+"""The workspace: its settings file, or the suites that are detected without one."""

@@ -1,4 +1,4 @@
-"""A workspace with its suites as they are at a git revision."""
+"""Opens a workspace with the suites of a git revision."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def open_at(here: Workspace, revision: str, settings: str = THERE) -> Workspace:
     checkout = open_checkout(here.results, here.root, commit, why)
     root = checkout.tree / prefix
     if not root.is_dir():
-        raise InputError(Problem(f"{why}: there is no folder '{prefix}' at this revision"))
+        raise InputError(Problem(f"{why}: folder '{prefix}' does not exist at this revision"))
     _link_tools(top, checkout.tree)
     found = _with_own_settings(here, root, revision, settings)
     words = _settings_words(found, shown_revision(revision, commit), settings)
@@ -51,14 +51,14 @@ def open_at(here: Workspace, revision: str, settings: str = THERE) -> Workspace:
 def _with_own_settings(here: Workspace, root: Path, revision: str, settings: str) -> Workspace:
     if settings == HERE:
         if here.file is None:
-            words = f"--settings {HERE}: there is no {SETTINGS_NAME} here"
-            raise InputError(Problem(words, hint="leave it out: suites are detected"))
+            words = f"--settings {HERE}: this folder has no {SETTINGS_NAME}"
+            raise InputError(Problem(words, hint="omit --settings; the suites are then detected"))
         return here
     try:
         there = open_workspace(root, given=True)
     except InputError as error:
         wrong = [p._replace(file=f"{revision}:{p.file}" if p.file else "") for p in error.problems]
-        hint = Problem(f"--settings {HERE} uses the settings of the workspace here")
+        hint = Problem(f"--settings {HERE} uses the settings of the current workspace")
         raise InputError(*wrong, hint) from None
     return replace(there, settings=_combined(here.settings, there.settings))
 
@@ -66,10 +66,10 @@ def _with_own_settings(here: Workspace, root: Path, revision: str, settings: str
 def _settings_words(found: Workspace, revision: str, settings: str) -> str:
     """Where the suites' settings are from, for people."""
     if settings == HERE:
-        return f"settings from {SETTINGS_NAME} here"
+        return f"settings from the current {SETTINGS_NAME}"
     if found.file:
         return f"settings from {SETTINGS_NAME} at {revision}"
-    return f"suites detected, since {revision} has no {SETTINGS_NAME}"
+    return f"suites detected, because {revision} has no {SETTINGS_NAME}"
 
 
 def _combined(here: Settings, there: Settings) -> Settings:

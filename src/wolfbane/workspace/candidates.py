@@ -1,4 +1,4 @@
-"""Files that look like tests, by their names and what is in them, for a folder without settings."""
+"""Finds files that look like tests, by name and content, in a folder without settings."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _CODE = frozenset({
 
 
 class Tree(msgspec.Struct):
-    """The files below a folder, and the folders in it that are workspaces of their own."""
+    """The files below a folder, and the separate workspaces in it."""
 
     files: list[str] = msgspec.field(default_factory=list)
     workspaces: list[str] = msgspec.field(default_factory=list)

@@ -1,8 +1,8 @@
-"""Private copies of the repository at a commit, made by git as worktrees and shared by runs.
+"""Private copies of the repository at a commit. Git creates them as worktrees, and runs share them.
 
 Each has a folder of its own below the results: ``tree`` is the worktree, ``caches`` holds what
-Wolfbane keeps about it, ``ready.json`` is written once the tree is whole. Whoever uses the tree
-has the lock; whoever makes, mends or removes it has it alone.
+Wolfbane keeps about it, ``ready.json`` is written once the tree is whole. Users of the tree hold a
+shared lock. Code that creates, repairs or removes the tree holds it exclusively.
 """
 
 from __future__ import annotations
@@ -28,9 +28,9 @@ _SUBMODULES_WITHIN = 300.0
 
 
 class Checkout(msgspec.Struct, frozen=True):
-    """The repository at a commit. ``lock`` keeps it from being removed for as long as it is open.
+    """The repository at a commit. It cannot be removed while ``lock`` is open.
 
-    ``warnings`` say what of the commit git could not bring along.
+    ``warnings`` lists the parts of the commit that git could not provide.
     """
 
     folder: Path
@@ -137,7 +137,7 @@ def _made_or_mended(folder: Path, root: Path, commit: str, why: str) -> Sequence
         if not changed.code and not changed.output.strip():
             return warnings
         if ask_git(tree, "reset", "--hard", commit).code == 0:
-            return [*warnings, f"{why}: files had been changed in its copy, and were restored"]
+            return [*warnings, f"{why}: the copy contained changed files; they were restored"]
     return _made(folder, root, commit, why)
 
 
@@ -151,12 +151,12 @@ def _made(folder: Path, root: Path, commit: str, why: str) -> Sequence[str]:
     if answer.code:
         shutil.rmtree(tree, ignore_errors=True)
         ask_git(top, "worktree", "prune")
-        raise InputError(Problem(f"{why}: git cannot make a copy in {folder}: {answer.reason}"))
+        raise InputError(Problem(f"{why}: git cannot create a copy in {folder}: {answer.reason}"))
     warnings = [*_submodules(top, tree, why), *_large_files(tree, why)]
     try:
         write_whole(folder / _READY, json.dumps({"commit": commit, "warnings": warnings}))
     except OSError as error:
-        raise InputError(Problem(f"{why}: its copy cannot be made: {error}")) from None
+        raise InputError(Problem(f"{why}: cannot create the copy: {error}")) from None
     return warnings
 
 
@@ -201,8 +201,8 @@ def _large_files(tree: Path, why: str) -> Iterator[str]:
     if pointers:
         some = ", ".join(pointers[:3]) + (", ..." if len(pointers) > 3 else "")
         are = (
-            "1 large file is only a pointer"
+            "1 large file was not downloaded and is only a pointer"
             if len(pointers) == 1
-            else (f"{len(pointers)} large files are only pointers")
+            else (f"{len(pointers)} large files were not downloaded and are only pointers")
         )
         yield f"{why}: {are} here: {some}"

@@ -1,4 +1,7 @@
-"""Check what settings mean: values, names, paths, expressions. Their shape is right already."""
+"""Checks the meaning of settings: values, names, paths, expressions.
+
+The shape was checked before.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +51,7 @@ def meaning_problems(path: Path, lines: dict[Location, int], settings: Settings)
             checks.duration(("keep", key), value, needs_unit=True)
     checks.cluster(settings.cluster)
     if table.jobs is not None and table.jobs < 1:
-        checks.add(("workspace", "jobs"), f"'jobs' is {table.jobs}: at least one is needed")
+        checks.add(("workspace", "jobs"), f"'jobs' is {table.jobs}; it must be at least 1")
     checks.expression(("workspace", "leave_out"), table.leave_out or "everything")
     names: dict[str, int] = {}
     for index, suite in enumerate(settings.suite):
@@ -116,14 +119,14 @@ class _Checks:
         given = {key: getattr(table, key) for key in ("ca", "certificate", "key")}
         for key, path in given.items():
             if path and not (self._path.parent / path).is_file():
-                self.add(("cluster", key), f"'{key}': there is no file {path}")
+                self.add(("cluster", key), f"'{key}': file {path} does not exist")
         lacking = [f"'{key}'" for key, path in given.items() if not path]
         if lacking and any(given.values()):
-            self.add(("cluster",), f"TLS needs {' and '.join(lacking)}, too")
+            self.add(("cluster",), f"TLS also needs {' and '.join(lacking)}")
 
     def times(self, location: Location, value: int) -> None:
         if value < 0:
-            self.add(location, f"'{location[-1]}' is {value}, which is no number of times")
+            self.add(location, f"'{location[-1]}' is {value}; it must be 0 or more")
 
     def expression(self, location: Location, text: str) -> None:
         try:
@@ -133,7 +136,10 @@ class _Checks:
 
     def name(self, place: Location, name: str, seen: Mapping[str, int]) -> None:
         if not _NAME.fullmatch(name):
-            self.add((*place, "name"), f"'{name}' is no name: use letters, digits, '.', '_', '-'")
+            self.add(
+                (*place, "name"),
+                f"'{name}' is not a valid name; use letters, digits, '.', '_', '-'",
+            )
         if name in seen:
             first = line_of(self._lines, ("suite", seen[name], "name"))
             self.add((*place, "name"), f"two suites are named '{name}' (line {first})")
@@ -151,22 +157,24 @@ class _Checks:
 
     def parameter(self, place: Location, name: str, parameter: Parameter) -> None:
         if not re.fullmatch(r"[A-Za-z_][\w.-]*", name):
-            self.add(place, f"'{name}' is no name of a parameter")
+            self.add(place, f"'{name}' is not a valid parameter name")
         if (parameter.type == "choice") != bool(parameter.choices):
-            self.add(place, f"'{name}': type choice and 'choices' need each other")
+            self.add(place, f"'{name}': use 'choices' together with type = \"choice\"")
         if parameter.secret and parameter.default is not None:
-            self.add((*place, "default"), f"'{name}': a secret has no default in this file")
+            self.add(
+                (*place, "default"), f"'{name}': a secret cannot have a default value in this file"
+            )
 
     def environment(self, place: Location, table: Mapping[str, Any]) -> None:
         if not isinstance(table.get("extends", ""), str):
-            self.add((*place, "extends"), "'extends' names one environment")
+            self.add((*place, "extends"), "'extends' must be the name of one environment")
         files = table.get("values_from", [])
         named = [files] if isinstance(files, str) else files
         if not (isinstance(named, list) and all(isinstance(name, str) for name in named)):
-            self.add((*place, "values_from"), "'values_from' names a file, or a list of files")
+            self.add((*place, "values_from"), "'values_from' must be a file or a list of files")
 
         if not isinstance(table.get("load", False), bool):
-            self.add((*place, "load"), "'load' is true or false")
+            self.add((*place, "load"), "'load' must be true or false")
         self.probes((*place, "ready"), table.get("ready", []))
         if is_env_word(VERSION, table.get(VERSION)):
             try:
@@ -184,11 +192,11 @@ class _Checks:
         if not service.command:
             self.add((*place, "command"), f"service '{place[-1]}' has no command")
         if not (self._path.parent / service.folder).is_dir():
-            self.add((*place, "folder"), f"there is no folder '{service.folder}'")
+            self.add((*place, "folder"), f"folder '{service.folder}' does not exist")
         if place[-1] == SURROUNDINGS or f"{place[-1]}.port" in settings.param:
-            self.add(place, f"'{place[-1]}' has another meaning: give the service another name")
+            self.add(place, f"'{place[-1]}' is a reserved name; give the service another name")
         if not 0 <= service.port <= _LAST_PORT:
-            self.add((*place, "port"), f"'port' is {service.port}, which is none")
+            self.add((*place, "port"), f"'port' is {service.port}, which is not a port number")
         self.probes((*place, "ready"), service.ready)
 
     def load(self, place: Location, profile: LoadProfile) -> None:
@@ -203,7 +211,7 @@ class _Checks:
 
     def named_services(self, location: Location, names: Any, settings: Settings) -> None:
         if not (isinstance(names, list) and all(isinstance(name, str) for name in names)):
-            self.add(location, f"'{location[-1]}' is a list of services")
+            self.add(location, f"'{location[-1]}' must be a list of services")
             return
         known = [*settings.service, SURROUNDINGS][: None if location[0] == "suite" else -1]
         for name in names:
@@ -215,7 +223,7 @@ class _Checks:
         for form in suite.values_file:
             if form not in VALUE_FORMS:
                 hint = did_you_mean(form, VALUE_FORMS)
-                self.add(location, f"'values_file' has no form '{form}'; {hint}")
+                self.add(location, f"'values_file': unknown form '{form}'; {hint}")
 
     def browsers(self, place: Location, suite: Suite, settings: Settings) -> None:
         known = [*dict.fromkeys((*settings.browser, *ENGINES))]
@@ -226,34 +234,34 @@ class _Checks:
         for part in suite.webdriver:
             if part not in ENDPOINT_PARTS:
                 hint = did_you_mean(part, ENDPOINT_PARTS)
-                self.add((*place, "webdriver"), f"the endpoint has no part '{part}'; {hint}")
+                self.add((*place, "webdriver"), f"'webdriver': unknown part '{part}'; {hint}")
         if suite.webdriver and not suite.browsers:
-            self.add((*place, "webdriver"), "'webdriver' is for suites that list 'browsers'")
+            self.add((*place, "webdriver"), "'webdriver' works only in suites that list 'browsers'")
 
     def browser(self, place: Location, browser: Browser) -> None:
         if not _NAME.fullmatch(str(place[1])):
-            self.add(place, f"'{place[1]}' is no name: use letters, digits, '.', '_', '-'")
+            self.add(place, f"'{place[1]}' is not a valid name; use letters, digits, '.', '_', '-'")
         if browser.window and not WINDOW.fullmatch(browser.window):
-            words = f"'window' is '{browser.window}': write a width and a height, such as 1280x800"
+            words = f"'window' is '{browser.window}'; write width and height, for example 1280x800"
             self.add((*place, "window"), words)
         if browser.device_pixels < 0:
-            self.add((*place, "device_pixels"), "'device_pixels' is less than nothing")
+            self.add((*place, "device_pixels"), "'device_pixels' must not be negative")
         if browser.engine == OTHER_ENGINE and not (browser.driver or browser.url):
-            self.add(place, "an engine that Wolfbane does not know needs a 'driver' or a 'url'")
+            self.add(place, "Wolfbane does not know this engine; set 'driver' or 'url'")
 
     def paths(self, place: Location, suite: Suite) -> None:
         if not suite.paths:
-            self.add((*place, "paths"), f"suite '{suite.name}' names no path")
+            self.add((*place, "paths"), f"suite '{suite.name}' has no 'paths'")
         kind = find_kind(suite.kind)
         if not suite.build:  # a build may make them
             own = [path for path in suite.paths if kind.path_on_disk(suite, path) == path]
             self.existing(place, "paths", suite, own)
         self.existing(place, "inputs", suite, suite.inputs)
         if not (self._path.parent / suite.folder).is_dir():
-            self.add((*place, "folder"), f"there is no folder '{suite.folder}'")
+            self.add((*place, "folder"), f"folder '{suite.folder}' does not exist")
 
     def existing(self, place: Location, key: str, suite: Suite, paths: Sequence[str]) -> None:
         """Every path that is no glob has to be there."""
         for path in paths:
             if not any(mark in path for mark in "*?") and not (self._path.parent / path).exists():
-                self.add((*place, key), f"suite '{suite.name}': there is no '{path}'")
+                self.add((*place, key), f"suite '{suite.name}': path '{path}' does not exist")

@@ -1,4 +1,4 @@
-"""Work out suites from the files of a folder, for a workspace whose settings have none."""
+"""Detects suites from the files of a folder, if the settings define none."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _MANIFESTS = frozenset({
 
 
 class Detected(msgspec.Struct, frozen=True):
-    """The suites of a folder, and the folders in it that are workspaces of their own."""
+    """The suites of a folder, and the separate workspaces in it."""
 
     suites: list[Suite]
     workspaces: tuple[str, ...]

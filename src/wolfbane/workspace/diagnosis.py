@@ -1,4 +1,4 @@
-"""What a check of a workspace finds."""
+"""The findings of a workspace check."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import msgspec
 
 
 class State(StrEnum):
-    """How a thing was found. ``missing`` keeps a suite from running, ``wrong`` has to be fixed."""
+    """The state of a checked item. ``missing``: a suite cannot run. ``wrong``: must be fixed."""
 
     OK = "ok"
     WARNING = "warning"
@@ -17,7 +17,7 @@ class State(StrEnum):
 
 
 class Finding(msgspec.Struct, frozen=True):
-    """One thing that was looked at, and the way to mend it."""
+    """One checked item, and how to fix it."""
 
     about: str
     state: State

@@ -1,4 +1,4 @@
-"""Parameters by their dotted names."""
+"""Reads parameters with dotted names."""
 
 from __future__ import annotations
 

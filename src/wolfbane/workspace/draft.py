@@ -1,4 +1,4 @@
-"""A ``wolfbane.toml`` for what was detected, to be edited."""
+"""Writes a ``wolfbane.toml`` for the detected suites, ready for editing."""
 
 from __future__ import annotations
 
@@ -14,30 +14,33 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 def settings_text(root: Path, suites: Sequence[Suite]) -> str:
     """The suites as lines in force, and their other settings as comments."""
     lines = [
-        f"# {SETTINGS_NAME}: which suites there are here, and how they are run.",
+        f"# {SETTINGS_NAME}: the suites of this workspace, and how to run them.",
         "",
         "[workspace]",
         f"name = {_text(root.name)}",
-        '# leave_out = "tag:wip"       # kept out of every run until --everything',
+        '# leave_out = "tag:wip"       # excluded from every run, except with --everything',
         '# timeout = "2m"              # for each test',
-        '# results = ".wolfbane"       # where runs are recorded',
+        '# results = ".wolfbane"       # the folder for recorded runs',
     ]
     for suite in suites:
         lines += ["", "[[suite]]", f'name = "{suite.name}"', f'kind = "{suite.kind}"']
         lines += [f"paths = {_list(suite.paths)}", *_live(root, suite)]
         lines += [
-            '# tags = ["unit"]             # on each of its tests',
+            '# tags = ["unit"]             # added to each test of the suite',
             *find_kind(suite.kind).settings_hints(suite),
         ]
     if not suites:
-        lines += ["", "# No test was found here. A suite looks like this:", "#"]
+        lines += ["", "# No tests were found here. This is an example of a suite:", "#"]
         lines += [
             "# [[suite]]",
             '# name = "tides"',
             f'# kind = "{KINDS[0]}"',
             '# paths = ["tests"]',
         ]
-    lines += ["", "# [[tag]]                      # a tag on whatever an expression matches"]
+    lines += [
+        "",
+        "# [[tag]]                      # adds a tag to all tests that match an expression",
+    ]
     lines += ['# name = "slow"', '# match = "file:**/pages/**"', ""]
     return "\n".join(lines)
 
@@ -45,7 +48,7 @@ def settings_text(root: Path, suites: Sequence[Suite]) -> str:
 def _live(root: Path, suite: Suite) -> Iterator[str]:
     """What detection worked out besides: these lines say what a run without them would do."""
     if suite.folder != ".":
-        yield f"folder = {_text(suite.folder)}             # where its tests run"
+        yield f"folder = {_text(suite.folder)}             # the folder in which its tests run"
     if suite.exclude:
         yield f"exclude = {_list(suite.exclude)}"
     yield from find_kind(suite.kind).settings_lines(root, suite)

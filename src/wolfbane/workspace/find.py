@@ -1,4 +1,4 @@
-"""Find the workspace around a folder."""
+"""Finds the workspace that contains a folder."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def open_workspace(start: Path, *, given: bool = False) -> Workspace:
     if start.is_file():
         return _with_suites(Workspace(start.parent, read_settings(start), start))
     if not start.is_dir():
-        raise InputError(Problem(f"there is no folder '{start}'"))
+        raise InputError(Problem(f"folder '{start}' does not exist"))
     for folder in (start,) if given else (start, *start.parents):
         file = folder / SETTINGS_NAME
         if file.is_file():

@@ -1,4 +1,4 @@
-"""Git, asked as a program."""
+"""Runs the git program."""
 
 from __future__ import annotations
 
@@ -52,9 +52,9 @@ def ask_git(root: Path, *arguments: str, within: float | None = None) -> GitAnsw
             check=False,
         )  # fmt: skip
     except OSError as error:
-        return GitAnswer(127, "", f"git cannot be started: {error}")
+        return GitAnswer(127, "", f"cannot start git: {error}")
     except subprocess.TimeoutExpired:
-        return GitAnswer(127, "", f"git took longer than {within:g} s")
+        return GitAnswer(127, "", f"git did not finish within {within:g} s")
     output, error_text = (
         stream.decode("utf-8", "surrogateescape") for stream in (done.stdout, done.stderr)
     )
@@ -69,7 +69,7 @@ def repository(root: Path, why: str) -> tuple[Path, str]:
     answer = ask_git(root, "rev-parse", "--show-toplevel", "--show-prefix")
     if answer.code:
         if "not a git repository" in answer.error:
-            raise InputError(Problem(f"{why}: {root} is in no git repository"))
+            raise InputError(Problem(f"{why}: {root} is not in a git repository"))
         raise InputError(Problem(f"{why}: {answer.reason}"))
     top, prefix = answer.output.split("\n")[:2]
     return Path(top), prefix.rstrip("/")
@@ -98,8 +98,8 @@ def commit_of(root: Path, revision: str, why: str) -> str:
     repository(root, why)
     hint = did_you_mean(revision, revision_names(root))
     if ask_git(root, "rev-parse", "--is-shallow-repository").output.strip() == "true":
-        hint = "this clone is shallow: 'git fetch --unshallow --tags' brings the rest"
-    raise InputError(Problem(f"{why}: git knows no such revision", hint=hint))
+        hint = "this clone is shallow; 'git fetch --unshallow --tags' fetches the full history"
+    raise InputError(Problem(f"{why}: git cannot find this revision", hint=hint))
 
 
 def revision_names(root: Path) -> Sequence[str]:

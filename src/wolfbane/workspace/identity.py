@@ -1,4 +1,4 @@
-"""What makes a workspace the same one on every machine: for a history that several share."""
+"""The identity of a workspace, the same on every machine, for a shared history."""
 
 from __future__ import annotations
 
@@ -32,8 +32,9 @@ def identity_of(workspace: Workspace) -> tuple[Identity, str]:
     if _git(workspace.root, "rev-parse", "--is-shallow-repository") == "true":
         hint = "set 'identity' in [workspace] of wolfbane.toml"
         warning = (
-            "this clone is shallow and lacks the repository's first commit: in the team's history "
-            f"this workspace goes by its name, '{name}', which another clone may not; {hint}"
+            "this clone is shallow and lacks the repository's first commit, "
+            "so the team's history identifies this workspace by its name, "
+            "'{name}'; other clones may use another identity; {hint}"
         )
         return Identity(f"name {name}", name), warning
     # The last one listed is the oldest, where histories were merged that begin apart.

@@ -1,4 +1,4 @@
-"""Workspaces inside of a workspace, run together: ``[workspace] include``.
+"""Includes other workspaces in a workspace, to run them together: ``[workspace] include``.
 
 Their suites are named ``FOLDER/SUITE``, and their settings are put beside the outer ones. What two
 of them say differently has no meaning for both, and is an error.
@@ -38,8 +38,8 @@ def included_folders(workspace: Workspace) -> list[str]:
     for glob in workspace.settings.workspace.include:
         places = sorted(workspace.root.glob(f"{glob.rstrip('/')}/{SETTINGS_NAME}"))
         if not places:
-            hint = f"a folder with a {SETTINGS_NAME} of its own is wanted"
-            words = f"'include': '{glob}' means no workspace"
+            hint = f"give a folder that contains a {SETTINGS_NAME}"
+            words = f"'include': '{glob}' matches no workspace"
             problems.append(Problem(words, workspace.file.name if workspace.file else "", 0, hint))
         folders |= {p.parent.relative_to(workspace.root).as_posix(): None for p in places}
     if problems:
@@ -108,8 +108,8 @@ class _Merging:
 
     def _differs(self, place: str, what: str) -> None:
         folder = place.rpartition("/")[0]
-        hint = f"give it another name, or run that one alone: wolfbane run --workspace {folder}"
-        words = f"{what} is not the same as in the workspaces that it is included with"
+        hint = f"rename it, or run that workspace alone: wolfbane run --workspace {folder}"
+        words = f"{what} conflicts with a different definition in another included workspace"
         self.problems.append(Problem(words, place, 0, hint))
 
 

@@ -1,4 +1,4 @@
-"""Presets: arguments of ``wolfbane run`` kept by name, in the settings or in a personal file."""
+"""Presets: named arguments of ``wolfbane run``, saved in the settings or in a personal file."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _NAME = re.compile(r"[A-Za-z0-9][\w-]*")
 
 
 class Saved(msgspec.Struct, frozen=True):
-    """A preset and the file that it is kept in."""
+    """A preset and the file that contains it."""
 
     name: str
     arguments: tuple[str, ...]
@@ -65,7 +65,7 @@ def save_preset(
     import tomlkit
 
     if not _NAME.fullmatch(name):
-        raise InputError(Problem(f"'{name}' is no name: use letters, digits, '_', '-'"))
+        raise InputError(Problem(f"'{name}' is not a valid name; use letters, digits, '_', '-'"))
     file = _file(workspace, personal=personal)
     document = tomlkit.parse(file.read_text(encoding="utf-8") if file.exists() else "")
     table = tomlkit.table()
@@ -99,8 +99,8 @@ def _file(workspace: Workspace, *, personal: bool) -> Path:
     if personal:
         return personal_file()
     if workspace.file is None:
-        hint = "write one with 'wolfbane init', or use --personal"
-        raise InputError(Problem("there is no wolfbane.toml to keep it in", hint=hint))
+        hint = "create one with 'wolfbane init', or use --personal"
+        raise InputError(Problem("there is no wolfbane.toml to save the preset in", hint=hint))
     return workspace.file
 
 
@@ -109,7 +109,7 @@ def _write(file: Path, text: str) -> None:
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_text(text, encoding="utf-8")
     except OSError as error:
-        raise InputError(Problem(f"cannot be written: {error}", str(file))) from None
+        raise InputError(Problem(f"cannot write the file: {error}", str(file))) from None
 
 
 def _personal(file: Path) -> Mapping[str, Any]:
@@ -120,14 +120,14 @@ def _personal(file: Path) -> Mapping[str, Any]:
     except FileNotFoundError:
         return {}
     except (OSError, ValueError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(file))) from None
+        raise InputError(Problem(f"cannot read the file: {error}", str(file))) from None
     return tables if isinstance(tables, dict) else {}
 
 
 def _read(file: Path, name: str, table: object) -> Saved:
     arguments = table.get("arguments") if isinstance(table, dict) else None
     if not (isinstance(arguments, list) and all(isinstance(a, str) for a in arguments)):
-        words = f"preset '{name}' has no list of texts as its 'arguments'"
+        words = f"preset '{name}': 'arguments' must be a list of texts"
         raise InputError(Problem(words, str(file)))
     assert isinstance(table, dict)
     return Saved(name, tuple(arguments), str(table.get("help", "")), file)
@@ -138,4 +138,4 @@ def _arguments_in(path: Path) -> list[str]:
     try:
         return shlex.split(path.read_text(encoding="utf-8"), comments=True)
     except (OSError, ValueError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+        raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None

@@ -1,4 +1,7 @@
-"""Probes: how to see whether something that suites need is up. Reads their written form."""
+"""Readiness checks: the ways to find out whether something that suites need is ready.
+
+Reads their written form.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,7 @@ WAYS = ("http", "tcp", "command")
 
 
 class Probe(msgspec.Struct, frozen=True):
-    """One look: an HTTP address, ``HOST:PORT``, or an argument list. ``within`` is in seconds."""
+    """One check: an HTTP address, ``HOST:PORT``, or an argument list. ``within`` is in seconds."""
 
     way: str
     target: tuple[str, ...]
@@ -48,12 +51,14 @@ def read_probes(given: object) -> list[Probe]:
 
 def _address(given: object, within: float | None = None) -> Probe:
     if not isinstance(given, str):
-        raise ValueError(f"{given!r} is neither an address nor a table")
+        raise ValueError(f"{given!r} must be an address or a table")
     if given.startswith("tcp://"):
         return Probe("tcp", (given.removeprefix("tcp://").rstrip("/"),), within)
     scheme = urlsplit(given.replace("{", "").replace("}", "")).scheme
     if scheme not in ("http", "https", "") or (not scheme and not given.startswith("{")):
-        raise ValueError(f"'{given}' is no address: write http://..., tcp://HOST:PORT or a table")
+        raise ValueError(
+            f"'{given}' is not an address; write http://..., tcp://HOST:PORT or a table"
+        )
     return Probe("http", (given,), within)
 
 
@@ -63,7 +68,7 @@ def _table(table: Mapping[str, Any]) -> Probe:
             raise ValueError(f"unknown key '{key}'; {did_you_mean(key, (*WAYS, 'within'))}")
     ways = [way for way in WAYS if way in table]
     if len(ways) != 1:
-        raise ValueError(f"a probe has one of {', '.join(WAYS)}")
+        raise ValueError(f"a readiness check needs exactly one of {', '.join(WAYS)}")
     way, target = ways[0], table[ways[0]]
     within = seconds(table["within"]) if "within" in table else None
     if way == "http":
@@ -71,5 +76,5 @@ def _table(table: Mapping[str, Any]) -> Probe:
     if way == "tcp":
         return Probe("tcp", (str(target).removeprefix("tcp://").rstrip("/"),), within)
     if not (isinstance(target, list) and target and all(isinstance(t, str) for t in target)):
-        raise ValueError("'command' is a list of arguments, the program first")
+        raise ValueError("'command' must be a list of arguments, starting with the program")
     return Probe("command", tuple(target), within)

@@ -1,4 +1,4 @@
-"""Read ``wolfbane.toml``: all of its errors at once, each with its line and a hint."""
+"""Reads ``wolfbane.toml`` and reports all errors at once, each with its line and a hint."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ def _text(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", file=path.name)) from None
+        raise InputError(Problem(f"cannot read the file: {error}", file=path.name)) from None
 
 
 def _toml_problem(path: Path, error: tomllib.TOMLDecodeError) -> Problem:

@@ -1,4 +1,4 @@
-"""Git: what differs from a revision."""
+"""Asks git which files differ from a revision."""
 
 from __future__ import annotations
 

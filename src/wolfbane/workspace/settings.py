@@ -1,4 +1,4 @@
-"""What may stand in ``wolfbane.toml``: one type for each table."""
+"""The structure of ``wolfbane.toml``: one type for each table."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES
 
 
 class WorkspaceTable(SettingsTable, frozen=True):
-    """``[workspace]``: what holds for every run.
+    """``[workspace]``: settings for every run.
 
     ``identity`` tells the workspace from others in a history that several share.
     """
@@ -33,7 +33,7 @@ class WorkspaceTable(SettingsTable, frozen=True):
 
 
 class Browser(SettingsTable, frozen=True):
-    """``[browser.NAME]``: which engine, and how its window is; ``driver`` may hold ``{port}``.
+    """``[browser.NAME]``: the engine and its window. ``driver`` may contain ``{port}``.
 
     ``url`` is that of a driver which runs elsewhere. ``window`` is the size of the page in CSS
     pixels, ``device_pixels`` how many of the screen's pixels one of them has.
@@ -56,21 +56,21 @@ class Browser(SettingsTable, frozen=True):
 
 
 class TagRule(SettingsTable, frozen=True):
-    """``[[tag]]``: puts a tag on whatever an expression matches."""
+    """``[[tag]]``: adds a tag to all tests that match an expression."""
 
     name: str
     match: str
 
 
 class Retry(SettingsTable, frozen=True):
-    """``[[retry]]``: tests that an expression matches may run again so many times."""
+    """``[[retry]]``: the maximum number of retries for tests that match an expression."""
 
     match: str
     times: int
 
 
 class Parameter(SettingsTable, frozen=True):
-    """``[param.NAME]``: something that a run is pointed at; ``export`` names variables."""
+    """``[param.NAME]``: a parameter of the environment. ``export`` lists environment variables."""
 
     type: Literal[
         "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list"
@@ -84,7 +84,7 @@ class Parameter(SettingsTable, frozen=True):
 
 
 class Service(SettingsTable, frozen=True):
-    """``[service.NAME]``: a program that suites need around them; started with the run.
+    """``[service.NAME]``: a program that suites need. It starts with the run.
 
     ``ready`` is as :func:`wolfbane.workspace.probes.read_probes` reads it; without ``port`` a
     free one is taken.
@@ -98,14 +98,14 @@ class Service(SettingsTable, frozen=True):
 
 
 class Preset(SettingsTable, frozen=True):
-    """``[preset.NAME]``: arguments of ``wolfbane run``, kept by name."""
+    """``[preset.NAME]``: named arguments of ``wolfbane run``."""
 
     arguments: list[str]
     help: str = ""
 
 
 class Keep(SettingsTable, frozen=True):
-    """``[keep]``: what is kept of old runs; what is beyond it goes at the end of a run.
+    """``[keep]``: limits for old runs. Runs beyond the limits are removed at the end of a run.
 
     ``runs`` counts their folders; ``evidence`` and ``history`` are ages, such as 30d.
     """
@@ -116,7 +116,7 @@ class Keep(SettingsTable, frozen=True):
 
 
 class Mail(SettingsTable, frozen=True):
-    """``[mail]``: the server that mails go through. Its password is never in the file.
+    """``[mail]``: the mail server. The file never contains its password.
 
     With ``report_url``, in which ``{run}`` stands for a run's name, reports are linked.
     """
@@ -130,7 +130,7 @@ class Mail(SettingsTable, frozen=True):
 
 
 class ClusterTable(SettingsTable, frozen=True):
-    """``[cluster]``: machines that runs may use, and what of the workspace travels to them.
+    """``[cluster]``: the machines that runs may use, and the files that are sent to them.
 
     ``include`` are globs of files that git ignores and that are needed there, ``exclude`` globs of
     what stays. ``limit`` is the most that may travel, ``evidence_limit`` the most that comes back
@@ -153,7 +153,9 @@ class ClusterTable(SettingsTable, frozen=True):
 
 
 class LoadStage(SettingsTable, frozen=True):
-    """An entry of ``stages``: over ``duration`` the users, or the rate, change evenly to these."""
+    """An entry of ``stages``: the users or the rate change evenly to this value during
+    ``duration``.
+    """
 
     duration: str
     users: int | None = None
@@ -161,7 +163,7 @@ class LoadStage(SettingsTable, frozen=True):
 
 
 class LoadMix(SettingsTable, frozen=True):
-    """An entry of ``mix``: how often the workflows that an expression matches are taken.
+    """An entry of ``mix``: the share of the workflows that match an expression.
 
     The ``weight`` is for all of them together.
     """
@@ -171,7 +173,9 @@ class LoadMix(SettingsTable, frozen=True):
 
 
 class LoadProfile(SettingsTable, frozen=True):
-    """``[load.NAME]``: a load by name. The keys are those of the options, which override them.
+    """``[load.NAME]``: a load profile.
+
+    The keys have the names of the options; options override them.
 
     With a ``mix`` each time one workflow is chosen by weight, instead of all in turn. ``rows`` says
     which rows of data a workflow takes, where it has some: without it each row is taken.
@@ -197,7 +201,7 @@ class LoadProfile(SettingsTable, frozen=True):
 
 
 class Settings(SettingsTable, frozen=True):
-    """The whole file. ``suite``, ``tag`` and ``retry`` are its arrays of tables.
+    """The complete file. ``suite``, ``tag`` and ``retry`` are arrays of tables.
 
     ``param`` is by dotted name; ``env`` holds tables of values, by name of environment.
     """
@@ -218,7 +222,7 @@ class Settings(SettingsTable, frozen=True):
 
 
 class Workspace(Struct, frozen=True):
-    """A folder, its settings, and the file that they are from, if there is one.
+    """A folder, its settings, and the settings file, if there is one.
 
     ``detected``: its suites are worked out from its files; then ``nested`` are the folders in it
     that are workspaces of their own. ``included`` are those whose suites are among its own.

@@ -1,4 +1,4 @@
-"""The shape of settings: which keys may stand where, and what is wrong with a table."""
+"""The shape of settings: the keys that each table allows, and the errors in a table."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def foreign_keys(
     problems = []
     for index, table in enumerate(_suites(data)):
         for key, kinds in _foreign(table).items():
-            words = f"'{key}' is for suites of kind {' or '.join(kinds)}"
+            words = f"'{key}' works only in suites of kind {' or '.join(kinds)}"
             problems.append(Problem(words, path.name, line_of(lines, ("suite", index, key))))
     return problems
 
@@ -95,7 +95,7 @@ def _problem(path: Path, lines: Mapping[Location, int], fault: Fault) -> Problem
     if fault.reason == "unknown key" and fault.place[0] == "suite" and len(fault.place) == 3:
         key = str(fault.place[-1])
         if now := _RENAMED.get(("suite", key)):
-            words = f"the key '{key}' has a new name: write {now}"
+            words = f"the key '{key}' was renamed; use {now}"
             return Problem(words, path.name, line_of(lines, fault.place))
         if not did_you_mean(key, fault.expected):
             fault = fault._replace(expected=tuple(_all_keys()))

@@ -1,4 +1,4 @@
-"""Where the suites of a workspace are from."""
+"""The source of the suites of a workspace."""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""How to learn which version of a system is deployed. Reads its written form."""
+"""Describes how to find the deployed version of a system, and reads this description from the
+settings.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,7 @@ WITHIN = 5.0
 
 
 class VersionSource(msgspec.Struct, frozen=True):
-    """An address or a command, and where in the answer the version is.
+    """An address or a command, and the place of the version in the response.
 
     ``pointer`` is a JSON pointer (RFC 6901) into the body, ``header`` a field of the answer,
     ``pattern`` a regular expression whose first group, if it has one, is the version. ``revision``
@@ -47,30 +49,30 @@ class VersionSource(msgspec.Struct, frozen=True):
 def read_version_source(given: object) -> VersionSource:
     """The source from ``version`` of an environment. Raises ValueError."""
     if not isinstance(given, Mapping):
-        raise ValueError('it is a table: { url = "...", pointer = "/version" }')
+        raise ValueError('it must be a table, for example { url = "...", pointer = "/version" }')
     table: Mapping[str, Any] = given
     for key, value in table.items():
         if key not in _KEYS:
             raise ValueError(f"unknown key '{key}'; {did_you_mean(key, _KEYS)}".removesuffix("; "))
         if key in _TEXTS and not isinstance(value, str):
-            raise ValueError(f"'{key}' is a text")
+            raise ValueError(f"'{key}' must be a text")
     if ("url" in table) == ("command" in table):
-        raise ValueError("it has either a 'url' or a 'command'")
+        raise ValueError("it needs either 'url' or 'command'")
     command = table.get("command", [])
     if not (isinstance(command, list) and all(isinstance(each, str) for each in command)):
-        raise ValueError("'command' is a list of arguments, the program first")
+        raise ValueError("'command' must be a list of arguments, starting with the program")
     if "header" in table and "url" not in table:
-        raise ValueError("'header' is for a 'url'")
+        raise ValueError("'header' works only together with 'url'")
     if "header" in table and "pointer" in table:
-        raise ValueError("it has either a 'pointer' or a 'header'")
+        raise ValueError("use either 'pointer' or 'header', not both")
     if (pointer := table.get("pointer", "")) and not pointer.startswith("/"):
         raise ValueError(f"'pointer' is '{pointer}': a JSON pointer starts with '/'")
     try:
         re.compile(table.get("pattern", ""))
     except re.error as error:
-        raise ValueError(f"'pattern' is no regular expression: {error}") from None
+        raise ValueError(f"'pattern' is not a regular expression: {error}") from None
     if "{version}" not in table.get("revision", "{version}"):
-        raise ValueError("'revision' has no {version} in it")
+        raise ValueError("'revision' must contain {version}")
     texts = {key: table[key] for key in _TEXTS if key in table}
     within = seconds(table["within"]) if "within" in table else WITHIN
     return VersionSource(**texts, command=tuple(command), within=within)

@@ -1,4 +1,4 @@
-"""The words that settings are written with. Quick to import: a shell waits for them."""
+"""The words that settings use. This module imports quickly, because shell completion uses it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which commit the files of a workspace are from, and whether they differ from it."""
+"""Finds the commit of a workspace, and whether its files differ from the commit."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""Work out a bridge from commands that people type already."""
+"""Creates a bridge from the commands that people already use."""

@@ -1,4 +1,4 @@
-"""Break a test on purpose, in the copy: what does the launcher end with when one fails?"""
+"""Breaks a test on purpose, in the copy, to learn the launcher's exit code for a failed test."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _CHANGES = (
 
 
 class Breakable(msgspec.Struct, frozen=True):
-    """A test in its file, from the copied folder: its lines count from 1."""
+    """A test in a file of the copied folder. Lines count from 1."""
 
     file: str
     first: int
@@ -39,7 +39,7 @@ class Breakable(msgspec.Struct, frozen=True):
 
 
 class Breaking(msgspec.Struct, frozen=True):
-    """Breaks tests in a copy, and runs one by its command, where that ``may`` be done."""
+    """Breaks tests in a copy and runs one of them, if ``may`` permits it."""
 
     copy: TrialFolder
     one: Sequence[str]
@@ -52,7 +52,9 @@ class Breaking(msgspec.Struct, frozen=True):
         Changes a line of the test at a time, and puts everything back. None where no change made
         it fail, or nobody allowed that.
         """
-        if not self.may("No test failed. Break one in the copy, to see the exit code for that?"):
+        if not self.may(
+            "No test failed. Break one test in the copy, to learn the exit code for a failed test?"
+        ):
             return None
         place = self.copy.root / test.file
         try:
@@ -78,7 +80,7 @@ def _has_failed(copy: TrialFolder, trial: Trial, reading: Reading | None) -> boo
 
 
 class ExitCodes:
-    """What the launcher ends with where tests passed, and where one failed.
+    """The launcher's exit codes for passed tests and for a failed test.
 
     Where no test failed, the one that the second command names is broken on purpose. ``unseen``:
     no test failed even so.

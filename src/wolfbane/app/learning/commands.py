@@ -1,4 +1,4 @@
-"""How a launcher takes the name of a test: worked out from a command that runs one."""
+"""Learns how a launcher accepts test names, from a command that runs one test."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _ESCAPE = re.compile(r"\\([^\w\s])")
 
 
 class SourceTest(msgspec.Struct, frozen=True):
-    """A test as the sources have it; ``group`` is joined by dots."""
+    """A test found in the sources. The parts of ``group`` are joined by dots."""
 
     file: str
     group: str
@@ -131,7 +131,7 @@ def guesses(
         others = [one[other] for other in places if other not in (0, place)]
         if (root / path).is_file() and all((root / other).is_file() for other in others):
             command = [*one[:place], "{file}", *one[place + 1 :]]
-            yield NamesGuess(command, "files", why=f"'{path}' is a file of tests", file=path)
+            yield NamesGuess(command, "files", why=f"'{path}' is a test file", file=path)
 
 
 def _values(argument: str) -> Iterator[tuple[str, str, str, str]]:
@@ -165,7 +165,9 @@ def _guess(
         if start:  # one pattern for all: the option is there once, or not at all
             command[place - 1] = [option, "{names}"]
             option = ""
-    why = f"'{one[place]}' names {test.file}: {test.group} {test.name}".replace(":  ", ": ")
+    why = (f"'{one[place]}' means this test: {test.file}: {test.group} {test.name}").replace(
+        ":  ", ": "
+    )
     if start:
         whole = "{}" if start == "\\" else "^({})$"
         return NamesGuess(command, "pattern", made, "", whole, why, test=test)

@@ -1,4 +1,4 @@
-"""What a launcher calls the parts of its JSON events."""
+"""Learns the key names in a launcher's JSON events."""
 
 from __future__ import annotations
 

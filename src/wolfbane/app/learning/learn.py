@@ -1,4 +1,4 @@
-"""Learn a bridge: try commands in a copy of the folder, infer, and prove it by a check."""
+"""Learns a bridge: tries commands in a copy of the folder, infers the bridge, and checks it."""
 
 from __future__ import annotations
 
@@ -32,7 +32,9 @@ _ENOUGH = 0.6
 
 
 class Commands(msgspec.Struct, frozen=True):
-    """What people type: to run all tests, and to run one. ``report`` is a file that is written.
+    """The commands that people use: one for all tests, one for a single test.
+
+    ``report`` is the report file.
 
     ``listing`` prints the tests there are, where no source shows them.
 
@@ -48,11 +50,11 @@ class Commands(msgspec.Struct, frozen=True):
 
 
 class UnknownTests(InputError):
-    """No source shows the tests of the report: a command has to list them."""
+    """The tests of the report were not found in the sources, so a command must list them."""
 
 
 class Learned(msgspec.Struct, frozen=True):
-    """A bridge file's text, the paths of a suite for it, and what a check of it found."""
+    """The text of a bridge file, the paths of its suite, and the findings of its check."""
 
     text: str
     paths: Sequence[str]
@@ -85,9 +87,12 @@ def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
 
 def _say_trial(trial: Trial, limit: float, say: Say) -> None:
     if trial.late:
-        words = f"the command for all tests ran longer than {limit:g} s"
-        raise InputError(Problem(words, hint="give it more time: --limit 30m"))
-    say(f"ran      all tests in a copy: exit code {trial.code}, {trial.seconds:.1f} s")
+        words = f"the command that runs all tests took longer than {limit:g} s"
+        raise InputError(Problem(words, hint="raise the time limit: --limit 30m"))
+    say(
+        f"ran      all tests, in a copy of the folder: "
+        f"exit code {trial.code}, {trial.seconds:.1f} s"
+    )
     if trial.written:
         others = len(trial.written) - _SHOWN
         more = f" and {others} more" if others > 0 else ""
@@ -117,7 +122,7 @@ def _best_reading(copy: TrialFolder, trial: Trial, commands: Commands) -> _Read 
         mapped = map_entries(reading.entries, _tests(sources))
         found.append(_Read(reading, sources, mapped))
     if commands.report and not found:
-        raise InputError(Problem(f"{commands.report} was not written, or is no report", ""))
+        raise InputError(Problem(f"{commands.report} was not written, or is not a report", ""))
     most = max((read.mapped.matches for read in found), default=0)
     # Lines are read where no format is: what is in one says more, and says it surely.
     good = [read for read in found if read.mapped.matches >= most * _ENOUGH]
@@ -224,7 +229,7 @@ def _say_inference(proposal: Proposal, say: Say) -> None:
     if proposal.reading is not None:
         say(f"read     {proposal.reading.in_words}")
     if proposal.sources is not None and proposal.names.how != "files":
-        how = "in a list, of" if proposal.sources.listing else "in"
+        how = "in a list, for the files" if proposal.sources.listing else "in"
         say(f"found    {len(proposal.sources.tests)} tests {how} {proposal.glob}")
     say(f"names    {proposal.names.why}")
 
@@ -250,12 +255,17 @@ def _paths(copy: TrialFolder, proposal: Proposal) -> list[str]:
 
 def _not_found(read: _Read | None) -> InputError:
     if read is None or not read.reading.entries:
-        words = "nothing that the command left or printed says how each test ended"
-        hint = "have it write a report, or print a line for each test: --all 'COMMAND WITH OPTION'"
+        words = "neither the output nor the files of the command show the result of each test"
+        hint = (
+            "add an option that writes a report or prints "
+            "one line per test: --all 'COMMAND WITH OPTION'"
+        )
         return InputError(Problem(words, hint=hint))
     named = ", ".join(entry.name for entry in read.reading.entries[:_SHOWN])
     if read.sources is None:
-        words = f"no source file has the names of the report: {named}"
-        return UnknownTests(Problem(words, hint="name a command that lists them: --list 'COMMAND'"))
-    words = f"no argument of the command for one test names a test of the report: {named}"
-    return InputError(Problem(words, hint="paste the command that runs one of these"))
+        words = f"no source file contains the test names of the report: {named}"
+        return UnknownTests(
+            Problem(words, hint="give a command that lists the tests: --list 'COMMAND'")
+        )
+    words = f"the command for one test contains no test name from the report, such as {named}"
+    return InputError(Problem(words, hint="enter the command that runs one of these tests"))

@@ -1,4 +1,4 @@
-"""Patterns for the lines in which a launcher says how each test ended."""
+"""Learns patterns for the output lines that show the result of each test."""
 
 from __future__ import annotations
 
@@ -26,7 +26,9 @@ _COLOUR = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
 
 
 class ToldLine(NamedTuple):
-    """A line that says how a test ended: where its name and the word for the outcome are."""
+    """An output line with the result of a test: the positions of the test name and the outcome
+    word.
+    """
 
     line: str
     outcome: str

@@ -1,4 +1,4 @@
-"""Tests that a command lists, where no source shows them: how its lines are read."""
+"""Reads the tests that a command lists, if the sources do not show them."""
 
 from __future__ import annotations
 
@@ -25,11 +25,11 @@ def find_listed(
     """
     trial = copy.run(command, limit)
     if trial.code or trial.late:
-        words = f"the command that lists tests ended: exit code {trial.code}"
+        words = f"the command that lists tests failed with exit code {trial.code}"
         raise InputError(Problem(words))
     places = [n for n, each in enumerate(command) if (copy.root / each).is_file()]
     if not places:
-        words = "the command that lists tests names no file of the folder that they could be in"
+        words = "the output of the command that lists tests contains no file of this folder"
         raise InputError(Problem(words))
     file = Path(command[places[-1]]).as_posix()
     lines = trial.printed.decode("utf-8", "replace").splitlines()
@@ -38,7 +38,10 @@ def find_listed(
     found = [match["name"].rstrip() for line in lines if (match := re.search(pattern, line))]
     wanted = {end for name in names for end in suffixes(name)}
     if len(wanted & set(found)) < len(names) * _ENOUGH:
-        words = "the command that lists tests does not print the names of the report"
+        words = (
+            "the output of the command that lists tests "
+            "does not contain the test names of the report"
+        )
         raise InputError(Problem(words))
     listing = list(command)
     own_folder = "./" if listing[places[-1]].startswith("./") else ""

@@ -1,4 +1,4 @@
-"""What of a trial reads as a report: files that it wrote, or its output."""
+"""Finds the report of a trial, in the files that it wrote or in its output."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _PRINTED = ("tap", "events")
 
 
 class Reading(msgspec.Struct, frozen=True):
-    """A way to read what a launcher said. ``table`` is the beginning of ``[read]``.
+    """A way to read a launcher's report. ``table`` is the beginning of ``[read]``.
 
     ``unseen`` are outcomes that no line showed.
     """
@@ -35,7 +35,7 @@ class Reading(msgspec.Struct, frozen=True):
     @property
     def in_words(self) -> str:
         """What is read, for people."""
-        place = self.table.get("report") or "what it prints"
+        place = self.table.get("report") or "its output"
         return f"{place} as {self.table['format']}: {len(self.entries)} entries"
 
 

@@ -1,4 +1,6 @@
-"""Command lines that need a shell: its arguments, so that names still reach the launcher."""
+"""Command lines that need a shell: builds the shell's arguments so that test names reach the
+launcher.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,7 @@ _OPEN = re.compile(r"\$[\w({]|`")
 
 
 class NeedsScript(Exception):
-    """A line that has to be put into a script. The text says why."""
+    """Raised for a command line that must be put into a script. The text gives the reason."""
 
 
 def split(line: str, folder: Path) -> list[str]:
@@ -60,11 +62,11 @@ def through_shell(line: str, folder: Path) -> list[str]:
         end += 1
     words, rest = pieces[first:end], pieces[end:]
     if not words:
-        raise NeedsScript("its last command is empty")
+        raise NeedsScript("the last command is empty")
     if any(p["mark"] in ("|", "&") for p in rest):
-        raise NeedsScript(f"the exit code of what stands before '{rest[0]['mark']}' is lost")
+        raise NeedsScript(f"the exit code of the command before '{rest[0]['mark']}' would be lost")
     if variable := next((p["word"] for p in words if _is_open(p["word"])), ""):
-        raise NeedsScript(f"'{variable}' stands in the command that is to be given names")
+        raise NeedsScript(f"the command that must get the test names contains '{variable}'")
     before, after = line[: words[0].start()], line[words[-1].end() :]
     arguments = split(line[words[0].start() : words[-1].end()], folder)
     return ["sh", "-c", f'{before}"$@"{after}'.strip(), "sh", *arguments]

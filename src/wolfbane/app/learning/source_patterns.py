@@ -1,4 +1,4 @@
-"""Where the names of a report stand in the sources, and patterns for the lines that say them."""
+"""Finds the test names of a report in the sources, and patterns for the lines that contain them."""
 
 from __future__ import annotations
 

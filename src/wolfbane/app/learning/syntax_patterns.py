@@ -1,6 +1,6 @@
-"""Declarations that are calls with a name, such as ``test('floats', ...)``, read by a grammar.
+"""Finds tests that are declared by calls, such as ``test('floats', ...)``, with a grammar.
 
-A grammar knows what a line does not: escapes in a name, a name on a line of its own.
+A grammar handles what line patterns cannot: escapes in a name, or a name on its own line.
 """
 
 from __future__ import annotations

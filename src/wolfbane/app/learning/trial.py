@@ -1,4 +1,6 @@
-"""Try a command in a copy of a folder, and see what it prints, leaves and ends with."""
+"""Runs a command in a copy of a folder, and records its output, the files it writes, and its exit
+code.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,7 @@ class Trial(msgspec.Struct, frozen=True):
 
 
 class TrialFolder:
-    """A copy of a folder, in which commands are tried."""
+    """A copy of a folder in which commands are tried."""
 
     def __init__(self, root: Path) -> None:
         self.root = root
@@ -52,7 +54,7 @@ class TrialFolder:
         try:
             end = launch(command, {}, limit, printed.append, apart=True, folder=str(self.root))
         except OSError as error:
-            words = f"'{command[0]}' cannot be started: {error.strerror}"
+            words = f"cannot start '{command[0]}': {error.strerror}"
             raise InputError(Problem(words)) from None
         after = self._stamps()
         written = [path for path, stamp in after.items() if before.get(path) != stamp]
@@ -77,8 +79,11 @@ def copied(folder: Path, *, large: bool = False) -> Iterator[TrialFolder]:
     """
     tools = {name for kind in KINDS for name in find_kind(kind).tool_folders}
     if not large and (size := _size(folder, tools)) > _LARGE:
-        words = f"the folder has {size / 1e9:.1f} GB, and the commands are tried in a copy of it"
-        raise InputError(Problem(words, hint="copy it all the same: --yes"))
+        words = (
+            f"the commands run in a copy of the folder, "
+            f"but the folder is large ({size / 1e9:.1f} GB)"
+        )
+        raise InputError(Problem(words, hint="use --yes to copy it anyway"))
     with tempfile.TemporaryDirectory(prefix="wolfbane-learn-") as place:
         root = Path(place) / folder.resolve().name
         apart = shutil.ignore_patterns(*_APART, *tools)

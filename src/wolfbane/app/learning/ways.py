@@ -1,4 +1,6 @@
-"""How one command names two tests: the ways are tried, and one that runs just these is kept."""
+"""Learns how one command can name two tests: tries each way, and keeps one that runs exactly these
+tests.
+"""
 
 from __future__ import annotations
 

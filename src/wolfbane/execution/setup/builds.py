@@ -1,4 +1,4 @@
-"""Build suites before they run, once what goes into the build has changed, and prepare them."""
+"""Builds suites before they run, if the inputs of a build have changed, and prepares them."""
 
 from __future__ import annotations
 
@@ -26,14 +26,14 @@ KEPT = 1 << 16
 
 
 class BuildFailure(msgspec.Struct, frozen=True):
-    """Why a suite is blocked: the command that failed, how, and what it printed."""
+    """The reason why a suite is blocked: the failed command, its exit code, and its output."""
 
     message: str
     output: str
 
 
 class Builder:
-    """Runs the ``build`` commands of suites, and those that come before each run.
+    """Runs the ``build`` commands of suites, and the commands that prepare each run.
 
     ``when`` is ALWAYS, CHANGED or NEVER, and is for builds.
     """
@@ -83,7 +83,7 @@ class Builder:
             member = f"{what}-{suite.name}.{number}"
             code, output = await run_build_command(self._context, suite, command, member)
             if code:
-                message = f"its {what} failed: {command} ({code})"
+                message = f"the {what} of the suite failed: {command} ({code})"
                 self.failures[suite.name] = BuildFailure(message, output[-KEPT:])
                 return False
         return True

@@ -1,4 +1,4 @@
-"""Ask workers for the exact tests of files, before anything is decided."""
+"""Asks workers for the exact tests of files before the tests to run are decided."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from wolfbane.workers.protocol import (
 from wolfbane.workers.worker import End, RequestEnd
 from wolfbane.workspace.settings import Workspace
 
-_NAMED = "a test is named after a secret, and names are written everywhere"
+_NAMED = "the name of a test contains a secret, and test names cannot be masked"
 
 
 class Collected(msgspec.Struct):
@@ -167,7 +167,9 @@ class _Answer:
             self._tests.append(_test(self._file, message))
         elif isinstance(message, CollectedMessage):
             if message.file != self._file.path:
-                raise WrongMessage(f"{message.file} was not asked for")
+                raise WrongMessage(
+                    f"the worker reported on {message.file}, which was not requested"
+                )
             self._tests += (_test(self._file, test) for test in message.tests)
             self._last = message
         elif isinstance(message, ProgressMessage):
@@ -205,9 +207,9 @@ class _Answer:
 
 def _lost(done: RequestEnd, limit: float) -> Ending:
     """A file whose worker ended while it was loaded."""
-    words = f"while the file was loaded: {done.words or done.end.value}"
+    words = f"while loading the file: {done.words or done.end.value}"
     if done.end is End.TIMED_OUT:
-        words = f"not loaded within {limit:g} s"
+        words = f"the file was not loaded within {limit:g} s"
     outcomes = {End.TIMED_OUT: Outcome.TIMED_OUT, End.CRASHED: Outcome.CRASHED}
     return ending(outcomes.get(done.end, Outcome.ERRORED), words)
 
@@ -220,7 +222,7 @@ def _first_browser(suite: Suite) -> str:
 def _test(file: TestFile, message: TestMessage) -> Test:
     address = message.address
     if address != file.path and not address.startswith(f"{file.path}#"):
-        raise WrongMessage(f"{address} is not in the file that was asked for")
+        raise WrongMessage(f"the worker reported {address}, which is not in the requested file")
     return Test(
         suite=file.suite,
         kind=file.kind,

@@ -1,4 +1,4 @@
-"""Before the first test: start what suites need, look whether their environment is up."""
+"""Starts the services that suites need, and checks that their environment is ready."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from wolfbane.workspace.probes import PATIENCE
 
 
 class EnvironmentSetup:
-    """What the suites of a run have around them, for each of its environments."""
+    """The running services and ready environments of a run's suites."""
 
     def __init__(self, context: RunContext, tell: Callable[[Event], None]) -> None:
         self._context, self._workspace = context, context.workspace

@@ -1,4 +1,4 @@
-"""Who listens on a port of this machine: a service, or a stranger that answers in its place."""
+"""Finds the process that listens on a port, to tell a service from another program."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class Listener(msgspec.Struct, frozen=True):
 
     def __str__(self) -> str:
         who = f"{self.name} (process {self.pid})" if self.pid else "another process"
-        return f"port {self.port} is taken by {who}"
+        return f"port {self.port} is already used by {who}"
 
 
 def ports_of(port: int, probes: Iterable[Probe]) -> set[int]:

@@ -1,4 +1,4 @@
-"""Before a run: build, see to what suites need, collect, and decide on the exact tests."""
+"""Prepares a run: builds suites, starts services, collects tests, and decides what to run."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from wolfbane.workers.message_data import ending
 
 
 class Prepared(msgspec.Struct):
-    """What was found: the tests to run, what is broken or blocked, and what to tell of it.
+    """The result of the preparation: the tests to run, broken and blocked tests, and messages.
 
     ``empty`` are files that suites in play name and that hold no test; ``versions`` is what runs in
     each environment, by its label.
@@ -43,7 +43,7 @@ class Prepared(msgspec.Struct):
 
 
 class Preparation:
-    """Prepares a run in its pool; services that it starts end with it."""
+    """Prepares a run in its pool. Services that it starts are stopped when it is closed."""
 
     def __init__(
         self,

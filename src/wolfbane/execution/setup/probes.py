@@ -1,4 +1,4 @@
-"""Look whether something is up, again and again until it is or the time is over."""
+"""Repeats a readiness check until the system is ready or the time is over."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ LONGEST_PAUSE = 0.5
 
 
 class Prober(msgspec.Struct, frozen=True):
-    """Where probes are made: ``variables`` and ``folder`` are for probes that are commands."""
+    """Runs readiness checks. ``variables`` and ``folder`` are used for checks that are commands."""
 
     group: ProcessGroup
     folder: Path
@@ -37,7 +37,7 @@ class Prober(msgspec.Struct, frozen=True):
             try:
                 why = await asyncio.wait_for(self._look(probe), left)
             except TimeoutError:
-                why = why or "no answer"
+                why = why or "no response"
             if not why or self.given_up():
                 return ""
             if time.monotonic() + pause >= end:
@@ -84,7 +84,7 @@ async def _tcp(address: str) -> str:
     try:
         _, writer = await asyncio.open_connection(driver.strip("[]") or "127.0.0.1", int(port))
     except ValueError:
-        return f"'{port}' is no port"
+        return f"'{port}' is not a port number"
     except OSError as error:
         return error.strerror or str(error)
     writer.close()

@@ -1,4 +1,4 @@
-"""Services: programs that suites need around them, started with a run and stopped with it."""
+"""Services: programs that suites need, started and stopped with a run."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _TICK = 0.02
 
 
 class Log:
-    """Takes what a service prints into a file of the run, secrets masked, line by line."""
+    """Writes the output of a service to a file of the run, line by line, with masked secrets."""
 
     def __init__(self, path: Path, mask: Callable[[str], str]) -> None:
         self.path, self._mask = path, mask
@@ -78,7 +78,7 @@ class _Running(msgspec.Struct):
 
 
 class Services:
-    """Starts the services of one environment and sees to their end."""
+    """Starts and stops the services of one environment."""
 
     def __init__(
         self,
@@ -120,7 +120,7 @@ class Services:
             )
         except OSError as error:
             log.close()
-            return f"could not be started: {error.strerror}: {plan.command[0]}"
+            return f"cannot start {plan.command[0]}: {error.strerror}"
         finally:
             os.close(log.writing)
         running = _Running(plan, process, member, log)
@@ -133,7 +133,7 @@ class Services:
         waits = [prober.wait(probe, START_PATIENCE) for probe in plan.probes]
         whys = await asyncio.gather(*waits)
         if process.poll() is not None and not self._stopping():
-            return f"ended before it was ready ({self._end(running)})"
+            return f"stopped before it was ready ({self._end(running)})"
         late = [why for why in whys if why] or list(map(str, strangers(ports, process.pid)))
         running.ready = not late
         return f"is not ready: {'; '.join(late)}" if late else ""
@@ -141,8 +141,8 @@ class Services:
     def ended(self) -> list[str]:
         """The services that ended by themselves while they were needed."""
         return [
-            f"service {at(one.plan.name, self._environment.label)} ended during the run "
-            f"({self._end(one)})"
+            f"service {at(one.plan.name, self._environment.label)} "
+            f"stopped during the run ({self._end(one)})"
             for one in self._running
             if one.ready and one.process.poll() is not None
         ]
@@ -160,6 +160,6 @@ class Services:
         self._running.clear()
 
     def _end(self, one: _Running) -> str:
-        last_words = f"; it said: {one.log.last}" if one.log.last else ""
+        last_words = f"; last output: {one.log.last}" if one.log.last else ""
         log = os.path.relpath(one.log.path, self._root)
-        return f"{how_it_ended(one.process.returncode)}{last_words}; its log: {log}"
+        return f"{how_it_ended(one.process.returncode)}{last_words}; log file: {log}"

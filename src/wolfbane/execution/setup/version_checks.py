@@ -1,4 +1,4 @@
-"""Whether the suites of a run belong to the version that its environments have."""
+"""Checks whether the suites of a run match the version deployed in its environments."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def version_mismatches(inputs: RunInputs, versions: Mapping[str, DeployedVersion
     names = {each.label: each.name for each in inputs.environments}
     found = [*_mismatches(inputs.workspace.root, inputs.suite_state(), versions, names)]
     if found and inputs.request.version_must_match:
-        hint = "--at deployed takes the suites of that version"
+        hint = "use --at deployed to take the suites of that version"
         raise InputError(*(Problem(words, hint=hint) for words in found))
     return found
 
@@ -37,9 +37,9 @@ def _mismatches(
         there = f"{name} has version {version.text}"
         commit = find_commit(root, version.revision)
         if not commit:
-            yield f"{there}, and git knows no revision {version.revision}"
+            yield f"{there}, but git has no revision {version.revision}"
         elif not state.commit:
-            yield f"{there}, and the suites are in no git repository"
+            yield f"{there}, but the suites are not in a git repository"
         elif how := _how_suites_differ(root, state, commit):
             yield f"{there} (revision {version.revision}): {how}"
 
@@ -47,16 +47,16 @@ def _mismatches(
 def _how_suites_differ(root: Path, state: SuiteState, deployed: str) -> str:
     """In words how the suites differ from those of a commit; nothing where they are the same."""
     if _tree(root, state.commit) == _tree(root, deployed):
-        return "files of the suites differ from it" if state.changed else ""
+        return "the files of the suites differ from it" if state.changed else ""
     ahead, behind = (
         ask_git(root, "rev-list", "--count", f"{old}..{new}").output.strip()
         for old, new in ((deployed, state.commit), (state.commit, deployed))
     )
     if behind == "0":
-        return f"the suites are newer by {_commits(ahead)}"
+        return f"the suites are {_commits(ahead)} ahead"
     if ahead == "0":
-        return f"the suites are older by {_commits(behind)}"
-    return f"the suites are newer by {_commits(ahead)} and lack {_commits(behind)}"
+        return f"the suites are {_commits(behind)} behind"
+    return f"the suites are {_commits(ahead)} ahead and {_commits(behind)} behind"
 
 
 def _commits(count: str) -> str:

@@ -19,7 +19,7 @@ _OURS = {str(outcome): outcome for outcome in Outcome}
 
 
 class CtrfReader:
-    """Feed it bytes and take the entries they made; ``close`` says what is missing at the end.
+    """Parses bytes into entries. ``close`` reports missing parts at the end.
 
     All calls raise FormatError. ``began`` is when the run began (ISO 8601), if the report has it.
     """
@@ -48,7 +48,7 @@ class CtrfReader:
             raise FormatError(f"is not JSON: {_first_line(error)}") from None
         entries = list(self._taken())
         if not self._is_report:
-            raise FormatError("is no CTRF report: it has no results.tests")
+            raise FormatError("is not a CTRF report: it has no results.tests")
         return entries
 
     def _taken(self) -> Iterator[ReportedTest]:
@@ -76,7 +76,7 @@ class CtrfReader:
         try:
             return _entry(test)
         except (KeyError, TypeError, ValueError, AttributeError) as error:
-            words = f"is no CTRF report: test {number} ({type(error).__name__}: {error})"
+            words = f"is not a CTRF report: test {number} ({type(error).__name__}: {error})"
             raise FormatError(words) from None
 
 
@@ -101,7 +101,7 @@ def _first_line(error: Exception) -> str:
 def _entry(test: Mapping[str, Any]) -> ReportedTest:
     name, status = str(test["name"]), test["status"]
     if status not in _STATUSES:
-        raise ValueError(f"its status is {status!r}")
+        raise ValueError(f"the status of the test is {status!r}")
     raw = str(test.get("rawStatus", ""))
     outcome = _OURS.get(raw, _STATUSES[status])
     if test.get("flaky") and outcome is Outcome.PASSED:

@@ -58,7 +58,7 @@ class TapDocument:
 
 
 class TapReader:
-    """Feed it lines; it keeps a ``document``. Lines that are not TAP are stray and harmless."""
+    """Parses lines into a ``document``. Lines that are not TAP are ignored."""
 
     def __init__(self) -> None:
         self.document = TapDocument()
@@ -94,10 +94,10 @@ class TapReader:
             return document
         if document.planned is None:
             if document.points:
-                problems.append("there is no plan, so the end may be missing")
+                problems.append("there is no plan, so the output may be incomplete")
         elif document.planned != len(document.points):
             message = f"the plan says {document.planned} {_points(document.planned)}"
-            problems.append(f"{message}, the program gave {len(document.points)}")
+            problems.append(f"{message}, but the program printed {len(document.points)}")
         return document
 
     def _point(self, match: re.Match[str]) -> Point:
@@ -106,9 +106,9 @@ class TapReader:
         expected = len(document.points) + 1
         number = int(match[2]) if match[2] else expected
         if number != expected:
-            document.problems.append(f"point {number} came where {expected} was due")
+            document.problems.append(f"found point {number}, expected point {expected}")
         if self._plan_is_last:
-            document.problems.append(f"point {number} came after the closing plan")
+            document.problems.append(f"found point {number} after the final plan")
             self._plan_is_last = False
         text, directive, reason = match[3], "", ""
         if "#" in text and (found := _DIRECTIVE.search(_mask_escapes(text))):
@@ -190,7 +190,9 @@ class TapReader:
 
     def _stray(self, line: str) -> None:
         if self._strict:
-            self.document.problems.append(f"not TAP, and the program asked for strict: {line[:80]}")
+            self.document.problems.append(
+                f"not a TAP line, although the program requested strict mode: {line[:80]}"
+            )
 
 
 def _mask_escapes(text: str) -> str:

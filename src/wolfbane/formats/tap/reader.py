@@ -23,10 +23,10 @@ def read_tap(lines: Iterable[str]) -> tuple[list[ReportedTest], str]:
         reader.feed(line)
     document = reader.finish()
     if not document.seen_any:
-        raise FormatError("is no TAP: no plan and no point is in it")
+        raise FormatError("is not TAP: it contains no plan and no points")
     bailed_out = document.bail_out is not None
     if document.problems and not bailed_out:
-        raise FormatError(f"is not whole: {document.problems[0]}")
+        raise FormatError(f"is incomplete: {document.problems[0]}")
     entries = [entry_of(point) for point in document.points]
     return entries, f"bailed out: {document.bail_out}".rstrip(": ") if bailed_out else ""
 

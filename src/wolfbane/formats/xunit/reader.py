@@ -77,7 +77,7 @@ class _Suite:
 
 
 class XunitReader:
-    """Feed it bytes and take the entries they made; ``close`` says what is missing at the end.
+    """Parses bytes into entries. ``close`` reports missing parts at the end.
 
     All calls raise FormatError. ``began`` is the first time stamp of the document.
     """
@@ -120,12 +120,14 @@ class XunitReader:
 
     def _doctype(self, *_: object) -> None:
         line = self._parser.CurrentLineNumber
-        raise FormatError("declares a document type, and with it entities: refused", line)
+        raise FormatError(
+            "contains a document type declaration, which is not allowed for security reasons", line
+        )
 
     def _start(self, tag: str, attributes: dict[str, str]) -> None:
         name = tag.rpartition("\n")[2].lower()
         if not self._path and name not in ("testsuites", "testsuite"):
-            words = f"is no xUnit-style report: it begins with <{name}>"
+            words = f"is not an xUnit-style report: it starts with <{name}>"
             raise FormatError(words, self._parser.CurrentLineNumber)
         self._path.append(name)
         if name == "testsuite":

@@ -1,4 +1,4 @@
-"""What is wrong with the meaning of a bridge: ways of finding, patterns, placeholders."""
+"""Checks the meaning of a bridge: ways of finding tests, patterns, placeholders."""
 
 from __future__ import annotations
 
@@ -33,9 +33,11 @@ def wrong_meaning(bridge: Bridge, parameters: Iterable[str]) -> Wrong:
 def _finding(find: Find, *, whole_files: bool) -> Wrong:
     ways = [way for way in (find.lines, find.query, find.listing) if way is not None]
     if len(ways) != 1 and not (whole_files and not ways):
-        yield ("find",), "say one way to find tests: lines, query or listing"
+        yield ("find",), "use exactly one way to find tests: lines, query or listing"
     elif whole_files and find.listing:
-        words = "a listing finds tests, but with run.names.how = 'files' a file is the test"
+        words = (
+            "a listing finds single tests, but with run.names.how = 'files' each file is one test"
+        )
         yield ("find", "listing"), words
     if find.lines:
         for key in ("test", "group", "tag", "end"):
@@ -66,14 +68,23 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
         yield from _command(("run", "command"), run.arguments, OF_REQUESTS | declared)
     command = " ".join(run.arguments)
     if run.command and not isinstance(run.command[0], str):
-        yield ("run", "command"), "the first argument is the launcher itself: it stands alone"
+        yield (
+            ("run", "command"),
+            ("the first argument must be the launcher itself, without placeholders"),
+        )
     if run.names.how != "files" and "{names}" not in command:
-        yield ("run", "command"), "no argument is {names}: the launcher is not told what to run"
+        yield (
+            ("run", "command"),
+            ("no argument is {names}, so the launcher does not get the tests to run"),
+        )
     if run.per in TOGETHER and "{file}" in command:
-        words = f"{{file}} is one file, but run.per is '{run.per}': write {{files}}"
+        words = f"{{file}} is one file, but run.per is '{run.per}'; use {{files}}"
         yield ("run", "command"), words
     if run.per in TOGETHER and run.names.how == "files":
-        words = f"run.per is '{run.per}', but files are the unit: their reports would be mixed"
+        words = (
+            f"run.per is '{run.per}', but each file is one test, "
+            f"so the reports of several files would be mixed"
+        )
         yield ("run", "per"), words
 
 
@@ -83,13 +94,13 @@ def _serving(serve: Serve, command: list[str | list[str]], declared: frozenset[s
     for argument in flat(command):
         for name in OF_REQUESTS - OF_STANDING:
             if f"{{{name}}}" in argument:
-                words = f"{{{name}}} changes from start to start: it belongs in run.serve.request"
+                words = f"{{{name}}} changes with each request; move it to run.serve.request"
                 yield ("run", "command"), words
     yield from _command(("run", "command"), flat(command), OF_REQUESTS | declared)
     yield from _command((*place, "request"), flat(serve.request), OF_REQUESTS | declared)
     yield from _pattern((*place, "done"), serve.done)
     if not serve.done:
-        yield (*place, "done"), "it is empty: no line says that an answer is over"
+        yield (*place, "done"), "'done' is empty; it must match the line that ends a response"
 
 
 def _reading(bridge: Bridge) -> Wrong:
@@ -98,10 +109,13 @@ def _reading(bridge: Bridge) -> Wrong:
     for number, report in enumerate(read.also):
         yield from _report(report, ("read", "also", number), command)
         if not report.report:
-            yield ("read", "also", number), "a report that is left also is a file: name 'report'"
+            yield ("read", "also", number), "an additional report must be a file; set 'report'"
     alone = bridge.run.per == "test" or bridge.run.names.how == "files"
     if read.format == "exit" and not alone:
-        words = "with format 'exit' each start has one outcome: run.per = 'test', or names 'files'"
+        words = (
+            "with format 'exit', each start gives one outcome; "
+            "set run.per = 'test' or run.names.how = 'files'"
+        )
         yield ("read", "format"), words
     yield from _template(("read", "test"), read.test, NAMING)
 
@@ -116,13 +130,16 @@ def _report(read: ReportTable, place: Location, command: str) -> Wrong:
     known = [str(outcome) for outcome in Outcome]
     for word, outcome in read.outcomes.items():
         if outcome not in known:
-            words = f"'{outcome}' is no outcome; {did_you_mean(outcome, known)}"
+            words = f"'{outcome}' is not an outcome; {did_you_mean(outcome, known)}"
             yield (*place, "outcomes", word), words
     yield from _template((*place, "name"), read.name, OF_ENTRIES)
     yield from _pattern((*place, "part"), read.part, "test", "part")
     if "{scratch}" in read.report and not re.search(r"\{(report|scratch)\}", command):
-        words = f"no argument has {{report}} or {{scratch}}, but {'.'.join(map(str, place))}.report"
-        yield ("run", "command"), f"{words} is there"
+        words = (
+            f"no argument contains {{report}} or {{scratch}}, "
+            f"although {'.'.join(map(str, place))}.report"
+        )
+        yield ("run", "command"), f"{words} is set"
 
 
 def _command(place: Location, command: list[str], known: frozenset[str]) -> Wrong:
@@ -140,7 +157,7 @@ def _pattern(place: Location, text: str, *needed: str) -> Wrong:
         return
     for group in needed if text else ():
         if group not in groups:
-            yield place, f"it needs a group (?P<{group}>...)"
+            yield place, f"the expression needs a group (?P<{group}>...)"
 
 
 def _template(place: Location, text: str, known: frozenset[str]) -> Wrong:
@@ -152,4 +169,4 @@ def _template(place: Location, text: str, known: frozenset[str]) -> Wrong:
     for name in named:
         if name not in known:
             hint = did_you_mean(f"{{{name}}}", [f"{{{word}}}" for word in known])
-            yield place, f"'{text}': there is no {{{name}}}; {hint}"
+            yield place, f"'{text}': unknown placeholder {{{name}}}; {hint}"

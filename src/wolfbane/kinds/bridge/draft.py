@@ -1,4 +1,4 @@
-"""A bridge file to begin with, from a few answers."""
+"""Writes a first bridge file from a few answers."""
 
 from __future__ import annotations
 
@@ -10,24 +10,24 @@ from dataclasses import dataclass
 from wolfbane.kinds.bridge.toml_text import toml_list, toml_text
 
 WAYS = {
-    "lines": "by patterns for the lines of a file",
-    "query": "by a query over the syntax of a language",
-    "listing": "by a command that lists them",
-    "files": "they are not: a file is the test",
+    "lines": "with patterns for the lines of a file",
+    "query": "with a query over the syntax of a language",
+    "listing": "with a command that lists the tests",
+    "files": "not at all: each file is one test",
 }
-LISTS = {"names": "one name on each line", "json": "JSON", "tap": "TAP, none of it run"}
+LISTS = {"names": "one name per line", "json": "JSON", "tap": "TAP, without running any test"}
 NAMES = {
-    "each": "one by one, maybe each after an option",
-    "joined": "all in one argument, with commas between",
+    "each": "as separate arguments, optionally each after an option",
+    "joined": "in one argument, separated by commas",
     "pattern": "as one regular expression",
-    "list": "in a file, one on each line",
+    "list": "in a file, one name per line",
 }
 FORMATS = {
     "xunit": "xUnit-style XML",
-    "ctrf": "the common test report format, as JSON",
+    "ctrf": "CTRF, a common JSON format for test reports",
     "tap": "TAP",
-    "events": "a JSON object for each test, on lines",
-    "lines": "lines of text that say how each test ended",
+    "events": "JSON Lines: one JSON object per test",
+    "lines": "text lines that show the outcome of each test",
 }
 PRINTED = ("tap", "events", "lines")
 """Formats that a launcher may print instead of leaving a file."""
@@ -37,7 +37,7 @@ _NAMED = {"NAME": "name", "TAG": "tag", "KEY": "key", "VALUE": "value"}
 
 @dataclass(frozen=True)
 class Draft:
-    """The answers. ``way`` is how tests are found; lines are as they stand in a test file."""
+    """The answers. ``way`` is the way to find tests. Lines are copied from a test file."""
 
     files: Sequence[str]
     way: str
@@ -98,7 +98,7 @@ def written(draft: Draft) -> str:
 
 def _head(draft: Draft) -> list[str]:
     return [
-        "# How Wolfbane uses a launcher of our own. Try it: wolfbane bridge check THIS FILE",
+        "# This bridge describes our own launcher. To check it: wolfbane bridge check THIS FILE",
         f"about = {toml_text(draft.about)}", "",
     ]  # fmt: skip
 
@@ -114,16 +114,16 @@ def _find(draft: Draft) -> list[str]:
                 lines.append(f"{key} = {toml_text(pattern_of(line))}")
             else:
                 lines.append(f"# {key} = '...'")
-        lines += ["# end = '^}'                  # else groups hold what is indented more", ""]
+        lines += ["# end = '^}'                  # otherwise groups follow indentation", ""]
     elif draft.way == "query":
         lines += [
             "[find.query]                  # pip install 'wolfbane[grammars]'",
             f"grammar = {toml_text(draft.grammar)}",
-            "# A tree-sitter query: the whole of a test and its name, of a group and its name.",
+            "# A tree-sitter query: captures each test and group, with their names.",
             "text = '''", _QUERIES.get(draft.grammar, _QUERIES[""]).strip(), "'''", "",
         ]  # fmt: skip
     elif draft.way == "listing":
-        lines += ["[find.listing]                # a command that prints what tests there are"]
+        lines += ["[find.listing]                # a command that prints all tests"]
         lines += [f"command = {toml_list(shlex.split(draft.list_command))}"]
         lines += [f'format = "{draft.list_format}"']
         if draft.list_format == "names":
@@ -134,9 +134,9 @@ def _find(draft: Draft) -> list[str]:
 
 def _run(draft: Draft) -> list[str]:
     lines = [
-        "[run]                         # in the suite's folder",
+        "[run]                         # runs in the suite's folder",
         f"command = {toml_list(shlex.split(draft.command))}",
-        "passed = [0]                  # exit codes; any other than these is an error",
+        "passed = [0]                  # exit codes; every other code is an error",
         f"failed = [{draft.failed}]", "", "[run.names]", f'how = "{draft.names}"',
     ]  # fmt: skip
     if draft.option:
@@ -144,7 +144,10 @@ def _run(draft: Draft) -> list[str]:
     if draft.names == "pattern":
         lines += ['dialect = "pcre"              # or python, java, javascript, go, posix, tcl']
     if draft.names != "files":
-        lines += [f"name = {toml_text(draft.name)}".ljust(30) + "# what the launcher calls a test"]
+        lines += [
+            f"name = {toml_text(draft.name)}".ljust(30) + "# how the launcher "
+            "writes the name of a test"
+        ]
     return [*lines, ""]
 
 
@@ -157,8 +160,13 @@ def _read(draft: Draft) -> list[str]:
             r"passed = '^ok (?P<name>\S+)'", r"failed = '^failed (?P<name>\S+)( (?P<message>.*))?'",
         ]  # fmt: skip
     if draft.names != "files":
-        lines += [f"name = {toml_text(draft.name)}".ljust(30) + "# of an entry: the same"]
-        lines += [r"# part = '^(?P<test>.+)\[(?P<part>.*)\]$'   # where rows of data have entries"]
+        lines += [
+            f"name = {toml_text(draft.name)}".ljust(30) + "# the same for an entry of the report"
+        ]
+        lines += [
+            r"# part = '^(?P<test>.+)\[(?P<part>.*)\]$'   "
+            r"# if data rows have their own entries"
+        ]
     return lines
 
 

@@ -1,4 +1,4 @@
-"""Read a bridge file: all of its errors at once, each with its line and a hint."""
+"""Reads a bridge file and reports all errors at once, each with its line and a hint."""
 
 from __future__ import annotations
 
@@ -59,4 +59,4 @@ def _text(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError(Problem(f"cannot be read: {error}", _shown(path))) from None
+        raise InputError(Problem(f"cannot read the file: {error}", _shown(path))) from None

@@ -1,4 +1,4 @@
-"""Kind ``bridge``: suites with a launcher of their own, described in a file."""
+"""Kind ``bridge``: suites with their own launcher, described in a file."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ class BridgeKind(Kind[BridgeSuite]):
         program = bridge.run.arguments[0]
         folder = root / suite.folder
         if not shutil.which(program) and not (folder / program).is_file():
-            raise MissingRuntime(f"there is no launcher '{program}' ({suite.bridge})")
+            raise MissingRuntime(f"launcher '{program}' not found ({suite.bridge})")
         command = own_process("wolfbane.kinds.bridge.runner")
         return WorkerCommand(
             command, folder,
@@ -99,7 +99,7 @@ class BridgeKind(Kind[BridgeSuite]):
         self, root: Path, suite: BridgeSuite, parameters: Collection[str]
     ) -> Iterator[tuple[Location, str]]:
         if not suite.bridge:
-            yield (), f"suite '{suite.name}' of kind bridge names no bridge file"
+            yield (), f"suite '{suite.name}' of kind bridge has no bridge file; set 'bridge'"
             return
         check_bridge(root / suite.bridge, parameters)
 

@@ -1,4 +1,4 @@
-"""Tests in a source that is read by patterns: groups, names, lines and tags."""
+"""Finds tests in a source with patterns: groups, names, lines and tags."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from wolfbane.model import NESTED
 
 
 class CannotFind(Exception):
-    """Tests cannot be found in the way that is asked for. The text says why."""
+    """The requested way of finding tests does not work. The text gives the reason."""
 
 
 @dataclass

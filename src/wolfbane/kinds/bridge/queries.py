@@ -1,4 +1,4 @@
-"""Tests in a source by a tree-sitter query: annotations and attributes become tags."""
+"""Finds tests in a source with a tree-sitter query. Annotations and attributes become tags."""
 
 from __future__ import annotations
 
@@ -34,10 +34,10 @@ def _compiled(grammar: str, text: str) -> tuple[Parser, Query]:
     try:
         query = Query(language, text)
     except QueryError as error:
-        raise CannotFind(f"the query does not fit the grammar '{grammar}': {error}") from None
+        raise CannotFind(f"the query is not valid for the grammar '{grammar}': {error}") from None
     captures = {query.capture_name(number) for number in range(query.capture_count)}
     if missing := {"test", "test.name"} - captures:
-        raise CannotFind(f"the query captures no @{min(missing)}")
+        raise CannotFind(f"the query must capture @{min(missing)}")
     return Parser(language), query
 
 

@@ -1,4 +1,4 @@
-"""What may stand in a bridge file: one table for finding, one for running, one for reading."""
+"""The structure of a bridge file: one table for finding, one for running, one for reading."""
 
 from __future__ import annotations
 
@@ -43,7 +43,9 @@ class Query(SettingsTable, frozen=True):
 
 
 class ListingKeys(SettingsTable, frozen=True):
-    """``[find.listing.keys]``: where the objects of a JSON list say what, if under other names."""
+    """``[find.listing.keys]``: the key names in the objects of a JSON list, if they differ from the
+    defaults.
+    """
 
     name: str = "name"
     group: str = "group"
@@ -53,7 +55,7 @@ class ListingKeys(SettingsTable, frozen=True):
 
 
 class Listing(SettingsTable, frozen=True):
-    """``[find.listing]``: a command that prints the tests there are, once for each ``{file}``.
+    """``[find.listing]``: a command that lists all tests, run once for each ``{file}``.
 
     Without ``{file}`` it is started once, and says of each test in which file it is. ``pattern``
     is for ``names``: a regular expression that is tried on each line, with a group ``name`` and
@@ -69,7 +71,7 @@ class Listing(SettingsTable, frozen=True):
 
 
 class Find(SettingsTable, frozen=True):
-    """``[find]``: which files hold tests, and how these are found: by one way of three."""
+    """``[find]``: the files that contain tests, and one of three ways to find the tests."""
 
     files: list[str]
     lines: LinePattern | None = None
@@ -100,7 +102,7 @@ class NamesTable(SettingsTable, frozen=True):
 
 
 class Serve(SettingsTable, frozen=True):
-    """``[run.serve]``: the launcher stays up, and reads a request for each start as a line.
+    """``[run.serve]``: the launcher keeps running and reads one request per line.
 
     ``request`` has the arguments of one, sent as a ``json`` array or as shell ``words``. Its answer
     ends with a line that matches ``done``, whose group ``code``, if it has one, is an exit code.
@@ -136,7 +138,8 @@ class Run(SettingsTable, frozen=True):
 
 
 class EventKeys(SettingsTable, frozen=True):
-    """``[read.keys]``: where the objects of ``events`` say what, if under other names.
+    """``[read.keys]``: the key names in the objects of ``events``, if they differ from the
+    defaults.
 
     ``milliseconds`` is read if it is not empty, ``seconds`` otherwise.
     """
@@ -154,7 +157,7 @@ class EventKeys(SettingsTable, frozen=True):
 
 
 class ReportTable(SettingsTable, frozen=True):
-    """``[[read.also]]``: what the launcher leaves behind or prints, and how entries name tests.
+    """``[[read.also]]``: an additional report of the launcher, and how its entries name tests.
 
     ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
     ``name`` makes of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what ``test``
@@ -181,7 +184,7 @@ class ReportTable(SettingsTable, frozen=True):
 
 
 class ReadTable(ReportTable, frozen=True):
-    """``[read]``: a report, and others that the launcher may leave ``also``, each a file.
+    """``[read]``: the report, and optional additional report files in ``also``.
 
     ``test`` is what the reports call a test: a template, or, if it is empty, ``run.names.name``.
     """
@@ -191,7 +194,7 @@ class ReadTable(ReportTable, frozen=True):
 
 
 class Bridge(SettingsTable, frozen=True):
-    """A whole bridge file. ``about`` is what people call the launcher."""
+    """A complete bridge file. ``about`` is a name for the launcher."""
 
     about: str
     find: Find

@@ -19,7 +19,7 @@ _WHAT = "Rust toolchain"
 
 
 class CargoKind(Kind[CargoSuite]):
-    """A test belongs to the source file that it is written in, whatever it is compiled into."""
+    """A test belongs to its source file, not to the program that contains it."""
 
     name = "cargo"
     suite_type = CargoSuite
@@ -91,7 +91,7 @@ def _manifest(root: Path, suite: CargoSuite) -> Path:
         manifest = root / folder / _MANIFEST
         if manifest.is_file():
             return manifest
-    raise MissingRuntime(f"there is no {_MANIFEST} at or above '{suite.paths[0]}'")
+    raise MissingRuntime(f"no {_MANIFEST} found in '{suite.paths[0]}' or the folders above it")
 
 
 def _toolchain(root: Path, suite: CargoSuite) -> str:

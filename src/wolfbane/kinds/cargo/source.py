@@ -1,4 +1,4 @@
-"""Which tests a Rust source declares, as far as its text tells: nothing of it is compiled."""
+"""Finds the tests in a Rust source by reading its text, without compiling it."""
 
 from __future__ import annotations
 

@@ -25,7 +25,7 @@ _Documented = ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef
 
 
 class DoctestKind(Kind[DoctestSuite]):
-    """One test for each docstring that holds examples, one for each text file that does."""
+    """One test for each docstring with examples, and one for each text file with examples."""
 
     name = "doctest"
     can_be_live = True

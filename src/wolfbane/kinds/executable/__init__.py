@@ -1,1 +1,1 @@
-"""What kinds share whose tests are whole files that are executed."""
+"""Common code of the kinds whose tests are executable files."""

@@ -1,4 +1,4 @@
-"""How files are found and started whose suites may name interpreters."""
+"""Finds and starts files of suites that can define interpreters."""
 
 from __future__ import annotations
 
@@ -22,6 +22,6 @@ def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
     commands = suite.commands()
     for suffix, (program, *_) in commands.items():
         if not shutil.which(program) and not (root / program).exists():
-            raise MissingRuntime(f"there is no interpreter '{program}' for {suffix} files")
+            raise MissingRuntime(f"interpreter '{program}' for {suffix} files not found")
     defaults = {**BY_SUFFIX, ".py": default_interpreter(root, suite.folder)}
     return {"interpreters": commands, "defaults": defaults, "arguments": suite.arguments}

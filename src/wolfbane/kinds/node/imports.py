@@ -1,4 +1,4 @@
-"""What a JavaScript source imports, as far as its text tells."""
+"""Finds the imports of a JavaScript source by reading its text."""
 
 from __future__ import annotations
 

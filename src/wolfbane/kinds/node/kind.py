@@ -1,4 +1,4 @@
-"""Kind ``node``: files for the runtime's own test module, or bare words."""
+"""Kind ``node``: files that use the runtime's test module, or global ``describe`` and ``it``."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _FOCUS_OPTION = "--test-only"
 
 
 class NodeKind(Kind[NodeSuite]):
-    """Exact selection through wrappers around the test module; a process for each file."""
+    """Wraps the test module for exact selection. Each file runs in its own process."""
 
     name = "node"
     tool_folders = ("node_modules",)
@@ -136,14 +136,16 @@ def _runtime(root: Path, suite: NodeSuite) -> str:
     found = find_program(root, suite.node, "node", _WHAT)
     version = _version(found)
     if int(version.partition(".")[0]) < _OLDEST:
-        raise MissingRuntime(f"'{found}' is Node.js {version}; {_OLDEST} or newer is needed")
+        raise MissingRuntime(
+            f"'{found}' is Node.js {version}; version {_OLDEST} or newer is required"
+        )
     return found
 
 
 def _version(program: str) -> str:
     version = version_line(program, _WHAT).removeprefix("v")
     if not re.match(r"\d+\.", version):
-        raise MissingRuntime(f"'{program}' is no {_WHAT}: it says its version is '{version}'")
+        raise MissingRuntime(f"'{program}' is not a {_WHAT}; it reports version '{version}'")
     return version
 
 

@@ -1,4 +1,4 @@
-"""Which tests a JavaScript source declares, as far as its text tells: nothing of it is run."""
+"""Finds the tests in a JavaScript source by reading its text, without running it."""
 
 from __future__ import annotations
 

@@ -17,7 +17,7 @@ from wolfbane.model import TestFile
 
 
 class ProgramKind(Kind[ProgramSuite]):
-    """A file is a test if it is named in the settings, may be executed, or has an interpreter."""
+    """A file is a test if the settings name it, or if it is executable or has an interpreter."""
 
     name = "program"
     can_be_live = True

@@ -1,4 +1,4 @@
-"""What a Python module may hold that its source does not show: tests that only loading it tells.
+"""Detects Python modules that may have tests that are visible only after loading.
 
 The standard library's loader takes every test class that a loaded module has, however it came
 there: written in it, imported, made by a call, or defined under a condition.
@@ -65,7 +65,7 @@ def _calls(node: ast.AST) -> Iterator[ast.Call]:
 
 
 class Hidden:
-    """What else a module with tests in plain sight may hold.
+    """The tests that a module with visible tests may additionally contain.
 
     ``found`` says that there may be more; ``depends`` are the files of the workspace that were
     looked into to decide that.

@@ -1,4 +1,4 @@
-"""What a Python source imports, as far as its text tells."""
+"""Finds the imports of a Python source by reading its text."""
 
 from __future__ import annotations
 

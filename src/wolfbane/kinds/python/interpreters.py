@@ -1,4 +1,4 @@
-"""What suites of Python code have in common: interpreter, worker, source."""
+"""Common code of all suites of Python code: interpreter, worker, source."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ def _named(root: Path, suite: InterpretedSuite) -> str:
     local = root / suite.python
     found = str(local) if local.exists() else shutil.which(suite.python)
     if not found:
-        raise MissingRuntime(f"there is no Python interpreter '{suite.python}'")
+        raise MissingRuntime(f"Python interpreter '{suite.python}' not found")
     return found
 
 
@@ -106,6 +106,6 @@ def _ask(python: str, folder: Path) -> tuple[str, str]:
             timeout=30, check=True,
         )  # fmt: skip
     except (OSError, subprocess.SubprocessError) as error:
-        raise MissingRuntime(f"the Python interpreter '{python}' does not start: {error}") from None
+        raise MissingRuntime(f"cannot start the Python interpreter '{python}': {error}") from None
     version, _, path = run.stdout.strip().partition(" ")
     return version, path or python

@@ -111,7 +111,11 @@ class PythonKind(Kind[PythonSuite]):
         return interpreter_lines(root, suite)
 
     def settings_hints(self, suite: PythonSuite) -> Sequence[str]:
-        return [] if suite.import_path else ['# import_path = ["src"]       # put before all else']
+        return (
+            []
+            if suite.import_path
+            else ['# import_path = ["src"]       # first on the import path']
+        )
 
 
 class _ModuleReader:

@@ -1,4 +1,4 @@
-"""What a Python project keeps in its folder: an interpreter of its own, and its sources."""
+"""Finds a Python project's own interpreter and its source folders."""
 
 from __future__ import annotations
 
@@ -34,8 +34,8 @@ def source_folder(root: Path, folder: str) -> dict[str, list[str]]:
 def interpreter_lines(root: Path, suite: InterpretedSuite) -> list[str]:
     """The interpreter and import path of a suite, as lines of a new settings file."""
     python = json.dumps(project_python(root, suite.folder) or "python3", ensure_ascii=False)
-    lines = [f"python = {python}            # the interpreter that runs it"]
+    lines = [f"python = {python}            # the interpreter for this suite"]
     if suite.import_path:
         folders = json.dumps(suite.import_path, ensure_ascii=False)
-        lines.append(f"import_path = {folders}         # put before everything else")
+        lines.append(f"import_path = {folders}         # first on the import path")
     return lines

@@ -23,7 +23,7 @@ _WORKER = "wolfbane.kinds.scenario.worker.runner"
 
 
 class ScenarioKind(Kind[ScenarioSuite]):
-    """One test for each scenario and for each row of an outline; each step is a part."""
+    """Each scenario, and each row of an outline, is a test. Each step is a part of the test."""
 
     name = "scenario"
     can_be_live = True
@@ -107,7 +107,7 @@ class ScenarioKind(Kind[ScenarioSuite]):
         return interpreter_lines(root, suite)
 
     def settings_hints(self, suite: ScenarioSuite) -> Sequence[str]:
-        return ['# steps = ["features/steps"]     # default: the folder named steps there']
+        return ["# steps = [\"features/steps\"]     # default: the folder 'steps' there"]
 
 
 def steps_folders(root: Path, suite: ScenarioSuite) -> list[str]:

@@ -21,7 +21,10 @@ AUTHOR_TESTS = "xt"
 
 
 class TapKind(Kind[TapSuite]):
-    """Programs in any language, found as ``*.t`` unless the suite's paths name others."""
+    """Programs in any language.
+
+    By default, all ``*.t`` files; the suite's paths can name others.
+    """
 
     name = "tap"
     can_be_live = True
@@ -68,7 +71,7 @@ class TapKind(Kind[TapSuite]):
         if not suite.import_path:
             return []
         folders = json.dumps(suite.import_path, ensure_ascii=False)
-        return [f"import_path = {folders}         # put before everything else"]
+        return [f"import_path = {folders}         # first on the import path"]
 
     def settings_hints(self, suite: TapSuite) -> Sequence[str]:
         return ['# interpreters = { ".t" = ["perl", "-w"] }']

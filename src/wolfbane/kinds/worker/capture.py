@@ -1,4 +1,7 @@
-"""Keep what a test prints: descriptors 1 and 2 lead to a file that is cut after each test."""
+"""Captures the output of a test.
+
+Descriptors 1 and 2 write to a file that is emptied after each test.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +47,7 @@ class Capture:
         else:
             head = os.pread(self._file, KEPT // 2, 0).decode("utf-8", "replace")
             tail = os.pread(self._file, KEPT // 2, size - KEPT // 2).decode("utf-8", "replace")
-            text = f"{head}\n[... {size - KEPT} bytes left out ...]\n{tail}"
+            text = f"{head}\n[... {size - KEPT} bytes omitted ...]\n{tail}"
         os.ftruncate(self._file, 0)
         return text
 

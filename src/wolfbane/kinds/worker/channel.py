@@ -1,4 +1,4 @@
-"""The worker's end of the channel: JSON Lines over a socket, safe against what tests do."""
+"""The worker's end of the channel: JSON Lines over a socket, protected from the tests."""
 
 from __future__ import annotations
 

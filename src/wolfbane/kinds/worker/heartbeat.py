@@ -1,4 +1,4 @@
-"""A worker's sign of life while something works that is no test."""
+"""Sends signs of life while a worker is busy with something other than a test."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Errors that know their place in a source: no frame of a stack has it."""
+"""Errors with their own source position, which is not in the stack."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ class Placed(Exception):
 
 
 class ExampleFailed(Placed, AssertionError):
-    """An example gave something else than it says."""
+    """An example gave a different result than written."""
 
 
 class MalformedExamples(Placed, ValueError):

@@ -1,4 +1,4 @@
-"""What a record keeps of an exception, and one outcome from all that befell a test."""
+"""Converts an exception to recorded data, and combines all events of a test into one outcome."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def verdict_of(news: List[Message], parts: List[Message]) -> Message:
         verdict = {**first, "outcome": verdict["outcome"]}
         others = [n for n in news if n is not first and n["outcome"] in ("failed", "errored")]
         for other in others[:20]:
-            verdict["message"] += f"\n\nand then {other['message']}"
+            verdict["message"] += f"\n\nand later: {other['message']}"
             verdict["trace"] += f"\n{other['trace']}"
     return verdict
 

@@ -1,4 +1,4 @@
-"""What is wrong with a workflow of an Arazzo document: its steps, where they lead, its criteria."""
+"""Checks a workflow of an Arazzo document: its steps, their targets, and its criteria."""
 
 from __future__ import annotations
 
@@ -71,8 +71,8 @@ def _step_problems(
 ) -> Iterator[Finding]:
     ways = [way for way in _WAYS if way in item]
     if len(ways) != 1:
-        words = f"step '{item['stepId']}' needs one of {', '.join(_WAYS)}"
-        yield place, words + (f", and has {', '.join(ways)}" if ways else "")
+        words = f"step '{item['stepId']}' needs exactly one of {', '.join(_WAYS)}"
+        yield place, words + (f", but has {', '.join(ways)}" if ways else "")
     elif "workflowId" in item:
         yield from _call(library, item, place)
     else:
@@ -87,7 +87,7 @@ def _step_problems(
 def _operation(library: DocumentSet, item: dict[str, Any], place: str) -> Iterator[Finding]:
     for index, entry in enumerate(item.get("parameters", [])):
         if "reference" not in entry and "in" not in entry:
-            words = f"parameter '{entry['name']}' does not say where it goes ('in')"
+            words = f"parameter '{entry['name']}' has no 'in'"
             yield f"{place}/parameters/{index}", words
     try:
         operation = library.operation(item)
@@ -97,7 +97,7 @@ def _operation(library: DocumentSet, item: dict[str, Any], place: str) -> Iterat
     schemes = operation.source.security_schemes
     for name in dict.fromkeys(name for each in operation.security for name in each):
         if name not in schemes:
-            words = f"operation '{operation.name}' asks for the security scheme '{name}', which"
+            words = f"operation '{operation.name}' requires the security scheme '{name}', but"
             hint = did_you_mean(name, schemes)
             yield place, f"{words} its description does not define; {hint}".removesuffix("; ")
 
@@ -126,7 +126,7 @@ def _target(library: DocumentSet, target: str, place: str) -> Iterator[Finding]:
     try:
         library.workflow(target)
     except DocumentError as error:
-        yield place, f"the document of '{target}' cannot be read: {error}"
+        yield place, f"cannot read the document of '{target}': {error}"
     except (ValueError, OSError) as error:
         yield place, str(error)
 
@@ -159,9 +159,9 @@ def _action(
     targets = [key for key in ("workflowId", "stepId") if key in action]
     name = action["name"]
     if len(targets) > 1 or (action["type"] == "goto" and not targets):
-        yield place, f"action '{name}' of type {action['type']} needs one of workflowId, stepId"
+        yield place, f"action '{name}' of type {action['type']} needs workflowId or stepId"
     if action["type"] == "end" and targets:
-        yield place, f"action '{name}' ends the workflow, so it has no {' or '.join(targets)}"
+        yield place, f"action '{name}' ends the workflow, so it cannot have {' or '.join(targets)}"
     if "stepId" in action and action["stepId"] not in ids:
         hint = did_you_mean(action["stepId"], ids)
         words = f"there is no step '{action['stepId']}'; {hint}"
@@ -217,7 +217,10 @@ def _extensions(item: Mapping[str, Any], place: str) -> Iterator[Finding]:
     """The fields that are Wolfbane's own."""
     checks = item.get(CONTRACT, [])
     if not isinstance(checks, list):
-        words = f"'{CONTRACT}' is a list of checks ({', '.join(CHECKS)}), empty for none"
+        words = (
+            f"'{CONTRACT}' must be a list of checks ({', '.join(CHECKS)}); "
+            f"an empty list means no checks"
+        )
         yield f"{place}/{CONTRACT}", words
     else:
         yield from ((f"{place}/{CONTRACT}", words) for words in unknown_checks(checks))
@@ -232,7 +235,10 @@ def _extensions(item: Mapping[str, Any], place: str) -> Iterator[Finding]:
     elif isinstance(until, str):
         yield from _criterion({"condition": until}, f"{place}/{UNTIL}")
     elif until is not None:
-        yield f"{place}/{UNTIL}", f"'{UNTIL}' is a condition, or a criterion with a 'condition'"
+        yield (
+            f"{place}/{UNTIL}",
+            (f"'{UNTIL}' must be a condition, or a criterion with a 'condition'"),
+        )
 
 
 def _template(body: Mapping[str, Any], place: str) -> Iterator[Finding]:

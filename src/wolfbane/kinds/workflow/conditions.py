@@ -163,7 +163,7 @@ class _ConditionParser:
             match = _TOKENS.match(text, at)
             if match is None or match.lastgroup is None:
                 start = at + len(text[at:]) - len(text[at:].lstrip())
-                raise BadExpression(f"'{text[start]}' is not expected", text, start)
+                raise BadExpression(f"unexpected '{text[start]}'", text, start)
             self.tokens.append(
                 (match.lastgroup, match[match.lastgroup], match.start(match.lastgroup))
             )
@@ -175,7 +175,7 @@ class _ConditionParser:
             raise BadExpression("the condition is empty", self.text, 0)
         condition = self.logic("||")
         if self.at < len(self.tokens):
-            self.fail(f"'{self.tokens[self.at][1]}' is not expected")
+            self.fail(f"unexpected '{self.tokens[self.at][1]}'")
         return condition
 
     def fail(self, message: str) -> None:
@@ -232,7 +232,7 @@ class _ConditionParser:
                 raise BadExpression(words, self.text, place + error.position) from None
             return Operand(None, expression, (*inside, *self.path()))
         self.at -= 1
-        self.fail(f"'{text}' is no value (a text stands in single quotes)")
+        self.fail(f"'{text}' is not a value (put text in single quotes)")
         raise AssertionError
 
     def path(self) -> list[str | int]:

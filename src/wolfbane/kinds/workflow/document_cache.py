@@ -1,4 +1,4 @@
-"""Where the copy of a document is kept that is given by its address."""
+"""The place of the saved copy of a document with a URL."""
 
 from __future__ import annotations
 

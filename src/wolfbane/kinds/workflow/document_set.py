@@ -1,4 +1,4 @@
-"""The documents that workflows lean on: descriptions by name, operations, other workflows."""
+"""The documents that workflows use: descriptions by name, operations, other workflows."""
 
 from __future__ import annotations
 
@@ -20,7 +20,10 @@ _BY_PATH = re.compile(r"\{\$sourceDescriptions\.([\w\-]+)\.url\}#(/.*)")
 
 
 class Unknown(ValueError):
-    """A name that a document uses and nothing has; the text says which, and what is near."""
+    """A name that a document uses but that is not defined.
+
+    The text names it and suggests a similar name.
+    """
 
 
 class DocumentSet:
@@ -72,8 +75,8 @@ class DocumentSet:
         if is_url(url):
             place_here = place_of(url, self.copies)
             if not (self.root / place_here).is_file():
-                words = f"source '{name}' is at {url}, and there is no copy here yet"
-                raise Unknown(f"{words}: it is fetched with the next run")
+                words = f"source '{name}' is at {url}, and there is no saved copy yet"
+                raise Unknown(f"{words}; the next run downloads it")
             return place_here
         folder = (self.root / self.path).parent
         place: Path = (folder / urlsplit(url).path).resolve()
@@ -120,7 +123,7 @@ class DocumentSet:
         if "operationPath" in step:
             return self._by_path(step["operationPath"])
         if "operationId" not in step:
-            raise Unknown(f"step '{step['stepId']}' calls no operation")
+            raise Unknown(f"step '{step['stepId']}' does not call an operation")
         name = step["operationId"]
         if name.startswith("$sourceDescriptions."):
             source, _, name = name.removeprefix("$sourceDescriptions.").partition(".")
@@ -135,13 +138,15 @@ class DocumentSet:
         if len(found) > 1:
             names = ", ".join(operation.source.name for operation in found)
             hint = f"write $sourceDescriptions.NAME.{name}"
-            raise Unknown(f"operation '{name}' is in several descriptions ({names}); {hint}")
+            raise Unknown(
+                f"operation '{name}' is defined in several descriptions ({names}); {hint}"
+            )
         return found[0]
 
     def _by_path(self, text: str) -> Operation:
         match = _BY_PATH.fullmatch(text)
         if match is None:
-            words = "it is written {$sourceDescriptions.NAME.url}#/paths/~1PATH/METHOD"
+            words = "write it as {$sourceDescriptions.NAME.url}#/paths/~1PATH/METHOD"
             raise Unknown(f"operationPath '{text}': {words}")
         description = self.description(match[1])
         if match[2] not in description.by_pointer:

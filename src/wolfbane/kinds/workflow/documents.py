@@ -1,4 +1,4 @@
-"""YAML and JSON documents whose every value has a line."""
+"""Reads YAML and JSON documents, and records the line of every value."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ class Document:
         return data, lines
 
 
-_TOO_DEEP = "it is nested too deeply to be read"
+_TOO_DEEP = "the document is nested too deeply"
 _MOST_REPEATED = 100_000
 """Values that aliases may repeat: a few lines of them can stand for more than fits in memory."""
 
@@ -115,7 +115,7 @@ class _Values:
         if node.id == "scalar":
             return _scalar(node)
         if id(node) in above:
-            raise DocumentError("it holds itself", line)
+            raise DocumentError("an alias contains itself", line)
         inside = (*above, id(node))
         if node.id == "sequence":
             return [self.of(n, pointer + step(i), inside) for i, n in enumerate(node.value)]
@@ -124,7 +124,7 @@ class _Values:
             name = str(key.value)
             line = key.start_mark.line + 1
             if name in mapping:
-                raise DocumentError(f"'{name}' is there twice", line)
+                raise DocumentError(f"duplicate key '{name}'", line)
             self._lines[pointer + step(name)] = line
             mapping[name] = self.of(value, pointer + step(name), inside)
         return mapping
@@ -133,7 +133,7 @@ class _Values:
         self._repeated += id(node) in self._seen
         self._seen.add(id(node))
         if self._repeated > _MOST_REPEATED:
-            words = f"its aliases repeat more than {_MOST_REPEATED:,} values"
+            words = f"the aliases expand to more than {_MOST_REPEATED:,} values"
             raise DocumentError(words, line)
 
 

@@ -18,7 +18,7 @@ _HEADS = (*_SIMPLE, "request", "response", *_GROUPS)
 
 
 class BadExpression(ValueError):
-    """An expression that is none; ``position`` is where in its text, from 0."""
+    """An invalid expression. ``position`` is the place in its text, from 0."""
 
     def __init__(self, message: str, text: str, position: int) -> None:
         self.text, self.position = text, position
@@ -44,7 +44,7 @@ class Expression:
 def read(text: str) -> Expression:
     """Read a whole text as one expression. Raises BadExpression."""
     if not text.startswith("$"):
-        raise BadExpression("an expression begins with '$'", text, 0)
+        raise BadExpression("an expression must start with '$'", text, 0)
     dotted, hash_sign, pointer = text.partition("#")
     head, *names = dotted[1:].split(".")
     at = len(head) + 2
@@ -53,10 +53,10 @@ def read(text: str) -> Expression:
         raise BadExpression(f"there is no ${head}; {hint}".removesuffix("; "), text, 0)
     if head in _SIMPLE:
         if names or hash_sign:
-            raise BadExpression(f"nothing comes after ${head}", text, len(head) + 1)
+            raise BadExpression(f"nothing may follow ${head}", text, len(head) + 1)
         return Expression(head)
     if hash_sign and pointer and not pointer.startswith("/"):
-        raise BadExpression("a JSON Pointer begins with '/'", text, len(dotted) + 1)
+        raise BadExpression("a JSON Pointer must start with '/'", text, len(dotted) + 1)
     found = pointer if hash_sign else None
     if head in ("request", "response"):
         return _of_message(text, head, names, found)
@@ -64,7 +64,7 @@ def read(text: str) -> Expression:
         raise BadExpression(f"${head} needs a name", text, at - 1)
     for name in names:
         if not re.fullmatch(_NAME, name):
-            raise BadExpression(f"'{name}' is no name", text, at)
+            raise BadExpression(f"'{name}' is not a valid name", text, at)
         at += len(name) + 1
     _check_shape(text, head, names)
     return Expression(head, tuple(names), found)
@@ -79,10 +79,10 @@ def _of_message(text: str, head: str, names: list[str], pointer: str | None) -> 
     rest = ".".join(names[1:])
     if kind == "body":
         if rest:
-            raise BadExpression("after 'body' comes '#' and a JSON Pointer", text, at + 4)
+            raise BadExpression("'body' must be followed by '#' and a JSON Pointer", text, at + 4)
         return Expression(head, ("body",), pointer)
     if pointer is not None and kind != "header":
-        raise BadExpression(f"${head}.{kind} has no JSON Pointer", text, text.index("#"))
+        raise BadExpression(f"${head}.{kind} cannot have a JSON Pointer", text, text.index("#"))
     if not rest or (kind == "header" and not re.fullmatch(_TOKEN, rest)):
         raise BadExpression(f"${head}.{kind} needs a name", text, at + len(kind))
     return Expression(head, (kind, rest), pointer)
@@ -91,9 +91,11 @@ def _of_message(text: str, head: str, names: list[str], pointer: str | None) -> 
 def _check_shape(text: str, head: str, names: list[str]) -> None:
     at = len(head) + len(names[0]) + 2
     if head == "steps" and (len(names) < 2 or names[1] != "outputs"):
-        raise BadExpression("after a step's name comes 'outputs'", text, at)
+        raise BadExpression("the name of a step must be followed by 'outputs'", text, at)
     if head == "workflows" and (len(names) < 2 or names[1] not in ("inputs", "outputs")):
-        raise BadExpression("after a workflow's name comes 'inputs' or 'outputs'", text, at)
+        raise BadExpression(
+            "the name of a workflow must be followed by 'inputs' or 'outputs'", text, at
+        )
 
 
 def is_expression(text: str) -> bool:

@@ -1,4 +1,4 @@
-"""The fields of Arazzo documents that are Wolfbane's own: the standard leaves ``x-`` to tools."""
+"""Wolfbane's own fields in Arazzo documents. The standard reserves ``x-`` fields for tools."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Fetch the documents that a suite of workflows names by URL, and keep copies of them."""
+"""Downloads the documents that a workflow suite refers to by URL, and keeps copies."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def fetch_documents(
         try:
             fetched.copies[url] = cache.copy(url, fetched.warnings)
         except OSError as error:
-            fetched.problems.append(f"{url} cannot be fetched: {error}")
+            fetched.problems.append(f"cannot download {url}: {error}")
         else:
             text = (root / fetched.copies[url].place).read_text(encoding="utf-8")
             waiting += _sources(text, url)
@@ -95,7 +95,7 @@ class DocumentCache:
         if known is not None and not (self.root / known.place).is_file():
             known = None
         if known is None and self.freshness is Freshness.OFFLINE:
-            raise OSError("there is no copy here (--offline)")
+            raise OSError("there is no saved copy (--offline)")
         if known is None or self.freshness is Freshness.REFRESH:
             return self._fetch(url)
         if self.freshness is Freshness.COMPARE:
@@ -123,10 +123,13 @@ class DocumentCache:
         try:
             answer = self._get(known.url, headers, COMPARE_LIMIT)
         except OSError as error:
-            return [f"{known.url}: the copy is used ({known.words}), for {error}"]
+            return [f"{known.url}: using the saved copy ({known.words}), because {error}"]
         changed = hashlib.sha256(answer.content).hexdigest() != known.digest
         if answer.status_code == 200 and changed:
-            return [f"{known.url}: the copy is out of date ({known.words}); --refresh fetches it"]
+            return [
+                f"{known.url}: the saved copy is out of date ({known.words}); "
+                f"use --refresh to download it again"
+            ]
         return []
 
     def _get(self, url: str, headers: dict[str, str], patience: float) -> Any:
@@ -138,6 +141,6 @@ class DocumentCache:
                 follow_redirects=True,
             )  # fmt: skip
         except httpx.ConnectError:
-            raise OSError("nobody answers there") from None
+            raise OSError("no server answers at this address") from None
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise OSError(str(error) or type(error).__name__) from None

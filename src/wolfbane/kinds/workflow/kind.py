@@ -26,7 +26,7 @@ from wolfbane.units import seconds, size
 
 
 class WorkflowKind(Kind[WorkflowSuite]):
-    """One test for each workflow, or for each row of its data; each step is a part."""
+    """Each workflow, or each row of its data, is a test. Each step is a part of the test."""
 
     name = "workflow"
     suite_type = WorkflowSuite

@@ -1,4 +1,4 @@
-"""The names that a workflow's expressions use: every one has to be known in its document."""
+"""Checks that all names in the expressions of a workflow are defined in its document."""
 
 from __future__ import annotations
 
@@ -240,7 +240,7 @@ class _Names:
         if rest[0] not in known:
             return _unknown(expression, f"workflow of source '{name}'", rest[:1], known)
         if rest[1:2] not in ([], ["outputs"], ["inputs"]):
-            return f"{expression}: after a workflow comes 'inputs' or 'outputs'"
+            return f"{expression}: the name of a workflow must be followed by 'inputs' or 'outputs'"
         return self._of_workflow(expression, library, rest[0], tuple(rest[1:]))
 
     def _component(self, expression: Expression) -> str:

@@ -1,4 +1,4 @@
-"""Read OpenAPI descriptions: operations, with everything that hangs on them looked up."""
+"""Reads OpenAPI descriptions: operations, with all references resolved."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ Load = Callable[[str], Document]
 
 
 class BadReference(DocumentError):
-    """A ``$ref`` that leads nowhere."""
+    """A ``$ref`` that cannot be resolved."""
 
 
 _HOLE = re.compile(r"\{([^{}]+)\}")
@@ -157,16 +157,16 @@ class OpenAPI:
         while isinstance(found, Mapping) and "$ref" in found:
             target = urljoin(base, str(found["$ref"]))
             if target in seen:
-                raise BadReference(f"{found['$ref']} leads back to itself")
+                raise BadReference(f"{found['$ref']} refers to itself")
             seen.add(target)
             base, pointer = urldefrag(target)
             try:
                 document = self.data if base == self.address else self.load(base).data
                 found = look_up(document, pointer)
             except (KeyError, OSError, ValueError) as error:
-                raise BadReference(f"'{found['$ref']}' leads nowhere: {error}") from None
+                raise BadReference(f"cannot resolve '{found['$ref']}': {error}") from None
         if not isinstance(found, Mapping):
-            raise BadReference(f"{found!r} is no object")
+            raise BadReference(f"{found!r} is not an object")
         return dict(found)
 
 
@@ -179,7 +179,7 @@ def read(text: str, name: str, address: str, load: Load, *, check: bool = True) 
     data = document.data
     version = str(data.get("swagger") or data.get("openapi")) if isinstance(data, dict) else ""
     if version[:3] not in ("2.0", "3.0", "3.1"):
-        words = "it is no OpenAPI description (of 2.0, 3.0 or 3.1)"
+        words = "the document is not an OpenAPI description (2.0, 3.0 or 3.1)"
         raise BadDocument([Problem(words, name, 1)])
     problems = [
         Problem(message, name, document.line(pointer))

@@ -1,4 +1,4 @@
-"""OpenAPI 2.0 descriptions in the form of 3.0, as far as both can say the same."""
+"""Converts OpenAPI 2.0 descriptions to 3.0, as far as possible."""
 
 from __future__ import annotations
 

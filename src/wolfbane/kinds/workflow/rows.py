@@ -25,11 +25,13 @@ def rows_of(library: DocumentSet, workflow: str) -> list[dict[str, Any]] | None:
         try:
             given = read_rows(path)
         except (OSError, UnicodeDecodeError) as error:
-            raise DocumentError(f"the rows cannot be read: {error}", line) from None
+            raise DocumentError(f"cannot read the rows: {error}", line) from None
     if not (isinstance(given, list) and all(isinstance(row, dict) for row in given)):
-        raise DocumentError(f"'{ROWS}' is a list of objects, or a file with one", line)
+        raise DocumentError(
+            f"'{ROWS}' must be a list of objects, or a file that contains such a list", line
+        )
     if not given:
-        raise DocumentError(f"'{ROWS}' holds no row", line)
+        raise DocumentError(f"'{ROWS}' contains no rows", line)
     return given
 
 

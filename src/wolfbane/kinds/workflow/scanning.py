@@ -1,4 +1,6 @@
-"""What the documents of a suite show without a request: tests, operations, security schemes."""
+"""Reads tests, operations and security schemes from the documents of a suite, without sending
+requests.
+"""
 
 from __future__ import annotations
 

@@ -17,7 +17,7 @@ from wolfbane.units import seconds, size
 
 
 class Http(SettingsTable, frozen=True):
-    """``[suite.http]``: how the requests of workflows are sent, and what is checked of answers.
+    """``[suite.http]``: how workflow requests are sent, and which checks apply to responses.
 
     ``security`` is by name of security scheme. ``contract`` lists the checks in force.
     ``headers`` go with every request. ``body_limit`` is the longest body of an answer, in bytes.

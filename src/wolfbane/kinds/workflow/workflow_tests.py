@@ -1,4 +1,4 @@
-"""The tests of an Arazzo document: a workflow each, or one for every row of its data."""
+"""The tests of an Arazzo document: one per workflow, or one per row of its data."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a report's script reads: a row for each test, and in pieces all there is to say of it."""
+"""The data for the report's script: one row per test, and the details of all tests in pieces."""
 
 from __future__ import annotations
 

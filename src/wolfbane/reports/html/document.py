@@ -1,4 +1,4 @@
-"""Put the page together: one file, with its styles, its script and all it shows."""
+"""Builds the report page: one file with styles, script and data."""
 
 from __future__ import annotations
 
@@ -127,7 +127,7 @@ def _reasons(results: Sequence[Result]) -> list[tuple[str, list[Result]]]:
     by_reason: dict[str, list[Result]] = {}
     for result in results:
         if result.outcome is Outcome.SKIPPED:
-            reason = visible(result.message.partition("\n")[0]) or "without a reason"
+            reason = visible(result.message.partition("\n")[0]) or "no reason given"
             by_reason.setdefault(reason, []).append(result)
     return sorted(by_reason.items(), key=lambda each: -len(each[1]))
 

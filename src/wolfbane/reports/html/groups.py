@@ -1,4 +1,4 @@
-"""Failures by what they have in common: the same message, or the same place."""
+"""Groups failures that have the same message or the same place."""
 
 from __future__ import annotations
 
@@ -19,7 +19,10 @@ _NOISE = re.compile(
 
 
 class FailureGroup(msgspec.Struct, frozen=True):
-    """Failures that look like one. ``common`` says what they share; one alone shares nothing."""
+    """A group of similar failures.
+
+    ``common`` says what they share; it is empty for a single failure.
+    """
 
     results: tuple[Result, ...]
     common: str = ""
@@ -35,7 +38,7 @@ def grouped(results: Sequence[Result]) -> list[FailureGroup]:
     groups, single = _split(results, _message)
     found = [FailureGroup(tuple(members), "the same message") for members in groups]
     groups, single = _split(single, _place)
-    found += [FailureGroup(tuple(m), f"the same place, {_place(m[0])}") for m in groups]
+    found += [FailureGroup(tuple(m), f"the same source line, {_place(m[0])}") for m in groups]
     found += [FailureGroup((result,)) for result in single]
     return sorted(found, key=lambda group: -len(group.results))
 

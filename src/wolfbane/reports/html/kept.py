@@ -1,4 +1,4 @@
-"""Evidence inside of a report: pictures, texts and HTTP exchanges, as far as there is room."""
+"""Embeds evidence in a report: screenshots, texts and HTTP exchanges, up to a size limit."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ ROOM = 40 << 20
 
 
 class Keeper:
-    """Reads evidence from a run's folder until there is no more room."""
+    """Reads evidence from the folder of a run until the size limit is reached."""
 
     def __init__(self, folder: Path | None, room: int = ROOM) -> None:
         self._folder, self._room = folder, room
@@ -38,10 +38,10 @@ class Keeper:
         try:
             size = path.stat().st_size
             if size > self._room:
-                return {"left": "not in this report, for its size"}
+                return {"left": "too large to include in this report"}
             data = path.read_bytes()
         except OSError:
-            return {"left": "it is not there any more"}
+            return {"left": "the file no longer exists"}
         content = _read(path, data)
         self._room -= len(json.dumps(content))
         return content
@@ -64,7 +64,7 @@ def _read(path: Path, data: bytes) -> dict[str, Any]:
     if path.name.endswith(".replay.json"):
         return {"replay": _shown(json.loads(data))}
     if b"\0" in data:
-        return {"left": f"{bytes_shown(len(data))}, in the folder of the run"}
+        return {"left": f"{bytes_shown(len(data))}, stored in the folder of the run"}
     return {"text": shortened(data.decode("utf-8", "replace"))}
 
 
@@ -108,5 +108,5 @@ def shortened(text: str, longest: int = LONGEST_TEXT) -> str:
         return shown
     half = longest // 2
     left = len(shown) - 2 * half
-    words = f"[... {left:,} characters are left out here; wolfbane show --verbose has them ...]"
+    words = f"[... {left:,} characters omitted; 'wolfbane show --verbose' prints all ...]"
     return f"{shown[:half]}\n{words}\n{shown[-half:]}"

@@ -1,4 +1,4 @@
-"""What a page shows of a load."""
+"""The load-test section of the report page."""
 
 from __future__ import annotations
 

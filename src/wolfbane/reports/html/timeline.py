@@ -1,4 +1,4 @@
-"""The time line of a run's workers: what each did when."""
+"""The timeline of a run's workers: what each worker did at which time."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _RANK = {
 
 
 class Bar(msgspec.Struct):
-    """Tests of one file that a worker ran in a row. ``begin`` and ``end`` are in seconds."""
+    """Consecutive tests of one file in one worker. ``begin`` and ``end`` are in seconds."""
 
     path: str
     begin: float
@@ -36,7 +36,7 @@ class Bar(msgspec.Struct):
 
 
 class Lane(msgspec.Struct):
-    """A worker's share of a run. ``worker`` is its number, after the name of its machine."""
+    """The bars of one worker. ``worker`` is its number, preceded by the name of its machine."""
 
     worker: str
     bars: list[Bar]

@@ -1,1 +1,1 @@
-"""The history of runs: a database that every run is taken into, and what it says over time."""
+"""The history: a database of all runs, and queries over time."""

@@ -1,4 +1,4 @@
-"""The database of a history: opened, brought up to date, its errors as ours."""
+"""Opens the history database, migrates it, and translates its errors."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class Database:
         try:
             self._engine = _engine(folder, url)
         except (SQLAlchemyError, ImportError, OSError) as error:
-            raise InputError(Problem(f"the history cannot be opened: {_short(error)}")) from None
+            raise InputError(Problem(f"cannot open the history: {_short(error)}")) from None
         self.name = self._file.name if self._file else self._engine.url.render_as_string()
         with self.transaction() as connection:
             self._bring_up_to_date(connection)
@@ -43,16 +43,20 @@ class Database:
         except IntegrityError:
             raise
         except DatabaseError as error:
-            words = f"the history cannot be used: {_short(error)}"
-            hint = "move it away, and a new one is begun" if self._file else ""
+            words = f"cannot use the history: {_short(error)}"
+            hint = (
+                ("move the file to another place; a new history will then be created")
+                if self._file
+                else ""
+            )
             raise InputError(Problem(words, str(self._file or ""), hint=hint)) from None
 
     def _bring_up_to_date(self, connection: sa.Connection) -> None:
         """Bring the tables to this version's shape. Raises InputError on a newer one."""
         version = _version(connection)
         if version > REVISION:
-            words = f"{self.name} is from a newer version of Wolfbane ({version})"
-            raise InputError(Problem(f"{words}; this one knows {REVISION}"))
+            words = f"{self.name} was written by a newer version of Wolfbane (schema {version})"
+            raise InputError(Problem(f"{words}; this version supports schema {REVISION}"))
         if version == REVISION:
             return
         if connection.dialect.name == "sqlite":

@@ -1,4 +1,4 @@
-"""Addresses for the tests of a report from elsewhere: the same test has the same one each time."""
+"""Creates stable addresses for the tests of imported reports."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Take the records of runs into the history."""
+"""Adds the records of runs to the history."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ def take_in_runs(store: Store, results: Path) -> list[str]:
         try:
             taken = _read(journal)
         except (OSError, msgspec.DecodeError, ValueError, KeyError, TypeError) as error:
-            problems.append(f"run {name} cannot be read: {error}")
+            problems.append(f"cannot read run {name}: {error}")
             continue
         if taken is not None:
             store.add(*taken)

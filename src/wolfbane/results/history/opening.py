@@ -1,4 +1,4 @@
-"""The history of a workspace, with all that its runs left behind taken in."""
+"""Opens the history of a workspace, and adds all new run records to it."""
 
 from __future__ import annotations
 

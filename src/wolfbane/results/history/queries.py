@@ -1,4 +1,4 @@
-"""What the history says of tests: outcomes over time, how often they pass, how long they take."""
+"""Queries about tests: outcomes over time, pass rates and durations."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _NOT_RUN = frozenset({str(Outcome.SKIPPED), str(Outcome.TODO), str(Outcome.BLOCK
 
 
 class TestHistory(msgspec.Struct, frozen=True, dict=True):
-    """One test in a row of runs, the oldest first; None where it had no part in one.
+    """One test in a series of runs, the oldest first. None if the test is not in a run.
 
     ``workspace`` is the title of its workspace, where the runs are those of several.
     """

@@ -1,4 +1,4 @@
-"""Runs from report files: ours as JSON, and xUnit-style XML, CTRF or TAP from anywhere."""
+"""Reads runs from report files: Wolfbane's JSON, xUnit-style XML, CTRF and TAP."""
 
 from __future__ import annotations
 
@@ -47,9 +47,9 @@ def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[TestEnd]]:
     except FormatError as error:
         raise InputError(Problem(error.words, str(path), error.line)) from None
     except OSError as error:
-        raise InputError(Problem(f"cannot be read: {error}", str(path))) from None
+        raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None
     if not entries and not reason:
-        raise InputError(Problem("there is no test in it", str(path)))
+        raise InputError(Problem("the report contains no tests", str(path)))
     return _run(path, began, entries, suite, reason)
 
 
@@ -77,7 +77,7 @@ def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[TestEnd]]:
         ended = [ended_of(result, whole["started"]) for result in whole["results"]]
         entry = entry_of(whole["started"], whole["finished"])
     except (KeyError, TypeError, AttributeError) as error:
-        words = f"is no report of a run as JSON ({type(error).__name__}: {error})"
+        words = f"is not a JSON report of a run ({type(error).__name__}: {error})"
         raise InputError(Problem(words, str(path))) from None
     return structs.replace(entry, origin=f"{ORIGIN}{path.name}"), ended
 

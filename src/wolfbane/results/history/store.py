@@ -22,7 +22,7 @@ _MANY = 500
 
 
 class TestEnd(msgspec.Struct, frozen=True):
-    """How a test ended in a run, shortly. ``message`` is its first line.
+    """The short result of a test in a run. ``message`` is its first line.
 
     ``address`` has its environment at its end, ``@staging``, even where the run had only one.
     """
@@ -43,7 +43,7 @@ class TestEnd(msgspec.Struct, frozen=True):
 
 
 class RunEntry(msgspec.Struct, frozen=True):
-    """A run on record. ``began`` is in ISO 8601 with a zone, ``seconds`` how long it took.
+    """A recorded run. ``began`` is in ISO 8601 with a zone, ``seconds`` how long it took.
 
     ``counts`` is without quarantined tests. ``reason`` says why it ended before its time.
     ``revision`` is what ``--at`` was given, ``commit_hash`` the commit of the suites, from which
@@ -75,7 +75,7 @@ class RunEntry(msgspec.Struct, frozen=True):
 
 
 class Store:
-    """The runs of a workspace. Every call raises InputError where the database cannot be used.
+    """The runs of a workspace. Every method raises InputError if the database cannot be used.
 
     In a database that several share, ``mine`` tells its runs from those of others; with
     ``everybody`` the questions are asked of all of them.

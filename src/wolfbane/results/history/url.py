@@ -1,4 +1,4 @@
-"""Where a team's history is, quick to import: every run asks."""
+"""The location of the team's history. This module imports quickly, because every run uses it."""
 
 from __future__ import annotations
 

@@ -1,10 +1,9 @@
-"""The booking service, a stand-in: berths, bookings and the quay's machines over JSON.
+"""A sample booking service: berths, bookings and machines as a JSON API.
 
     python3 booking/service.py local --port 8730
     python3 booking/service.py staging            on port 8731
 
-It needs nothing but Python. What is booked is forgotten when it ends. Whoever changes
-something shows the token in token.txt, or the one in the variable BOOKING_TOKEN.
+It needs only Python. It does not store bookings after it ends. Requests that change something need the token from token.txt or from the variable BOOKING_TOKEN.
 """
 
 from __future__ import annotations
@@ -58,7 +57,7 @@ class Harbour:
         return 201, self.bookings[number]
 
     def page(self, query: dict) -> tuple[int, object, dict]:
-        """A page of the berths that are longer than what is asked for, and how many there are."""
+        """One page of the berths that are longer than the requested length, and their total number."""
         try:
             longer = float(query.get("longer_than", ["0"])[0])
             page, size = (int(query.get(key, [default])[0]) for key, default in _PAGES.items())
@@ -201,7 +200,7 @@ class Desk(BaseHTTPRequestHandler):
 
 def main() -> None:
     parser = argparse.ArgumentParser(description="The booking service of Saltmarsh Harbour.")
-    parser.add_argument("name", choices=["local", "staging"], help="whose data it has")
+    parser.add_argument("name", choices=["local", "staging"], help="the data to use")
     parser.add_argument("--port", type=int, default=8731)
     given = parser.parse_args()
     Desk.harbour = Harbour(given.name)

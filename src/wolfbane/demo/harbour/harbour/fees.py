@@ -6,7 +6,7 @@ WINTER = {11, 12, 1, 2}
 
 
 def berth_fee(length, nights, month, hulls=1):
-    """The fee for a stay: by metre and night, half in winter, one and a half for two hulls.
+    """The fee for a stay: per metre and night, half the price in winter, 1.5 times the price for two hulls.
 
     >>> berth_fee(length=10, nights=2, month=7)
     60
@@ -30,7 +30,7 @@ def receipt(boat, length, nights, month, hulls=1):
 
 
 def late_fee(fee, days):
-    """A tenth a day on top, never more than the fee itself.
+    """A late fee of one tenth per day, at most the fee itself.
 
     >>> [late_fee(60, days) for days in (1, 5, 30)]
     [6, 30, 60]

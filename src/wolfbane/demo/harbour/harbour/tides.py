@@ -1,4 +1,4 @@
-"""Tide heights at Saltmarsh: one cosine a tide, good enough for a mooring line."""
+"""Tide heights at Saltmarsh: a simple model with one cosine."""
 
 import math
 

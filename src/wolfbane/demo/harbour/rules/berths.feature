@@ -1,5 +1,5 @@
 Feature: The harbour master's rules for berths
-  What is told to every boat that asks for a night.
+  The rules for every boat that asks for a berth for a night.
 
   Background:
     Given a draught of 1.0 metres

@@ -1,1 +1,1 @@
-"""The worker for suites behind a bridge: starts their launcher and reads what came back."""
+"""The worker for bridge suites. It starts the launcher and reads its report."""

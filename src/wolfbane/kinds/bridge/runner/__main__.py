@@ -1,4 +1,4 @@
-"""Serve a suite behind a bridge over the channel."""
+"""Runs a bridge suite, controlled through the channel."""
 
 from __future__ import annotations
 
@@ -142,7 +142,7 @@ class _Chosen:
         try:
             ended = self._launched(start, self.limit * len(tests), live)
         except OSError as error:
-            words = f"it cannot be started: {error}"
+            words = f"the launcher cannot be started: {error}"
             accounts.end_all({"outcome": "blocked", "message": words})
             return
         trouble = "" if ended.late else live.close()

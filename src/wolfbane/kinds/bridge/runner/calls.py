@@ -1,4 +1,4 @@
-"""The command line of a launcher: names as it wants them, and no longer than the system allows."""
+"""Builds a launcher's command line: test names in its form, within the system's length limit."""
 
 from __future__ import annotations
 
@@ -29,11 +29,13 @@ _KEPT_AS_THEY_ARE = ("glob", "posix")
 def unsayable(test: Called, names: Mapping[str, Any]) -> str:
     """Why the launcher cannot run a test by name; empty if it can."""
     if "\0" in test.known_as:
-        return "its name holds a NUL, which no command line can"
+        return "the test name contains a NUL character, which cannot be in a command line"
     if names["how"] == "list" and re.search(r"[\r\n]", test.known_as):
-        return "its name has a line break, and names are given one on each line"
+        return "the test name contains a line break, but names are given one per line"
     if names["how"] == "joined" and names["separator"] in test.known_as:
-        return f"its name holds '{names['separator']}', which separates the names that are given"
+        return (
+            f"the test name contains '{names['separator']}', which is the separator between names"
+        )
     return ""
 
 

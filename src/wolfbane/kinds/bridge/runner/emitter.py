@@ -1,4 +1,4 @@
-"""Tell of tests over the channel what a launcher's report says of them."""
+"""Sends the results from a launcher's report through the channel."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.model import Outcome, Part
 
 _LARGEST = 16 << 20
-_UNTOLD = {"outcome": "failed", "message": "its report calls it flaky, and says no more"}
+_UNTOLD = {"outcome": "failed", "message": "the report marks the test as flaky, without details"}
 
 
 class Teller:
-    """Says what became of tests; ``ahead`` is one that is reported as started at once.
+    """Reports the outcomes of tests. ``ahead`` is a test that is reported as started immediately.
 
     That is for a test that runs alone, should anyone care while it does.
     """
@@ -81,7 +81,7 @@ class Teller:
         ending = Path(path).suffix.lower().removeprefix(".")
         kind = "screenshot" if ending == "png" else re.sub("[^a-z0-9]", "", ending) or "bin"
         if len(data) > _LARGEST:
-            self._say(address, f"{path}: {len(data)} bytes are too many to be kept\n")
+            self._say(address, f"{path}: too large to keep ({len(data)} bytes)\n")
             return
         message: Message = {"type": "evidence", "address": address, "kind": kind}
         try:

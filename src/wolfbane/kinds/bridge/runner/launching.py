@@ -1,4 +1,4 @@
-"""Start a launcher, follow what it prints, and end all of it."""
+"""Starts a launcher, reads its output, and ends all its processes."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ Hear = Callable[[bytes], None]
 
 @dataclass(frozen=True)
 class LauncherEnd:
-    """How a launcher ended; ``late`` if it had to be ended, and the last that it printed.
+    """The end of a launcher: its exit code, its last output, and ``late`` if it was stopped.
 
     ``errors`` is what of that it said on standard error, where the two were kept apart. A launcher
     that stays up may have no code to give (``has_code``).

@@ -1,4 +1,4 @@
-"""Find tests by a command that prints them."""
+"""Finds tests with a command that lists them."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class Listed:
 
 
 class Lister:
-    """Answers what tests files hold, from the bridge's list command."""
+    """Lists the tests of files with the bridge's list command."""
 
     def __init__(self, channel: Channel, options: Message) -> None:
         self._channel = channel
@@ -53,7 +53,7 @@ class Lister:
         message: Message = {"type": "collected", "file": path, "divisible": False}
         self._channel.send({"type": "collecting", "file": path})
         if self._listing is None:  # the core would know them if they could be found
-            words = "its tests cannot be found"
+            words = "the tests of this file cannot be found"
             self._channel.send({**message, "outcome": "errored", "message": words})
             return
         try:
@@ -95,10 +95,10 @@ class Lister:
             try:
                 ended = launch(command, {}, None, printed.append, apart=True)
             except OSError as error:
-                raise FormatError(f"the list command cannot be started: {error}") from None
+                raise FormatError(f"cannot start the list command: {error}") from None
         text = b"".join(printed).decode("utf-8", "replace")
         if ended.code != 0:
-            words = f"the list command ended: {how_it_ended(ended.code)}"
+            words = f"the list command failed: {how_it_ended(ended.code)}"
             why = ended.errors.strip() or text
             raise FormatError(f"{words}\n{why[:_SAID]}".strip())
         if listing["format"] == "tap":
@@ -109,10 +109,10 @@ class Lister:
 def _all_in_files(tests: Iterable[Listed]) -> None:
     for test in tests:
         if not test.file:
-            words = f"the list does not say in which file '{test.name}' is"
-            raise FormatError(f"{words}, and its command names no {{file}}")
+            words = f"the list does not give the file of '{test.name}'"
+            raise FormatError(f"{words}, and the command does not use {{file}}")
         if not os.path.exists(test.file):
-            raise FormatError(f"the list names {test.file}, which is not there")
+            raise FormatError(f"the list contains {test.file}, but this file does not exist")
 
 
 def _by_lines(text: str, listing: Mapping[str, Any]) -> Iterator[Listed]:
@@ -169,7 +169,7 @@ def _by_tap(text: str, nested: str) -> Iterator[Listed]:
         reader.feed(line)
     document = reader.finish()
     if document.problems:
-        raise FormatError(f"the list is not right: {document.problems[0]}")
+        raise FormatError(f"the list is not valid: {document.problems[0]}")
     for point in document.points:
         yield from _points(point, (), nested)
 

@@ -1,4 +1,4 @@
-"""The names of tests: in the command that starts a launcher, and in its report."""
+"""The names of tests in the launcher's command and in its report."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from wolfbane.model import NESTED
 
 @dataclass(frozen=True)
 class Called:
-    """A test under the name that the launcher has for it; ``file`` is from the suite's folder.
+    """A test with its name in the launcher. ``file`` is relative to the suite's folder.
 
     ``read_as`` is the name under which its report has it. ``number`` says which it is of those in
     its file that have the same there, and ``among`` of how many.

@@ -1,4 +1,4 @@
-"""Tests of which a report tells part by part: rows of data, subtests."""
+"""Combines report entries that are parts of one test: data rows, subtests."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _AT_ONCE = 500
 
 
 class Naming:
-    """What a report's entries are called, by the bridge: a test, or a part of one."""
+    """The bridge's naming rules for report entries: a test, or a part of a test."""
 
     def __init__(self, read: Mapping[str, Any]) -> None:
         self._template: str = read["name"]
@@ -55,7 +55,7 @@ class Naming:
 
 @dataclass
 class Gathered:
-    """What a report said of one test so far: its own entry, if it has one, and its parts."""
+    """The entries for one test so far: its own entry, if any, and its parts."""
 
     account: str
     own: ReportedTest | None = None
@@ -105,7 +105,7 @@ def _best(entries: Sequence[ReportedTest]) -> Outcome:
 
 
 class FileParts:
-    """The parts of a file that is the test: told as they come, and counted."""
+    """The parts of a file that is one test. They are reported immediately, and counted."""
 
     def __init__(self, teller: Teller, address: str) -> None:
         self._teller, self._address = teller, address

@@ -1,4 +1,4 @@
-"""What a launcher left behind or printed, as entries: live where the format comes in lines."""
+"""Reads report entries from a launcher's files or output, live if the format is line by line."""
 
 from __future__ import annotations
 
@@ -152,7 +152,7 @@ class ReportReading:
         if document.skip_reason is not None and not document.points:
             self._take(ReportedTest("", Outcome.SKIPPED, message=document.skip_reason))
         if document.bail_out is not None:
-            raise FormatError(f"it bailed out: {document.bail_out}")
+            raise FormatError(f"the program bailed out: {document.bail_out}")
         if document.problems:
             raise FormatError(document.problems[0])
 

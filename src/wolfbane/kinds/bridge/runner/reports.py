@@ -1,4 +1,4 @@
-"""The report files of a start: nothing that lay there before, and nothing of another start."""
+"""Finds the report files of one start. Ignores older files and files of other starts."""
 
 from __future__ import annotations
 
@@ -50,9 +50,9 @@ class Reports:
         except FormatError as error:
             return error.words
         except OSError as error:
-            return f"{error.filename}: cannot be read: {error.strerror}"
+            return f"{error.filename}: cannot read the file: {error.strerror}"
         places = " or ".join(report.table["report"] for report in self._reports)
-        return "" if found else f"the launcher left no report at {places}"
+        return "" if found else f"the launcher wrote no report to {places}"
 
 
 class _Report:

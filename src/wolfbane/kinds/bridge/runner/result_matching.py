@@ -1,4 +1,4 @@
-"""What became of the tests of one call: entries of its report, and those that have none."""
+"""Matches the entries of a report to the tests of one call, and finds tests without an entry."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _AGAIN = "again"
 
 @dataclass(frozen=True)
 class LauncherVerdict:
-    """How a call as a whole ended. ``ended`` says why it had to be, ``trouble`` what of reading.
+    """The end of a call. ``ended`` is the reason if it was stopped; ``trouble`` is a reading error.
 
     ``code`` is None for a launcher that stays up and gives none. ``asked`` is the command that was
     started, or the line that was sent.
@@ -45,7 +45,7 @@ class LauncherVerdict:
 
 @dataclass(frozen=True)
 class LauncherCall:
-    """What a launcher was started for.
+    """The purpose of one launcher call.
 
     ``place`` is where entries and problems count that belong to none of several files.
     ``others`` are the known tests that were not chosen, by path, what they are called, and
@@ -119,7 +119,7 @@ class Accounts:
         """One more entry of a test that has one: of the two, the worse one counts."""
         if not entry.outcome.is_bad:
             return
-        words = f"it was reported more than once, and the last time as {entry.outcome}"
+        words = f"the test was reported more than once; the last report was: {entry.outcome}"
         worse = replace(entry, message=entry.message or words)
         gathered = self._gathered.get(address)
         if gathered is not None:
@@ -130,7 +130,7 @@ class Accounts:
             if not before.outcome.is_bad:
                 self._waiting[address] = account, worse
         else:  # the result is on its way already
-            self._contradiction = f"{called} was reported as passed, and then as {entry.outcome}"
+            self._contradiction = f"{called} was reported as passed, and later as {entry.outcome}"
 
     def _is_part(self, entry: ReportedTest, called: str, naming: Naming) -> bool:
         """Keep an entry with the test that it is a part of, if there is one."""
@@ -235,11 +235,13 @@ class Accounts:
             self._close_file(self._parts, verdict, strange)
             return
         outcome = "timed out" if verdict.ended else "errored"
-        silent = f"no result came back ({how_it_ended(code)})" if code else "no result came back"
+        silent = (
+            (f"no result was reported ({how_it_ended(code)})") if code else "no result was reported"
+        )
         why = verdict.ended or verdict.trouble or self._contradiction
         if waiting := [test for tests in self._left.values() for test in tests]:
             if strange and not verdict.ended:
-                why = "; ".join(filter(None, (f"the launcher ended: {strange}", why)))
+                why = "; ".join(filter(None, (f"the launcher ended unexpectedly: {strange}", why)))
             why = why or silent
             addresses = [test.address for test in waiting]
             end = {"outcome": outcome, "message": why, "account": "missing"}
@@ -252,7 +254,11 @@ class Accounts:
     def _close_by_exit_code(self, verdict: LauncherVerdict) -> None:
         """The exit code is the outcome."""
         code = verdict.code
-        how = "no exit code came back" if code is None else f"it ended: {how_it_ended(code)}"
+        how = (
+            "no exit code was returned"
+            if code is None
+            else (f"the launcher ended: {how_it_ended(code)}")
+        )
         end: Message = {"outcome": "errored", "message": how}
         if verdict.ended:
             end = {"outcome": "timed out", "message": verdict.ended}
@@ -280,11 +286,11 @@ class Accounts:
         if code is None:
             return ""
         if strange:
-            return f"the launcher ended: {strange}, though its report is whole"
+            return f"the launcher ended unexpectedly ({strange}), although its report is complete"
         if self._bad and code not in self._run["failed"]:
             return f"tests failed in the report, but the exit code is {code}"
         if not self._bad and code not in self._run["passed"]:
-            return f"no test failed in the report, but the exit code is {code}"
+            return f"no failed tests in the report, but the exit code is {code}"
         return ""
 
     def end_all(self, verdict: Message) -> None:

@@ -1,4 +1,4 @@
-"""A launcher that stays up, and takes a request on a line of its standard input for each start."""
+"""A launcher that keeps running and reads one request per line from standard input."""
 
 from __future__ import annotations
 
@@ -42,7 +42,9 @@ def request_line(arguments: Sequence[str], serve: Mapping[str, Any]) -> str:
 
 
 class StandingLauncher:
-    """One process for many starts. Another is started where it ended, or had to be.
+    """One process for many starts.
+
+    A new process is started if the old one has ended or was stopped.
 
     ``done`` matches the line that ends an answer. Used as a context manager: the process ends with
     it.

@@ -1,4 +1,4 @@
-"""The worker for suites of kind ``cargo``: has the toolchain compile, then runs what it made.
+"""The worker for suites of kind ``cargo``. It compiles the crate, then runs the test programs.
 
 Runs under Wolfbane's own interpreter.
 """
@@ -27,8 +27,8 @@ from wolfbane.kinds.cargo.runner.libtest import LibtestReader, TestEnding, failu
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.worker.heartbeat import heartbeat
 
-_NOTHING = "nothing of it is compiled, and --no-build compiles nothing"
-_COMPILES = "its documentation is compiled when it runs, and --no-build compiles nothing"
+_NOTHING = "the crate is not compiled, and --no-build prevents compiling"
+_COMPILES = "documentation tests must be compiled to run, but --no-build prevents compiling"
 
 
 def main() -> None:
@@ -59,7 +59,7 @@ class _CargoWorker:
         """The compiled crate: compiled when the first request comes, if that is allowed."""
         if self._crate is None and self.no_build:
             reused = self.toolchain.reuse()
-            note = "its programs as they were compiled last (--no-build)"
+            note = "uses the test programs of the last build (--no-build)"
             self.channel.send({"type": "progress", "text": note if reused else _NOTHING})
             self._crate = reused or Crate("", broken=_NOTHING, blocked=True)
         elif self._crate is None:
@@ -78,7 +78,7 @@ class _CargoWorker:
         elif crate.broken:
             elsewhere = next(iter(crate.errors.values()), None)
             place = f" ({self.place(elsewhere['frames'][0])})" if elsewhere else ""
-            message = f"its crate does not compile: {crate.broken}{place}"
+            message = f"the crate does not compile: {crate.broken}{place}"
             done.update(crate.errors.get(file, {"outcome": "errored", "message": message}))
         for test in crate.tests.get(file, ()):
             entry: Message = {"type": "test", "address": self.address(path, test.name)}
@@ -123,7 +123,7 @@ class _CargoWorker:
         if process.returncode:
             ended = how_it_ended(process.returncode)
             result["outcome"] = "crashed" if process.returncode < 0 else "failed"
-            result["message"] = f"its program ended with {ended}"
+            result["message"] = f"the test program ended with {ended}"
         self.finish(path, result, time.perf_counter() - began)
 
     def document(self, path: str, tests: Sequence[Compiled]) -> None:
@@ -136,7 +136,7 @@ class _CargoWorker:
         for filters, group in groups:
             if filters is None:
                 for test in group:
-                    message = "the toolchain offers no way to run this one alone"
+                    message = "the toolchain cannot run this test alone"
                     problem = {"outcome": "blocked", "message": message}
                     self.finish(self.address(path, test.name), problem, 0.0)
             else:
@@ -227,7 +227,7 @@ class _Course:
             code = self.worker.follow(command, self.program.package, variables, reader)
             printed = reader.finish()
             if reader.current:
-                words = f"its process ended: {how_it_ended(code)}"
+                words = f"the test process ended: {how_it_ended(code)}"
                 crashed = {"outcome": "crashed", "message": words, "output": printed}
                 self.finish(reader.current, crashed)
             if len(self.left) == before:
@@ -262,10 +262,13 @@ def documentation_failure(text: str, name: str) -> Message:
     """What the documentation tool says of an example that failed."""
     if "Couldn't compile the test" in text:
         first = next((line for line in text.splitlines() if line.startswith("error")), "")
-        message = f"it does not compile: {first}"
+        message = f"the example does not compile: {first}"
         return {"outcome": "errored", "message": message, "trace": text}
     if "but it's marked `compile_fail`" in text:
-        return {"outcome": "failed", "message": "it compiles, though it is marked compile_fail"}
+        return {
+            "outcome": "failed",
+            "message": "the example compiles, although it is marked compile_fail",
+        }
     _, _, printed = text.partition("stderr:\n")
     return failure(printed or text, name)
 

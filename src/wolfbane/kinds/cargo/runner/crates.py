@@ -1,4 +1,4 @@
-"""Compile a crate's tests, and say which source file each compiled test comes from."""
+"""Compiles the tests of a crate, and finds the source file of each compiled test."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _LOCK = re.compile(r"Mutex|RwLock|\.lock\(|serial\b|\blet _\w*(?:guard|lock)\b")
 
 @dataclass(frozen=True)
 class Program:
-    """A compiled test program: where it is, what it was made of, and how it is started."""
+    """A compiled test program: its place, its sources, and its start command."""
 
     path: str
     target: str
@@ -46,7 +46,7 @@ class Compiled:
 
 @dataclass
 class Crate:
-    """What the toolchain made of a manifest. Files are absolute paths.
+    """The compiled result of a manifest. Files are absolute paths.
 
     ``broken`` says why there is nothing of it; ``blocked``: because it was not to be compiled.
     """
@@ -84,7 +84,7 @@ class Toolchain:
         if process.returncode:
             crate.broken = next(
                 (error["message"] for error in crate.errors.values()),
-                "the toolchain could not compile it",
+                "the toolchain could not compile the crate",
             )
             return crate
         self._list_tests(crate)

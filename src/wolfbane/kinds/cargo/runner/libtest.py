@@ -1,4 +1,4 @@
-"""Read what a compiled test program prints while it runs its tests one at a time, uncaptured.
+"""Parses the output of a compiled test program that runs its tests one at a time without capture.
 
 The form is that of the language's own test harness: ``test NAME ... `` when a test begins,
 ``ok``, ``FAILED`` or ``ignored`` when it ends, and whatever the test prints in between.
@@ -60,7 +60,7 @@ class TestEnding:
 
 
 class LibtestReader:
-    """Feed it text as it comes; it calls back when tests begin and end.
+    """Parses output as it arrives. Calls back when tests start and end.
 
     What was looked through once is not looked through again: a test may print without end. So the
     text of the running test is kept in pieces, and only its end, in which a marker may have begun,
@@ -168,9 +168,9 @@ def failure(text: str, name: str, *, should_panic: bool = False) -> dict[str, An
     own = [panic for panic in panics if panic["thread"] in (name, "main")]
     if not panics:
         if should_panic:
-            return {"outcome": "failed", "message": "it did not panic, though it should"}
+            return {"outcome": "failed", "message": "the test should panic, but did not"}
         error = _ERROR.search(text)
-        message = f"it returned an error: {error['text']}" if error else "it failed"
+        message = f"the test returned an error: {error['text']}" if error else "the test failed"
         printed = text[: error.start()] if error else text
         return {"outcome": "errored", "message": message, "output": printed}
     panic = (own or panics)[-1]
@@ -188,7 +188,7 @@ def failure(text: str, name: str, *, should_panic: bool = False) -> dict[str, An
     ]
     outcome = "errored" if message.startswith(_RUNTIME_PANICS) else "failed"
     if should_panic:
-        outcome, message = "failed", f"it panicked with another message: {message}"
+        outcome, message = "failed", f"the test panicked with a different message: {message}"
     output = text[: panic.start()] + after.removeprefix("\n") + text[panic.end() :]
     return {
         "outcome": outcome, "message": message, "output": output, "frames": called[::-1] or frames

@@ -1,4 +1,4 @@
-"""Examples in docstrings and text files, as test cases that the Python runner can run."""
+"""Turns examples in docstrings and text files into test cases for the Python runner."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The worker process of suites whose files are executed: start one, follow it, report it.
+"""The worker for suites of executable files: starts a file, reads its output, and reports the
+result.
 
 Runs in Wolfbane's own interpreter.
 """
@@ -34,7 +35,10 @@ streams by turns is kept in the order in which it was printed."""
 
 
 class ProgramRun:
-    """One program on its way. What it prints is sent along, so that one that hangs is not mute."""
+    """One running program.
+
+    Its output is sent immediately, so that the output of a hanging program is visible.
+    """
 
     def __init__(self, channel: Channel, options: Message, path: str) -> None:
         self.channel, self.options, self.path = channel, options, path
@@ -57,14 +61,17 @@ class ProgramRun:
                 stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=self.variables(),
             )  # fmt: skip
         except OSError as error:
-            verdict: Message = {"outcome": "blocked", "message": f"it cannot be started: {error}"}
+            verdict: Message = {
+                "outcome": "blocked",
+                "message": f"the program cannot be started: {error}",
+            }
         else:
             self.follow(process)
             self.send_news()
             verdict = self.judged(process.returncode)
             if self.printed > FLOOD:
                 verdict["outcome"] = "errored"
-                verdict["message"] = f"it printed over {FLOOD >> 20} MiB"
+                verdict["message"] = f"the program printed more than {FLOOD >> 20} MiB"
         seconds = round(time.perf_counter() - began, 6)
         finished = {"type": "finished", "address": self.path, "seconds": seconds}
         self.channel.send({**finished, **verdict})
@@ -173,7 +180,7 @@ def command_line(
     if shebang:
         found = shebang[0] if os.path.exists(shebang[0]) else shutil.which(name)
         if not found:
-            raise OSError(f"its interpreter '{shebang[0]}' is not here")
+            raise OSError(f"interpreter '{shebang[0]}' not found")
         return [found, *shebang[1:], file]
     compiled = first.startswith(b"\x7fELF")
     if compiled or suffix not in defaults:

@@ -51,7 +51,7 @@ async function limited(work, context) {
   const late = new Promise((_, reject) => {
     context.rearm = (milliseconds) => {
       clearTimeout(timer);
-      const late = new Error(`it took longer than this.timeout(${milliseconds})`);
+      const late = new Error(`the test took longer than this.timeout(${milliseconds})`);
       const say = () => reject(Object.assign(late, { timedOut: true }));
       if (milliseconds > 0) timer = setTimeout(say, milliseconds);
     };

@@ -71,7 +71,7 @@ async function collect(place) {
   const collector = new Collector(place, options, channel);
   let problem = {};
   try {
-    const stuck = collector.idle.then(() => { throw new Error('it awaits what never comes'); });
+    const stuck = collector.idle.then(() => { throw new Error('the file never finished loading: it awaits a promise that is never settled'); });
     await Promise.race([load(place, collector), stuck]);
     await collector.settled(QUIET_MS);
   } catch (error) {

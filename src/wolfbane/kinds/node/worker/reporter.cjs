@@ -57,7 +57,7 @@ function verdictOf({ skip, todo, details }, error) {
   if (skip !== undefined && skip !== false) return { outcome: 'skipped', message: text(skip), seconds };
   const cause = error && (error.cause === undefined ? error : error.cause);
   if (todo !== undefined && todo !== false) {
-    const message = text(todo) || (error ? `fails as expected: ${cause.message || cause}` : '');
+    const message = text(todo) || (error ? `failed as expected: ${cause.message || cause}` : '');
     return { outcome: 'todo', message, seconds };
   }
   if (!error) return { outcome: 'passed', seconds };

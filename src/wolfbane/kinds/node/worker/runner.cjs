@@ -193,7 +193,7 @@ class Runner {
     const first = tests.filter(([item]) => item.outermost === tests[0][0].outermost);
     const paying = begun.length ? begun : first;
     for (const [item, verdict] of paying) {
-      const message = 'it waits for what never comes: its promise was never settled';
+      const message = 'the test never finished: it awaits a promise that is never settled';
       this.finish(item, { ...verdict, message });
     }
     this.spoiled = tests.length > paying.length;
@@ -214,7 +214,7 @@ class Runner {
       }
     } else if (this.loose) {
       const problem = problemOf(this.strays.at(-1) || new Error(this.loose));
-      const message = `after the test that caused it: ${problem.message}`;
+      const message = `error after the end of the test: ${problem.message}`;
       this.finish({ name: '', whole: true, output: '' }, { ...problem, message, seconds: 0 });
     }
   }

@@ -35,7 +35,7 @@ class _Run(ProgramRun):
             return {"outcome": "passed"}
         if code < 0:
             name = signal.Signals(-code).name
-            return {"outcome": "crashed", "message": f"the program was ended by {name}"}
+            return {"outcome": "crashed", "message": f"the program was killed by {name}"}
         words = _last_lines(self.errors) or _last_lines(self.output)
         if code == SKIPPED:
             return {"outcome": "skipped", "message": words}

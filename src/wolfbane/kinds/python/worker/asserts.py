@@ -1,4 +1,4 @@
-"""Show the values in a bare ``assert`` that did not hold.
+"""Shows the values in a failed plain ``assert``.
 
 Only files with plain test functions are compiled this way. Each operand of the condition is
 kept in a variable of its own as it is evaluated, so that nothing is evaluated twice.
@@ -140,7 +140,7 @@ def explain(
 ) -> str:
     """The message of an assert that did not hold: its text, its operands, their difference."""
     lines = [] if message is None else [str(message)]
-    lines.append(f"{text} does not hold")
+    lines.append(f"assertion failed: {text}")
     shown: Set[str] = set()
     for label, name in names:
         if name in values and label not in shown:

@@ -1,4 +1,4 @@
-"""What a test did to its process and left so, which would cost the tests after it.
+"""Detects and repairs changes that a test made to its process and that would affect later tests.
 
 Only what can be seen cheaply is looked at, before and after each test: the standard streams, the
 import path, the table of modules, the working folder, limits, timers, signal handlers, environment
@@ -49,7 +49,7 @@ _ENVIRON = getattr(os.environ, "_data", os.environ)
 
 
 class Damage:
-    """What was repaired after a test, in words; ``lasting`` could not be repaired."""
+    """The repairs after a test, as texts. ``lasting`` lists changes that could not be repaired."""
 
     def __init__(self) -> None:
         self.mended: List[str] = []
@@ -112,12 +112,12 @@ class ProcessState:
             if closed:
                 damage.mend(f"sys.{stream} closed", partial(_reopen, stream, descriptor))
         if self._has_essentials and not after._has_essentials:
-            damage.lasting.append("sys.modules without what the interpreter itself needs")
+            damage.lasting.append("modules that the interpreter needs removed from sys.modules")
         lost = [entry for entry in self._path if entry not in after._path]
         if lost:
-            damage.mend(f"sys.path without {', '.join(lost[:3])}", self._restore_path)
+            damage.mend(f"removed from sys.path: {', '.join(lost[:3])}", self._restore_path)
         if self._folder and after._folder != self._folder:
-            damage.mend("another working folder", partial(os.chdir, self._folder))
+            damage.mend("working folder changed", partial(os.chdir, self._folder))
         limits = zip(_LIMITS.items(), self._limits, after._limits)
         for (name, what), limit, now in limits:
             if now != limit:
@@ -125,10 +125,10 @@ class ProcessState:
         # Before their handlers go: what is left would end the process in the midst of another test.
         for timer, ran, runs in zip(_TIMERS, self._timers, after._timers):
             if runs and not ran:
-                damage.mend("a timer that runs", partial(signal.setitimer, timer, 0))
+                damage.mend("a timer left running", partial(signal.setitimer, timer, 0))
         for number, handler, now_handler in zip(_SIGNALS, self._handlers, after._handlers):
             if now_handler != handler:
-                words = f"a handler of {signal.Signals(number).name}"
+                words = f"handler of {signal.Signals(number).name} changed"
                 damage.mend(words, partial(signal.signal, number, handler))
         self._restore_variables(damage)
         return damage
@@ -146,7 +146,7 @@ class ProcessState:
             for name, value in self._variables.items() if _ENVIRON.get(name) != value
         }  # fmt: skip
         if gone:
-            words = f"variables changed or gone: {', '.join(sorted(gone)[:3])}"
+            words = f"environment variables changed or removed: {', '.join(sorted(gone)[:3])}"
             damage.mend(words, partial(os.environ.update, gone))
 
     def _restore_path(self) -> None:

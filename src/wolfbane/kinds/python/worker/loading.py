@@ -1,4 +1,4 @@
-"""Import test files and find their tests, as the standard library's loader does."""
+"""Imports test files and finds their tests, like the standard library's loader."""
 
 from __future__ import annotations
 
@@ -200,7 +200,7 @@ def import_file(file: str, top: str) -> ModuleType:
     if not _same_file(module, file):
         where = getattr(module, "__file__", None) or "the interpreter itself"
         raise ImportError(
-            f"importing '{name}' gave {where} instead; rename the file or set the suite's 'top'"
+            f"importing '{name}' loaded {where} instead; rename the file, or set the suite's 'top'"
         )
     return module
 
@@ -287,4 +287,7 @@ def _wanted_arguments(case: Any) -> str:
     ]
     if not wanted:
         return ""
-    return f"it wants {', '.join(wanted)} handed in, and a plain function gets no arguments"
+    return (
+        f"the function has parameters ({', '.join(wanted)}), "
+        f"but plain test functions get no arguments"
+    )

@@ -1,4 +1,4 @@
-"""Collect and run the tests of Python files, and report over the channel."""
+"""Collects and runs the tests of Python files, and reports through the channel."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ class _PythonWorker:
                 self._finish(path, name, seconds=0.0, **problem_of(error))
             else:
                 if found is None:
-                    self._finish(path, name, "errored", "it is no longer in the file", 0.0)
+                    self._finish(path, name, "errored", "the test is no longer in the file", 0.0)
                 elif found.blocked:
                     self._finish(path, name, "blocked", found.blocked, 0.0)
                 else:
@@ -193,12 +193,12 @@ class _Result(unittest.TestResult):
     def addExpectedFailure(self, test: Any, err: Any) -> None:
         problem = problem_of(err[1])
         self._news.append(
-            {"outcome": "todo", "message": f"fails as expected: {problem['message']}"}
+            {"outcome": "todo", "message": f"failed as expected: {problem['message']}"}
         )
 
     def addUnexpectedSuccess(self, test: Any) -> None:
         self._news.append(
-            {"outcome": "failed", "message": "passed, though marked as an expected failure"}
+            {"outcome": "failed", "message": "passed, although it is marked as an expected failure"}
         )
 
     def addSubTest(self, test: Any, subtest: Any, err: Optional[Tuple[Any, Any, Any]]) -> None:
@@ -250,7 +250,7 @@ def address_of(path: str, name: str) -> str:
 
 
 def _never_started() -> Message:
-    return {"outcome": "errored", "message": "the standard library's runner never came to it"}
+    return {"outcome": "errored", "message": "the standard library's runner did not run this test"}
 
 
 def _test_message(path: str, found: LoadedTest) -> Message:

@@ -1,9 +1,10 @@
 """Plain-language feature files: Given, When, Then.
 
-A feature holds scenarios, and rules that hold scenarios; a background's steps come before those
-of every scenario beside it; an outline is one scenario for each row of its example tables. What
-comes out is flat: every scenario with all of its steps and tags. What is wrong with a scenario is
-its own ``problem``; only what keeps the rest from being read is an error of the file.
+A feature holds scenarios, and rules that hold scenarios; the steps of a background run before the
+steps of each scenario on the same level; an outline is one scenario for each row of its example
+tables. The result is a flat list of all scenarios with their steps and tags. An error in one
+scenario is stored as its ``problem``. Only an error that prevents reading the rest is an error of
+the file.
 
 Runs on Python 3.8 and later by itself, for suites' own interpreters read these files too.
 """
@@ -64,10 +65,17 @@ class _FeatureReader:
                 self._take(error)
             self.at += 1
         if self.tags:
-            self._lone(FeatureError("tags that stand above nothing", self.tags_line))
+            self._lone(
+                FeatureError(
+                    "these tags have no feature, rule, scenario or examples below them",
+                    self.tags_line,
+                )
+            )
         if not self.above:
             word = KEYWORDS[self.language]["feature"][0]
-            raise FeatureError(f"there is no '{word}:' in it", max(1, len(self.lines)), fatal=True)
+            raise FeatureError(
+                f"the file has no '{word}:' line", max(1, len(self.lines)), fatal=True
+            )
         self._close_rule()
         scenarios = distinct([s for block in self.blocks for s in expanded(block)])
         for block in (block for block in self.blocks if block.kind == "outline"):
@@ -85,7 +93,7 @@ class _FeatureReader:
             if examples.rows:
                 self.sections.append(Section("", examples.line, examples.rows[-1][0]))
         if not block.problem and not any(len(examples.rows) > 1 for examples in block.examples):
-            words = f"'{block.name}' has no row of examples: it holds no test"
+            words = f"'{block.name}' has no rows of examples, so it gives no tests"
             self.warnings.append((words, block.line))
 
     def _take(self, error: FeatureError) -> None:
@@ -144,7 +152,7 @@ class _FeatureReader:
         line = re.sub(r"\s#.*", "", line)
         self.tags += [tag[1:] for tag in _TAG.findall(line)]
         if rest := _TAG.sub("", line).strip():
-            message = f"'{_short(rest)}' in a line of tags: each begins with @"
+            message = f"'{_short(rest)}' in a tag line: each tag must start with @"
             self.tags_problem = FeatureError(message, number)
 
     @property
@@ -163,7 +171,7 @@ class _FeatureReader:
         if not text and word == EVERY_LANGUAGE:
             return None
         if not text:
-            raise FeatureError(f"'{word}' without words after it", number)
+            raise FeatureError(f"'{word}' must be followed by text", number)
         return Step(word, kind, text, number)
 
     def _open(self, kind: str, word: str, name: str, number: int) -> None:
@@ -171,13 +179,13 @@ class _FeatureReader:
         problem, self.tags_problem = self.tags_problem, None
         if kind == "feature":
             if self.above:
-                message = "a file holds one feature, and this is a second"
+                message = "a file can have only one feature; this is the second"
                 raise FeatureError(message, number, fatal=True)
             self.above = [Heading(word, name, tags, number, problem=problem)]
             return
         if not self.above:
             first = KEYWORDS[self.language]["feature"][0]
-            raise FeatureError(f"'{first}:' has to come first", number, fatal=True)
+            raise FeatureError(f"'{first}:' must be the first line", number, fatal=True)
         if kind == "rule":
             self._close_rule()
             self.above = [self.above[0], Heading(word, name, tags, number, problem=problem)]
@@ -202,7 +210,7 @@ class _FeatureReader:
 
     def _examples(self, tags: list[str], number: int) -> None:
         if self.block is None or self.block.kind not in ("outline", "scenario"):
-            raise FeatureError("examples belong below an outline", number)
+            raise FeatureError("examples must be below an outline", number)
         self.block.kind = "outline"
         self.block.examples.append(Examples(self.tags_line if tags else number, tags))
 
@@ -210,14 +218,14 @@ class _FeatureReader:
         here = self.above[-1]
         if here.has_background:
             where = "rule" if len(self.above) > 1 else "feature"
-            raise FeatureError(f"this {where} has a background already", number, fatal=True)
+            raise FeatureError(f"this {where} already has a background", number, fatal=True)
         if any(block.above[-1] is here for block in self.blocks):
-            raise FeatureError("a background stands before the scenarios", number, fatal=True)
+            raise FeatureError("a background must be before the scenarios", number, fatal=True)
         here.has_background = True
         self.block = FeatureBlock("background", word, name, number, [], list(self.above))
         self.block.steps = here.background
         if tags:
-            raise FeatureError("a background has no tags", self.tags_line)
+            raise FeatureError("a background cannot have tags", self.tags_line)
 
     def _close_rule(self) -> None:
         for rule in self.above[1:]:
@@ -227,7 +235,7 @@ class _FeatureReader:
     def _add(self, step: Step) -> None:
         assert self.block is not None
         if self.block.examples:
-            raise FeatureError("a step that belongs to no scenario", step.line)
+            raise FeatureError("this step belongs to no scenario", step.line)
         own = self.block.kind == "background"
         before = self.block.steps if own else [*self.block.before, *self.block.steps]
         if step.kind == "and":
@@ -245,20 +253,20 @@ class _FeatureReader:
             cells = tuple(cells for _, cells in table.rows)
             self.block.steps[-1] = replace(self.block.steps[-1], table=cells)
         else:
-            raise FeatureError("a table that belongs to no step", number)
+            raise FeatureError("this table belongs to no step", number)
 
     def _doc(self, number: int) -> None:
         text, self.at = read_text(self.lines, self.at)
         if self.block is None or not self.block.steps or self.block.examples:
-            raise FeatureError("a text that belongs to no step", number)
+            raise FeatureError("this text belongs to no step", number)
         self.block.steps[-1] = replace(self.block.steps[-1], doc=text)
 
     def _prose(self, line: str, number: int) -> None:
         """A description: free text below a heading. Elsewhere it is a mistake."""
         if not self.above:
             word = KEYWORDS[self.language]["feature"][0]
-            hint = self._nearly(line) or f"'{word}:' has to come first"
-            raise FeatureError(f"'{_short(line)}' is none of these: {hint}", number, fatal=True)
+            hint = self._nearly(line) or f"'{word}:' must be the first line"
+            raise FeatureError(f"cannot read '{_short(line)}': {hint}", number, fatal=True)
         heading = self.words.nearest_heading(line)
         if heading and self._steps_follow():
             self.block = None
@@ -270,8 +278,8 @@ class _FeatureReader:
             holder = self.above[-1] if self.block is None else self.block
             holder.description.append(line)
             return
-        hint = self._nearly(line) or "a step, a table, a text in quotes or a heading stands here"
-        raise FeatureError(f"'{_short(line)}' is none of these: {hint}", number)
+        hint = self._nearly(line) or "expected a step, a table, a quoted text or a heading"
+        raise FeatureError(f"cannot read '{_short(line)}': {hint}", number)
 
     def _steps_follow(self) -> bool:
         """Whether steps with words come before the next heading: below free text they do not."""

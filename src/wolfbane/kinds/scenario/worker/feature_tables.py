@@ -42,7 +42,7 @@ def read_table(lines: list[str], start: int) -> FeatureTable:
         at += 1
     for place, cells in rows:
         if len(cells) != len(rows[0][1]) and problem is None:
-            message = f"this row has {len(cells)} cells, the first one {len(rows[0][1])}"
+            message = f"this row has {len(cells)} cells, but the first row has {len(rows[0][1])}"
             problem = FeatureError(message, place)
     return FeatureTable(rows, at - 1, problem)
 
@@ -61,13 +61,13 @@ def read_text(lines: list[str], start: int) -> tuple[str, int]:
         if line.strip() == fence:
             return "\n".join(kept), index
         kept.append(line[min(indent, len(line) - len(line.lstrip())) :])
-    raise FeatureError(f"the text that begins here has no closing {fence}", start + 1)
+    raise FeatureError(f"the text that starts here has no closing {fence}", start + 1)
 
 
 def _cells(line: str, number: int) -> tuple[str, ...]:
     cells = _CELL.findall(line[1:])
     if not cells or not line.endswith("|"):
-        raise FeatureError("a row of a table ends with |", number)
+        raise FeatureError("a table row must end with |", number)
     return tuple(
         _ESCAPED.sub(lambda m: {"n": "\n"}.get(m[1], m[1]), cell.strip()) for cell in cells
     )

@@ -1,4 +1,4 @@
-"""Run the scenarios of feature files, and report over the channel."""
+"""Runs the scenarios of feature files, and reports through the channel."""
 
 from __future__ import annotations
 
@@ -153,7 +153,9 @@ class ScenarioWorker:
             except Exception as error:
                 error_data = problem_of(error)
                 if error_data["outcome"] != "skipped":
-                    error_data["message"] = f"in a hook {side} the {what}: {error_data['message']}"
+                    error_data["message"] = (
+                        f"in a hook that runs {side} the {what}: {error_data['message']}"
+                    )
                 problem = problem or error_data
                 if side == "before":
                     break
@@ -181,5 +183,5 @@ def _loading_problem(error: BaseException) -> Message:
         problem["frames"] = problem["frames"][-1:]
     imports = os.path.dirname(importlib.__file__)
     problem["frames"] = [f for f in problem["frames"] if not f["file"].startswith(imports)]
-    problem["message"] = f"the steps cannot be loaded: {problem['message']}"
+    problem["message"] = f"cannot load the steps: {problem['message']}"
     return {**problem, "outcome": "errored"}

@@ -1,4 +1,4 @@
-"""One scenario on its way: its hooks, its steps, and what became of them."""
+"""Runs one scenario: its hooks and its steps, and records their outcomes."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from wolfbane.kinds.worker.problems import problem_of
 
 
 class Shared:
-    """What the steps of a scenario have in common: any attribute. Outer ones can be read."""
+    """The shared attributes of the steps of a scenario. Attributes of outer levels can be read."""
 
     def __init__(self, outer: Optional[Shared] = None) -> None:
         self.__dict__["_outer"] = outer
@@ -28,11 +28,11 @@ class Shared:
             if name in outer.__dict__:
                 return outer.__dict__[name]
             outer = outer.__dict__["_outer"]
-        raise AttributeError(f"no step before this one has set 'shared.{name}'")
+        raise AttributeError(f"'shared.{name}' was not set by an earlier step")
 
 
 class ScenarioFacts:
-    """What a step or hook may know of its scenario."""
+    """The facts about a scenario that its steps and hooks can use."""
 
     def __init__(self, name: str, tags: Tuple[str, ...], feature: str) -> None:
         self.name, self.tags, self.feature = name, tags, feature
@@ -40,7 +40,7 @@ class ScenarioFacts:
 
 
 class ScenarioHost(Protocol):
-    """What a scenario needs of the worker that runs it."""
+    """The interface that a scenario needs from its worker."""
 
     channel: Channel
     root: str
@@ -56,7 +56,7 @@ class ScenarioHost(Protocol):
 
 
 class ScenarioRun:
-    """One scenario on its way."""
+    """One running scenario."""
 
     def __init__(
         self, worker: ScenarioHost, path: str, feature: features.Feature,
@@ -117,7 +117,7 @@ class ScenarioRun:
             if not found.matches and not found.misfit:
                 parts[-1]["outcome"] = "blocked"
         if not self.scenario.steps:
-            return {"outcome": "blocked", "message": "it has no step"}
+            return {"outcome": "blocked", "message": "the scenario has no steps"}
         if not (undefined or wrong):
             return {}
         self.parts = parts
@@ -200,7 +200,7 @@ def _to_define(undefined: List[Tuple[features.Step, str]]) -> str:
         hint = f"# {nearest}\n" if nearest else ""
         snippets[hint + snippet(step.kind, step.text, below)] = None
     steps = "1 step is" if len(undefined) == 1 else f"{len(undefined)} steps are"
-    return f"{steps} not defined; define:\n\n{chr(10).join(snippets)}".rstrip()
+    return f"{steps} not defined. Add these definitions:\n\n{chr(10).join(snippets)}".rstrip()
 
 
 def finish(value: Any) -> None:

@@ -1,4 +1,4 @@
-"""What a feature file holds, and how an outline becomes scenarios.
+"""The parts of a feature file, and the expansion of outlines to scenarios.
 
 Runs on Python 3.8 and later by itself, as the reader does.
 """
@@ -17,7 +17,10 @@ _HOLE = re.compile(r"<([^<>]+)>")
 
 
 class FeatureError(ValueError):
-    """Something is not right; ``line`` says where. ``fatal``: the file cannot be read on."""
+    """An error in a feature file.
+
+    ``line`` is its place. ``fatal``: the rest of the file cannot be read.
+    """
 
     def __init__(self, message: str, line: int, *, fatal: bool = False) -> None:
         super().__init__(message)
@@ -65,7 +68,7 @@ class Section:
 
 @dataclass(frozen=True)
 class Feature:
-    """A whole file. ``warnings`` are what is odd about it, each with its line."""
+    """A complete feature file. ``warnings`` lists unusual things, each with its line."""
 
     name: str
     language: str
@@ -191,7 +194,7 @@ def _wrong_hole(block: FeatureBlock) -> Optional[FeatureError]:
             for name in _HOLE.findall(step.text):
                 close = difflib.get_close_matches(name, heads, 1)
                 if name not in heads and close:
-                    message = f"<{name}> is no column; did you mean <{close[0]}>?"
+                    message = f"there is no column <{name}>; did you mean <{close[0]}>?"
                     return FeatureError(message, step.line)
     return None
 

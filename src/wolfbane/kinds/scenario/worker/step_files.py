@@ -1,4 +1,4 @@
-"""Import every file of the steps folders, each once and with asserts that explain themselves."""
+"""Imports each file of the steps folders once, and makes its assertions show their values."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def load_steps(folders: List[str]) -> None:
 
     def finder(path: str) -> Any:
         if not os.path.join(path, "").startswith(inside):
-            raise ImportError("it holds no steps", path=path)
+            raise ImportError("the file defines no steps", path=path)
         return make_finder(path)
 
     sys.path_hooks.insert(0, finder)

@@ -1,4 +1,4 @@
-"""The words of a step with their holes, as a regular expression.
+"""Converts a step pattern with placeholders to a regular expression.
 
 A pattern is plain words. ``{name}`` is a hole, ``"{name}"`` one whose value stands in quotes.
 ``[big ]`` may be left out; of ``[is|are]`` one stands there, and of ``[a|the|]`` one or none. A
@@ -24,7 +24,9 @@ _ENOUGH = 2
 
 
 class HoleKind(NamedTuple):
-    """What a hole takes. ``misfit`` ends the message about a value that does not fit.
+    """The type of a placeholder.
+
+    ``misfit`` is the end of the message for a value of the wrong type.
 
     ``plain``: the expression is one of ours, so the value may stand in quotes, too.
     """
@@ -35,11 +37,11 @@ class HoleKind(NamedTuple):
     plain: bool = True
 
 
-TEXT = HoleKind(r"\S+", str, "is more than one word: put it in quotes")
+TEXT = HoleKind(r"\S+", str, "is more than one word; put it in quotes")
 
 
 class PatternError(ValueError):
-    """A pattern that cannot be read. The text says why."""
+    """A pattern that cannot be parsed. The text gives the reason."""
 
 
 class _Hole(NamedTuple):
@@ -67,7 +69,7 @@ class Pattern:
         self.optional = set()
         for hole, optional in _holes(self._nodes):
             if hole.name in self.kinds:
-                raise PatternError(f"the hole '{hole.name}' is twice in '{text}'")
+                raise PatternError(f"the placeholder '{hole.name}' appears twice in '{text}'")
             self.kinds[hole.name] = kind_of(hole.name)
             if optional:
                 self.optional.add(hole.name)

@@ -1,4 +1,4 @@
-"""Which steps there are, and where feature files use them."""
+"""Lists all steps, and their uses in feature files."""
 
 from __future__ import annotations
 

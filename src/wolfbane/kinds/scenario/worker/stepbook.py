@@ -1,4 +1,4 @@
-"""Which function a step means: patterns with typed holes, or regular expressions."""
+"""Finds the function of a step: with patterns with typed placeholders, or regular expressions."""
 
 from __future__ import annotations
 
@@ -24,11 +24,13 @@ KINDS = ("given", "when", "then")
 _TRUE = ("yes", "true", "on")
 _BOOLEAN = HoleKind(
     "yes|no|true|false|on|off", lambda text: text in _TRUE,
-    "is none of yes, no, true, false, on, off",
+    "is not one of yes, no, true, false, on, off",
 )  # fmt: skip
-_INTEGER = HoleKind(r"[-+]?\d+", int, "is no whole number")
+_INTEGER = HoleKind(r"[-+]?\d+", int, "is not a whole number")
 _NUMBER = HoleKind(
-    r"[-+]?(?:\d+(?:[.,]\d+)?|[.,]\d+)", lambda text: float(text.replace(",", ".")), "is no number"
+    r"[-+]?(?:\d+(?:[.,]\d+)?|[.,]\d+)",
+    lambda text: float(text.replace(",", ".")),
+    "is not a number",
 )
 _VALUE = re.compile(r"\"[^\"]*\"|(?<!\S)'[^']*'(?!\w)|(?<![\w.])[-+]?\d+(?:\.\d+)?(?![\w.])")
 
@@ -71,14 +73,19 @@ class Definition:
             plain = parameter.kind not in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD)
             needed = plain and parameter.default is parameter.empty
             if needed and name not in given:
-                words = f"parameter '{name}' is neither a hole nor one of {', '.join(SPECIAL)}"
+                words = (
+                    f"parameter '{name}' is not a placeholder of "
+                    f"the step and not one of {', '.join(SPECIAL)}"
+                )
                 raise BadStep(words, self.function)
             if needed and name in optional:
-                words = f"parameter '{name}' needs a default: a step may leave its hole out"
+                words = (
+                    f"parameter '{name}' needs a default value, because its placeholder is optional"
+                )
                 raise BadStep(words, self.function)
         for name in self.kinds:
             if name not in self.parameters:
-                words = f"the hole '{name}' is no parameter of its function"
+                words = f"the function has no parameter for the placeholder '{name}'"
                 raise BadStep(words, self.function)
 
     @property
@@ -160,7 +167,9 @@ class StepBook:
             known = {re.sub(r"[\"']?\{\w*\}[\"']?", "{}", d.text): d for d in self.definitions}
             close = difflib.get_close_matches(words, known, 1, 0.7)
             self._nearest[words] = (
-                f'the nearest is "{known[close[0]].text}", {known[close[0]].place}' if close else ""
+                f'the closest step is "{known[close[0]].text}", {known[close[0]].place}'
+                if close
+                else ""
             )
         return self._nearest[words]
 
@@ -169,14 +178,14 @@ class StepBook:
         if kind in self._types:
             regex, convert = self._types[kind]
             name = getattr(kind, "__name__", str(kind))
-            return HoleKind(regex, convert, f"is no {name} (as {regex})", plain=False)
+            return HoleKind(regex, convert, f"is not a {name} (as {regex})", plain=False)
         if kind in (bool, int, float):
             return {bool: _BOOLEAN, int: _INTEGER, float: _NUMBER}[kind]
         if kind is str:
             return TEXT
         if isinstance(kind, type) and issubclass(kind, enum.Enum):
             members = {str(member.value): member for member in kind}
-            misfit = f"is none of {', '.join(members)}"
+            misfit = f"is not one of {', '.join(members)}"
             members.update((member.name, member) for member in kind)
             longest = sorted(members, key=len, reverse=True)
             return HoleKind("|".join(map(re.escape, longest)), members.__getitem__, misfit)

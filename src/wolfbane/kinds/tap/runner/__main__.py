@@ -106,15 +106,15 @@ def judge(document: TapDocument, code: int) -> Message:
     problems = list(document.problems)
     if code < 0:
         name = signal.Signals(-code).name
-        return {"outcome": "crashed", "message": f"the program was ended by {name}"}
+        return {"outcome": "crashed", "message": f"the program was killed by {name}"}
     if document.bail_out is not None:
         return {"outcome": "errored", "message": f"Bail out! {document.bail_out}".strip()}
     if not document.seen_any:
-        problems.append(f"no TAP came (exit code {code})")
+        problems.append(f"the program printed no TAP (exit code {code})")
     elif document.planned == 0 and document.skip_reason is not None and not failed and not code:
         return {"outcome": "skipped", "message": document.skip_reason}
     if code and not failed:
-        problems.append(f"exit code {code}, though no point failed")
+        problems.append(f"exit code {code}, although no point failed")
     if failed:
         message = "\n".join([f"{len(failed)} of {len(document.points)} points failed", *problems])
         placed = next((point for point in failed if point.line), None)

@@ -1,1 +1,1 @@
-"""Workflows as a load: many users in one process, each with cookies and connections of its own."""
+"""Load tests with workflows: many users in one process, each with own cookies and connections."""

@@ -1,4 +1,6 @@
-"""Which workflows a user takes next: all in their order, or one in turn, at random or by weight."""
+"""Chooses the next workflows of a user: all in order, or one at a time, in turn, at random or by
+weight.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Drive the share of a load that one process has, and report it second by second."""
+"""Runs one process's part of a load test, and reports every second."""
 
 from __future__ import annotations
 
@@ -125,7 +125,7 @@ class LoadDriver:
             gc.unfreeze()
         self._tell_second(int(time.perf_counter() - self.began), cpu=0.0)
         tests = [{"address": address, **end} for address, end in self._recorder.ends.items()]
-        empty = [f"the rows of {name} ran out" for name in sorted(self._choice.empty)]
+        empty = [f"{name} has no more data rows" for name in sorted(self._choice.empty)]
         return {
             "type": "loaded", "said": empty, "seconds": round(max(over, 0.0), 3),
             "unstarted": unstarted,

@@ -1,4 +1,4 @@
-"""Where the requests of workflows go: known before the first one, and checked at each."""
+"""Finds the hosts of all requests before the first one, and checks each request."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def addresses_of(library: DocumentSet, workflow: str, base: str) -> Iterator[str
 
 
 class AllowedHosts:
-    """Whether a load may go to a URL: to this machine, and to the hosts that are given."""
+    """Decides whether a load test may use a URL: only this machine and given hosts are allowed."""
 
     def __init__(self, hosts: Collection[str]) -> None:
         self._hosts = set(hosts)

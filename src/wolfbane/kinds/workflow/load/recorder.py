@@ -1,4 +1,4 @@
-"""What happens under load, second by second: counts, times, errors, and a row for each request."""
+"""Records a load test second by second: counts, times, errors, and one row per request."""
 
 from __future__ import annotations
 
@@ -45,7 +45,9 @@ def _histogram(seconds: list[float]) -> dict[str, Any]:
 
 
 class Recorder:
-    """Gathers what all users of a process do. ``began`` is the load's start by ``perf_counter``.
+    """Collects the figures of all users in a process.
+
+    ``began`` is the load's start by ``perf_counter``.
 
     ``samples`` says which rows are kept: ``all``, ``errors`` or ``off``.
     """

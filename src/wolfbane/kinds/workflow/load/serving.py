@@ -1,4 +1,4 @@
-"""Serve the requests of a load: what it would do, and its share of it."""
+"""Handles the requests of a load test: a preview, and this process's share of the load."""
 
 from __future__ import annotations
 

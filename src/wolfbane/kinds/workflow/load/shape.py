@@ -1,4 +1,4 @@
-"""How many users there are at a time, or when workflows are due: functions of time alone."""
+"""Computes the number of users, or the start times of workflows, as functions of time."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One user under load: takes workflows as a plain run does, one after the other."""
+"""One user of a load test. Runs workflows one after the other, as in a normal run."""
 
 from __future__ import annotations
 

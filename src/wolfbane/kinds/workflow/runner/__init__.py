@@ -1,4 +1,4 @@
-"""The worker of kind ``workflow``: it runs Arazzo workflows itself, in Wolfbane's own runtime."""
+"""The worker of kind ``workflow``. It runs Arazzo workflows in Wolfbane's own interpreter."""
 
 import gc
 import ssl

@@ -1,4 +1,4 @@
-"""Serve the runs of Arazzo documents over the channel."""
+"""Runs Arazzo documents, controlled through the channel."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What comes after a step: the first success or failure action whose criteria hold."""
+"""Finds the action after a step: the first success or failure action whose criteria are met."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Send requests by aiohttp, timed in parts: for addresses without TLS, and for loads.
+"""Sends requests with aiohttp and measures each phase, for addresses without TLS and for load
+tests.
 
 aiohttp handles many times the requests per second of a processor that httpx does.
 """
@@ -64,7 +65,7 @@ class _TimedConnector(aiohttp.TCPConnector):
 
 
 class AiohttpTransport(Transport):
-    """The connections of one user, or of one suite. Redirects and cookies are not its business."""
+    """The connections of one user, or of one suite. It does not handle redirects and cookies."""
 
     def __init__(self, http: HttpOptions, tls: ssl.SSLContext) -> None:
         self._http, self._tls = http, tls
@@ -146,10 +147,10 @@ def _words(error: Exception) -> str:
     cause: BaseException | None = error
     while cause is not None:
         if isinstance(cause, ContentEncodingError):
-            return f"the body's encoding is broken: {cause.message}"
+            return f"cannot decode the body: {cause.message}"
         cause = cause.__cause__
     if isinstance(error, aiohttp.ClientPayloadError):
-        return "the server broke off: the body is not complete"
+        return "the server closed the connection before the body was complete"
     if isinstance(error, aiohttp.ServerDisconnectedError):
-        return "the server broke off: there is no answer"
+        return "the server closed the connection without a response"
     return str(error) or type(error).__name__

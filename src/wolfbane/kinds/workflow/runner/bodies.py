@@ -20,7 +20,7 @@ _BYTES = "application/octet-stream"
 
 
 class CannotCall(ValueError):
-    """A request that cannot be made; the text says why."""
+    """A request that cannot be built. The text gives the reason."""
 
 
 def make_body(
@@ -30,7 +30,7 @@ def make_body(
     described = operation.body.get("content", {})
     if given is None:
         if operation.body.get("required"):
-            raise CannotCall("the operation needs a body, and the step has no requestBody")
+            raise CannotCall("the operation needs a body, but the step has no requestBody")
         return None, b""
     media = given.get("contentType") or next(iter(described), "application/json")
     if FILE in given:
@@ -73,7 +73,7 @@ def _file(scope: Scope, name: Any) -> tuple[str, bytes]:
     try:
         return place.name, place.read_bytes()
     except OSError as error:
-        raise CannotCall(f"the body cannot be read: {error}") from None
+        raise CannotCall(f"cannot read the body: {error}") from None
 
 
 def encoded(value: Any, media: str) -> tuple[str, bytes]:
@@ -164,7 +164,7 @@ def _replaced(value: Any, target: str, new: Any, media: str) -> Any:
         return _replaced_in_xml(value, target, new)
     names = [n.replace("~1", "/").replace("~0", "~") for n in target.split("/")[1:]]
     if not target.startswith("/") or not names:
-        raise CannotCall(f"replacement '{target}' is no JSON Pointer into the payload")
+        raise CannotCall(f"replacement '{target}' is not a JSON Pointer into the payload")
     return _set(value, names, new, target)
 
 
@@ -190,7 +190,7 @@ def _replaced_in_xml(text: str, target: str, new: Any) -> str:
     root = parse_xml(text.encode())
     found = root.xpath(target)
     if not isinstance(found, list) or not found:
-        raise CannotCall(f"replacement '{target}' finds nothing in the payload")
+        raise CannotCall(f"replacement '{target}' matches nothing in the payload")
     for node in found:
         if isinstance(node, etree._Element):
             node.text = styles.plain(new)

@@ -1,4 +1,4 @@
-"""From a step and its operation to a request: its address and its parameters."""
+"""Builds a request from a step and its operation: its address and parameters."""
 
 from __future__ import annotations
 
@@ -21,8 +21,11 @@ def base_url(operation: Operation, given: str) -> str:
     if given:
         return given.rstrip("/")
     if urlsplit(operation.address).scheme not in ("http", "https"):
-        words = f"the description's server is '{operation.address}', no whole address"
-        raise CannotCall(f"{words}: give the suite's http.base_url")
+        words = (
+            f"the server in the description is '{operation.address}', "
+            f"which is not a complete address"
+        )
+        raise CannotCall(f"{words}; set the suite's http.base_url")
     return operation.address
 
 

@@ -1,4 +1,4 @@
-"""Check every response against its description: status, type, headers, body."""
+"""Checks every response against the API description: status, type, headers, body."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _MOST = 5
 
 @dataclass(frozen=True)
 class Mismatch:
-    """What does not fit: which check, where in the response, what was expected and found."""
+    """A mismatch: the check, the place in the response, and the expected and found values."""
 
     check: str
     pointer: str
@@ -78,7 +78,7 @@ class Contract:
                 continue
             if value is None:
                 if header.get("required"):
-                    yield Mismatch("headers", name, "it to be there", "nothing")
+                    yield Mismatch("headers", name, "a value", "nothing")
                 continue
             if "schema" not in header:
                 continue
@@ -98,7 +98,7 @@ class Contract:
         try:
             value = json.loads(answer.content)
         except ValueError as broken:
-            yield Mismatch("body", "", "JSON", f"something else ({broken})")
+            yield Mismatch("body", "", "JSON", f"invalid JSON ({broken})")
             return
         if "schema" not in described:
             return

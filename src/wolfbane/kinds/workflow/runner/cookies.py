@@ -1,4 +1,4 @@
-"""The cookies of one workflow, whatever library sends its requests."""
+"""The cookies of one workflow, independent of the HTTP library."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _FIELDS = (
 
 
 class CookieStore:
-    """Keeps what servers set, and knows which of it a request carries (RFC 6265)."""
+    """Stores cookies from servers, and selects the cookies for a request (RFC 6265)."""
 
     def __init__(self) -> None:
         self._jar, self._has_some = CookieJar(), False

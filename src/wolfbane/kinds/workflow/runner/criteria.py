@@ -74,7 +74,7 @@ def parse_xml(content: bytes) -> Any:
     try:
         return etree.fromstring(content, parser)
     except etree.XMLSyntaxError as error:
-        raise ValueError(f"no XML: {error}") from None
+        raise ValueError(f"not valid XML: {error}") from None
 
 
 def _x_path(text: str, document: str) -> bool:

@@ -1,4 +1,4 @@
-"""What a workflow leaves behind: an archive of its exchanges, and a command for each."""
+"""The evidence of a workflow: an archive of its exchanges, and a command for each request."""
 
 from __future__ import annotations
 
@@ -75,7 +75,7 @@ class Exchanges:
             words += ["--data-binary", self._data(call.content)]
         line = shlex.join([*words, call.url])
         if hidden:
-            line += f"\n(put in the value of {' and '.join(hidden)}: it is not shown here)"
+            line += f"\n(replace {' and '.join(hidden)} with the real value, which is masked here)"
         return line
 
     def _data(self, content: bytes) -> str:

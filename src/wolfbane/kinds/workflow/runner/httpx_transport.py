@@ -1,4 +1,4 @@
-"""Send requests by httpx, which speaks HTTP/2: for addresses with TLS in plain runs."""
+"""Sends requests with httpx, which supports HTTP/2, for addresses with TLS in normal runs."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from wolfbane.kinds.workflow.runner.transport import (
 
 
 class HttpxTransport(Transport):
-    """One connection pool. Redirects and cookies are not its business."""
+    """One connection pool. It does not handle redirects and cookies."""
 
     def __init__(self, http: HttpOptions) -> None:
         self._client = httpx.AsyncClient(
@@ -79,7 +79,7 @@ class _HttpxExchange(Exchange):
 
 def _words(error: Exception) -> str:
     if isinstance(error, httpx.RemoteProtocolError | httpx.ReadError | httpx.WriteError):
-        return f"the server broke off: {error}".removesuffix(": ")
+        return f"the server closed the connection: {error}".removesuffix(": ")
     if isinstance(error, httpx.DecodingError):
-        return f"the body's encoding is broken: {error}"
+        return f"cannot decode the body: {error}"
     return str(error) or type(error).__name__

@@ -1,4 +1,4 @@
-"""Workflows that run inside of another one: what is wrong with them is known before any request."""
+"""Checks workflows that are called by other workflows, before any request is sent."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any
             line = here.document.document.line(pointer)
             for needed in required(other, schema):
                 if needed not in there:
-                    words = f"workflow '{target}' needs the input '{needed}', and nothing fills it"
+                    words = f"workflow '{target}' needs the input '{needed}', but no value is given"
                     lacking[f"{here.path}:{line}: {words}"] = None
     return list(lacking)
 

@@ -1,4 +1,6 @@
-"""A workflow's inputs: what its caller or row gives, parameters of the same name, defaults."""
+"""The inputs of a workflow: from its caller or data row, from parameters of the same name, or from
+defaults.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,7 @@ from wolfbane.kinds.workflow.names import declared_inputs
 
 
 class BadInputs(ValueError):
-    """Inputs that nothing fills, or that do not fit."""
+    """Inputs without a value, or with an invalid value."""
 
 
 def inputs_for(
@@ -31,8 +33,8 @@ def inputs_for(
         words = ", ".join(f"'{name}'" for name in missing)
         plural = "inputs" if len(missing) > 1 else "input"
         raise BadInputs(
-            f"nothing fills the {plural} {words} of workflow '{workflow}': "
-            "give a parameter of that name"
+            f"workflow '{workflow}' has no value for the "
+            f"{plural} {words}; define a parameter of that name"
         )
     _check(library, schema, {name: found[name] for name in declared if name in found})
     return found

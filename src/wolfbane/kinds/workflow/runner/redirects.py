@@ -1,4 +1,4 @@
-"""What is asked for next where an answer redirects (RFC 9110, section 15.4)."""
+"""Builds the next request after a redirect (RFC 9110, section 15.4)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What runtime expressions see while a workflow runs."""
+"""The values that runtime expressions can use while a workflow runs."""
 
 from __future__ import annotations
 
@@ -82,7 +82,7 @@ def is_json(media_type: str) -> bool:
 
 
 class MissingValue(ValueError):
-    """A value that a request or an output needs and nothing has; the text says which."""
+    """A missing value that a request or an output needs. The text names it."""
 
 
 @dataclass
@@ -138,15 +138,15 @@ class Scope:
     def _why(self, expression: Expression) -> str:
         head, names = expression.head, expression.names
         if head == "inputs":
-            return f": nothing fills the input '{names[0]}' (a parameter, a row, a default)"
+            return f": the input '{names[0]}' has no value (from a parameter, a row or a default)"
         if head == "steps" and names[0] not in self.steps:
             return f": step '{names[0]}' has not run"
         if head == "steps":
-            return f": the answer of step '{names[0]}' did not give it"
+            return f": the response of step '{names[0]}' does not contain it"
         if head == "workflows" and names[0] not in self.workflows:
             return f": workflow '{names[0]}' has not run; list it in 'dependsOn', or call it"
         if head == "response" and self.answer is not None:
-            return f": the answer to {self.answer.url} does not have it"
+            return f": the response of {self.answer.url} does not contain it"
         return ""
 
     def _head(self, expression: Expression) -> Any:

@@ -1,4 +1,6 @@
-"""Show who is asking: apiKey, basic, bearer, and client credentials of OAuth 2 (RFC 6749)."""
+"""Adds credentials to requests: apiKey, basic, bearer, and client credentials of OAuth 2 (RFC
+6749).
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,7 @@ _EARLY = 30.0
 
 
 class Security:
-    """Puts on each request what its operation asks for, from the suite's ``http.security``."""
+    """Adds the credentials that each operation requires, from the suite's ``http.security``."""
 
     def __init__(self, given: Mapping[str, Any], sender: Sender, base: str) -> None:
         self._given, self._sender, self._base = given, sender, base
@@ -83,8 +85,8 @@ class Security:
         """A token by client credentials (RFC 6749, section 4.4), kept until nearly its end."""
         flow = scheme.get("flows", {}).get("clientCredentials")
         if flow is None:
-            words = f"security '{name}' has no flow of client credentials"
-            raise CannotCall(f"{words}: give it a token instead")
+            words = f"security scheme '{name}' has no client credentials flow"
+            raise CannotCall(f"{words}; set a token instead")
         scope = " ".join(scopes)
         token, until = self._tokens.get((name, scope), ("", 0.0))
         if token and time.monotonic() < until:
@@ -103,7 +105,9 @@ class Security:
             data = json.loads(answer.content)
             token = str(data["access_token"])
         except (NoAnswer, ValueError, KeyError, TypeError) as error:
-            raise CannotCall(f"security '{name}': no token from {url}: {error}") from None
+            raise CannotCall(
+                f"security scheme '{name}': cannot get a token from {url}: {error}"
+            ) from None
         self._tokens[name, scope] = (
             token, time.monotonic() + float(data.get("expires_in", 3600)) - _EARLY
         )  # fmt: skip
@@ -121,5 +125,5 @@ def _set(call: Call, name: str, value: str) -> None:
 
 def _pair(name: str, given: Any, first: str, second: str) -> tuple[str, str]:
     if not isinstance(given, Mapping) or first not in given or second not in given:
-        raise CannotCall(f"security '{name}' needs {{ {first} = ..., {second} = ... }}")
+        raise CannotCall(f"security scheme '{name}' needs {{ {first} = ..., {second} = ... }}")
     return str(given[first]), str(given[second])

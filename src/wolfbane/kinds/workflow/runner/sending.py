@@ -1,4 +1,4 @@
-"""Send requests within limits of time and size, whatever the server does."""
+"""Sends requests within limits of time and size."""
 
 from __future__ import annotations
 
@@ -23,20 +23,20 @@ TICK = 0.01
 
 
 class NoAnswer(Exception):
-    """A request that got no whole answer; the text says why."""
+    """A request without a complete response. The text gives the reason."""
 
 
 class NotAllowed(Exception):
-    """A request would go to a host that no load may go to; the text is its address."""
+    """A request to a host that load tests must not use. The text is its address."""
 
 
 class OutOfTime(NoAnswer):
-    """The time of the test is over, while a request was on its way."""
+    """The time limit of the test was reached during a request."""
 
 
 @dataclass(frozen=True)
 class Patience:
-    """How long a request may take: for the connection, and for the whole answer, in seconds.
+    """The time limits of a request, in seconds: for the connection, and for the complete response.
 
     ``until`` looks at the text so far of a body, and is true where enough of it has been read.
     """
@@ -86,7 +86,7 @@ class Sender:
                 return await self._exchange(call, patience, begun)
         except TimeoutError:
             if self.left() < TICK:
-                raise OutOfTime(f"no whole answer yet: {place}") from None
+                raise OutOfTime(f"no complete response yet: {place}") from None
             words = too_late(patience, begun)
             if timing.is_connecting:
                 words = f"no connection within {patience.connect:g} s"
@@ -122,7 +122,7 @@ class Sender:
             answer.seconds = time.perf_counter() - began
             hops.append((asked, answer))
             if len(hops) > self.http.redirects:
-                raise NoAnswer(f"redirected more than {self.http.redirects} times")
+                raise NoAnswer(f"more than {self.http.redirects} redirects")
             url = url.join(URL(exchange.location))
             asked = redirected(asked, own, answer.status, url)
 
@@ -169,10 +169,10 @@ async def read_body(
 def too_late(patience: Patience, begun: Sequence[Answer]) -> str:
     """Why an answer is not there in time; ``begun`` has it where its headers came."""
     if not begun:
-        return f"no answer within {patience.read:g} s"
+        return f"no response within {patience.read:g} s"
     if patience.until is not None:
-        return f"x-until did not hold within {patience.read:g} s"
-    return f"the body was not there within {patience.read:g} s"
+        return f"the x-until condition was not met within {patience.read:g} s"
+    return f"the body was not complete within {patience.read:g} s"
 
 
 def words_of_cause(error: BaseException, http: HttpOptions) -> str:

@@ -1,4 +1,4 @@
-"""How a suite's requests are sent: what its ``http`` settings say."""
+"""The ``http`` settings of a suite: how its requests are sent."""
 
 from __future__ import annotations
 

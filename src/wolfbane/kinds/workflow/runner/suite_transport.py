@@ -1,4 +1,6 @@
-"""The connections of a suite in a plain run: HTTP/2 where there is TLS, the faster library else."""
+"""The connections of a suite in a normal run: HTTP/2 for TLS addresses, otherwise the faster
+library.
+"""
 
 from __future__ import annotations
 

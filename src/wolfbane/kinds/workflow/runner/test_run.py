@@ -1,4 +1,6 @@
-"""Run one test of a document: its inputs, its workflow, and what it hands to others."""
+"""Runs one test of a document: its inputs, its workflow, and the values that it passes to other
+tests.
+"""
 
 from __future__ import annotations
 
@@ -62,7 +64,9 @@ def blocked_by(case: WorkflowTest, given: Mapping[str, Handed]) -> WorkflowTestE
     missing = [need for need in case.needs if need not in given]
     if not missing:
         return None
-    return WorkflowTestEnd("blocked", f"it depends on {', '.join(missing)}, which did not pass")
+    return WorkflowTestEnd(
+        "blocked", f"the test depends on {', '.join(missing)}, which did not pass"
+    )
 
 
 async def run_test(
@@ -81,7 +85,7 @@ async def run_test(
     if problem is not None:
         words = str(problem)
         if problem.outcome == "timed out":
-            words = f"it ran longer than {limit:g} s: {words}"
+            words = f"the test ran longer than {limit:g} s: {words}"
         return WorkflowTestEnd(problem.outcome, words, problem.line, seconds, run.parts)
     handed = {
         "workflow": case.workflow, "inputs": inputs, "outputs": ended.outputs,

@@ -1,4 +1,4 @@
-"""Tokens that an answer hands out: told to Wolfbane, which masks them from then on."""
+"""Finds tokens in responses and reports them to Wolfbane, which masks them from then on."""
 
 from __future__ import annotations
 

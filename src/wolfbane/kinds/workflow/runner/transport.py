@@ -1,4 +1,4 @@
-"""What sends one request: the part of sending that depends on a library for HTTP."""
+"""The interface to an HTTP library that sends one request."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ class Timing(msgspec.Struct):
 
 
 class TransportError(Exception):
-    """A request got no whole answer; the text says why."""
+    """A request without a complete response. The text gives the reason."""
 
 
 class Exchange(ABC):

@@ -1,4 +1,4 @@
-"""Run one workflow: its steps, where they lead, and what is found on the way."""
+"""Runs one workflow: its steps, their follow-up actions, and their results."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ class WorkflowRun:
         while position < len(self.workflow["steps"]):
             taken += 1
             if taken > MOST_STEPS:
-                problem = WentWrong("errored", f"it went on for {MOST_STEPS:,} steps")
+                problem = WentWrong("errored", f"stopped after {MOST_STEPS:,} steps")
                 break
             try:
                 problem, following = await self._take(position)
@@ -189,24 +189,30 @@ class WorkflowRun:
         """Criteria and contract; raises WentWrong with everything that does not hold."""
         problems = self._criteria(step, part, answer)
         if not answer.reached:
-            problems.insert(0, f"{words_of(_criterion(step[UNTIL]))}: the answer ended before")
+            problems.insert(
+                0,
+                f"{words_of(_criterion(step[UNTIL]))}: "
+                f"the response ended before this condition was met",
+            )
         for mismatch in self.tools.contract.mismatches(operation, answer, step):
             name, message = f"contract: {mismatch.check}", str(mismatch)
             part["parts"].append({"name": name, "outcome": "failed", "message": message})
             problems.append(f"contract, {mismatch}")
         if problems:
-            words = [f"{call.method} {call.url} answered {answer.status}", *problems]
+            words = [f"{call.method} {call.url} returned {answer.status}", *problems]
             if answer.content:
                 words.append(f"body: {shortened(answer.text)}")
             line = self.exchanges.curl(call, self.tools.sender.http)
-            words.append(f"to repeat it: {line}")
+            words.append(f"to repeat the request: {line}")
             raise WentWrong("failed", "\n".join(words))
 
     def _criteria(self, step: Mapping[str, Any], part: Part, answer: Answer | None) -> list[str]:
         criteria = step.get("successCriteria")
         if criteria is None:
             if answer is not None and answer.status >= 400:
-                return [f"without criteria a status below 400 was expected, not {answer.status}"]
+                return [
+                    f"expected a status below 400 (default without criteria), got {answer.status}"
+                ]
             return []
         problems = []
         for criterion in criteria:
@@ -214,7 +220,7 @@ class WorkflowRun:
             data = {"name": words_of(criterion), "outcome": "passed" if held else "failed"}
             if not held:
                 data["message"] = message
-                problems.append(f"{words_of(criterion)} does not hold: {message}")
+                problems.append(f"{words_of(criterion)} is not true: {message}")
             elif message:
                 data["name"] += f"  ({message})"
             part["parts"].append(data)
@@ -245,7 +251,7 @@ class WorkflowRun:
     ) -> WorkflowEnd:
         """Run another workflow, here or in another document."""
         if self.depth >= DEEPEST:
-            raise WentWrong("errored", f"workflows call each other more than {DEEPEST} deep")
+            raise WentWrong("errored", f"workflow calls are nested more than {DEEPEST} levels deep")
         library, inner = self.scope.library.workflow(name)
         try:
             whole = inputs_for(library, inner, inputs, self.tools.values)
@@ -284,7 +290,7 @@ async def needed_elsewhere(run: WorkflowRun, library: DocumentSet, name: str) ->
             except (WentWrong, Unknown, OSError, DocumentError) as error:
                 problem = WentWrong("errored", str(error))
             if problem is not None:
-                words = f"it depends on {needed}, which did not pass: {problem}"
+                words = f"the workflow depends on {needed}, which did not pass: {problem}"
                 outcome = "timed out" if problem.outcome == "timed out" else "blocked"
                 return WorkflowEnd({}, WentWrong(outcome, words))
     return None

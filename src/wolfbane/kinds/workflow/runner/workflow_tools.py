@@ -1,4 +1,4 @@
-"""What workflows run with, and how one ends."""
+"""The tools that workflows use, and the result of a workflow."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class WentWrong(Exception):
 
 @dataclass
 class Tools:
-    """What all workflows of a suite share."""
+    """The shared tools of all workflows in a suite."""
 
     sender: Sender
     security: Security

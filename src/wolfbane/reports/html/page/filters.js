@@ -1,6 +1,6 @@
 // What is looked for, kept in the address of the page so that it can be passed on.
 const QUARANTINED = "quarantined";
-const ORDERS = {"": "what failed first", slow: "slowest first", name: "by address"};
+const ORDERS = {"": "failed tests first", slow: "slowest first", name: "by address"};
 const plainTags = index.tags.map((tags) => tags.filter((tag) => !tag.includes("=")));
 const keyedTags = index.tags.map((tags) => new Map(tags.filter((t) => t.includes("=")).map((t) => {
   const at = t.indexOf("=");

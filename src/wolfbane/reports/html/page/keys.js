@@ -1,4 +1,4 @@
-const KEYS = [["/", "search"], ["j or ↓", "next test in the list"], ["k or ↑", "the one before"], ["Enter", "open it"], ["n", "on a test's page: the next one"], ["p", "the one before"], ["f", "only what failed"], ["← and →", "in a browser: the command before, and the next"], ["c", "copy the command"], ["Esc", "back, or clear the search"], ["?", "these keys"]];
+const KEYS = [["/", "search"], ["j or ↓", "next test in the list"], ["k or ↑", "previous test in the list"], ["Enter", "open the test"], ["n", "on the page of a test: next test"], ["p", "on the page of a test: previous test"], ["f", "show only failed tests"], ["← and →", "in a browser replay: previous and next command"], ["c", "copy the command"], ["Esc", "go back, or clear the search"], ["?", "show the keyboard shortcuts"]];
 
 function step(by) {
   const links = [...list.querySelectorAll("a")];

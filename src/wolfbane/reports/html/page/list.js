@@ -37,8 +37,8 @@ function showList(asked) {
   list.replaceChildren();
   const seconds = chosen.reduce((sum, number) => sum + rows[number][SECONDS], 0);
   document.getElementById("found").textContent = chosen.length
-    ? `${chosen.length.toLocaleString("en")} of ${rows.length.toLocaleString("en")} tests, ${clock(seconds)} together`
-    : `None of ${rows.length.toLocaleString("en")} tests is like that.`;
+    ? `${chosen.length.toLocaleString("en")} of ${rows.length.toLocaleString("en")} tests, ${clock(seconds)} in total`
+    : `None of ${rows.length.toLocaleString("en")} tests matches these filters.`;
   showMore();
 }
 

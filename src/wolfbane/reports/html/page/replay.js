@@ -61,7 +61,7 @@ function replay(data, pictures) {
     if (pictures[picture]) {
       image.src = pictures[picture].picture;
       image.alt = caption.textContent = captionOf(data, current, picture);
-    } else caption.textContent = "There is no picture of this page.";
+    } else caption.textContent = "No screenshot of this page was taken.";
   }
   rows.append(...replayLines(data).map((line) => replayRow(line, choose)));
   const step = (by, words, sign) => {
@@ -69,9 +69,9 @@ function replay(data, pictures) {
     button.addEventListener("click", () => choose(current + by));
     return button;
   };
-  const shared = data.shared ? node("p", {class: "note"}, "Several tests ran at once: commands may be those of another test.") : null;
+  const shared = data.shared ? node("p", {class: "note"}, "Several tests ran at the same time. Some commands may belong to another test.") : null;
   const made = node("section", {class: "replay"},
-    node("p", {class: "steps"}, step(-1, "The command before (←)", "←"), step(1, "The next command (→)", "→"), count, node("span", {class: "path"}, `session ${data.session}`)),
+    node("p", {class: "steps"}, step(-1, "Previous command (←)", "←"), step(1, "Next command (→)", "→"), count, node("span", {class: "path"}, `session ${data.session}`)),
     shared, node("div", {class: "both"}, node("figure", {}, image, caption), rows));
   replays.push((by) => choose(current + by));
   requestAnimationFrame(() => choose(bad < 0 ? data.commands.length - 1 : bad));

@@ -35,7 +35,7 @@ function exchange(each) {
   const title = [tag(String(each.status || "no answer")), " ", node("b", {}, each.method), ` ${each.url} `, node("span", {class: "path"}, `${Math.round(each.ms)} ms`)];
   const said = each.said ? node("p", {class: "note"}, each.said) : null;
   const body = each.answer ? node("pre", {class: "long"}, each.answer) : node("p", {class: "note"}, each.size ? `${each.size} bytes of ${each.type}` : "no body");
-  return folded(title, false, said, "sent", headers(each.sent), each.body ? node("pre", {class: "long"}, each.body) : null, "came back", headers(each.got), body);
+  return folded(title, false, said, "request", headers(each.sent), each.body ? node("pre", {class: "long"}, each.body) : null, "response", headers(each.got), body);
 }
 
 function evidence(kept) {
@@ -58,18 +58,18 @@ function attempt(detail) {
   return [
     detail.message ? message(detail.message) : null,
     detail.excerpt ? code(detail.excerpt) : null,
-    calls.length > 1 ? [node("h2", {}, "Called through"), node("pre", {}, calls)] : null,
+    calls.length > 1 ? [node("h2", {}, "Call stack"), node("pre", {}, calls)] : null,
     partsOf(detail),
-    detail.output ? [node("h2", {}, "It printed"), node("pre", {class: "long"}, detail.output)] : null,
-    loose.length ? [node("h2", {}, "It left behind"), withReplays(loose)] : null,
-    detail.trace ? folded(["Whole trace"], false, node("pre", {class: "long"}, detail.trace)) : null,
+    detail.output ? [node("h2", {}, "Output"), node("pre", {class: "long"}, detail.output)] : null,
+    loose.length ? [node("h2", {}, "Evidence"), withReplays(loose)] : null,
+    detail.trace ? folded(["Full stack trace"], false, node("pre", {class: "long"}, detail.trace)) : null,
   ].flat(2);
 }
 
 function facts(row, detail) {
   const [suite, kind] = index.suites[row[SUITE]];
   const told = [index.outcomes[row[OUTCOME]], `suite ${suite} (${kind})`, clock(row[SECONDS])];
-  if (detail.worker) told.push(`worker ${detail.worker}${detail.machine ? ` of ${detail.machine}` : ""}, ${clock(detail.began ?? 0)} into the run`);
+  if (detail.worker) told.push(`worker ${detail.worker}${detail.machine ? ` of ${detail.machine}` : ""}, ${clock(detail.began ?? 0)} after the start of the run`);
   if (row[ATTEMPTS] > 1) told.push(`${row[ATTEMPTS]} attempts`);
   if (row[HELD]) told.push("quarantined");
   if (detail.account) told.push(detail.account);
@@ -80,7 +80,7 @@ function neighbours(number) {
   const order = chosen.length ? chosen : matching(wanted());
   const at = order.indexOf(number);
   const link = (to, words, key) => to === undefined ? null : node("a", {class: "chip", id: key, href: linkTo(to)}, words);
-  return [link(order[at - 1], "‹ before", "before"), link(at < 0 ? undefined : order[at + 1], "next ›", "next")];
+  return [link(order[at - 1], "‹ previous", "before"), link(at < 0 ? undefined : order[at + 1], "next ›", "next")];
 }
 
 function showTest(number) {
@@ -91,7 +91,7 @@ function showTest(number) {
   const earlier = (detail.earlier ?? []).map((each, at) =>
     folded([mark(each.outcome), ` ${detail.repeated ? "" : `attempt ${at + 1}, `}${index.outcomes[each.outcome]}, ${clock(each.seconds)}`], true, ...attempt(each)));
   page.replaceChildren(...[
-    node("p", {class: "steps"}, node("a", {class: "chip", id: "back", href: `#${asked}`}, "‹ All of the run"), neighbours(number)),
+    node("p", {class: "steps"}, node("a", {class: "chip", id: "back", href: `#${asked}`}, "‹ All tests"), neighbours(number)),
     node("h1", {tabindex: "-1"}, mark(row[OUTCOME]), " ", row[NAME] || index.paths[row[PATH]]),
     node("p", {class: "facts"}, facts(row, detail)),
     node("p", {}, node("span", {class: "path"}, index.paths[row[PATH]]), " ", tag(index.browsers[row[BROWSER]]), " ", tag(index.targets[row[TARGET]]), " ", tags.flat()),
@@ -99,8 +99,8 @@ function showTest(number) {
     detail.repeated ? node("p", {class: "facts"}, node("span", {}, detail.repeated)) : null,
     earlier.length ? node("h2", {}, detail.repeated ? "The first failure" : `Attempt ${row[ATTEMPTS]}, the last`) : null,
     ...attempt(detail),
-    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account", "again", "about", "repeated", "machine"].includes(key)) ? null : node("p", {class: "note"}, "It said nothing and left nothing behind."),
-    earlier.length ? node("h2", {}, detail.repeated ? "Later failures" : "Before that") : null, ...earlier,
+    Object.keys(detail).some((key) => !["worker", "began", "earlier", "account", "again", "about", "repeated", "machine"].includes(key)) ? null : node("p", {class: "note"}, "The test printed nothing and left no evidence."),
+    earlier.length ? node("h2", {}, detail.repeated ? "Later failures" : "Earlier attempts") : null, ...earlier,
     node("h2", {}, "Run it again"), command(commandFor(number)),
   ].filter(Boolean));
 }

@@ -13,7 +13,7 @@ class BerthsTest(unittest.TestCase):
 
     # tags: smoke
     def test_every_berth_has_a_depth(self):
-        """Holds for the local harbour; staging has a berth that nobody has sounded."""
+        """Passes in the local environment; on staging, one berth has no depth."""
         _, berths = ask("GET", "/berths")
         self.assertEqual([berth["id"] for berth in berths if not berth["depth"]], [])
 

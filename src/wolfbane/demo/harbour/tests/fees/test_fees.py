@@ -38,7 +38,7 @@ class TwoHullsTest(unittest.TestCase):
         self.assertEqual(berth_fee(10, 2, month=7, hulls=2), 90)
 
     def test_catamaran_in_winter(self):
-        """An honest failure: in winter the second hull is forgotten."""
+        """An intended failure: the winter fee ignores the second hull."""
         print("a receipt for the Grey Heron")
         lines = receipt("Grey Heron", 10, 2, month=1, hulls=2)
         self.assertEqual(lines[-1], "fee     45 crowns")

@@ -1,4 +1,4 @@
-"""A test in an environment is a test of its own; of its place, its address without that, too."""
+"""Stores a test for each environment, together with its address without the environment."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A run belongs to a workspace; it may say why it ended early, a result that it is quarantined.
+"""Adds the workspace of a run, the reason for an early end, and the quarantine flag of a result.
 
 Two workspaces may have runs of the same name.
 """

@@ -1,4 +1,4 @@
-"""A run says which commit its suites are from, and which version it ran against."""
+"""Adds the commit of a run's suites, and the version that the run tested."""
 
 from __future__ import annotations
 
