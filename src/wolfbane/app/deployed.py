@@ -28,7 +28,7 @@ def deployed_revision(here: Workspace, environment: Environment) -> str:
             if isinstance(table.get("version"), dict)
         ]
         hint = (
-            (f"choose one of these with --env: {', '.join(others)}")
+            f"choose one of these with --env: {', '.join(others)}"
             if others
             else "see docs/revisions.md"
         )

@@ -83,7 +83,7 @@ def _folders(place: Path, scratch: Path) -> Iterator[Path]:
             for archive in sorted(place.rglob(f"*{ending}")):
                 yield _unpacked(archive, scratch)
     elif place.exists():
-        hint = f"create an archive with: wolfbane report --as record --to share.tar.gz"
+        hint = "create an archive with: wolfbane report --as record --to share.tar.gz"
         raise InputError(
             Problem("it is neither the folder nor an archive of a run", str(place), hint=hint)
         )

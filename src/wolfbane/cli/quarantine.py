@@ -44,7 +44,7 @@ def _day(ctx: click.Context, param: click.Parameter, value: datetime | None) -> 
     "--because", required=True, metavar="TEXT", help="The reason. It is shown in every run."
 )
 @click.option("--until", type=click.DateTime(["%Y-%m-%d"]), callback=_day, metavar="DATE",
-              help="The last day. After it, runs fail until the entry is changed or removed.")  # fmt: skip
+              help="The last day. After it, runs fail until you change the entry.")  # fmt: skip
 @click.option("--owner", default="", metavar="WHO", help="The person or team responsible.")
 @click.option("--ticket", default="", metavar="URL", help="The issue that tracks the problem.")
 def add_entry(

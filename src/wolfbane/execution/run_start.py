@@ -125,7 +125,7 @@ class RunStart(msgspec.Struct, frozen=True):
         if request.seed is not None:
             return f"random, seed {request.seed}"
         return (
-            ("previously failed tests first") if request.order == "failed" else "longest file first"
+            "previously failed tests first" if request.order == "failed" else "longest file first"
         )
 
     def _warnings(self) -> list[str]:

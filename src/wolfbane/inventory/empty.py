@@ -23,10 +23,8 @@ def nothing_chosen(
         if lost := unclaimed(inventory):
             lines.append(in_words(lost))
         if unread := sum(not file.complete for file in inventory.files.values()):
-            files = "1 file tells" if unread == 1 else f"{unread} files tell"
-            lines.append(
-                f"more tests may appear after loading {many(unread, 'file')}: wolfbane list --exact"
-            )
+            files = "1 file" if unread == 1 else f"{unread} files"
+            lines.append(f"more tests may appear after loading {files}: wolfbane list --exact")
         return NothingChosen(
             f"Nothing to run: no tests were found in {inventory.workspace.root}.", lines
         )
@@ -42,7 +40,7 @@ def nothing_chosen(
     if any(rule.startswith("leave_out") for rule in left_out):
         lines.append("use --everything to include tests that leave_out excludes")
     words = (
-        ("No tests match the selection, so no tests were run.")
+        "No tests match the selection, so no tests were run."
         if to_run
         else "No tests match the selection."
     )

@@ -77,7 +77,7 @@ def weights_of(mix: Sequence[tuple[str, float]], tests: Sequence[Test]) -> dict[
             why = (
                 "must be greater than zero"
                 if found
-                else ("is for an expression that matches none of the selected workflows")
+                else "is for an expression that matches none of the selected workflows"
             )
             raise InputError(Problem(f"the weight {weight:g} of '{expression}' {why}"))
         for address in found:

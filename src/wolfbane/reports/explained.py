@@ -58,7 +58,7 @@ def explained(
         chosen = chosen and keeps
         rows.append((reason.source, _reason_text(reason, keeps=keeps)))
     verdict = (
-        Text("chosen", style="bold dark_cyan") if chosen else Text("not selected", "bold khaki1")
+        Text("selected", style="bold dark_cyan") if chosen else Text("not selected", "bold khaki1")
     )
     rows.append(("verdict", verdict))
     return rows

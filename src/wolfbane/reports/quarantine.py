@@ -88,14 +88,12 @@ def print_quarantined(
         return
     console.print()
     console.print(rule(console, console.reading_width), style="dim")
-    which = "which does" if len(quarantined) == 1 else "which do"
     title = Text(
         f"quarantined  {many(len(quarantined), 'test')} (failures do not fail the run)",
         style="bold",
     )
     over = [result for result in quarantined if entries[result.address].over]
     if over:
-        kept = "is kept past its" if len(over) == 1 else "are kept past their"
         title.append(f"\nthe end date has passed for {many(len(over), 'test')}; this fails the run")
     console.print(title)
     for result in quarantined:

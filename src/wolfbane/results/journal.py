@@ -106,5 +106,5 @@ def _newer(first: bytes) -> str:
     return (
         ""
         if same
-        else (f"the record was written by Wolfbane {version}; this is Wolfbane {__version__}")
+        else f"the record was written by Wolfbane {version}; this is Wolfbane {__version__}"
     )

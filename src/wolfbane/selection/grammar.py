@@ -143,9 +143,7 @@ class _ExpressionParser:
             place = self.at + len(self.text[self.at :]) - len(self.text[self.at :].lstrip())
             mark = self.text[place]
             what = (
-                (f"the closing quote {mark} is missing")
-                if mark in "\"'"
-                else f"unexpected {mark!r}"
+                f"the closing quote {mark} is missing" if mark in "\"'" else f"unexpected {mark!r}"
             )
             raise ExpressionError(what, self.text, place)
         kind = match.lastgroup or ""

@@ -203,6 +203,6 @@ def _large_files(tree: Path, why: str) -> Iterator[str]:
         are = (
             "1 large file was not downloaded and is only a pointer"
             if len(pointers) == 1
-            else (f"{len(pointers)} large files were not downloaded and are only pointers")
+            else f"{len(pointers)} large files were not downloaded and are only pointers"
         )
         yield f"{why}: {are} here: {some}"

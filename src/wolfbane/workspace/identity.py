@@ -34,7 +34,7 @@ def identity_of(workspace: Workspace) -> tuple[Identity, str]:
         warning = (
             "this clone is shallow and lacks the repository's first commit, "
             "so the team's history identifies this workspace by its name, "
-            "'{name}'; other clones may use another identity; {hint}"
+            f"'{name}'; other clones may use another identity; {hint}"
         )
         return Identity(f"name {name}", name), warning
     # The last one listed is the oldest, where histories were merged that begin apart.

@@ -70,12 +70,12 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
     if run.command and not isinstance(run.command[0], str):
         yield (
             ("run", "command"),
-            ("the first argument must be the launcher itself, without placeholders"),
+            "the first argument must be the launcher itself, without placeholders",
         )
     if run.names.how != "files" and "{names}" not in command:
         yield (
             ("run", "command"),
-            ("no argument is {names}, so the launcher does not get the tests to run"),
+            "no argument is {names}, so the launcher does not get the tests to run",
         )
     if run.per in TOGETHER and "{file}" in command:
         words = f"{{file}} is one file, but run.per is '{run.per}'; use {{files}}"

@@ -237,7 +237,7 @@ def _extensions(item: Mapping[str, Any], place: str) -> Iterator[Finding]:
     elif until is not None:
         yield (
             f"{place}/{UNTIL}",
-            (f"'{UNTIL}' must be a condition, or a criterion with a 'condition'"),
+            f"'{UNTIL}' must be a condition, or a criterion with a 'condition'",
         )
 
 

@@ -45,7 +45,7 @@ class Database:
         except DatabaseError as error:
             words = f"cannot use the history: {_short(error)}"
             hint = (
-                ("move the file to another place; a new history will then be created")
+                "move the file to another place; a new history will then be created"
                 if self._file
                 else ""
             )

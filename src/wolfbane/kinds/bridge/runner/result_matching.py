@@ -236,7 +236,7 @@ class Accounts:
             return
         outcome = "timed out" if verdict.ended else "errored"
         silent = (
-            (f"no result was reported ({how_it_ended(code)})") if code else "no result was reported"
+            f"no result was reported ({how_it_ended(code)})" if code else "no result was reported"
         )
         why = verdict.ended or verdict.trouble or self._contradiction
         if waiting := [test for tests in self._left.values() for test in tests]:
@@ -257,7 +257,7 @@ class Accounts:
         how = (
             "no exit code was returned"
             if code is None
-            else (f"the launcher ended: {how_it_ended(code)}")
+            else f"the launcher ended: {how_it_ended(code)}"
         )
         end: Message = {"outcome": "errored", "message": how}
         if verdict.ended:
