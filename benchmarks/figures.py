@@ -329,7 +329,7 @@ def printing() -> None:
         reader.finish()
         return time.perf_counter() - began
 
-    line = "a line of what it prints\n"
+    line = "a line of its output\n"
     less, more = (
         statistics.median(read(line * (size // len(line))) for _ in range(3))
         for size in (4 << 20, 16 << 20)

@@ -89,7 +89,7 @@ class Run:
 
     @property
     def text(self) -> str:
-        """What it printed, in one line: prose is broken at the width of the terminal."""
+        """What was printed, in one line: prose is broken at the width of the terminal."""
         return " ".join(self.out.split())
 
     @property

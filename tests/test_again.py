@@ -1,4 +1,4 @@
-"""``wolfbane again``: a recorded run repeated, or only what failed in it."""
+"""``wolfbane again``: a recorded run repeated, or only the failed tests of it."""
 
 from __future__ import annotations
 

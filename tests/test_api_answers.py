@@ -31,7 +31,7 @@ def test_answers_are_held_against_their_description(quay):
     told = result(quay, step("s", "berth", "$statusCode == 200"))
     assert told["outcome"] == "failed"
     for words in (
-        "headers at X-Count", "headers at X-Page: expected it to be there",
+        "headers at X-Count", "headers at X-Page: expected a value",
         "body at /: expected a field 'depth'", "body at /length: expected type number",
         "body at /tags/0: expected type string, found 1",
     ):  # fmt: skip
@@ -177,7 +177,7 @@ def test_documents_by_url_are_kept_and_looked_at_again(quay):
     quay.file("wolfbane.toml", text.replace("read =", 'documents_token = "{token}"\nread ='))
     place = f".wolfbane/copies/127.0.0.1_{quay.server.server_port}/docs"
     nothing = run(quay, "--offline")
-    assert nothing.code == 2 and "there is no copy here (--offline)" in nothing.err
+    assert nothing.code == 2 and "there is no saved copy (--offline)" in nothing.err
     first = run(quay)
     assert first.outcomes == {f"{place}/far.arazzo.yaml#w": "passed"}, first.out
     assert "sha256" in first.out and "out of date" not in first.out

@@ -77,15 +77,15 @@ def test_two_commands_are_enough(folder, name):
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        (["--all", "ls && sh run-all.sh", "--one", "x"], "needs a shell; allow it with --yes"),
+        (["--all", "ls && sh run-all.sh", "--one", "x"], "needs a shell; use --yes to allow it"),
         (["--all", "sh run-all.sh | tee log", "--one", "x"],
-         "the exit code of what stands before '|' is lost; put it into a script"),
+         "the exit code of what stands before '|' is lost; put the command into a script"),
         (["--all", "sh $HOME/all.sh", "--one", "x"], "'$HOME/all.sh' stands in the command"),
         (["--all", "sh 'run", "--one", "x"], "No closing quotation"),
         (["--all", "sh run-all.sh"], "the command that runs one test is missing; give it: --one"),
         (["--all", "no-such-launcher", "--one", "x"], "'no-such-launcher' cannot be started"),
         (["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
-         "nothing that the command left or printed says how each test ended"),
+         "neither the output nor the files of the command show the result of each test"),
         (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "ran longer than 1 s"),
         (["--all", "sh run-all.sh", "--one", "sh checks/depth.sh", "-w", "checks"],
          "b.toml: it is not in the workspace"),

@@ -81,7 +81,7 @@ def test_names_arrive_exactly(folder, how):
     assert run.outcomes == told
     assert not (folder.path / "gone").exists()
     if how == "list":
-        words = "its name has a line break, and names are given one on each line"
+        words = "the test name contains a line break, but names are given one per line"
         assert run.results[f"all.echo#{BROKEN}"]["message"] == words
     assert "two\\nlines" in folder.call("list").out
 
@@ -126,7 +126,7 @@ def test_a_child_that_a_launcher_leaves_behind_holds_nothing_up(folder):
 
 @pytest.mark.parametrize(("text", "words"), [
     ("", "no element found"),
-    ("<testsuites/>", "no result came back"),
+    ("<testsuites/>", "no result was reported"),
     ('<!DOCTYPE t [<!ENTITY a "a">]><testsuite>&a;</testsuite>', "entities: refused"),
     ("<testsuite><testcase name='x'", "not well-formed"),
 ])  # fmt: skip
@@ -146,11 +146,11 @@ def test_a_launcher_that_does_not_end_is_ended(ledger):
 
 
 @pytest.mark.parametrize(("text", "mode", "words"), [
-    ('entry "a" lost\nentry "b"', -1, "no result came back"),
+    ('entry "a" lost\nentry "b"', -1, "no result was reported"),
     ('entry "a"', 3, "the launcher ended: exit code 3, though its report is whole"),
     ('entry "a"', 1, "no test failed in the report, but the exit code is 1"),
     ('entry "a" wrong', 0, "tests failed in the report, but the exit code is 0"),
-    ('entry "a" lost', 0, "no result came back"),
+    ('entry "a" lost', 0, "no result was reported"),
 ])  # fmt: skip
 def test_silence_is_never_success(ledger, text, mode, words):
     lines = "".join(f"  {line}\n" for line in text.splitlines())
@@ -212,7 +212,7 @@ def test_what_nobody_knew_is_added_and_marked(ledger):
     run = ledger.run("--verbose")
     assert run.outcomes == {place("x / a"): "passed", place("surprise"): "passed"}
     assert run.results[place("surprise")]["account"] == "added"
-    assert "added: its launcher told of it, and nobody knew it" in run.out
+    assert "added: the launcher reported this test, but it was not known before the run" in run.out
     assert f"its launcher told of a test that nobody knew: {place('surprise')}" in run.out
 
 
@@ -419,7 +419,7 @@ def test_a_test_is_told_as_soon_as_its_entry_is_whole(folder, form):
     run = folder.run("--timeout", "20s")
     told = {f"a.slow#{name}": "passed" for name in ("first", "second", "seen")}
     assert (run.code, {**run.outcomes, **told}) == (0, run.outcomes), run.out
-    assert run.results["a.slow#seen"]["seconds"] > 0  # since the one before
+    assert run.results["a.slow#seen"]["seconds"] > 0  # since the previous entry
 
 
 MEASURED = """

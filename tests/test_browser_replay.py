@@ -63,4 +63,4 @@ def test_the_browser_of_a_failed_test_stays_open_until_enter(suite):
         shown.kill()
     stays = "Browser 'chromium' stays open after pages/test_quay.py#Quay / test_books"
     assert stays in run.out and "page    http://127.0.0.1" in run.out
-    assert (run.code, "Press any key to close it and go on." in run.out) == (1, True)
+    assert (run.code, "Press any key to close the browser and continue." in run.out) == (1, True)

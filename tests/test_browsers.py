@@ -81,7 +81,7 @@ def test_missing(self):
         r"waited \d\.\d s for #berth-lst \(by css selector\); most like it .*: #berth-list,", said
     )
     assert len(left(folder, missing, "screenshot")) == 1
-    assert "it left behind:\n    screenshot  .wolfbane/runs/" in run.out
+    assert "evidence:\n    screenshot  .wolfbane/runs/" in run.out
 
 
 @chromium
@@ -441,7 +441,7 @@ def test_b(self):
         run = folder.run(TMPDIR=place, WOLFBANE_TEST_MARK=str(folder.path))
         assert list(Path(place).iterdir()) == []
     assert set(run.outcomes.values()) == {"passed"}, run.out
-    assert "left its session open; it was closed" in run.out
+    assert "left its session open; the stream was closed" in run.out
     assert folder.processes() == []
 
 

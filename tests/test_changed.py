@@ -74,7 +74,7 @@ def test_the_way_of_a_change_is_told(harbour):
     (harbour.path / "lib" / "berths" / "measures.py").unlink()
     told = harbour.call("explain", "test_fit", "--changed", "main")
     assert "it needs lib/berths/fit.py, which needs lib/berths/measures.py, which" in told.out
-    assert "not chosen" in harbour.call("explain", "test_alone", "--changed", "main").out
+    assert "not selected" in harbour.call("explain", "test_alone", "--changed", "main").out
     (harbour.path / "lib" / "berths" / "measures.py").write_text("LONG = 13\n")
     run = harbour.run("--changed", "main")
     assert (run.code, list(run.results)) == (0, ["tests/test_fit.py#test_fit"])

@@ -59,7 +59,7 @@ def test_the_outcomes_are_those_of_a_local_run(machines, quay):
     assert {each["machine"] for each in there.results.values()} == {"quay-1", "quay-2"}
     seconds = json.loads((quay.path / "report.json").read_text())["finished"]["seconds"]
     assert all(0 < each["began"] < seconds for each in there.results.values())
-    assert f"the machines of {machines.address}" in there.text
+    assert f"the machines of cluster {machines.address}" in there.text
     printed = "".join(each["output"] for each in there.results.values())
     assert "with *****" in printed
     assert str(quay.path) not in printed
@@ -208,7 +208,9 @@ def test_a_scheduler_without_machines(quay, tmp_path):
         done = quay.run("--set", "key=x", "--on", alone.address)
     finally:
         alone.close()
-    assert (done.code, "the scheduler has no machine" in done.err) == (4, True), done.err
+    assert (done.code, "no machine is connected to the scheduler" in done.err) == (4, True), (
+        done.err
+    )
 
 
 def test_what_travels(folder, tmp_path):
@@ -282,7 +284,7 @@ def test_a_file_that_changes_while_it_is_packed(folder):
     folder.file("tables.csv", "1")
     manifest = pack(folder.path, [], [], [], 1000)
     folder.file("tables.csv", "2")
-    with pytest.raises(InputError, match=r"tables.csv: it changed while it was packed"):
+    with pytest.raises(InputError, match=r"tables.csv: the file changed during packing"):
         list(contents(folder.path, manifest.files))
 
 

@@ -107,13 +107,13 @@ def test_the_suites_of_what_is_deployed(quay, source):
     ("answer", "arguments", "code", "words"),
     [
         ((503, {}, ""), ["--at", "deployed"], 4, "is unknown: GET http://127.0.0.1"),
-        ((200, {}, "no JSON"), ["--at", "deployed"], 4, "the answer is no JSON"),
+        ((200, {}, "no JSON"), ["--at", "deployed"], 4, "the response is not JSON"),
         ((200, {}, "{}"), ["--at", "deployed"], 4, "nothing at /build/0/version"),
         ((200, {}, '{"build": [{"version": "9"}]}'), ["--at", "deployed"], 2,
          "has version 9, revision v9: git knows no such revision"),
         ((503, {}, ""), ["--version-must-match"], 2, "is unknown: GET http://127.0.0.1"),
         ((200, {}, '{"build": [{"version": "1.0"}]}'), ["--version-must-match"], 2,
-         "the suites are newer by 1 commit; --at deployed takes the suites of that version"),
+         "the suites are newer by 1 commit; use --at deployed to take the suites of that version"),
         ((200, {}, '{"build": [{"version": "9"}]}'), [], 0, "git knows no revision v9"),
         ((503, {}, ""), [], 0, "is unknown: GET http://127.0.0.1"),
     ],
@@ -130,13 +130,13 @@ def test_a_version_that_does_not_fit(quay, system, answer, arguments, code, word
 @pytest.mark.parametrize(
     ("source", "words"),
     [
-        ("{}", "it has either a 'url' or a 'command'"),
-        ('{ url = "URL", command = ["true"] }', "it has either a 'url' or a 'command'"),
+        ("{}", "it needs either 'url' or 'command'"),
+        ('{ url = "URL", command = ["true"] }', "it needs either 'url' or 'command'"),
         ('{ url = "URL", pinter = "/a" }', "unknown key 'pinter'; did you mean pointer?"),
         ('{ url = "URL", pointer = "a" }', "a JSON pointer starts with '/'"),
         ('{ url = "URL", pattern = "(" }', "'pattern' is no regular expression"),
         ('{ url = "URL", revision = "v" }', "'revision' has no {version} in it"),
-        ('{ url = "{base}" }', "holds {base}, which is no parameter"),
+        ('{ url = "{base}" }', "holds {base}, which is not a parameter"),
     ],
 )
 def test_wrong_version_sources_are_errors_of_the_settings(quay, source, words):
@@ -195,7 +195,7 @@ def test_the_demos_staging_has_the_older_suite(tmp_path):
         versions = [each["started"]["targets"][0]["version"] for each in found.values()]
         assert versions == ["1.3.0", "1.4.0"]
         listed = harbour.call("list", "--env", "staging,production", "--at", "deployed")
-        assert "name one environment; not staging, production" in listed.err
+        assert "give only one environment; not staging, production" in listed.err
         own = harbour.call("run", "--at", "deployed")
         assert "environment 'local' has no 'version'; choose with --env: staging" in own.err
     finally:

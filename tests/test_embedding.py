@@ -92,7 +92,7 @@ def test_who_stops_to_iterate_ends_the_run(folder):
 
 @pytest.mark.parametrize(("call", "error"), [
     ("w.list(pick='sute:a')", "InputError unknown field 'sute:'; did you mean suite?"),
-    ("w.run(pick='tag:none')", "NothingChosen Nothing was chosen, so nothing was run."),
+    ("w.run(pick='tag:none')", "NothingChosen No tests match the selection, so no tests were run."),
     ("w.run(reports=('pdf=a',))", "InputError --report pdf=a: unknown format 'pdf'"),
     ("w.run(order='randm')", "InputError 'order' is 'randm'; did you mean random?"),
     ("open_workspace('nowhere')", "InputError"),

@@ -129,7 +129,10 @@ def test_errors(quay, arguments, said):
         ('[workspace]\nenv = "x"\n[env.x]\nextends = "y"\n', "there is no environment 'y'"),
         ('[workspace]\nenv = "x"\n[env.x]\nextends = "x"\n', "extends itself"),
         ('[workspace]\nenv = "x"\n[env.x]\nvalues_from = "no.json"\n', "no.json: cannot be read"),
-        ("[env.x]\nextends = 5\n", "wolfbane.toml:2: 'extends' names one environment"),
+        (
+            "[env.x]\nextends = 5\n",
+            "wolfbane.toml:2: 'extends' must be the name of one environment",
+        ),
         ("[env.x]\nvalues_from = 5\n", "wolfbane.toml:2: 'values_from' names a file"),
         ('[workspace]\nenv = "x"\n[env.x]\ntide = 1\n', "there is no parameter 'tide'"),
     ],

@@ -211,7 +211,7 @@ def test_an_example_does_what_it_says(harbour, line):
     if "browser" in line and " run " in line:
         shown += " --dry-run --everything"  # they are run in tests of their own
     if " watch " in shown or shown.endswith(" watch"):
-        shown = shown.replace(" watch", " run") + " --dry-run"  # it goes on until it is ended
+        shown = shown.replace(" watch", " run") + " --dry-run"  # running until it is ended
     words = shlex.split(shown + dashes + passed_on)[1:]
     if words[0] == "import":
         words = [file for word in words for file in _expanded(harbour.path, word)]

@@ -98,7 +98,10 @@ def test_runs_and_tests_over_time(quay):
     assert (moody["runs"], moody["passed"], moody["stable"]) == (3, 2, 1)
     assert [run["outcome"] for run in moody["ended"]] == ["passed", "failed", "passed"]
     table = quay.call("history", "--name", "moody", **quay.history).out
-    assert re.search(r" \.F\. +2 of 3 +0% ", table) and "newest at the right:  . passed" in table
+    assert (
+        re.search(r" \.F\. +2 of 3 +0% ", table)
+        and "the newest run is on the right:  . passed" in table
+    )
     picture = quay.call("history", "test_quay.py", "--picture", "out.png", **quay.history)
     assert (quay.path / "out.png").read_bytes().startswith(b"\x89PNG"), picture.err
 
@@ -135,7 +138,10 @@ def test_a_history_that_is_damaged_or_newer_or_away_is_said(folder):
         left.unlink()
     history.write_bytes(b"no database at all" * 100)
     damaged = folder.call("history")
-    assert (damaged.code, "move it away, and a new one is begun" in damaged.err) == (2, True)
+    assert (
+        damaged.code,
+        "move the file to another place; a new history will then be created" in damaged.err,
+    ) == (2, True)
     assert folder.run().code == 0
     history.unlink()
     assert len(json.loads(folder.call("history", "--as", "json").out)) == 2
@@ -317,10 +323,10 @@ def test_a_workspace_is_the_same_one_in_every_clone(two, tmp_path):
     _git(tmp_path / "harbour", "commit", "-qm", "Another", "--allow-empty")
     _git(tmp_path, "clone", "-q", "--depth", "1", f"file://{tmp_path}/harbour", "shallow")
     told = shallow.call("history", **east.shared)
-    assert "set 'identity' in [workspace]" in told.err and "no run is on record" in told.err
+    assert "set 'identity' in [workspace]" in told.err and "no runs are recorded" in told.err
     for quay in (clone, shallow):
         quay.file("wolfbane.toml", '[workspace]\nname = "Quay"\nidentity = "east-quay"\n')
-    assert "no run is on record" in clone.call("history", **east.shared).err
+    assert "no runs are recorded" in clone.call("history", **east.shared).err
     assert clone.call("history", "--claim", "quay", **east.shared).code == 2
     assert clone.call("history", "-w", "all", "--claim", "Quay", **east.shared).code == 2
     claimed = clone.call("history", "--claim", "Quay", **east.shared)

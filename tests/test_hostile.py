@@ -37,7 +37,7 @@ def bomb():
 HOSTILE_PYTHON = {
     "a loop of links": (lambda p: p.symlink_to("test_bad.py"), "Too many levels"),
     "a link to nothing": (lambda p: p.symlink_to("nowhere"), "No such file"),
-    "a pipe": (os.mkfifo, "it is no regular file"),
+    "a pipe": (os.mkfifo, "it is not a regular file"),
     "deep": (lambda p: p.write_text(f"x = {'-' * DEEP}1\n"), "nested too deeply"),
     "brackets": (lambda p: p.write_text(f"x = {'(' * DEEP}{')' * DEEP}\n"), "nested"),
 }

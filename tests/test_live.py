@@ -55,7 +55,7 @@ def talk(quay, *arguments):
 
 def test_a_test_talks_and_a_debugger_works(quay):
     child = talk(quay, "--name", "talks", "--set", "key=low-water")
-    child.expect("the test has this terminal, and no time limit")
+    child.expect("the test uses this terminal and has no time limit")
     child.expect("who\\? ")
     child.sendline("Flow")
     child.expect("hello Flow True")

@@ -140,7 +140,7 @@ def test_only_news_if_that_is_wanted(folder, box, plain):
     text = mail.get_body(("plain",)).get_content().replace("\r\n", "\n")
     assert "newly failing  test_a.py#test_good" in text
     assert "mended         test_a.py#test_bad" in text
-    assert "The whole report: https://ci.harbour.example/2" in text
+    assert "Full report: https://ci.harbour.example/2" in text
     assert list(mail.iter_attachments()) == []
 
 
@@ -183,9 +183,9 @@ def test_lists_names_and_blocked_tests(folder, box, plain):
         "", "Harbour master", "Quay, north"
     ]  # fmt: skip
     text = mail.get_body(("plain",)).get_content().replace("\r\n", "\n")
-    failed, blocked = text.partition("What failed:")[2].split("What was blocked:\n")
+    failed, blocked = text.partition("Failed tests:")[2].split("Blocked tests:\n")
     assert "test_a.py#test_bad" in failed and "test_b.py" not in failed
     assert blocked.startswith("  blocked  test_b.py") and "nowhere/python" in blocked
-    assert ">What was blocked</h2>" in mail.get_body(("html",)).get_content()
+    assert ">Blocked tests</h2>" in mail.get_body(("html",)).get_content()
     wrong = folder.run("--mail-to", "crew@harbour.example, the master")
     assert (wrong.code, "that is no address; write crew@" in wrong.err) == (2, True)

@@ -352,4 +352,4 @@ def test_a_promise_that_is_never_settled_costs_its_test_alone(folder):
                      "hook / seven", "eight")
     }  # fmt: skip
     said = {run.results[f"t/a.test.cjs#{name}"]["message"] for name in bad}
-    assert said == {"it waits for what never comes: its promise was never settled"}
+    assert said == {"the test never finished: it awaits a promise that is never settled"}

@@ -81,7 +81,7 @@ def test_the_command_to_repeat_a_test_and_presets_have_them(quay):
     [
         (["--suite", "rules", "--", "-x"], "'rules' cannot be passed -x: suites of kind scenario"),
         (["--suite", "tides,log", "--", "-x"], "are of 2 kinds (python, tap); say for which"),
-        (["--suite", "log", "--options-for", "log"], "no option is passed on; add -- OPTION"),
+        (["--suite", "log", "--options-for", "log"], "no option is passed on; add them after --"),
         (["--suite", "log", "--options-for", "lug", "--", "-x"], "'lug' is not in this run; did"),
         (["--suite", "log", "--options-for", "tides", "--", "-x"], "'tides' is not in this run"),
     ],

@@ -107,7 +107,7 @@ def test_a_failure_is_told_in_full(folder):
         "- low",
         "+ high",
         "  6 ◆         self.assertEqual(",
-        "it printed:\n    looking at berth 12",
+        "output:\n    looking at berth 12",
         "run it again: wolfbane run 'test_h.py#T / test_bad'",
         "1 of 3 tests failed: 1 passed, 1 failed, 1 skipped; ",
         "; exit 1; run",

@@ -170,7 +170,7 @@ def test_other_commands_look_at_a_revision_too(quay):
     [
         (["--at", "v1.3"], "--at v1.3: git knows no such revision; did you mean v1"),
         (["--at", "--help"], "--at --help: git knows no such revision"),
-        (["--at", ""], "it is empty"),
+        (["--at", ""], "the value is empty"),
         (["--settings", "here"], "--settings needs --at"),
         (["--at", "v1.0", "--settings", "hier"], "'hier' is not one of 'there', 'here'"),
         (["--at", "deployed"], "environment 'local' has no 'version'"),
@@ -276,7 +276,7 @@ def test_submodules_come_along_and_pointers_of_large_files_are_named(quay, tmp_p
     done = quay.run("--at", "v2.0")
     (tree,) = copies(quay)
     assert (tree / "charts" / "chart.txt").read_text() == "2 m\n"
-    assert "1 large file is only a pointer here: map.tif" in done.text
+    assert "1 large file was not downloaded and is only a pointer here: map.tif" in done.text
 
 
 def test_clean_removes_the_copies_that_no_run_is_from(quay):

@@ -219,14 +219,14 @@ WRONG = {
     "Scenaro: y\n  Given z": (2, "did you mean 'Scenario:'?"),
     "Scenaro: y\n  What it is for.\n  Given z": (2, "did you mean 'Scenario:'?"),
     "Scenario: y\n  Given z\n  | a |\n  | 1 | 2 |": (5, "2 cells, the first one 1"),
-    "Scenario: y\n  Given z\n  | a": (4, "a row of a table ends with |"),
+    "Scenario: y\n  Given z\n  | a": (4, "a table row must end with |"),
     'Scenario: y\n  Given z\n  """\n  text': (4, 'no closing """'),
     "Scenario Outline: y\n Given <lenght>\n Examples:\n |length|\n |1|": (
         3, "did you mean <length>?",
     ),
     "@a b\nScenario: y\n  Given z": (2, "each begins with @"),
     "Scenario: y\n  Given": (3, "'Given' without words after it"),
-    "Examples:\n | a |": (2, "examples belong below an outline"),
+    "Examples:\n | a |": (2, "examples must be below an outline"),
 }  # fmt: skip
 
 

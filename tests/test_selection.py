@@ -261,12 +261,12 @@ def test_a_dead_term_in_a_larger_expression_is_warned_of(harbour):
         (["--kind", "pyton"], "unknown kind 'pyton'; did you mean python?"),
         (["--browser", "x"], "unknown browser 'x'; no browser is set up here"),
         (["--pick", "ownr:quay"], "unknown field 'ownr:'; did you mean owner?"),
-        (["--pick", "(tag:a"], "this '(' is never closed\n  (tag:a\n  ^"),
+        (["--pick", "(tag:a"], "this '(' has no matching ')'\n  (tag:a\n  ^"),
         (
             ["tests/test_hihg.py"],
             "there is no 'tests/test_hihg.py'; did you mean tests/test_high.py?",
         ),
-        (["tests/test_high.py:2"], "tests/test_high.py:2: no test is on this line"),
+        (["tests/test_high.py:2"], "tests/test_high.py:2: there is no test on this line"),
         (["/etc"], "'/etc' is outside the workspace"),
     ],
 )
@@ -305,8 +305,8 @@ def test_explain(harbour):
         "unit              from suite tides",
         "holds  owner:quay",
         "not    tag:x",
-        "matches: takes it away",
-        "not chosen",
+        "matches: excludes the test",
+        "not selected",
     ):
         assert words in plain
     unknown = harbour.call("explain", "test_onee")

@@ -56,7 +56,7 @@ BAD = {
         '[[suite]]\nname = "a"\nkind = "tap"\npaths = ["."]\nfolder = "gone"\n'
         '[[tag]]\nname = "slow"\nmatch = "tag:a tag:b"\n',
         [
-            "wolfbane.toml:2: this '(' is never closed",
+            "wolfbane.toml:2: this '(' has no matching ')'",
             "wolfbane.toml:6: suite 'a': there is no 'nowhere'",
             "wolfbane.toml:7: 'python' is for suites of kind python or doctest",
             "wolfbane.toml:9: two suites are named 'a' (line 4)",
@@ -96,7 +96,7 @@ def test_unreadable_settings(folder):
 def test_nothing_to_run_anywhere(folder):
     run = folder.call("run")
     assert run.code == 3
-    assert "no test was found" in run.err and "wolfbane init" in run.err
+    assert "no tests were found" in run.err and "wolfbane init" in run.err
 
 
 def test_every_chosen_test_skipped_is_no_success(folder):

@@ -165,9 +165,9 @@ def test_other_sources_and_other_numbers_are_refused(quay):
     assert "is of other sources: files differ" in join(quay, "out")[0].err
     quay.run()
     for place, words in {
-        "tests": "no record of a run is in it", "lost": "there is no such folder",
+        "tests": "it contains no record of a run", "lost": "there is no such folder",
         "wolfbane.toml": "neither a folder nor an archive", "bad.tgz": "cannot be unpacked",
-        ".wolfbane": "is no share; a share is run with --share 1/2",
+        ".wolfbane": "is no share; run a share with, for example, --share 1/2",
     }.items():  # fmt: skip
         (quay.path / "bad.tgz").write_text("no archive")
         wrong, _ = join(quay, place)

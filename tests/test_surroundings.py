@@ -200,9 +200,13 @@ def test_a_run_is_spread_over_the_values_of_a_parameter(quay):
         ('needs = ["booking"]', 'needs = ["bookin"]', "no service 'bookin'; did you mean booking?"),
         ("services = []", 'services = ["boking"]', "no service 'boking'; did you mean booking?"),
         ('ready = "{url}/health"', "ready = { htp = 1 }", "unknown key 'htp'; did you mean http?"),
-        ('ready = "{url}/health"', 'ready = "{ulr}/x"', "holds {ulr}, which is no parameter"),
+        ('ready = "{url}/health"', 'ready = "{ulr}/x"', "holds {ulr}, which is not a parameter"),
         ('"service.py", "{port}"', '"service.py", "{token}"', "its command holds a secret"),
-        ('"service.py", "{port}"', '"service.py", "{prt}"', "holds {prt}, which is no parameter"),
+        (
+            '"service.py", "{port}"',
+            '"service.py", "{prt}"',
+            "holds {prt}, which is not a parameter",
+        ),
         ("json =", "jsn =", "has no form 'jsn'; did you mean json?"),
     ],
 )
@@ -269,7 +273,7 @@ def test_doctor_says_what_is_missing_and_how_to_mend_it(quay):
     found = {(item["about"], item["state"]): item["message"] for item in json.loads(run.out)}
     assert run.code == 4
     assert "no-such-node" in found["suite page", "missing"]
-    assert found["suite page", "warning"] == "it has no test"
+    assert found["suite page", "warning"] == "the suite has no tests"
     assert "lost/test_lost.py" in found["files", "warning"]
     assert "name:barometer matches 0" in found["rule for tag old", "warning"]
     assert "tag:smoke matches 0" in found["preset gone", "warning"]

@@ -305,7 +305,7 @@ DAMAGE = {
     "sys.stdout.close()": "sys.stdout closed",
     "sys.stdout = sys.__stdout__ = None": "sys.stdout closed",
     "sys.path.clear()": "sys.path without",
-    "os.chdir(tempfile.mkdtemp())": "another working folder",
+    "os.chdir(tempfile.mkdtemp())": "working folder changed",
     "resource.setrlimit(resource.RLIMIT_NOFILE, (3, HARD))": "RLIMIT_NOFILE changed",
     "signal.signal(signal.SIGTERM, signal.SIG_IGN)": "a handler of SIGTERM",
     "os.environ.clear()": "variables changed or gone",

@@ -30,7 +30,7 @@ CASES = {
     "todo": ("1..2\nnot ok 1 # TODO later\nok 2 # todo done\n", ["todo", "passed"], []),
     "a failed skip": ("1..1\nnot ok 1 - a # SKIP odd\n", ["failed"], []),
     "hash in a name": ("1..1\nok 1 - berth #5 # of 9\n", ["passed"], []),
-    "no plan": ("ok 1\n", ["passed"], ["there is no plan, so the end may be missing"]),
+    "no plan": ("ok 1\n", ["passed"], ["there is no plan, so the output may be incomplete"]),
     "too few": ("1..3\nok 1\n", ["passed"], ["the plan says 3 points, the program gave 1"]),
     "too many": ("1..1\nok\nok\n", ["passed"] * 2,
                  ["the plan says 1 point, the program gave 2"]),

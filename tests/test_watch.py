@@ -36,7 +36,7 @@ def test_what_is_saved_runs_what_it_reaches(folder, watch):
     folder.file("rules/steps/tide.py", steps)
     settings = folder.file("wolfbane.toml", '[workspace]\nleave_out = "name:low"\n')
     terminal = watch()
-    terminal.expect("watching 3 tests .*a all, f failed, s another selection, q quit")
+    terminal.expect("watching 3 tests .*keys: a = all, f = failed, s = new selection, q = quit")
     folder.file("berths.py", "LONG = 12\n")  # as it was
     folder.file("rules/steps/tide.py", f"{steps}# changed\n")
     terminal.expect('changed:"rules/steps/tide.py"')
@@ -63,7 +63,7 @@ def test_what_is_saved_runs_what_it_reaches(folder, watch):
     terminal.send("f")
     terminal.expect("Nothing was chosen")
     terminal.send("a")
-    terminal.expect("what failed first")
+    terminal.expect("previously failed tests first")
     terminal.expect("All 4 tests passed; ")
     terminal.expect("watching")
     terminal.send("q")

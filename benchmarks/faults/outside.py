@@ -18,7 +18,7 @@ _NAMES = (
 
 
 def _unread(scene: Scene, temporary: Path) -> Ended:
-    """Whoever reads what it prints has gone away."""
+    """Whoever reads its output has gone away."""
     process = subprocess.Popen(
         [*WOLFBANE, "run", *scene.arguments], cwd=scene.folder, stdout=subprocess.PIPE,
         stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, env=variables(scene, temporary),
