@@ -68,7 +68,8 @@ def ran(folder, *steps, **more):
     ("When it stays 1.5 nights", "'1.5' is not a whole number ({nights})"),
     ("When it was moored at quay", "'quay' is no Mooring (as M[0-9]+) ({mooring})"),
     ("When the gate is open: maybe", "'maybe' is not one of yes, no, true, false, on, off"),
-    ("Then the log says no problems found", "'no problems found' is more than one word; put it in quotes"),
+    ("Then the log says no problems found", "'no problems found' is more "
+"than one word; put it in quotes"),
 ])  # fmt: skip
 def test_a_value_that_does_not_fit_its_hole_is_an_error_that_says_so(rules, step, said):
     result = ran(rules, step)

@@ -28,7 +28,7 @@ def main() -> None:
 
 
 def _interrupt(number: int, frame: FrameType | None) -> None:
-    """Raise KeyboardInterrupt, but end the process at once during an import.
+    """Raise KeyboardInterrupt, but end the process immediately during an import.
 
     The import system's own callbacks swallow exceptions: the interrupt would be lost.
     """

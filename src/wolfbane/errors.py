@@ -69,7 +69,7 @@ def nearest(word: str, words: Iterable[str]) -> str | None:
 
 
 def did_you_mean(word: str, words: Iterable[str]) -> str:
-    """``did you mean X?``, else the words there are (when few), else nothing."""
+    """``did you mean X?``; otherwise the existing words (if there are few), or nothing."""
     known = sorted(set(words))
     close = nearest(word, known)
     if close:

@@ -13,7 +13,7 @@ from wolfbane.model import Result
 class Target(msgspec.Struct, frozen=True):
     """The environment of a run with its values; secrets are masked.
 
-    ``version`` is what the system there says of itself; ``revision`` is the git revision of that
+    ``version`` is the version that the system reports; ``revision`` is the git revision of that
     version.
     """
 
@@ -27,8 +27,8 @@ class Target(msgspec.Struct, frozen=True):
 class SuiteState(msgspec.Struct, frozen=True):
     """The state of the suites in a run: their commit, and whether files differ from it.
 
-    ``revision`` is the name that was asked for with ``--at``; then ``settings`` says whose settings
-    the suites have. Outside of a repository all of it is empty.
+    ``revision`` is the name given with ``--at``; then ``settings`` is the source of the suites'
+    settings. Outside a repository, all fields are empty.
     """
 
     commit: str = ""
@@ -55,7 +55,7 @@ class ShareFacts(msgspec.Struct, frozen=True):
     """The share that a run executes. Shares of the same plan differ only in their ``number``.
 
     ``whole`` is the number of tests in the plan. ``plan`` is a hash of their addresses, ``sources``
-    one of the files that they are in, and ``figures`` one of what the plan was cut by.
+    a hash of their files, and ``figures`` a hash of the weights that divide the plan.
     """
 
     number: int
@@ -70,16 +70,15 @@ class ShareFacts(msgspec.Struct, frozen=True):
 class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started"):
     """A run starts: the selected tests, the environment, and the excluded tests with reasons.
 
-    ``arguments`` were typed in ``folder`` of the workspace; without any, the run was not started by
-    a command that can be repeated. ``chosen`` are the addresses of its tests, where the arguments
-    may mean others later. ``seed`` is that of a random order. ``live``: its test has the terminal.
-    ``share``: the run is one of several. ``on`` is the address of the cluster that it runs on.
-    ``pointed`` are the arguments that point a run of single tests at the same place;
-    ``version`` is Wolfbane's; ``suite_state`` says which commit the suites are from.
-    The suites ``options_for`` were started with the options ``passed_on``.
-    ``without_tests`` are the files that suites of the run name and that hold no test,
-    ``unclaimed`` those that look like tests and belong to no suite, and
-    ``workspaces`` folders with settings of their own, both where suites were detected.
+    ``arguments`` were typed in ``folder`` of the workspace. Without any, the run was not started by
+    a command that can be repeated. ``chosen`` are the addresses of its tests, if the arguments
+    could select other tests later. ``seed`` is the seed of a random order. ``live``: its test uses
+    the terminal. ``share``: the run is one of several. ``on`` is the address of the cluster.
+    ``pointed`` are the arguments that run single tests in the same environment; ``version`` is
+    Wolfbane's; ``suite_state`` is the commit of the suites. The suites ``options_for`` were started
+    with the options ``passed_on``. ``without_tests`` are the files that suites list but that
+    contain no tests, ``unclaimed`` the files that look like tests but belong to no suite, and
+    ``workspaces`` folders with their own settings, both if suites were detected.
     """
 
     run: str
@@ -177,7 +176,7 @@ class TestRepeated(msgspec.Struct, frozen=True, tag_field="type", tag="test-repe
 class TestFinished(msgspec.Struct, frozen=True, tag_field="type", tag="test-finished"):
     """A test ended, after all of its attempts.
 
-    ``extra``: it came up in the run and was not in its plan.
+    ``extra``: the test appeared during the run and was not in its plan.
     """
 
     result: Result
@@ -207,8 +206,8 @@ class Covered(msgspec.Struct, frozen=True, tag_field="type", tag="covered"):
 class RunFinished(msgspec.Struct, frozen=True, tag_field="type", tag="run-finished"):
     """The run has ended. ``unrun`` tests were planned but did not start.
 
-    ``counts`` is without quarantined tests; ``quarantined`` counts these. ``browsers`` says
-    what the browsers of the run called themselves, by name; ``lately`` how often quarantined
+    ``counts`` is without quarantined tests; ``quarantined`` counts these. ``browsers`` are the
+    names and versions that the browsers of the run reported; ``lately`` is how often quarantined
     tests passed, by address.
     """
 

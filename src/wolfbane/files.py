@@ -14,7 +14,7 @@ _LONG_AGO = 60.0
 
 
 def read_regular(path: Path) -> bytes:
-    """The content of a regular file. Raises OSError, also where it is none.
+    """The content of a regular file. Raises OSError, also if the path is not a regular file.
 
     To open a pipe or a device may wait for ever.
     """
@@ -24,7 +24,7 @@ def read_regular(path: Path) -> bytes:
 
 
 def as_text(path: str) -> str:
-    """A path as every report can hold it: what in it is not UTF-8 as visible escapes."""
+    """A path that every report can contain: bytes that are not UTF-8 become visible escapes."""
     return path.encode("utf-8", "backslashreplace").decode()
 
 
@@ -39,7 +39,7 @@ def is_file(path: Path) -> bool:
 def write_whole(path: Path, text: str) -> None:
     """Write a file in one step, so that another process never reads half of it.
 
-    Raises OSError where it cannot be written; what was there before stays.
+    Raises OSError if the file cannot be written; the old content then stays.
     """
     path.parent.mkdir(parents=True, exist_ok=True)
     partial = path.with_name(f"{path.name}.{os.getpid()}")
@@ -56,7 +56,10 @@ def write_whole(path: Path, text: str) -> None:
 
 
 def _is_old(path: Path) -> bool:
-    """Whether nobody writes it any more: a process id says nothing of another machine's."""
+    """Whether no process writes the file any more.
+
+    A process id from another machine proves nothing.
+    """
     try:
         return time.time() - path.stat().st_mtime > _LONG_AGO
     except FileNotFoundError:

@@ -8,7 +8,7 @@ from wolfbane.model import LoadRow
 
 
 class LoadMachine(msgspec.Struct, frozen=True):
-    """A machine of a load, and how many processes of it are there.
+    """A machine of a load test, and the number of its processes.
 
     Its clock was set to within ``clock_error`` seconds.
     """
@@ -21,11 +21,11 @@ class LoadMachine(msgspec.Struct, frozen=True):
 class LoadStarted(msgspec.Struct, frozen=True, tag_field="type", tag="load-started"):
     """A load test starts.
 
-    ``points`` are seconds and users, or rates per second where it is ``open``.
+    ``points`` are seconds and users, or rates per second if it is ``open``.
 
-    ``users`` is the most at a time; ``until`` is None where each user takes everything ``loops``
-    times. ``contract`` is the share of answers that are checked. ``keys`` are the workflows and
-    steps, in their order. ``machines`` is empty for a load of this machine.
+    ``users`` is the maximum at a time; ``until`` is None if each user runs everything ``loops``
+    times. ``contract`` is the part of the responses that is checked. ``keys`` are the workflows and
+    steps, in order. ``machines`` is empty for a load test on this machine.
     """
 
     points: tuple[tuple[float, float], ...]
@@ -48,8 +48,8 @@ class LoadStarted(msgspec.Struct, frozen=True, tag_field="type", tag="load-start
 class LoadSecond(msgspec.Struct, frozen=True, tag_field="type", tag="load-second"):
     """One second of a load test, for all processes in total.
 
-    ``lag`` is the longest that an event loop was late, ``cpu`` the most that one process used of a
-    processor, both in seconds. ``late`` workflows began later than they were due.
+    ``lag`` is the longest delay of an event loop, ``cpu`` the highest processor use of one process,
+    both in seconds. ``late`` workflows started later than planned.
     """
 
     second: int
@@ -61,7 +61,7 @@ class LoadSecond(msgspec.Struct, frozen=True, tag_field="type", tag="load-second
 
 
 class LoadError(msgspec.Struct, frozen=True, tag_field="type", tag="load-error"):
-    """The first error of a kind; ``exchange`` is the file that has its request and answer."""
+    """The first error of a kind; ``exchange`` is the file with its request and response."""
 
     workflow: str
     step: str
@@ -73,8 +73,8 @@ class LoadError(msgspec.Struct, frozen=True, tag_field="type", tag="load-error")
 class LoadFinished(msgspec.Struct, frozen=True, tag_field="type", tag="load-finished"):
     """A load test has ended. ``unstarted`` workflows were due but did not start.
 
-    ``limited`` says how the generator itself was the limit, if it was. ``limits`` has each limit
-    with whether it held and what was measured.
+    ``limited`` is the reason if the generator itself was the bottleneck. ``limits`` contains each
+    limit, whether it was met, and the measured value.
     """
 
     seconds: float

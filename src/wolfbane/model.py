@@ -33,8 +33,8 @@ _BAD = frozenset({Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CR
 class Discrepancy(StrEnum):
     """The difference between a launcher's report and the known, selected tests.
 
-    ``added``: it told of a test that nobody knew; ``unasked``: of one that was not chosen;
-    ``missing``: it did not tell of one that was.
+    ``added``: it reported an unknown test; ``unasked``: a test that was not selected; ``missing``:
+    it did not report a selected test.
     """
 
     AGREED = ""
@@ -44,10 +44,10 @@ class Discrepancy(StrEnum):
 
 
 LIMITS = "limits"
-"""What the limits of a load have in the place of a file: each is a result of its own."""
+"""The file name in the results for limits of a load test: each limit is a separate result."""
 
 NESTED = " / "
-"""Between the names of what is nested, in a test's name."""
+"""The separator between nested names in a test's name."""
 
 
 def at(name: str, variant: str) -> str:
@@ -82,10 +82,10 @@ class Tag(msgspec.Struct, frozen=True):
 class Test(msgspec.Struct, frozen=True):
     """The smallest unit that can be selected. ``name`` is empty if the file is the test.
 
-    ``focused``: its source says that only this one should run. ``target`` is the label of the
-    environment that it runs in, where a run has several. ``needs`` are the names of tests
-    of the same file that have to run before. ``source_name`` is what its source calls it, where
-    that is not the last part of its name: others may be called the same.
+    ``focused``: its source marks it as the only one to run. ``target`` is the label of its
+    environment, if a run has several. ``needs`` are the names of tests of the same file that must
+    run before. ``source_name`` is its name in the source, if this is not the last part of its name,
+    because other tests have the same.
     """
 
     suite: str
@@ -106,7 +106,7 @@ class Test(msgspec.Struct, frozen=True):
 
     @property
     def worker_address(self) -> str:
-        """What workers call it: ``PATH#NAME``, or the path where the file is the test."""
+        """Its name for workers: ``PATH#NAME``, or the path if the file is the test."""
         return f"{self.path}#{self.name}" if self.name else self.path
 
     @property
@@ -118,7 +118,7 @@ class Test(msgspec.Struct, frozen=True):
 
     @property
     def ancestors(self) -> Iterator[str]:
-        """The names of what this test is nested in, innermost first."""
+        """The names of the groups around this test, innermost first."""
         name = self.name
         while NESTED in name:
             name = name.rpartition(NESTED)[0]
@@ -126,9 +126,9 @@ class Test(msgspec.Struct, frozen=True):
 
 
 class Block(msgspec.Struct, frozen=True):
-    """A named stretch of a file that holds tests (a class): lines ``start`` to ``end``.
+    """A named range of a file that contains tests (a class): lines ``start`` to ``end``.
 
-    Without a name it stands for the tests of these lines.
+    Without a name, it means the tests in these lines.
     """
 
     name: str
@@ -139,12 +139,11 @@ class Block(msgspec.Struct, frozen=True):
 class TestFile(msgspec.Struct, frozen=True):
     """A test file of a suite, and the known facts about its tests.
 
-    ``complete`` is False where the source hints at tests or tags that only loading it can
-    tell, and ``dynamic`` where these may differ each time. ``exact`` is True once a worker has
-    collected this content; ``depends`` are other files whose change undoes that. ``divisible``
-    files may be run class by class in several workers. ``lost`` files cannot be read at all, as
-    ``error`` says: no worker is asked about them. ``warnings`` are for people; each begins with
-    its line.
+    ``complete`` is False if the source hints at tests or tags that are known only after loading,
+    and ``dynamic`` if these may differ each time. ``exact`` is True after a worker has collected
+    this content; ``depends`` are other files whose change invalidates that. ``divisible`` files may
+    run class by class in several workers. ``lost`` files cannot be read at all, for the reason in
+    ``error``: no worker loads them. ``warnings`` are for the user; each starts with its line.
     """
 
     path: str
@@ -171,9 +170,9 @@ class Frame(msgspec.Struct, frozen=True):
 
 
 class Part(msgspec.Struct, frozen=True):
-    """A point, subtest or step inside a test, with an outcome of its own.
+    """A point, subtest or step inside a test, with its own outcome.
 
-    ``table`` and ``text`` are what stands below a step.
+    ``table`` and ``text`` are the content below a step.
     """
 
     name: str
@@ -199,7 +198,7 @@ class Excerpt(msgspec.Struct, frozen=True):
 class Evidence(msgspec.Struct, frozen=True):
     """An evidence file of an attempt. ``path`` is relative to the run's folder.
 
-    ``name`` is what the test calls it, ``part`` the number of the part that left it, from 1.
+    ``name`` is its name in the test, ``part`` the number of the part that attached it, from 1.
     """
 
     kind: str
@@ -221,14 +220,13 @@ class Repeated(msgspec.Struct, frozen=True):
 class Result(msgspec.Struct, frozen=True):
     """The result of one test: its last attempt, and the earlier attempts. Times are in seconds.
 
-    ``began`` counts from the start of the run; ``worker`` is the number of the place among
-    those that work at once, 0 where none was needed. ``account`` is for
-    tests behind a bridge. ``environment`` is the name of the one it ran in, even where a run
-    has only one, and its address does not say so. ``again`` are the arguments that choose what
-    has to run for it to come again, where its own address chooses nothing: that of a hook.
-    ``about`` are the headings that a scenario stands below, each with its description. A test that
-    was ``repeated`` is shown as it failed first, with other failures as ``earlier``. ``machine`` is
-    the name of the one it ran on, in a run over several.
+    ``began`` counts from the start of the run; ``worker`` is the number of the slot, 0 if none was
+    needed. ``account`` is for bridge tests. ``environment`` is the name of its environment, even if
+    the run has only one and its address does not contain it. ``again`` are the arguments that rerun
+    it, if its own address selects nothing: those of a hook. ``about`` are the headings above a
+    scenario, each with its description. A test that was ``repeated`` is shown with its first
+    failure, and other failures as ``earlier``. ``machine`` is the name of its machine, in a run on
+    several.
     """
 
     address: str
@@ -261,7 +259,7 @@ class Result(msgspec.Struct, frozen=True):
 
     @property
     def variant(self) -> str:
-        """What the outcome belongs to: the address with its environment."""
+        """The variant of the outcome: the address with its environment."""
         return self.address if self.target else at(self.address, self.environment)
 
 

@@ -21,9 +21,8 @@ PIECES = 8
 class Batch(msgspec.Struct, frozen=True):
     """Tests that one worker runs together. ``fresh``: the worker must be new.
 
-    Those of a batch that is ``again`` ran before in this run, and have an outcome already.
-    They are of one file, or of several where a suite's launcher is started for all; ``path`` is
-    the first.
+    The tests of an ``again`` batch ran before in this run, and already have an outcome. They are
+    from one file, or from several if a suite's launcher starts for all; ``path`` is the first.
     """
 
     suite: str
@@ -49,7 +48,7 @@ class Plan(msgspec.Struct, frozen=True):
 
     @property
     def tests(self) -> list[Test]:
-        """The tests in the order in which they are handed out."""
+        """The tests in the order of distribution."""
         return [test for batch in self.batches for test in batch.tests]
 
 
@@ -64,15 +63,15 @@ def make_plan(
     first: Container[str] = frozenset(),
     together: Mapping[str, str] = MappingProxyType({}),
 ) -> Plan:
-    """Order the chosen tests, longest file first, or at random from a seed.
+    """Order the selected tests, longest file first, or at random from a seed.
 
     Files with a test that is in ``first``, by address, come before others.
 
-    Several targets come one after the other, in the order of the tests. Tests of one class stay
-    together, for its hooks run once, and so do tests that need each other. With several jobs a
-    file that is long beside the whole is cut between classes, where its hooks allow. ``together``
-    names the suites whose files are run in one go: in a ``batch`` for each job, or as a whole
-    ``suite``.
+    Several targets follow one after the other, in the order of the tests. Tests of one class stay
+    together, because its hooks run once, and so do tests that need each other. With several jobs, a
+    file that is long compared with the total is divided between classes, if its hooks allow it.
+    ``together`` names the suites whose files run in one start: in a ``batch`` for each job, or as a
+    whole ``suite``.
     """
     by_file = [list(tests) for _, tests in groupby(chosen, key=_place)]
     shuffle = random.Random(seed)
@@ -155,7 +154,7 @@ def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:
 
 
 def test_groups(tests: Sequence[Test]) -> list[list[Test]]:
-    """Tests by class, in order of first appearance; plain functions stand alone.
+    """Tests by class, in order of first appearance; plain functions are single groups.
 
     Tests that need each other are in one group, with all of their classes.
     """

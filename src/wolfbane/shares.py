@@ -29,7 +29,7 @@ class Share(msgspec.Struct, frozen=True):
 
 
 def read_share(text: str) -> Share:
-    """A share as it is typed: ``2/5``. Raises ValueError."""
+    """A share as typed: ``2/5``. Raises ValueError."""
     whole = re.fullmatch(r"\s*(\d+)\s*/\s*(\d+)\s*", text)
     if whole is None:
         raise ValueError(f"'{text}' is not a share; for example, 2/5 is the second of five shares")
@@ -59,7 +59,7 @@ def units_of(
     """The tests as units: classes, and tests that need each other; whole files that have no cut.
 
     ``weights`` are by address. ``apart`` are addresses of results without a test in the plan, such
-    as files that cannot be loaded: each is a unit, too.
+    as files that cannot be loaded: each is also a unit.
     """
     by_file: dict[tuple[str, str, str], list[Test]] = {}
     for test in tests:
@@ -92,5 +92,5 @@ def cut(units: Sequence[Unit], of: int) -> list[frozenset[str]]:
 
 
 def digest_of(lines: Iterable[str]) -> str:
-    """A short hash of lines, in whatever order they come."""
+    """A short hash of lines, independent of their order."""
     return hashlib.blake2b("\0".join(sorted(lines)).encode("utf-8", "replace")).hexdigest()[:16]

@@ -6,14 +6,14 @@
     def boat(shared, length: float):
         shared.boat = Boat(length)
 
-A hole in braces takes what its parameter's annotation says: ``int``, ``float``, ``bool``, an
-enumeration, a type given to ``hole``, or else a text: one word, or more in quotes. A compiled
-regular expression may stand in place of the words; its named groups are the holes.
+The annotation of a placeholder's parameter defines its type: ``int``, ``float``, ``bool``, an
+enumeration, a type registered with ``hole``, or text: one word, or several in quotes. A compiled
+regular expression can replace the text; its named groups are the placeholders.
 
-Words in square brackets may be left out, ``a [big ]boat``; with bars between them one of them
-stands there, ``it [is|was] moored``.
+Words in square brackets are optional, ``a [big ]boat``; bars separate alternatives, ``it [is|was]
+moored``.
 
-A step may also ask for ``shared`` (what the steps of one scenario have in common), ``table`` (the
+A step may also have the parameters ``shared`` (shared data of one scenario's steps), ``table`` (the
 rows below the step), ``text`` (the text below it), and ``scenario`` (its name and tags).
 
 ``attach`` keeps a picture, a text or a file with the step that calls it.
@@ -58,7 +58,7 @@ def _declares(kind: str, pattern: Pattern) -> Callable[[_Function], _Function]:
 
 
 def given(pattern: Pattern) -> Callable[[_Function], _Function]:
-    """A step that says how things stand."""
+    """A step that describes the initial situation."""
     return _declares("given", pattern)
 
 
@@ -68,12 +68,12 @@ def when(pattern: Pattern) -> Callable[[_Function], _Function]:
 
 
 def then(pattern: Pattern) -> Callable[[_Function], _Function]:
-    """A step that says what must be so."""
+    """A step that checks the result."""
     return _declares("then", pattern)
 
 
 def step(pattern: Pattern) -> Callable[[_Function], _Function]:
-    """A step that may stand anywhere."""
+    """A step for any position."""
     return _declares("", pattern)
 
 
@@ -99,7 +99,7 @@ def _hooks(side: str, what: str, tag: str) -> Callable[[_Function], _Function]:
 
 
 def hole(kind: Any, pattern: str, convert: Optional[Callable[[str], Any]] = None) -> None:
-    """Say what text a hole annotated with ``kind`` takes, and how it becomes a value."""
+    """Define the text that matches a placeholder of type ``kind``, and its conversion."""
     registry.types[kind] = (pattern, convert or kind)
 
 
@@ -109,7 +109,7 @@ def skip(reason: str) -> NoReturn:
 
 
 LARGEST = 10 << 20
-"""Bytes that may be attached at once."""
+"""Maximum number of bytes of one attachment."""
 _BEGINNINGS = {
     b"\x89PNG": "png", b"\xff\xd8\xff": "jpg", b"GIF8": "gif", b"%PDF": "pdf", b"PK\x03\x04": "zip",
 }  # fmt: skip
@@ -118,9 +118,9 @@ _BEGINNINGS = {
 def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
     """Keep something with the step that runs: reports show it there.
 
-    A text, the bytes of a picture or another file, or a path to one (``pathlib.Path``). The ending
-    of ``name`` says what it is; without one, its first bytes do. Raises OSError where a file
-    cannot be read, ValueError where it is larger than 10 MiB.
+    A text, the bytes of a picture or another file, or a path to one (``pathlib.Path``). The
+    extension of ``name`` defines the type; without one, the first bytes do. Raises OSError if a
+    file cannot be read, ValueError if it is larger than 10 MiB.
     """
     if registry.keep is None:
         raise RuntimeError("attach() can be called only in steps and hooks of a running scenario")

@@ -27,8 +27,8 @@ class SettingsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Fault(NamedTuple):
     """One error in a table.
 
-    ``place`` leads to it from the top of the file, ``keys`` is the same without numbers and names
-    that the user chose. ``expected`` are the words that may stand there, or what kind of value.
+    ``place`` is its path from the top of the file; ``keys`` is the same without numbers and names
+    that the user chose. ``expected`` are the allowed words, or the kind of value.
     """
 
     reason: Literal["unknown key", "missing", "unknown word", "wrong type"]
@@ -119,7 +119,7 @@ def _parts(expected: Any) -> tuple[Any, ...]:
 
 
 def _part_for(expected: Any, value: Any) -> Any:
-    """The member of a union that a table or a list is meant for; else what is expected."""
+    """The member of a union that matches a table or a list; otherwise, the expected kinds."""
     for part in _parts(expected):
         origin = get_origin(part) or part
         is_table = isinstance(origin, type) and issubclass(origin, (dict, msgspec.Struct))
@@ -137,7 +137,7 @@ def _is_one_of(expected: Any, value: Any) -> bool:
 
 
 def _described(expected: Any) -> list[str]:
-    """The kinds of values that a type stands for, in words."""
+    """The kinds of values of a type, as text."""
     origins = [get_origin(part) or part for part in _parts(expected)]
     words = {
         _WORDS.get(origin, "a table"): None

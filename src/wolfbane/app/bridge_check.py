@@ -49,7 +49,7 @@ _MENDS = {
 def check_bridge(
     workspace: Workspace, suite: BridgeSuite, environments: Sequence[Environment]
 ) -> Iterator[Finding]:
-    """What holds of a suite's bridge and what does not, in the order in which it is looked at.
+    """The findings about a suite's bridge, in the order of the checks.
 
     Runs the suite's tests; nothing of that goes into the workspace's record.
     """
@@ -99,7 +99,7 @@ _FIND = "check find.files, and the patterns, the query or the list command"
 
 
 class _Runs:
-    """Runs of one suite that leave nothing behind: what one learns, the next does not know."""
+    """Runs of one suite that store nothing: a run cannot use what an earlier run learnt."""
 
     def __init__(
         self, workspace: Workspace, suite: BridgeSuite, environments: Sequence[Environment],
@@ -111,7 +111,7 @@ class _Runs:
         self._suite, self._environments, self._place = suite, environments, place
 
     def found(self) -> tuple[Sequence[Test], Sequence[Result]]:
-        """The suite's tests, and the files that could not tell theirs when they were asked."""
+        """The suite's tests, and the files whose tests could not be listed."""
         folder = new_run(self._place)
         session = self._session(folder.name, ())
         try:
@@ -181,9 +181,9 @@ def _unknown(results: Mapping[str, Result], known: Mapping[str, Test], *, added:
 def _reported(
     known: Mapping[str, Test], results: Mapping[str, Result], *, added: bool
 ) -> Iterator[Finding]:
-    """Whether what was found is what came back, and the exit code says the same.
+    """Whether the results match the tests that were found, and the exit code agrees.
 
-    ``added``: tests that only the launcher knows are to be run, too.
+    With ``added``, the tests that only the launcher knows also run.
     """
     lost = [a for a in known if a not in results or not _came_back(results[a])]
     strange = [a for a, result in results.items() if result.account is Discrepancy.ADDED]
@@ -219,13 +219,13 @@ def _came_back(result: Result) -> bool:
 
 
 def _last_of(printed: str) -> str:
-    """The last lines of what the launcher printed: mostly, these say why."""
+    """The last lines of the launcher's output, which usually contain the reason."""
     lines = [line for line in printed.splitlines() if any(map(str.isalnum, line))][-LINES:]
     return "".join(f"\n  {line}" for line in lines)
 
 
 def _mended_by(words: str, strange: Sequence[str]) -> str:
-    """Where to look when a test did not come back, and ``strange`` ones came."""
+    """The hint for a test without a result, when ``strange`` tests had one."""
     if strange and words.startswith("no result was reported"):
         name = strange[0].partition("#")[2]
         return (
@@ -237,7 +237,7 @@ def _mended_by(words: str, strange: Sequence[str]) -> str:
 
 
 def _alone(run: _Runs, about: str, addresses: Sequence[str], outcome: Outcome) -> Finding:
-    """Whether tests that are chosen run, and no other with them."""
+    """Whether the selected tests run, and no other test runs with them."""
     results = run.of(addresses)
     others = [address for address in results if address not in addresses]
     if others:

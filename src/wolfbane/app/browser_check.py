@@ -14,7 +14,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 def open_each(workspace: Workspace, found: Iterable[BrowserStatus]) -> list[BrowserStatus]:
-    """Open each browser that is here once, and see what it says of itself."""
+    """Open each installed browser once, and read the name that it reports."""
     return asyncio.run(_open_each(workspace, list(found)))
 
 

@@ -35,7 +35,7 @@ def remove_runs(
 ) -> RemovedRuns:  # fmt: skip
     """Remove the runs beyond the newest ``keep``, and those older than so many seconds.
 
-    The history takes them in before. A dry run removes nothing. Raises InputError.
+    The history stores the runs first. A dry run removes nothing. Raises InputError.
     """
     if keep is None and older_than is None:
         raise InputError(Problem("use --keep 20 or --older-than 30d to choose which runs to keep"))

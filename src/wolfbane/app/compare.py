@@ -27,12 +27,11 @@ if TYPE_CHECKING:
 def compare_runs(
     workspace: Workspace, names: Sequence[str], pick: Sequence[str]
 ) -> tuple[Comparison, list[str]]:
-    """The comparison of two runs, and what of the history could not be read.
+    """The comparison of two runs, and the problems of reading the history.
 
-    ``names`` are two runs, or one that is compared with the newest, or none: then the newest run
-    is compared with the one before it that chose the same. A git revision means the newest run at
-    it. ``pick`` narrows to expressions.
-    Raises InputError.
+    ``names`` are two runs, or one that is compared with the newest run, or none: then the newest
+    run is compared with the latest earlier run that has the same selection. A git revision means
+    the newest run at that revision. ``pick`` selects tests by expressions. Raises InputError.
     """
     store, problems = open_history(workspace)
     before, after = _two_runs(store, names, workspace.root)
@@ -74,7 +73,7 @@ def _narrowed(run: NamedRun, kept: set[str]) -> NamedRun:
 
 
 def changes_of_load(workspace: Workspace, found: Comparison) -> list[StepChange]:
-    """How the steps of two loads changed; empty where one of the runs was none."""
+    """The changes of the steps between two load tests; empty if a run is not a load test."""
     loads = []
     for entry in (found.before, found.after):
         folder = workspace.results / "runs" / entry.name

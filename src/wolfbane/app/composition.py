@@ -34,7 +34,7 @@ class Composition(msgspec.Struct):
     answers: dict[str, list[str]] = msgspec.field(default_factory=dict)
 
     def offers(self, step: str) -> dict[str, str]:
-        """The words of a step, each with what to know of it; empty where any text is one."""
+        """The choices of a step, each with a description; empty if any text is allowed."""
         if step == "suites":
             counts = Counter(test.suite for test in self.chosen())
             names = [suite.name for suite in self.inventory.workspace.suites]
@@ -54,7 +54,7 @@ class Composition(msgspec.Struct):
         return {}
 
     def answer(self, step: str, words: Sequence[str]) -> None:
-        """Take the words of a step, or their numbers. Raises InputError with what is none."""
+        """Use the words of a step, or their numbers. Raises InputError for invalid words."""
         offers = list(self.offers(step))
         known = [*offers, *self._more(step)]
         taken, problems = [], []
@@ -84,7 +84,7 @@ class Composition(msgspec.Struct):
         return [tag.text for test in self.inventory.tests for tag in test.tags]
 
     def chosen(self) -> tuple[Test, ...]:
-        """The tests that the answers so far choose."""
+        """The tests that the answers so far select."""
         fields = {field: self.answers.get(step, []) for step, field in _FIELDS.items()}
         choice = read_choice(
             SelectionRequest(fields=fields), self.inventory, self.inventory.workspace.root
@@ -92,7 +92,7 @@ class Composition(msgspec.Struct):
         return choose(choice, self.inventory.tests, {}).chosen
 
     def arguments(self) -> list[str]:
-        """The arguments of ``wolfbane run`` that the answers come to."""
+        """The arguments of ``wolfbane run`` that result from the answers."""
         options: Mapping[str, str] = {
             **{step: f"--{field}" for step, field in _FIELDS.items()},
             "retries": "--retries", "reports": "--report",

@@ -9,15 +9,14 @@ from wolfbane.workspace.git import commit_of
 from wolfbane.workspace.settings import Workspace
 
 DEPLOYED = "deployed"
-"""What ``--at`` is given for the revision of the version that an environment has."""
+"""The value of ``--at`` that means the revision of the version deployed in an environment."""
 
 
 def deployed_revision(here: Workspace, environment: Environment) -> str:
     """The git revision of the version that runs in an environment.
 
-    Raises InputError where the environment does not say how to learn its version, where it is
-    started by the run itself, or where git knows no such revision; BlockedError where there is no
-    answer.
+    Raises InputError if the environment does not define how to read its version, if the run itself
+    starts the system, or if git has no such revision. Raises BlockedError if there is no response.
     """
     name = f"environment '{environment.name}'" if environment.name else "the environment"
     source = environment.version

@@ -61,7 +61,7 @@ def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
 
 
 def _browsers(inventory: Inventory) -> Iterator[Finding]:
-    """The browsers that suites list; asked for their versions."""
+    """The browsers that suites list, with their versions."""
     listed = [name for suite in inventory.workspace.suites for name in suite.browsers]
     for found in look_for(inventory.workspace, dict.fromkeys(listed)):
         about = f"browser {found.name}"

@@ -33,10 +33,10 @@ def open_workspace(folder: str | Path = ".") -> OpenWorkspace:
 class OpenWorkspace:
     """An open workspace. Its tests can be listed, planned and run.
 
-    ``paths``, ``pick`` and ``drop`` choose tests as they do on the command line: a path is a file,
-    a folder, a glob, ``FILE:LINE`` or an address; ``pick`` narrows to an expression, such as
-    ``"tag:smoke and not owner:quay"``; ``drop`` takes away what an expression matches. With
-    ``everything`` the workspace's own ``leave_out`` does not apply.
+    ``paths``, ``pick`` and ``drop`` select tests as on the command line: a path is a file, a
+    folder, a glob, ``FILE:LINE`` or an address; ``pick`` selects tests by an expression, such as
+    ``"tag:smoke and not owner:quay"``; ``drop`` excludes the tests that match an expression. With
+    ``everything``, the workspace's ``leave_out`` does not apply.
     """
 
     def __init__(self, workspace: Workspace) -> None:
@@ -55,7 +55,7 @@ class OpenWorkspace:
     def list(
         self, *paths: str, pick: str = "", drop: str = "", everything: bool = False
     ) -> list[Test]:
-        """The tests that a selection chooses, by reading their sources. Runs nothing.
+        """The tests that a selection matches, found by reading their sources. Runs nothing.
 
         Raises :class:`wolfbane.InputError` for a name that does not exist.
         """
@@ -80,13 +80,13 @@ class OpenWorkspace:
     ) -> Iterator[Event]:  # fmt: skip
         """Run tests, and yield each event as it happens; the last one is ``RunFinished``.
 
-        ``env`` and ``values`` are as ``--env`` and ``--set``. ``request`` takes every field of
+        ``env`` and ``values`` work like ``--env`` and ``--set``. ``request`` takes every field of
         :class:`wolfbane.RunRequest`, such as ``jobs=4`` or ``reports=("html=out.html",)``. The run
-        is recorded as one from the command line is. A caller that stops to iterate ends the run:
-        what runs is stopped, and the tests that are left do not run. What goes wrong beside the
-        tests, such as a history that cannot be written, is a Python warning.
+        is recorded like a run from the command line. If the caller stops iterating, the run ends:
+        running tests are stopped, and the remaining tests do not run. Problems other than failed
+        tests, such as a history that cannot be written, are Python warnings.
 
-        Raises :class:`wolfbane.NothingChosen` where no test is left to run, and
+        Raises :class:`wolfbane.NothingChosen` if no tests are left to run, and
         :class:`wolfbane.InputError`.
         """
         selection = _selection(paths, pick, drop, everything)
@@ -112,7 +112,7 @@ def _selection(paths: Sequence[str], pick: str, drop: str, everything: bool) -> 
 
 
 def _events(ready: ReadyRun) -> Iterator[Event]:
-    """Carry out a run step by step: its loop goes on while the caller waits for an event."""
+    """Run the session step by step: its loop advances while the caller waits for an event."""
     folder, session = start_run(ready)
     # None follows the last event.
     events: asyncio.Queue[Event | None] = asyncio.Queue()

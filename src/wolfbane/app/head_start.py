@@ -15,7 +15,7 @@ from wolfbane.kinds.suite import Suite
 
 @contextmanager
 def with_head_start(ready: ReadyRun) -> Iterator[ReadyRun]:
-    """The run, with a first worker that starts meanwhile, if a suite in play can have one now."""
+    """The run, with a first worker that starts in parallel, if a suite in play allows it."""
     suite = next((suite for suite in ready.in_play if _can_start_now(ready, suite)), None)
     request = ready.request
     if suite is None or request.dry_run or request.live or request.on:

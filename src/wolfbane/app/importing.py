@@ -19,8 +19,8 @@ from wolfbane.workspace.settings import Workspace
 class ImportedReport(msgspec.Struct, frozen=True):
     """One imported report: the resulting run, or the reason why the report could not be read.
 
-    ``is_new`` is false for what was taken in before. ``quarantined`` counts the tests that the
-    report names as quarantined.
+    ``is_new`` is false if the report was already imported. ``quarantined`` counts the tests that
+    the report marks as quarantined.
     """
 
     path: Path
@@ -34,7 +34,7 @@ class ImportedReport(msgspec.Struct, frozen=True):
 def import_reports(
     workspace: Workspace, paths: Sequence[Path], suite: str, environment: str
 ) -> tuple[list[str], Iterator[ImportedReport]]:
-    """Problems of the history, and the reports one by one as they are imported.
+    """Problems of the history, and the reports, one by one, as they are imported.
 
     Tests are put in ``suite`` and in ``environment`` where these are not empty.
     """

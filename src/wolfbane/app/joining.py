@@ -35,7 +35,7 @@ COMMAND = "wolfbane join"
 def join_runs(
     workspace: Workspace, shares: Sequence[ShareRecord], listeners: Sequence[Listener]
 ) -> RunEnd:
-    """Record one run with all that the shares have, and tell listeners of it.
+    """Record one run with the results of all shares, and send its events to listeners.
 
     Of a share that was run twice the newer record counts. Raises InputError for records that are
     not shares of one plan.
@@ -69,7 +69,7 @@ def missing_shares(shares: Sequence[ShareRecord]) -> list[int]:
 
 
 def _events(shares: Sequence[ShareRecord], folder: Path) -> Iterator[Event]:
-    """What the whole run would have told, share after share."""
+    """The events that the complete run would have sent, share after share."""
     yield _started(shares, folder.name)
     workers = 0
     for share in shares:
@@ -83,7 +83,9 @@ def _events(shares: Sequence[ShareRecord], folder: Path) -> Iterator[Event]:
 
 
 class _Moving:
-    """The results of a share as those of the whole run: evidence is copied, workers count on."""
+    """The results of a share as results of the complete run, with copied evidence and new worker
+    numbers.
+    """
 
     def __init__(self, share: ShareRecord, folder: Path, workers: int) -> None:
         self._share, self._folder, self._workers = share, folder, workers
@@ -108,7 +110,7 @@ class _Moving:
 
 
 def _started(shares: Sequence[ShareRecord], run: str) -> RunStarted:
-    """The beginning of the whole: counts are added, all else is that of the first share."""
+    """The start of the complete run: counts are added, the rest comes from the first share."""
     starts = [share.started for share in shares]
     first = starts[0]
     return replace(
@@ -179,7 +181,7 @@ def _named(what: str, numbers: Sequence[int], shares: Sequence[ShareRecord]) -> 
 
 
 def _covered(events: Iterable[Event]) -> Iterator[Covered]:
-    """What all shares exercised of each API, and what none of them did."""
+    """The API operations that all shares called in total, and those that no share called."""
     by_source: dict[str, list[Covered]] = {}
     for event in events:
         if isinstance(event, Covered):
@@ -206,7 +208,7 @@ def _union(groups: Iterable[Iterable[str]]) -> tuple[str, ...]:
 
 
 def _without_share(arguments: Sequence[str]) -> tuple[str, ...]:
-    """What was typed, for a run of the whole."""
+    """The typed arguments, for a run of all shares."""
     kept: list[str] = []
     skip = False
     for word in arguments:

@@ -39,9 +39,9 @@ def make_load_ready(
 ) -> ReadyRun:
     """Read and check everything; tests that no load can drive are left out, and counted.
 
-    ``profile`` names one whose selection narrows what is chosen.
+    ``profile`` is the name of a profile whose selection narrows the selected tests.
 
-    Raises NothingChosen where no file can hold a test that can be loaded.
+    Raises NothingChosen if no file can contain a test for a load test.
     """
     left: Counter[str] = Counter()
 
@@ -70,7 +70,7 @@ def make_load_ready(
 def look_at_load(
     ready: ReadyRun, load: LoadRequest
 ) -> tuple[LoadStarted, Sequence[tuple[str, str, str]]]:
-    """What a load would do, and the tests that cannot run: address, outcome, message.
+    """A preview of a load test, and the tests that cannot run: address, outcome, message.
 
     No request is sent. Raises NothingChosen and InputError.
     """
@@ -82,9 +82,9 @@ def look_at_load(
 
 
 def carry_out_load(ready: ReadyRun, load: LoadRequest, *listeners: Listener) -> RunEnd:
-    """Drive a load that is ready; listeners hear every event. Raises NothingChosen.
+    """Run a prepared load test. Listeners receive every event. Raises NothingChosen.
 
-    Outcomes under load are not those that ``status:`` asks for: they stay out of the newest ones.
+    ``status:`` ignores outcomes under load, so they are not stored as newest outcomes.
     """
     folder = new_run(ready.workspace.results)
     keep_with_run(ready.copies, ready.workspace.root, folder)

@@ -33,7 +33,10 @@ class MachineStatus(msgspec.Struct, frozen=True):
 
 
 def look_at_machines(workspace: Workspace, on: str) -> list[MachineStatus]:
-    """Every machine that the scheduler knows. Raises InputError, and BlockedError without one."""
+    """All machines that are connected to the scheduler.
+
+    Raises InputError, and BlockedError without one.
+    """
     address = cluster_address(workspace, on)
     check_address(address, ())
     manifest = pack_workspace(workspace)

@@ -11,7 +11,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 def mail_run(workspace: Workspace, record: Record, request: RunRequest) -> Iterator[str]:
-    """Send the mail that was asked for. Yields why it cannot be sent."""
+    """Send the requested mail. Yields the reason if it cannot be sent."""
     from wolfbane.reports.mail import compose
     from wolfbane.reports.post import read_recipients, send
     from wolfbane.results.since import is_news, since_the_one_before

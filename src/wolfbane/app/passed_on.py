@@ -15,9 +15,9 @@ from wolfbane.workspace.settings import Workspace
 def suites_with_options(
     chosen: Sequence[Suite], options: Sequence[str], names: Sequence[str]
 ) -> list[str]:
-    """The suites that get options: those named, else all that are chosen.
+    """The suites that get options: the named suites; without names, all selected suites.
 
-    Raises InputError where it is not clear which, or a name is not that of a chosen suite.
+    Raises InputError if the suites are ambiguous, or if a name is not a selected suite.
     """
     known = [suite.name for suite in chosen]
     if not options:
@@ -41,7 +41,7 @@ def suites_with_options(
 
 
 def with_options(workspace: Workspace, names: Sequence[str], options: Sequence[str]) -> Workspace:
-    """The workspace whose suites of these names have options besides their own.
+    """The workspace in which the suites with these names have additional options.
 
     Raises InputError for suites that take none.
     """

@@ -31,8 +31,8 @@ if TYPE_CHECKING:
 class ReadyRun(msgspec.Struct, frozen=True):
     """A run that is ready to start: workspace, environments, tests and options.
 
-    ``targets`` are the formats and paths of reports. ``in_play`` are the suites that may hold a
-    chosen test.
+    ``targets`` are the formats and paths of reports. ``in_play`` are the suites that may contain
+    selected tests.
     """
 
     workspace: Workspace
@@ -55,10 +55,10 @@ def make_ready(
     select: Callable[[Workspace], Selected],
     request: RunRequest,
 ) -> ReadyRun:
-    """Read and check everything. Raises NothingChosen where no file can hold a chosen test.
+    """Read and check everything. Raises NothingChosen if no file can contain a selected test.
 
-    ``select`` is called with the workspace, once the documents that suites name by URL have been
-    fetched: they may hold tests.
+    ``select`` is called with the workspace after the documents with URLs were downloaded, because
+    they can contain tests.
     """
     _check_screen(request)
     _check_versions(request, environments)
@@ -102,7 +102,7 @@ def _nothing_chosen(selected: Selected, choice: Choice, known: Known) -> Nothing
 
 
 def _check_screen(request: RunRequest) -> None:
-    """Raise InputError for an option that makes sense only where somebody can look."""
+    """Raise InputError for an option that works only with a screen or a terminal."""
     names = {"--keep-open": request.keep_open, "--pace": request.pace is not None}
     given = [name for name, is_set in names.items() if is_set]
     if not given:

@@ -77,7 +77,7 @@ def plan_run(ready: ReadyRun) -> RunPlan:
 
 
 def collect_exactly(selected: Selected, environment: Environment) -> None:
-    """Load the chosen files in workers, so that the inventory has their exact tests."""
+    """Load the selected files in workers, so that the inventory has their exact tests."""
     known = selected.newest.known({environment.label: environment.name})
     folder = new_run(selected.inventory.workspace.results)
     request = RunRequest(jobs=available_cores())
@@ -91,7 +91,7 @@ def collect_exactly(selected: Selected, environment: Environment) -> None:
 def carry_out(ready: ReadyRun, *listeners: Listener, pause: Pause | None = None) -> RunEnd:
     """Run what is ready; listeners hear every event. Raises NothingChosen.
 
-    ``pause`` asks somebody to look at a browser that is kept open; without, none is.
+    ``pause`` asks the user to look at an open browser. Without it, no browser is kept open.
     """
     folder, session = start_run(ready)
     if pause is not None:
@@ -160,7 +160,7 @@ def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
 
 
 def inputs_of(ready: ReadyRun) -> RunInputs:
-    """What a session is made of."""
+    """The objects that a session needs."""
     documents = {copy.url: copy.words for copy in ready.copies}
     return RunInputs(
         ready.selected.inventory, ready.choice, ready.request, ready.known, ready.environments,

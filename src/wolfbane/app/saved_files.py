@@ -13,7 +13,7 @@ from wolfbane.workspace.settings import Workspace
 
 _NEVER = frozenset({"node_modules", "__pycache__", "target"})
 _HEAD_START = 2.0
-"""Seconds for reading a workspace before anybody can save; a large one is read meanwhile."""
+"""Seconds to read a workspace before the first save; a large workspace is read in parallel."""
 _LARGEST = 1 << 20
 """Bytes of a file whose content is known ahead; a larger one counts as changed when it is saved."""
 
@@ -33,7 +33,10 @@ class SavedFiles:
         self.trouble = ""
 
     def start(self) -> None:
-        """Return once changes are seen. ``trouble`` says why files cannot be watched."""
+        """Return when changes are detected.
+
+        ``trouble`` is the reason if files cannot be watched.
+        """
         self._began = time.time()
         for thread in self._threads:
             thread.start()
@@ -47,7 +50,7 @@ class SavedFiles:
             thread.join(timeout=2)
 
     def changed(self) -> set[str]:
-        """The paths that were saved with another content than when last asked."""
+        """The paths whose content has changed since the last call."""
         saved: set[str] = set()
         while not self._events.empty():
             saved |= self._events.get()
@@ -75,9 +78,9 @@ class SavedFiles:
         return not any(part.startswith(".") or part in _NEVER for part in inside)
 
     def _read(self) -> None:
-        """Learn what files hold before anybody saves them.
+        """Read the content of files before the first save.
 
-        A file that is saved meanwhile is left alone: what it held before cannot be known.
+        A file that is saved during this time is ignored, because its earlier content is unknown.
         """
         for path in walk(self._root, ""):
             if self._stop.is_set():

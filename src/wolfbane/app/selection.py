@@ -25,8 +25,8 @@ class Selected(msgspec.Struct, frozen=True):
 def select(workspace: Workspace, request: SelectionRequest, folder: Path) -> Selected:
     """Read and check a selection. Raises InputError or ExpressionError.
 
-    Paths are from ``folder`` where that is in the workspace, else from the workspace's root. Where
-    its suites are from a revision, those of the folder's place in the revision are meant.
+    Paths are relative to ``folder`` if it is in the workspace, and otherwise to the workspace's
+    root. If the suites come from a revision, paths are relative to the same folder in the revision.
     """
     inventory = open_inventory(workspace)
     if workspace.source:

@@ -32,7 +32,7 @@ class ShareRecord(msgspec.Struct, frozen=True, dict=True):
 
     @property
     def began(self) -> str:
-        """When it began, as an ISO 8601 time."""
+        """The start of the run as an ISO 8601 time."""
         return self.started.began
 
     @cached_property
@@ -47,14 +47,15 @@ class ShareRecord(msgspec.Struct, frozen=True, dict=True):
 
     @cached_property
     def finished(self) -> RunFinished | None:
-        """Its end; None where it was cut off."""
+        """The end of the run; None if it was interrupted."""
         return next((e for e in self.events if isinstance(e, RunFinished)), None)
 
 
 def read_shares(places: Sequence[Path], scratch: Path) -> list[ShareRecord]:
-    """The shares in folders of runs, in archives, and in folders that hold some of either.
+    """The shares in folders of runs, in archives, and in folders that contain these.
 
-    Archives are unpacked below ``scratch``. Raises InputError with everything that is no share.
+    Archives are unpacked below ``scratch``. Raises InputError that lists everything that is not a
+    share.
     """
     records, problems = [], []
     for place in places:

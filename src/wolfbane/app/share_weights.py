@@ -18,11 +18,11 @@ _LOOKED_BACK = 20
 
 
 def weigh(workspace: Workspace, environments: Mapping[str, str], tests: Sequence[Test]) -> Weights:
-    """Median durations of earlier runs, where the history has some; else the sizes of files.
+    """Median durations of earlier runs if the history has them; otherwise, file sizes.
 
     Jobs of one commit start at different times, and each adds runs to a shared history. So only
-    whole runs count that began before the commit was made: those are the same for all jobs.
-    ``environments`` are the names, by label.
+    complete runs that started before the commit was created are used: they are the same for all
+    jobs. ``environments`` are the names, by label.
     """
     seconds = _recorded(workspace, environments, tests)
     if not seconds:

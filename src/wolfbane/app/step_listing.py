@@ -24,7 +24,9 @@ def list_steps(
     inventory: Inventory, suites: Sequence[Suite], environment: Environment,
     files: Sequence[str] = (),
 ) -> StepListing:  # fmt: skip
-    """The steps of these suites, and their uses in these files, else in all files of theirs."""
+    """The steps of these suites, and their uses in these files; without files, in all files of the
+    suites.
+    """
     return asyncio.run(_list(inventory, suites, environment, files))
 
 
@@ -47,7 +49,7 @@ async def _list(
 async def _ask(
     pool: Pool, workspace: Workspace, suite: Suite, files: list[str], into: StepListing
 ) -> None:
-    """Ask one suite's worker; what it says goes into the listing."""
+    """Ask one suite's worker, and add its steps to the listing."""
 
     def listen(message: WorkerMessage) -> None:
         if isinstance(message, StepMessage):

@@ -38,8 +38,8 @@ class SavedChange(msgspec.Struct, frozen=True):
 class WatchedSelection:
     """A selection in a workspace that changes while it is watched.
 
-    ``open_workspace`` reads the settings as they are now, ``select`` the selection, and
-    ``environments`` what the runs are pointed at.
+    ``open_workspace`` reads the current settings, ``select`` the selection, and ``environments``
+    the environments of the runs.
     """
 
     def __init__(
@@ -63,7 +63,7 @@ class WatchedSelection:
         return SavedChange(settings, Term("changed", named, "quoted", among=reached))
 
     def ready(self, only: Expression | None = None) -> ReadyRun:
-        """A run of the selection, or of what an expression matches in it.
+        """A run of the selection, or of the tests in it that match an expression.
 
         Raises NothingChosen where that is nothing, and other errors of the workspace.
         """
@@ -74,7 +74,7 @@ class WatchedSelection:
         )
 
     def narrow(self, text: str) -> None:
-        """Watch only what an expression matches; all again where it is empty.
+        """Watch only the tests that match an expression; all tests if it is empty.
 
         Raises ExpressionError, and leaves what was watched before.
         """

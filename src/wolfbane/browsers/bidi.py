@@ -18,7 +18,10 @@ Socket = web.WebSocketResponse | aiohttp.ClientWebSocketResponse
 async def pass_through(
     request: web.BaseRequest, client: aiohttp.ClientSession, granted: Mapping[str, Any]
 ) -> web.StreamResponse:
-    """Join a suite's WebSocket to the browser's. Raises WebDriverError where it has none."""
+    """Connect a suite's WebSocket to the browser's.
+
+    Raises WebDriverError if the browser has none.
+    """
     url = granted.get("webSocketUrl")
     if not isinstance(url, str):
         raise WebDriverError("unsupported operation", "the session was opened without webSocketUrl")

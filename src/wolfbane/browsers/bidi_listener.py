@@ -17,11 +17,11 @@ _EVENTS = (
 _LARGEST = 64 << 20
 _PATIENCE = 10.0
 _CLOSING = aiohttp.ClientWSTimeout(ws_close=0.2)
-"""A browser that is about to be ended need not say goodbye."""
+"""A browser that will be ended soon does not need a closing handshake."""
 
 
 class BidiListener:
-    """A connection of our own to a session: a browser has one for each who asks."""
+    """Wolfbane's own connection to a session: a browser allows several."""
 
     def __init__(self, records: BrowserRecords) -> None:
         self._records = records
@@ -30,7 +30,7 @@ class BidiListener:
         self._socket: aiohttp.ClientWebSocketResponse | None = None
 
     async def open(self, url: str) -> None:
-        """Subscribe. A browser that has no such connection is only not listened to."""
+        """Subscribe to events. If a browser has no such connection, its events are not recorded."""
         self._session = aiohttp.ClientSession()
         with contextlib.suppress(aiohttp.ClientError, OSError, TimeoutError):
             async with asyncio.timeout(_PATIENCE):

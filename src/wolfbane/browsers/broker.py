@@ -27,7 +27,7 @@ _NO_LIMIT = aiohttp.ClientTimeout(total=None, sock_connect=30)
 
 
 class Broker:
-    """Serves one path for each worker. ``keep`` says which tests keep their evidence."""
+    """Serves one path for each worker. ``keep`` decides which tests keep their evidence."""
 
     def __init__(
         self, workspace: Workspace, starter: Starter, keep: str, *, visible: bool,
@@ -62,13 +62,13 @@ class Broker:
         self._port = int(self._runner.addresses[0][1])
 
     def plan(self, tests: Mapping[str, int], first: Iterable[str]) -> None:
-        """How many tests come in which browser; a session of the first ones is opened ahead."""
+        """The number of tests per browser; a session of the first browser is opened in advance."""
         self.opener.left.update(tests)
         for name in first:
             self.opener.expect(name, Wanted())
 
     def endpoint(self, suite: Suite, browser: str) -> tuple[WorkerEndpoint, dict[str, str]]:
-        """A place for one worker, and the variables that tell it where."""
+        """An endpoint for one worker, and the variables that contain its address."""
         endpoint = WorkerEndpoint(
             browser, self.opener, self._keep, self._tell, self._held if self._hold else None
         )
@@ -77,7 +77,7 @@ class Broker:
         return endpoint, variables_of(url, browser, suite.webdriver)
 
     async def _held(self, session: BrowserSession, test: str) -> None:
-        """Let nobody send a command while somebody looks at a browser."""
+        """Block all commands while a user looks at a browser."""
         assert self._hold is not None
         self._goes_on.clear()
         try:
@@ -86,13 +86,13 @@ class Broker:
             self._goes_on.set()
 
     def dismiss(self, endpoint: WorkerEndpoint, worker: str) -> None:
-        """A worker is gone."""
+        """A worker has ended."""
         if self._endpoints.pop(endpoint.token, None):
             endpoint.close(worker)
             self._closed.append(endpoint)
 
     def said(self) -> list[str]:
-        """What people should know: wishes not followed, sessions left open."""
+        """Messages for the user: ignored requests of suites, and sessions that were not closed."""
         endpoints = [*self._closed, *self._endpoints.values()]
         words = [words for endpoint in endpoints for words in endpoint.said]
         return list(dict.fromkeys([*self.opener.said, *words]))

@@ -20,7 +20,7 @@ from wolfbane.browsers.w3c_driver import W3CDriver
 from wolfbane.workspace.settings import Browser, Workspace
 
 _PATIENCE = 5.0
-"""Seconds for a browser that was opened ahead to answer."""
+"""Seconds for a browser that was opened in advance to respond."""
 
 
 class BrowserPool:
@@ -62,9 +62,11 @@ class BrowserPool:
         return driver
 
     async def _opened_ahead(self, task: asyncio.Task[BrowserDriver]) -> BrowserDriver | None:
-        """The browser that was opened ahead, if it is still there: nobody's test pays for it.
+        """The browser that was opened in advance, if it still runs.
 
-        Raises as :meth:`take` where it could not be opened in all its time.
+        Its check costs no test any time.
+
+        Raises the errors of :meth:`take` if the browser did not open within its full time limit.
         """
         began = time.monotonic()
         try:
@@ -84,7 +86,7 @@ class BrowserPool:
             self._warm[name] = (want.key, asyncio.create_task(self._open(name, want)))
 
     async def ready(self, name: str) -> None:
-        """Wait until the one that is opened ahead is there, or failed."""
+        """Wait until the browser that opens in advance is ready or has failed."""
         if name in self._warm:
             await asyncio.wait([self._warm[name][1]])
 
@@ -95,7 +97,7 @@ class BrowserPool:
             self._discard(self._warm.pop(name)[1])
 
     def release(self, driver: BrowserDriver, looking: asyncio.Lock | None = None) -> None:
-        """Be done with a browser, meanwhile, once nobody is looking at it."""
+        """Close a browser in the background, when no user looks at it any longer."""
 
         async def close() -> None:
             async with looking or asyncio.Lock():
@@ -173,7 +175,7 @@ def _variables(browser: Browser) -> dict[str, str]:
 
 
 def variables_of(url: str, browser: str, named: Mapping[str, str | list[str]]) -> dict[str, str]:
-    """The environment variables that tell a suite its endpoint, as its settings name them."""
+    """The environment variables with the endpoint of a suite, named by its settings."""
     address = url.removeprefix("http://")
     host, _, path = address.partition("/")
     parts = {

@@ -32,7 +32,7 @@ class Wanted(msgspec.Struct):
     """The requested session of a suite, adapted to the selected browser.
 
     ``standard`` are capabilities for the driver, ``arguments`` and ``preferences`` the suite's
-    own for the browser; ``said`` tells what of its wishes was not followed.
+    additions for the browser. ``said`` lists the requests that were ignored.
     """
 
     standard: dict[str, Any] = msgspec.field(default_factory=dict)
@@ -43,7 +43,7 @@ class Wanted(msgspec.Struct):
 
     @property
     def key(self) -> str:
-        """Equal for sessions that can stand in for each other."""
+        """Equal for sessions that can replace each other."""
         settings = [self.standard, self.arguments, self.preferences]
         return json.dumps(settings, sort_keys=True)
 
@@ -73,7 +73,7 @@ def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
 
 
 def _chosen(requested: Any, names: tuple[str, ...]) -> dict[str, Any]:
-    """The first alternative that is for this browser, else the first of all."""
+    """The first alternative for this browser; without one, the first of all."""
     if not isinstance(requested, Mapping) or not isinstance(requested.get("capabilities"), Mapping):
         raise ValueError("'capabilities' is missing or not an object")
     always = requested["capabilities"].get("alwaysMatch", {})

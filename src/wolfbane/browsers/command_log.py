@@ -19,7 +19,7 @@ _HOLE = re.compile(r"\{(\w+)\}")
 
 
 class BrowserCommand(msgspec.Struct, frozen=True):
-    """A command that was carried out. ``at`` is in seconds since the session began."""
+    """A command that was executed. ``at`` is in seconds since the start of the session."""
 
     session: str
     test: str
@@ -40,7 +40,7 @@ class ElementNames:
         self._found: dict[str, str] = {}
 
     def learn(self, body: Mapping[str, Any], value: Any) -> None:
-        """Remember how the elements of an answer were looked for."""
+        """Remember the locators of the elements in a response."""
         typed = f"'{shortened(str(body.get('value', '')))}'"
         items = value if isinstance(value, list) else [value]
         for number, item in enumerate(items, 1):
@@ -56,7 +56,7 @@ def sentence(
     endpoint: Endpoint, places: Mapping[str, str], body: Mapping[str, Any], names: ElementNames,
     *, private: bool = False,
 ) -> str:  # fmt: skip
-    """What a command does. ``private``: do not show what it types."""
+    """The command as a sentence. ``private``: hide the typed text."""
     values = {**body, **places}
 
     def word(hole: re.Match[str]) -> str:
@@ -76,7 +76,7 @@ def sentence(
 
 
 def answer(endpoint: Endpoint, status: int, value: Any, names: ElementNames) -> str:
-    """What came back, shortly; the error where it failed."""
+    """The response in short, or the error if the command failed."""
     if status >= 400:
         fields = value if isinstance(value, Mapping) else {}
         message = str(fields.get("message", "")).partition("\n")[0]
@@ -99,7 +99,7 @@ def answer(endpoint: Endpoint, status: int, value: Any, names: ElementNames) -> 
 
 
 def shortened(text: str, longest: int = _LONGEST) -> str:
-    """A text on one line, its middle left out where it is long."""
+    """A text on one line. The middle of a long text is omitted."""
     text = " ".join(text.split())
     if len(text) <= longest:
         return text

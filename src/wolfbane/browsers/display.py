@@ -17,7 +17,7 @@ _SIZE = "2560x1600x24"
 
 
 class Display:
-    """One virtual screen for all browsers of a run, started when the first asks for it."""
+    """One virtual screen for all browsers of a run, started when the first browser needs it."""
 
     def __init__(self, programs: Programs) -> None:
         self._programs = programs

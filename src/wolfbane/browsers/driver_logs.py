@@ -16,11 +16,11 @@ CONSOLE, PERFORMANCE = "browser", "performance"
 PREFERENCES = "goog:loggingPrefs"
 _LEVELS = ("ALL", "DEBUG", "INFO", "WARNING", "SEVERE", "OFF")
 _DEFAULT = {CONSOLE: "WARNING"}
-"""What chromedriver logs for a session that asks for nothing."""
+"""The default log settings of chromedriver."""
 
 
 def with_ours(options: Mapping[str, Any], wished: Mapping[str, str]) -> dict[str, Any]:
-    """The capabilities of Chromium that turn on the logs, beside those that the suite wishes.
+    """The capabilities of Chromium that turn on the logs, in addition to those of the suite.
 
     Of the performance log, only the events of the network are wanted unless the suite wishes it.
     """
@@ -32,19 +32,22 @@ def with_ours(options: Mapping[str, Any], wished: Mapping[str, str]) -> dict[str
 
 
 class DriverLogs:
-    """What of the logs the suite has not had yet. ``wished`` is the level it asked for, by log."""
+    """The log entries that the suite has not read yet.
+
+    ``wished`` is the requested level, by log.
+    """
 
     def __init__(self, wished: Mapping[str, str]) -> None:
         self._wished = {**_DEFAULT, **wished}
         self._waiting: dict[str, list[Any]] = {}
 
     def read_early(self, kind: str, entries: list[Any]) -> None:
-        """Entries that we have read: keep those that the suite may ask for."""
+        """Entries that Wolfbane has read: keep those that the suite may request."""
         if kind in self._wished:
             self._waiting.setdefault(kind, []).extend(entries)
 
     def answer(self, kind: str, reply: Reply) -> Reply:
-        """The suite's answer to its own reading: what it would have got had nobody else read."""
+        """The response to the suite's request: the entries that it would get without Wolfbane."""
         if kind not in self._wished and kind == PERFORMANCE:
             error = WebDriverError("invalid argument", f"log type '{kind}' not found")
             return Reply(error.status, json.dumps({"value": error.value}).encode())
@@ -56,7 +59,7 @@ class DriverLogs:
         return Reply(reply.status, json.dumps({"value": kept}).encode())
 
     def types(self, reply: Reply) -> Reply:
-        """The suite's answer to what logs there are."""
+        """The response to the suite's request for the available logs."""
         if reply.status >= 400 or PERFORMANCE in self._wished:
             return reply
         kept = [kind for kind in reply.value or () if kind != PERFORMANCE]

@@ -19,21 +19,23 @@ from wolfbane.workspace.settings import Browser
 PATIENCE = 60.0
 _SIZES = "return [innerWidth, innerHeight, outerWidth, outerHeight]"
 _TRIES = 3
-"""Windows asked for until the page has its size: the frame's size is known only then."""
+"""Attempts to set the window size until the page has its size, because the frame's size is known
+only then.
+"""
 _RESTING = 0.5
 """Seconds without a change after which a window has the size that it will have."""
 _Size = tuple[int, int]
 
 
 class Reply(msgspec.Struct, frozen=True):
-    """What a browser answered: an HTTP status, and the body as JSON text."""
+    """The response of a browser: an HTTP status, and the body as JSON text."""
 
     status: int
     body: bytes
 
     @property
     def value(self) -> Any:
-        """The answer's value; what cannot be read is nothing."""
+        """The value of a response; None if it cannot be parsed."""
         try:
             return json.loads(self.body).get("value")
         except (ValueError, AttributeError):
@@ -45,23 +47,23 @@ class BrowserDriver(Protocol):
 
     session: str
     address: str
-    """Where its driver has the session; empty where it is reached by a protocol of its own."""
+    """The address of the session at its driver; empty if the browser uses its own protocol."""
     granted: dict[str, Any]
     said: str
     records: BrowserRecords
-    """What the browser told of its console and its network."""
+    """The console and network records of the browser."""
 
     async def open(self, want: Wanted) -> None:
         """Start the browser and a session in it. Raises CannotOpen and WebDriverError."""
 
     async def command(self, method: str, path: str, body: bytes) -> Reply:
-        """Send a command of the session. Raises OSError where the browser is gone."""
+        """Send a command of the session. Raises OSError if the browser no longer runs."""
 
     async def read_records(self) -> None:
         """Have all in ``records`` that happened until now."""
 
     def for_suite(self, path: str, parameters: Mapping[str, Any], reply: Reply) -> Reply:
-        """An answer as the suite would get it if nobody else asked this browser anything."""
+        """A response as the suite would get it without Wolfbane's own commands."""
 
     async def close(self) -> None:
         """End the session, its programs, and its folder."""
@@ -82,7 +84,7 @@ async def value_of(driver: BrowserDriver, method: str, path: str, body: Any = No
 
 
 async def fit(driver: BrowserDriver, browser: Browser) -> str:
-    """Make the page as large as the settings say, whatever the window's frame takes.
+    """Give the page the configured size, whatever the size of the window's frame.
 
     Returns words where the browser does not make it so.
     """
@@ -105,7 +107,8 @@ async def fit(driver: BrowserDriver, browser: Browser) -> str:
 
 
 async def _settled(driver: BrowserDriver, wide: _Size) -> tuple[_Size, _Size]:
-    """The sizes of the page and its window, once the page is as large as asked or they rest.
+    """The sizes of the page and its window, when the page has the requested size or they no longer
+    change.
 
     A busy browser resizes the page after the window: what is read in between fits nothing.
     """
@@ -126,7 +129,7 @@ async def _sizes(driver: BrowserDriver) -> tuple[_Size, _Size]:
 
 
 def free_port() -> int:
-    """A port of the loopback that nobody listens on just now."""
+    """A loopback port that is currently free."""
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])

@@ -15,7 +15,7 @@ SHADOW = "shadow-6066-11e4-a52e-4f735466cecf"
 
 
 class Endpoint(msgspec.Struct, frozen=True):
-    """One command: ``path`` is what follows the session, ``words`` its sentence."""
+    """One command: ``path`` is the path after the session, ``words`` its sentence."""
 
     method: str
     path: str
@@ -106,7 +106,7 @@ _HOLES = [
 
 
 def find(method: str, path: str) -> tuple[Endpoint, Mapping[str, str]]:
-    """The endpoint of a command and what its path names; an unnamed one for any other command."""
+    """The endpoint of a command and the values in its path; an unnamed one for other commands."""
     path = path.strip("/")
     if exact := _EXACT.get((method, path)):
         return exact, {}
@@ -117,7 +117,7 @@ def find(method: str, path: str) -> tuple[Endpoint, Mapping[str, str]]:
 
 
 def named(*names: str) -> frozenset[str]:
-    """These names of commands. Raises ValueError for one that the standard does not have."""
+    """The endpoints with these names. Raises ValueError for a name that is not in the standard."""
     unknown = set(names) - {endpoint.name for endpoint in ENDPOINTS}
     if unknown:
         raise ValueError(f"there is no command {', '.join(sorted(unknown))}")

@@ -20,7 +20,7 @@ What = tuple[str, str, bytes]
 
 
 class FailingCommand(msgspec.Struct):
-    """A command that failed, once or more. Times are those of ``time.monotonic``."""
+    """A command that failed once or several times. Times are those of ``time.monotonic``."""
 
     what: What
     test: str
@@ -36,7 +36,7 @@ class FailingCommand(msgspec.Struct):
 
 
 class FailedCommands:
-    """The commands that fail on the page as it is now.
+    """The commands that fail on the current page.
 
     A suite that waits for one of two elements sends two commands in turn: each is known by itself.
     """
@@ -44,7 +44,7 @@ class FailedCommands:
     def __init__(self) -> None:
         self._known: dict[What, FailingCommand] = {}
         self.last: FailingCommand | None = None
-        """The one that failed last, if the suite has gone on with nothing since."""
+        """The last failed command, if the suite has sent no other command since."""
 
     def add(self, what: What, test: str, words: str, value: Any, began: float) -> None:
         """A command failed with the value of an error."""
@@ -58,7 +58,9 @@ class FailedCommands:
         self.last = known
 
     def succeeded(self, what: What, name: str) -> None:
-        """A command did what it should: nobody waits for it, and perhaps for nothing any more."""
+        """A command succeeded: the suite no longer waits for it, and perhaps not for any other
+        command.
+        """
         self._known.pop(what, None)
         if name in _MOVES:
             self._known.clear()

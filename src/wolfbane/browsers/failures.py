@@ -49,7 +49,7 @@ class WebDriverError(Exception):
 
     @property
     def value(self) -> dict[str, str]:
-        """What the answer holds."""
+        """The value of the response."""
         return {"error": self.code, "message": self.message, "stacktrace": ""}
 
 

@@ -41,14 +41,14 @@ def needs_screen(browser: Browser) -> bool:
 
 
 class Installed(msgspec.Struct, frozen=True):
-    """The programs of a browser: ``driver`` is its command, empty where none is needed."""
+    """The programs of a browser: ``driver`` is its command, empty if it needs none."""
 
     binary: str = ""
     driver: tuple[str, ...] = ()
 
 
 def installed(name: str, browser: Browser) -> Installed:
-    """What a browser is started with. Raises CannotOpen, saying what to install."""
+    """The programs that start a browser. Raises CannotOpen with the packages to install."""
     if browser.url:
         return Installed()
     driver = _driver(name, browser)
@@ -91,7 +91,7 @@ def _first(names: tuple[str, ...]) -> str:
 
 
 def version(program: str) -> str:
-    """What a program says of its version; nothing where it does not say."""
+    """The version that a program reports; empty if it reports none."""
     try:
         answer = subprocess.run(
             [program, "--version"], capture_output=True, text=True, timeout=20, check=False
@@ -103,7 +103,7 @@ def version(program: str) -> str:
 
 
 def unlike(name: str, here: Installed) -> str:
-    """Words about a driver of another version than its browser; nothing where they agree."""
+    """The warning about a driver with another version than its browser; empty if they match."""
     if not (here.driver and here.binary) or Path(here.driver[0]).name != "chromedriver":
         return ""
     browser, driver = version(here.binary), version(here.driver[0])

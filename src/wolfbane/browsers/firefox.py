@@ -89,7 +89,7 @@ class StartFiles:
         self._taken = self._there = False
 
     def claim(self) -> bool:
-        """True for the first who asks: that one is to keep its files."""
+        """True for the first caller, which must keep its files."""
         first, self._taken = not self._taken, True
         return first
 
@@ -166,7 +166,7 @@ class FirefoxDriver:
             self.granted[prompts.CAPABILITY] = self._prompts.behaviour
 
     def _is_beside(self, want: Wanted) -> bool:
-        """Whether we listen to a session whose suite knows nothing of WebDriver BiDi."""
+        """Whether Wolfbane listens to a session whose suite does not use WebDriver BiDi."""
         plain = not want.standard.get(_SOCKET) and prompts.Prompts(want.standard).behaviour
         return self._listens and bool(plain)
 
@@ -247,7 +247,7 @@ class FirefoxDriver:
         """Nothing to do: they come as they happen."""
 
     def for_suite(self, path: str, parameters: Mapping[str, Any], reply: Reply) -> Reply:
-        """The answer as it is: listening takes nothing away."""
+        """The unchanged response: listening removes nothing."""
         return reply
 
     def ended(self) -> str:

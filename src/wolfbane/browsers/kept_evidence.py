@@ -13,7 +13,7 @@ from wolfbane.browsers.sessions import BrowserSession, PagePicture, SessionEvide
 from wolfbane.browsers.snapshots import Snapshot
 
 _LONGEST = 2.0
-"""Seconds that a picture of a filmstrip is shown at most: nobody waits as long as a suite does."""
+"""Seconds to show one frame of a film at most, because suites sometimes wait long."""
 _SHORTEST = 0.3
 
 
@@ -71,7 +71,7 @@ def _place(shot: Snapshot) -> str:
 def _replay(
     session: BrowserSession, seen: SessionEvidence, pictures: Sequence[float]
 ) -> dict[str, Any]:
-    """What a page needs to show the test again. All times are in seconds of the session."""
+    """The data to replay the test on a page. All times are in seconds of the session."""
     opened = session.opened_at
     return {
         "session": session.label,
@@ -95,7 +95,7 @@ def _request(each: BrowserRequest, opened: float) -> list[Any]:
 
 
 def _animated(frames: Iterable[PagePicture]) -> bytes:
-    """Pictures one after the other as an animated WebP, each shown as long as it was there."""
+    """Screenshots in order as an animated WebP, each shown for its real duration."""
     from PIL import Image
 
     kept = list(frames)

@@ -19,14 +19,17 @@ class Marionette:
 
     @classmethod
     async def connect(cls, port: int) -> Marionette:
-        """Connect and read the greeting. Raises OSError while nobody listens."""
+        """Connect and read the greeting. Raises OSError while nothing listens."""
         reader, writer = await asyncio.open_connection("127.0.0.1", port)
         connection = cls(reader, writer)
         await connection._read()
         return connection
 
     async def command(self, name: str, parameters: dict[str, Any]) -> Any:
-        """Send a command; its result. Raises WebDriverError, and OSError where Firefox is gone."""
+        """Send a command and return its result.
+
+        Raises WebDriverError, and OSError if Firefox no longer runs.
+        """
         self._last += 1
         text = json.dumps([0, self._last, name, parameters]).encode()
         try:

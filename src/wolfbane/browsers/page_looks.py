@@ -11,10 +11,12 @@ _OPEN_DIALOG = "unexpected alert open"
 
 
 class DialogOpened(Exception):
-    """A dialog met a question of ours. ``reply`` is what the suite's next command has to get.
+    """A dialog blocked one of Wolfbane's commands.
 
-    The browser has treated the dialog as the session asks for. A command of the suite would have
-    met it in the same way, and would have got the same answer.
+    ``reply`` is the response for the suite's next command.
+
+    The browser has handled the dialog as the session requests. A command of the suite would have
+    got the same response.
     """
 
     def __init__(self, reply: Reply) -> None:
@@ -29,7 +31,7 @@ class PageLooks:
         self._driver = driver
 
     async def ask(self, method: str, path: str, body: Any = None) -> Any:
-        """The value of a command; None where it fails. Raises DialogOpened and OSError."""
+        """The value of a command; None if it fails. Raises DialogOpened and OSError."""
         content = b"" if method != "POST" else json.dumps(body or {}).encode()
         reply = await self._driver.command(method, path, content)
         value = reply.value

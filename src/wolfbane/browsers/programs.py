@@ -11,13 +11,13 @@ from typing import Protocol
 from wolfbane.browsers.failures import CannotOpen
 
 _LEAST = 2 << 20
-"""Bytes: with less, browsers hang rather than say what is wrong."""
+"""Bytes. With less space, browsers hang and report no error."""
 LONGEST = 107 - len("/123/org.chromium.Chromium.123456/SingletonSocket")
 """Characters of the folder that has browsers' own: a socket's path has at most 107 (unix(7))."""
 
 
 class Starter(Protocol):
-    """What starts and ends a run's processes."""
+    """Starts and ends the processes of a run."""
 
     scratch: Path
 
@@ -41,7 +41,7 @@ class Programs:
         self._count = 0
 
     def folder(self) -> Path:
-        """A new, empty folder, for a profile."""
+        """A new, empty folder for a profile."""
         self._count += 1
         place = self.scratch / str(self._count)
         place.mkdir()
@@ -55,7 +55,9 @@ class Programs:
             raise CannotOpen(f"browser '{name}': {words} ({free:,} bytes left)")
 
     def see_to_length(self, name: str) -> None:
-        """Raise CannotOpen where Chromium could not make its socket: it would not say why."""
+        """Raise CannotOpen if Chromium cannot create its socket, because Chromium itself gives no
+        reason.
+        """
         if len(str(self.scratch)) > LONGEST:
             place = self.scratch.parent.parent
             words = f"the path of the folder for temporary files is too long: {place}"

@@ -1,8 +1,8 @@
 """Handles dialogs that block a command (WebDriver, "user prompts").
 
-With WebDriver BiDi, Firefox closes a dialog as soon as it opens. A suite that speaks only classic
-WebDriver has to find the dialog open. So Firefox leaves dialogs alone, and this module closes them
-as the session of the suite asks for.
+With WebDriver BiDi, Firefox closes a dialog as soon as it opens. A suite that uses only WebDriver
+Classic must find the dialog open. So Firefox leaves dialogs open, and this module closes them as
+the suite's session requests.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ _MOST = 10
 
 
 class Prompts:
-    """Treats dialogs as a session asks for."""
+    """Handles dialogs as a session requests."""
 
     def __init__(self, standard: Mapping[str, Any]) -> None:
         wish = standard.get(CAPABILITY, _DEFAULT)
@@ -31,7 +31,9 @@ class Prompts:
     async def meet(
         self, do: Callable[[], Awaitable[Any]], close: Callable[[str], Awaitable[Any]]
     ) -> Any:
-        """Do a command, whatever dialog it meets. Raises WebDriverError where that is an error.
+        """Run a command although a dialog may block it.
+
+        Raises WebDriverError if the dialog is an error.
 
         ``close`` gets the word ``accept`` or ``dismiss``.
         """

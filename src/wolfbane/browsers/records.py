@@ -13,11 +13,11 @@ from wolfbane import __version__
 from wolfbane.formats import har
 
 _MOST = 20_000
-"""Lines and requests of one session that are kept: a page may ask again and again all day."""
+"""Maximum number of lines and requests per session: a page can send requests all day."""
 
 
 _PAGES = ("http:", "https:", "ws:", "wss:", "file:")
-"""What pages load; a browser loads parts of itself as well."""
+"""The requests of pages; a browser also loads its own parts."""
 
 
 class ConsoleLine(msgspec.Struct):
@@ -31,7 +31,8 @@ class ConsoleLine(msgspec.Struct):
 class BrowserRequest(msgspec.Struct):
     """A request of a browser. ``at`` is in seconds since 1970; ``size`` in bytes, of its body.
 
-    Without an answer ``status`` is 0; ``error`` says why it failed, if the browser says so.
+    Without a response, ``status`` is 0. ``error`` is the reason for the failure, if the browser
+    reports it.
     """
 
     at: float
@@ -48,7 +49,7 @@ class BrowserRequest(msgspec.Struct):
 
     @property
     def has_failed(self) -> bool:
-        """Whether it got no answer, or one that says that something is wrong."""
+        """Whether the request got no response, or a response that reports an error."""
         return bool(self.error) or self.status >= 400
 
 
@@ -59,7 +60,7 @@ class BrowserRecords:
         self.console: list[ConsoleLine] = []
         self.requests: list[BrowserRequest] = []
         self._open: dict[str, tuple[BrowserRequest, float]] = {}
-        """Requests on their way, with the time of the engine's own clock."""
+        """Requests in progress, with the time of the engine's own clock."""
 
     # --- Chromium: entries of the logs of its driver
 
@@ -164,7 +165,7 @@ def _named_texts(headers: Any) -> dict[str, str]:
 
 
 def network_text(requests: Iterable[BrowserRequest], opened: float) -> str:
-    """A line for each request, those that failed first. ``opened`` is the start of the session."""
+    """One line per request, failed requests first. ``opened`` is the start of the session."""
     rows = []
     for each in sorted(requests, key=lambda each: (not each.has_failed, each.at)):
         result = each.error or str(each.status or "no response")
@@ -176,7 +177,7 @@ def network_text(requests: Iterable[BrowserRequest], opened: float) -> str:
 
 
 def archive(requests: Iterable[BrowserRequest]) -> str:
-    """The requests as HAR 1.2. Bodies are not in it: browsers do not tell them."""
+    """The requests as HAR 1.2, without bodies, because browsers do not report them."""
     entries = []
     for each in requests:
         began = datetime.fromtimestamp(each.at, UTC).isoformat(timespec="milliseconds")

@@ -38,7 +38,7 @@ class KeptOpen(msgspec.Struct, frozen=True):
 
 
 Pause = Callable[[KeptOpen, Callable[[], None]], None]
-"""Asks somebody to look at a browser; the second argument is called when the run may go on."""
+"""Asks the user to look at a browser. The second argument is called when the run can continue."""
 
 
 class RunBrowsers:
@@ -79,7 +79,7 @@ class RunBrowsers:
             )  # fmt: skip
 
     async def _hold(self, session: BrowserSession, test: str) -> None:
-        """Keep the browser of the first test that went wrong open until somebody goes on."""
+        """Keep the browser of the first failed test open until the user continues."""
         if self._pause is None or self._has_held:
             return
         self._has_held = True
@@ -89,7 +89,7 @@ class RunBrowsers:
         await self._go_on.wait()
 
     def go_on(self) -> None:
-        """Close the browser that is kept open, and go on."""
+        """Close the browser that is kept open, and continue."""
         self._go_on.set()
 
     async def plan(self, starter: Starter, plan: Plan, jobs: int) -> None:
@@ -110,7 +110,7 @@ class RunBrowsers:
         return broker.endpoint(suite, browser)
 
     def dismiss(self, endpoint: WorkerEndpoint | None, suite: Suite) -> None:
-        """A worker is gone: close what it left open."""
+        """A worker has ended: close the sessions that it did not close."""
         if endpoint is not None and self._broker is not None:
             self._broker.dismiss(endpoint, f"suite {suite.name}")
 
@@ -126,7 +126,7 @@ class RunBrowsers:
     async def judged(
         self, endpoint: WorkerEndpoint, test: Test, outcome: Outcome, message: str, keep: Keep
     ) -> tuple[Outcome, str, list[Evidence]]:
-        """A test's outcome and message, corrected by what its browser says, and its evidence."""
+        """A test's outcome and message, corrected with the browser's data, and its evidence."""
         bad = outcome.is_bad or outcome is Outcome.BLOCKED
         left = await endpoint.finish(test.worker_address, bad=bad)
         if not left.seen and not bad:
@@ -144,11 +144,11 @@ class RunBrowsers:
 
     @property
     def versions(self) -> dict[str, str]:
-        """What the browsers that were opened call themselves, by name."""
+        """The names and versions that the browsers of this run report."""
         return dict(self._broker.opener.versions) if self._broker else {}
 
     def said(self) -> list[str]:
-        """What people should know about the run's browsers."""
+        """Messages for the user about the browsers of the run."""
         return self._broker.said() if self._broker else []
 
     async def close(self) -> None:

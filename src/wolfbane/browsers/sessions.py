@@ -43,7 +43,7 @@ class PagePicture(msgspec.Struct):
 
 
 class SessionEvidence(msgspec.Struct):
-    """What one test left behind in one session. ``began`` is in seconds since 1970."""
+    """The evidence of one test in one session. ``began`` is in seconds since 1970."""
 
     began: float
     commands: list[BrowserCommand] = msgspec.field(default_factory=list)
@@ -53,11 +53,11 @@ class SessionEvidence(msgspec.Struct):
     requests: list[BrowserRequest] = msgspec.field(default_factory=list)
     waited: str = ""
     shared: bool = False
-    """Whether commands in it may be those of another test that ran at the same time."""
+    """Whether some commands may belong to another test that ran at the same time."""
 
 
 class _Command(msgspec.Struct, frozen=True):
-    """A command as it came, and what it is. ``private``: what it types is not shown."""
+    """A command as received, and its endpoint. ``private``: its typed text is hidden."""
 
     endpoint: Endpoint
     places: Mapping[str, str]
@@ -73,7 +73,7 @@ class _Command(msgspec.Struct, frozen=True):
         return cls(*find(method, path), _read(body), method, path, body)
 
     def words(self, names: ElementNames) -> str:
-        """What it does."""
+        """The command as a sentence."""
         return sentence(self.endpoint, self.places, self.parameters, names, private=self.private)
 
 
@@ -100,10 +100,10 @@ class BrowserSession:
         self._state = 0
         """Counts the changes of the page."""
         self._seen_state = -1
-        """The one that the last snapshot shows."""
+        """The command that the last snapshot shows."""
         self._doing: _Command | None = None
         self._held: Reply | None = None
-        """An answer that a look of ours got in the place of the suite's next command."""
+        """The response that one of Wolfbane's queries got in place of the suite's next command."""
         self._private: dict[str, bool] = {}
         self.lock = asyncio.Lock()
 
@@ -118,15 +118,15 @@ class BrowserSession:
         self.opened = when
 
     def seen(self, test: str, ago: float = 0.0) -> SessionEvidence:
-        """What a test left behind. Its first command began so many seconds ago."""
+        """The evidence of a test. Its first command started at this time in the session."""
         if test not in self.tests:
             self.tests[test] = SessionEvidence(time.time() - ago)
         return self.tests[test]
 
     async def forward(self, method: str, path: str, body: bytes, tests: Sequence[str]) -> Reply:
-        """Send a command on and remember it. An error too where the browser is gone.
+        """Forward a command and record it. Raises an error if the browser no longer runs.
 
-        ``tests`` are those that may have sent it: one, but where several run at once.
+        ``tests`` are the possible senders: one test, or several if they run at the same time.
         """
         async with self.lock:
             began = time.monotonic()
@@ -185,7 +185,7 @@ class BrowserSession:
         self, endpoint: Endpoint, words: str, status: int, value: Any, began: float,
         tests: Sequence[str], ended: float | None = None,
     ) -> None:  # fmt: skip
-        """Remember a command, and tell of it. ``ended`` is now unless it is given."""
+        """Record a command and report it. ``ended`` is now unless it is given."""
         now = time.monotonic() if ended is None else ended
         for test in tests:
             self.was_tested |= bool(test)
@@ -229,7 +229,7 @@ class BrowserSession:
         seen.requests = [each for each in self.records.requests if each.at >= seen.began - _SLACK]
 
     async def _look_at(self, failing: FailingCommand, seen: SessionEvidence) -> None:
-        """A command failed and nothing came after it: look while the page is as it was."""
+        """A command failed and no other followed: read the page before it changes."""
         self._failed.last = None
         if self._keep == OFF or self.lost:
             return

@@ -13,7 +13,7 @@ import msgspec
 from wolfbane.browsers.page_looks import PageLooks
 
 PATIENCE = 15.0
-"""Seconds for all that a look asks."""
+"""Seconds for all commands of a snapshot."""
 NO_TEXT = "(no text)"
 _GATHER = """
 const named = /^(a|button|label|h[1-6]|option|summary|legend|th)$/;
@@ -56,9 +56,9 @@ _BAND = 56
 
 
 class Snapshot(msgspec.Struct):
-    """``why`` says what had just happened; what could not be had is empty.
+    """``why`` is the event before the snapshot. Missing parts are empty.
 
-    ``at`` is in seconds since the session began.
+    ``at`` is in seconds since the start of the session.
     """
 
     why: str
@@ -71,7 +71,7 @@ class Snapshot(msgspec.Struct):
 
 
 async def take(looks: PageLooks, why: str, *, whole: bool = True, over: bool = False) -> Snapshot:
-    """Look at the page. A browser that does not answer leaves the snapshot half empty.
+    """Read the page. If the browser does not respond, parts of the snapshot are empty.
 
     An open dialog hides the page. Where the session is ``over`` for its suite, the dialog is
     dismissed for the picture, and its text is drawn above. Raises DialogOpened.
@@ -100,7 +100,7 @@ async def take(looks: PageLooks, why: str, *, whole: bool = True, over: bool = F
 
 
 async def _source(looks: PageLooks) -> str:
-    """The page with what is typed into its fields; without scripts as its server sent it."""
+    """The page with the values typed into its fields; without scripts, as sent by its server."""
     source = await looks.ask("POST", "execute/sync", {"script": _SOURCE, "args": []})
     return source if isinstance(source, str) else str(await looks.ask("GET", "source") or "")
 
@@ -122,7 +122,7 @@ def with_dialog(picture: bytes, text: str) -> bytes:
 
 
 async def near(looks: PageLooks, using: str, value: str) -> list[str]:
-    """What the page has that is most like what was looked for: ids, names, classes, texts.
+    """The elements on the page that are most similar to the wanted one: ids, names, classes, texts.
 
     Nothing while a dialog is open: a script would close it. Raises DialogOpened.
     """

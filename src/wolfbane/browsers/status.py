@@ -34,7 +34,7 @@ class BrowserStatus(msgspec.Struct, frozen=True):
 
 
 def browsers_of(workspace: Workspace) -> list[str]:
-    """Every browser by name: those with a table, those that suites list, and the engines."""
+    """All browsers by name: those with a table, those that suites list, and the engines."""
     listed = [name for suite in workspace.suites for name in suite.browsers]
     return list(dict.fromkeys([*listed, *workspace.settings.browser, *ENGINES]))
 

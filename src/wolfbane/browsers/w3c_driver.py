@@ -38,13 +38,15 @@ _UNKNOWN = "unknown error"
 _SUSPICIOUS = (_UNKNOWN, "invalid session id", "timeout")
 """Errors of WebKit's driver that it also gives where its browser has ended."""
 _EMPTY_START = {"session.restore_on_startup": 4, "session.startup_urls": ["data:,"]}
-"""As chromedriver has it in a profile of its own; else Chromium loads its page for new tabs."""
+"""The value from chromedriver's own profiles; otherwise, Chromium loads its page for new tabs."""
 _GONE = ("disconnected", "not reachable", "browser has closed the connection", "crash")
-"""What chromedriver says where its browser is not there any more."""
+"""The message of chromedriver if its browser no longer runs."""
 
 
 class W3CDriver:
-    """A browser behind a driver that speaks WebDriver: our own process, or one elsewhere."""
+    """A browser behind a WebDriver driver: Wolfbane's own process, or a driver that is reached by
+    URL.
+    """
 
     def __init__(
         self, name: str, browser: Browser, here: Installed, programs: Programs,
@@ -152,7 +154,10 @@ class W3CDriver:
             self._gone = VANISHED if await ends_within(self._process.pid, seconds) else ""
 
     async def _watched(self, sending: Coroutine[Any, Any, Reply]) -> Reply:
-        """The answer to a command. WebKit's driver waits minutes for a browser that is gone."""
+        """The response to a command.
+
+        WebKit's driver waits minutes for a browser that no longer runs.
+        """
         if self._browser.engine != "webkit" or self._process is None:
             return await sending
         try:

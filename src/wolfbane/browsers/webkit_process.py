@@ -10,12 +10,14 @@ from collections.abc import Coroutine
 from typing import TypeVar
 
 ENDING = 1.0
-"""Seconds between the end of a browser's process and that of its connection or its last answer."""
+"""Seconds between the end of a browser's process and the end of its connection or its last
+response.
+"""
 VANISHED = "the browser process no longer exists"
 _STARTING = 5.0
 """Seconds within which a driver starts its browser."""
 _LOOK = 0.25
-"""Seconds after which a browser that does not answer is looked for."""
+"""Seconds without a response before the browser's process is checked."""
 
 Answer = TypeVar("Answer")
 
@@ -23,7 +25,7 @@ Answer = TypeVar("Answer")
 async def answer_or_end(
     sending: Coroutine[None, None, Answer], driver: int, *, started: bool
 ) -> Answer:
-    """The answer to a command, or TimeoutError soon after the browser of a driver has ended.
+    """The response to a command, or TimeoutError soon after the driver's browser has ended.
 
     ``driver`` is the driver's process; ``started``: its browser was there before.
     """

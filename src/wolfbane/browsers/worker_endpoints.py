@@ -19,7 +19,7 @@ from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.sessions import BrowserSession, SessionEvidence
 
 Hold = Callable[[BrowserSession, str], Awaitable[None]]
-"""Keeps a browser open after a test that went wrong, as long as somebody looks at it."""
+"""Keeps a browser open after a failed test, until the user continues."""
 _AT_ITS_END = "when its session ended"
 OUTSIDE = ""
 """Stands for no test: hooks of classes, modules and files."""
@@ -37,8 +37,8 @@ class Left(msgspec.Struct):
 class WorkerEndpoint:
     """One worker's. Sessions that it ends live on until the test is judged, to be looked at.
 
-    Several tests may run at once in one worker. A session belongs to the test that opened it; if
-    several ran then, to each of them until the others are over.
+    Several tests may run at the same time in one worker. A session belongs to the test that opened
+    it; if several tests ran at that time, it belongs to each of them until the others end.
     """
 
     def __init__(
@@ -62,11 +62,11 @@ class WorkerEndpoint:
         self._looking = asyncio.Lock()
 
     def begin_file(self) -> None:
-        """The worker begins a file: hooks of other files failed none of its tests."""
+        """The worker starts a file: hooks of other files failed none of its tests."""
         self._of_hooks.clear()
 
     def started(self, test: str) -> None:
-        """The worker begins a test."""
+        """The worker starts a test."""
         self.running[test] = None
 
     def tests_of(self, session: BrowserSession) -> list[str]:
@@ -132,7 +132,7 @@ class WorkerEndpoint:
                 self._opener.release(self.sessions.pop(name).driver, self._looking)
 
     async def end(self, session: BrowserSession) -> None:
-        """The suite ended a session: it is gone for the suite, and stays for a look."""
+        """The suite ended a session: it is closed for the suite, but stays open for snapshots."""
         self.sessions.pop(session.driver.session, None)
         began = time.monotonic()
         tests = self.tests_of(session)
@@ -151,7 +151,7 @@ class WorkerEndpoint:
             self._ended.append(session)
 
     async def finish(self, test: str, *, bad: bool) -> Left:
-        """A test is over: look at its pages if it went wrong, and let go of what it ended.
+        """A test has ended: read its pages if it failed, and close the sessions that it ended.
 
         A test that never started was kept from it by a hook: what that did is its evidence.
         """
@@ -188,7 +188,7 @@ class WorkerEndpoint:
         return not self.running.keys().isdisjoint({*session.owners, *session.tests})
 
     def _let_go(self, over: Iterable[BrowserSession]) -> None:
-        """Close sessions that nobody will look at any more."""
+        """Close sessions that no test needs any longer."""
         for session in over:
             if session in self._ended:
                 self._ended.remove(session)
@@ -209,7 +209,7 @@ class WorkerEndpoint:
         left.waited += [seen.waited] if seen.waited else []
 
     def close(self, worker: str) -> None:
-        """The worker is gone: close what it left open."""
+        """The worker has ended: close the sessions that it did not close."""
         self._closed = True
         if self.sessions and worker:
             count = len(self.sessions)

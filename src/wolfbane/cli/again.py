@@ -123,7 +123,10 @@ def _pinned(pieces: list[Piece], started: RunStarted) -> list[Piece]:
 
 
 def _overridden(recorded: Sequence[Piece], typed: Sequence[Piece]) -> list[Piece]:
-    """Recorded arguments without those that the typed ones replace. Secrets must be given anew."""
+    """Recorded arguments without those that the typed arguments replace.
+
+    Secrets must be typed again.
+    """
     replaced = {_subject(piece) for piece in typed}
     if "--order" in replaced:
         replaced.add("--seed")  # that of the order which is replaced
@@ -137,14 +140,17 @@ def _overridden(recorded: Sequence[Piece], typed: Sequence[Piece]) -> list[Piece
 
 
 def _subject(piece: Piece) -> str:
-    """What an argument sets. Each parameter is a subject of its own, paths are never replaced."""
+    """The subject that an argument sets.
+
+    Each parameter is a separate subject; paths are never replaced.
+    """
     if piece.option == SET:
         return f"{SET} {piece.value.partition('=')[0]}"
     return piece.option or piece.tokens[0]
 
 
 def _moved(pieces: Sequence[Piece], started: RunStarted) -> list[Piece]:
-    """Paths as they are written in this folder; the run may have been started in another one."""
+    """Paths relative to the current folder, because the run may have started in another folder."""
     ctx = click.get_current_context()
 
     given = ctx.params["workspace"]
@@ -176,7 +182,7 @@ def _pieces(arguments: Sequence[str]) -> list[Piece]:
 
 
 def _not_choosing(pieces: Sequence[Piece]) -> list[Piece]:
-    """The options that do not say which tests run; a share of some tests is not what is meant."""
+    """The options that do not select tests, without the share, which selects some tests."""
     choosing = {*SELECTION, "--share"}
     return [piece for piece in pieces if piece.option and piece.option not in choosing]
 

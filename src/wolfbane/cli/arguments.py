@@ -33,7 +33,7 @@ class Piece(NamedTuple):
 
     @property
     def value(self) -> str:
-        """What an option was given."""
+        """The value of an option."""
         first, equals, rest = self.tokens[0].partition("=")
         if first.startswith("--"):
             return rest if equals else self.tokens[-1]
@@ -66,7 +66,7 @@ class PresetCommand(Command):
 
 
 def after_dashes_passed_on(command: click.Command, arguments: Sequence[str]) -> list[str]:
-    """What follows ``--`` as options of ``--pass-on``, where a command has it."""
+    """The arguments after ``--`` as options of ``--pass-on``, if the command supports it."""
     if not any(PASS_ON in param.opts for param in command.params):
         return list(arguments)
     found: list[str] = []
@@ -95,7 +95,7 @@ def refuse_contradictions(
 
 
 def expanded(command: click.Command, arguments: Sequence[str]) -> list[str]:
-    """The arguments with those of their presets in the place of ``--preset``.
+    """The arguments with those of their presets in place of ``--preset``.
 
     Raises InputError with a preset that does not exist or does not fit.
     """
@@ -112,7 +112,7 @@ def without(command: click.Command, arguments: Sequence[str], *options: str) -> 
 
 
 def pointing(command: click.Command, arguments: Sequence[str]) -> list[str]:
-    """Those of the arguments that point a run of single tests at the same place.
+    """The arguments that run single tests in the same environment.
 
     An address has its environment and the values that a run was spread over in itself.
     """
@@ -166,7 +166,7 @@ def _options(command: click.Command) -> dict[str, click.Option]:
 def _read_option(
     token: str, options: Mapping[str, click.Option]
 ) -> tuple[click.Option | None, str, bool]:
-    """The option that a token names, its name, and whether the token holds its value."""
+    """The option that a token names, its name, and whether the token contains its value."""
     name, inside = token.partition("=")[0], "=" in token
     if not token.startswith("--"):
         name = next((f"-{c}" for c in token[1:] if _takes(options.get(f"-{c}"))), token[:2])

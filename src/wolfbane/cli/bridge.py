@@ -102,7 +102,7 @@ def new(file: Path) -> None:
 
 
 def _ask() -> Draft:
-    """The questions, each after what was answered before."""
+    """The questions, each after the previous answer."""
     from wolfbane.kinds.bridge.draft import ENDINGS, FORMATS, LISTS, NAMES, PRINTED, WAYS, Draft
 
     answers: dict[str, Any] = {"files": click.prompt("Which files contain tests (globs)").split()}
@@ -164,7 +164,7 @@ def _or_none(question: str, check: Callable[[str], str] = str.strip) -> str:
 
 
 def _has(*words: str) -> Callable[[str], str]:
-    """Ask again where none of the words is in the answer."""
+    """Ask again until the answer contains one of the words."""
 
     def check(text: str) -> str:
         if not any(re.search(rf"\b{word}\b", text) for word in words):

@@ -93,7 +93,7 @@ def learn(
 
 
 def _learned(folder: Path, commands: Commands, may: May) -> Learned:
-    """The bridge; somebody at a terminal is asked for a list of the tests, if it takes one."""
+    """The bridge. If it needs a list of the tests, the user at a terminal is asked for it."""
     from msgspec.structs import replace
 
     from wolfbane.app.learning.learn import UnknownTests
@@ -171,7 +171,7 @@ def _show(found: Workspace, learned: Learned) -> None:
 
 
 def _add_suite(found: Workspace, here: Path, place: Path, learned: Learned, *, yes: bool) -> None:
-    """Add the suite to the settings on a yes; else print what belongs there.
+    """Add the suite to the settings if the user agrees; otherwise, print the lines to add.
 
     ``here`` is the folder of the launcher, from that of the workspace.
     """

@@ -81,7 +81,7 @@ class Command(click.Command):
     examples: Mapping[str, str] = MappingProxyType({})
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
-        """Take options of tag keys out first; Click does not know them."""
+        """Remove the options for tag keys first, because Click does not know them."""
         if not ctx.resilient_parsing:
             args = tag_options(self, ctx, args)
         return super().parse_args(ctx, args)

@@ -22,7 +22,7 @@ MOST = 200
 
 
 class _CompletionFolder:
-    """The workspace's folder and its settings as they are written."""
+    """The workspace's folder and its settings as written."""
 
     def __init__(self, ctx: click.Context) -> None:
         given = ctx.params.get("workspace")
@@ -58,9 +58,9 @@ def _starting(words: Iterable[str], incomplete: str) -> list[str]:
 def _last_of_list(
     ctx: click.Context, param: click.Parameter, incomplete: str, find: Callable[[str], list[str]]
 ) -> list[str]:
-    """Words for what stands after the last comma, each with all that stands before.
+    """Completions for the text after the last comma, each with the text before it.
 
-    What the option has already is not offered again.
+    Values that the option already has are not offered again.
     """
     before, comma, last = incomplete.rpartition(",")
     given = ctx.params.get(param.name or "") or ()
@@ -132,7 +132,7 @@ def _revisions(place: _CompletionFolder, start: str) -> list[str]:
 
 
 def revisions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """Branches and tags, and what the chosen environment has."""
+    """Branches and tags, and those of the selected environment."""
     place = _CompletionFolder(ctx)
     return [*_starting(["deployed"], incomplete), *_revisions(place, incomplete)]
 
@@ -174,7 +174,7 @@ def parameters(ctx: click.Context, param: click.Parameter, incomplete: str) -> l
 
 
 def settings(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """``KEY=`` of parameters; the values of those that have a choice."""
+    """``KEY=`` for parameters, and the values of parameters with choices."""
     from wolfbane.workspace.dotted import with_dotted_names
 
     declared = with_dotted_names(_CompletionFolder(ctx).settings).get("param", {})

@@ -51,7 +51,7 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
 
 
 def _presets(inventory: Inventory) -> Iterator[Finding]:
-    """Presets that cannot be run any more, or that choose by words nobody uses."""
+    """Presets that can no longer run, or that select by unused words."""
     from wolfbane.cli.preset_checks import Checked, check_run_arguments
     from wolfbane.workspace.diagnosis import Finding, State
     from wolfbane.workspace.presets import all_presets

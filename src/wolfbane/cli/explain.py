@@ -56,7 +56,7 @@ def command(select: Callable[[], Selected], address: str) -> None:
 
 
 def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
-    """Which function each step of a test means, as its suite's worker says."""
+    """The function of each step of a test, as reported by the suite's worker."""
     from wolfbane.app.step_listing import list_steps
     from wolfbane.environments import resolve
     from wolfbane.reports.explained import step_rows

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from wolfbane.results.history.store import Store
 
 UNCLAIMED = "none"
-"""What runs without a workspace are called."""
+"""The name for runs without a workspace."""
 
 
 @click.command("history", cls=Command)
@@ -91,7 +91,7 @@ def _show_runs(store: Store, runs: int, form: str) -> None:
 def _show_tests(
     selected: Selected, store: Store, runs: int, form: str, picture: Path | None
 ) -> None:
-    """How the chosen tests ended in the newest runs that they were in."""
+    """The outcomes of the selected tests in the newest runs that contain them."""
     from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.reports.history import legend, test_table, tests_as_json
     from wolfbane.reports.layout import fitted
@@ -145,7 +145,7 @@ def _claim(store: Store, workspace: str, *, across: bool) -> None:
 
 
 def _say_unclaimed(store: Store) -> None:
-    """Say how to take in the runs of a shared history that are from before it had workspaces."""
+    """Explain how to assign older runs of a shared history that have no workspace."""
     if count := store.unclaimed():
         click.echo(
             f"wolfbane: {count} older runs in the team's history have no workspace; "

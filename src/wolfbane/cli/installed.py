@@ -25,7 +25,7 @@ def installed_lines() -> Iterator[str]:
 
 
 def _packages() -> list[str]:
-    """The names of its dependencies, without those of its own development."""
+    """The names of the dependencies, without those for development."""
     packages: dict[str, None] = {}
     for line in requires("wolfbane") or ():
         requirement, _, marker = line.partition(";")

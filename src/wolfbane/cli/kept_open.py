@@ -15,7 +15,7 @@ from wolfbane.browsers.run_browsers import KeptOpen
 
 
 def wait_for_key(kept: KeptOpen, go_on: Callable[[], None]) -> None:
-    """Say which browser is open, and go on when a key is pressed. Input that ends does as well."""
+    """Print which browser is open, and continue when a key is pressed or the input ends."""
     click.echo(f"\nBrowser '{kept.browser}' stays open after {kept.test}")
     for name, value in (("page", kept.url), ("driver", kept.driver)):
         if value:

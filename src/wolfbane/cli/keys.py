@@ -55,7 +55,7 @@ class KeyReader:
 
     @contextmanager
     def lines(self) -> Iterator[None]:
-        """Whole lines again, to ask for one."""
+        """Read whole lines again, to ask for one."""
         self._whole_lines()
         try:
             yield

@@ -30,7 +30,7 @@ def typed(
 
 
 def repeatable(request: RunRequest, arguments: Sequence[str], workspace: Workspace) -> RunRequest:
-    """The request with all that ``wolfbane again`` needs to know of the line."""
+    """The request with all facts about the command line that ``wolfbane again`` needs."""
     folder, home = Path.cwd().resolve(), workspace.home
     inside = folder.relative_to(home).as_posix() if folder.is_relative_to(home) else "."
     paths = click.get_current_context().params["paths"]

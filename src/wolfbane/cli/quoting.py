@@ -13,7 +13,7 @@ _PLAIN = re.compile(r"[\w./\\:=+-]+", re.ASCII)
 
 
 def quoted(arguments: Sequence[str], shell: str) -> str:
-    """The line that has these arguments, for a POSIX shell, pwsh, or the command prompt.
+    """The command line for these arguments, for a POSIX shell, pwsh, or the command prompt.
 
     Raises InputError where the shell cannot be given an argument.
     """
@@ -32,8 +32,8 @@ def quoted(arguments: Sequence[str], shell: str) -> str:
 def _pwsh(arguments: Sequence[str]) -> str:
     """In single quotes, where only the quote itself is doubled.
 
-    A double quote reaches programs in different ways in different versions; after ``--%`` the
-    line is handed on as it is in all of them.
+    A double quote reaches programs in different ways in different versions; after ``--%``, all of
+    them pass the line on unchanged.
     """
     from subprocess import list2cmdline
 

@@ -102,7 +102,7 @@ def command(
 
 
 def _check_pairs(ctx: click.Context, request: RunRequest) -> None:
-    """Refuse options without the one that they need."""
+    """Reject options without the option that they need."""
     if request.seed is not None and request.order != "random":
         raise InputError(Problem("--seed needs --order random"))
     if not request.mail_to and ctx.get_parameter_source("mail_when") is _TYPED:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
     """Run what is ready, or print its plan; returns the exit code.
 
-    ``warned`` holds what earlier runs of the same ``watch`` warned of.
+    ``warned`` contains the warnings that earlier runs of the same ``watch`` printed.
     """
     if ready.request.dry_run:
         from wolfbane.reports.plan import print_plan

@@ -32,11 +32,11 @@ _FIELDS = {
 }
 
 SELECTION = frozenset(f"--{name}" for name in (*_FIELDS, "pick", "drop", "everything"))
-"""The options that choose tests."""
+"""The options that select tests."""
 
 
 def opened_option(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Gives a command ``opened`` besides, a function that opens the workspace."""
+    """Also gives a command ``opened``, a function that opens the workspace."""
 
     @functools.wraps(command)
     def wrapped(**options: Any) -> Any:

@@ -69,7 +69,7 @@ def command(
 
 
 def _show(listing: StepListing, shown: Sequence[StepDefinition], *, unused: bool) -> None:
-    """The table of steps, those that are nearly the same, and those that nobody defined."""
+    """The table of steps, near duplicates, and undefined steps."""
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.steps import step_table
     from wolfbane.reports.style import make_console

@@ -10,7 +10,7 @@ from pathlib import Path
 
 
 def prepare_streams() -> None:
-    """Have what an encoding does not have replaced, and what is written to no stream go nowhere."""
+    """Replace characters that the encoding lacks, and discard output to a missing stream."""
     is_closed = sys.stdout is None
     sys.stdout = sys.stdout or _nowhere()
     sys.stderr = sys.stderr or _nowhere()

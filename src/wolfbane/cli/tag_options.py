@@ -18,8 +18,8 @@ def tag_options(
 ) -> list[str]:  # fmt: skip
     """The arguments with tag keys as ``--pick``. Raises UsageError for options that are none.
 
-    Several values of one key are alternatives, as those of every field are. The tests are looked
-    at only where an option is unknown.
+    Several values of one key are alternatives, as for every field. The tests are read only if an
+    option is unknown.
     """
     known = {name for option in command.params for name in option.opts}
     if _PICK not in known:

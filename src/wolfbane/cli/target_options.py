@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """``--env``, ``--set``, ``--spread``; the command gets them as ``point``.
 
-    Called with the workspace, it works out the environments: more than one where several are
-    named. Addresses among the paths that end in ``@LABEL`` say it, too.
+    Called with the workspace, it resolves the environments: several if several are named. Addresses
+    among the paths that end in ``@LABEL`` also name environments.
     """
 
     @functools.wraps(command)
@@ -78,9 +78,9 @@ def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any
 def status_labels(workspace: Workspace) -> list[str]:
     """The environments that a command's ``status:`` terms are about; "" for runs without one.
 
-    Outcomes belong to a test in an environment: what failed in two of them runs again in both.
-    Empty where the selection has no such term, or where all of it ended in the environment that
-    is taken by default.
+    Outcomes belong to a test in an environment: a test that failed in two environments runs again
+    in both. Empty if the selection has no such term, or if all tests ended in the default
+    environment.
     """
     from wolfbane.environments.labels import read_labels
     from wolfbane.results.newest import Newest

@@ -36,7 +36,10 @@ def filled(ctx: click.Context, param: click.Parameter, value: str) -> str:
 def reading(
     read: Callable[[str], Any],
 ) -> Callable[[click.Context, click.Parameter, str | None], Any]:
-    """A click callback that makes a value of what was typed; a ValueError says what is wrong."""
+    """A click callback that converts the typed text to a value.
+
+    The text of a ValueError is the message.
+    """
 
     def callback(ctx: click.Context, param: click.Parameter, value: str | None) -> Any:
         try:

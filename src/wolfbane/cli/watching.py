@@ -25,7 +25,7 @@ class WatchLoop:
         self._warned: set[str] = set()
 
     def keep_on(self) -> None:
-        """Go on until somebody presses q, or interrupts while nothing runs."""
+        """Continue until the user presses q, or interrupts while no tests run."""
         files = SavedFiles(self._watched.workspace)
         files.start()
         if files.trouble:
@@ -72,7 +72,7 @@ class WatchLoop:
             self._print_watched()
 
     def _run(self, only: Expression | None = None) -> None:
-        """Run what is chosen, or what of it an expression matches; print errors and go on."""
+        """Run the selected tests, or those that match an expression; print errors and continue."""
         if sys.stdout.isatty():
             click.clear()
         try:

@@ -28,7 +28,7 @@ def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def workspace_at(folder: Path | None) -> Workspace:
-    """The workspace that ``--workspace`` gives, else the nearest one around here."""
+    """The workspace from ``--workspace``; without it, the nearest one in this folder or above."""
     from wolfbane.workspace.find import open_workspace
 
     return open_workspace(folder or Path.cwd(), given=folder is not None)
@@ -50,5 +50,5 @@ def workspace_or_all_option(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def all_workspaces() -> bool:
-    """Whether the command was asked about all workspaces."""
+    """Whether the command is for all workspaces."""
     return bool(click.get_current_context().meta.get(_ALL))

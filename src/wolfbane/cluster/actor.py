@@ -24,17 +24,18 @@ from wolfbane.cluster.unpacking import MachineStore
 
 _LENGTH = struct.Struct(">Q")
 _MOST = 16 << 20
-"""Bytes of messages in one answer."""
+"""Maximum number of bytes of messages in one response."""
 SILENCE = 30.0
-"""Seconds without a word after which the other side counts as gone.
+"""Seconds without a message after which the other side counts as lost.
 
-It is the same on both sides: a machine ends what it runs when its tests begin to run elsewhere. It
-is long, for tests may keep all cores of a machine busy, and a machine's first answer takes seconds.
+The limit is the same on both sides: a machine ends its tests when they start again on other
+machines. It is long, because tests can use all cores of a machine, and the first response of a
+machine takes seconds.
 """
 
 
 class MachineFacts(msgspec.Struct, frozen=True):
-    """What a machine is: ``memory`` in bytes, 0 where it is not known."""
+    """The properties of a machine: ``memory`` in bytes, 0 if unknown."""
 
     version: str
     python: str
@@ -61,7 +62,7 @@ class Machine:
         self._ended = False
 
     async def facts(self) -> MachineFacts:
-        """What this machine is."""
+        """The properties of this machine."""
         import psutil
 
         return MachineFacts(
@@ -70,7 +71,7 @@ class Machine:
         )  # fmt: skip
 
     async def clock(self) -> float:
-        """What time it is here, as ``time.time`` has it."""
+        """The time on this machine, as in ``time.time``."""
         return time.time()
 
     def lacking(self, manifest: bytes) -> list[str]:
@@ -150,12 +151,14 @@ class Machine:
             self._came.set()
 
     async def _watch(self) -> None:
-        """Nothing is left running for somebody who is gone."""
+        """Nothing keeps running for a client that was lost."""
         while self._process is not None:
             await asyncio.sleep(1)
             if self._is_released() or time.monotonic() - self._asked > SILENCE:
                 await self.close()
 
     def _is_released(self) -> bool:
-        """Whether the engine has let go of this actor: who began the run is gone."""
+        """Whether the engine has released this actor, because the client that started the run was
+        lost.
+        """
         return all(actor is not self for actor in self._worker.state.actors.values())

@@ -25,7 +25,7 @@ from wolfbane.results.newest import Known
 
 
 class Cluster:
-    """What a run needs of a cluster. ``warnings`` names the machines that cannot be used.
+    """The parts of a cluster that a run needs. ``warnings`` lists the machines that cannot be used.
 
     Raises InputError for an address that cannot be used, and for a workspace that may not travel.
     """
@@ -44,7 +44,7 @@ class Cluster:
         self.warnings: list[str] = []
 
     async def __aenter__(self) -> Cluster:
-        """Connect. Raises BlockedError where there is no scheduler, or no machine."""
+        """Connect. Raises BlockedError if there is no scheduler or no machine."""
         tls = self._workspace.settings.cluster.tls(self._workspace.home)
         self._engine = await Engine(self.address, tls).__aenter__()
         try:
@@ -68,18 +68,18 @@ class Cluster:
 
     @property
     def answered(self) -> bool:
-        """Whether the scheduler answered the last look for machines."""
+        """Whether the scheduler responded to the last request for machines."""
         return self._engine.answered
 
     async def prepare(self, preparation: Preparation, known: Known) -> Prepared:
-        """Choose the tests. Services start, and browsers are looked for, on the machines."""
+        """Select the tests. Services start and browsers are found on the machines."""
         request = self._request
         return await preparation.prepare(
             request.build, known.times, request.timeout, start=False, elsewhere=True
         )
 
     async def link(self, address: str, name: str, slots: int) -> MachineLink | None:
-        """The connection to a machine, or None and a warning where it cannot be used."""
+        """The connection to a machine, or None and a warning if the machine cannot be used."""
         try:
             link = await self._engine.link(address, name, slots)
         except MachineLost as error:

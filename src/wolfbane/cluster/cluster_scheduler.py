@@ -32,7 +32,7 @@ from wolfbane.planning import Batch, Plan, once_more
 from wolfbane.workers.message_data import ending
 
 _NEWS = (WantBatch, BatchOver, MachineReady)
-"""Messages after which there may be something to hand out."""
+"""Messages after which there may be batches to distribute."""
 
 
 _PLENTY = 16
@@ -40,7 +40,7 @@ _PLENTY = 16
 
 
 class _OnMachine:
-    """What one machine has to do, and what it cannot."""
+    """The work of one machine, and the suites that it cannot run."""
 
     def __init__(self, link: MachineLink) -> None:
         self.link = link
@@ -48,11 +48,11 @@ class _OnMachine:
         self.waiting: dict[int, bool] = {}
         """Slots that want a batch, and whether they are idle."""
         self.orders: asyncio.Queue[RunBatch | NoMore] = asyncio.Queue()
-        """What it is to be sent: nobody waits for a machine that is slow, or lost."""
+        """Messages for the machine: no other machine waits for a slow or lost machine."""
         self.ready: MachineReady | None = None
         self.begun = False
         self.began = 0.0
-        """Seconds of the run after which the machine's own clock began."""
+        """Seconds of the run at which the machine's own clock started."""
 
     def why_not(self, batch: Batch) -> str:
         """Why the machine cannot run a batch, or nothing."""
@@ -62,7 +62,7 @@ class _OnMachine:
         return self.ready.why_not(batch.target, batch.suite) or lacks
 
     async def send_orders(self) -> None:
-        """Send the orders. If the machine is lost, :meth:`MachineLink.messages` says so, too."""
+        """Send the orders. If the machine is lost, :meth:`MachineLink.messages` also reports it."""
         with contextlib.suppress(MachineLost):
             while True:
                 await self.link.send(await self.orders.get())
@@ -72,16 +72,16 @@ class ClusterScheduler(Scheduler):
     """Distributes batches to machines, and accounts for every test even if a machine is lost."""
 
     def prepare(self, folder: Path, begin: Callable[[MachineLink], Awaitable[None]]) -> None:
-        """``folder`` is the run's own; ``begin`` brings a machine the run."""
+        """``folder`` belongs to the run; ``begin`` sends the run to a machine."""
         self._folder, self._begin = folder, begin
         self._machines: dict[str, _OnMachine] = {}
         self._numbers = 0
         self._ran_on: dict[str, str] = {}
         """The address of the machine where each test last ran."""
         self._stranded: dict[str, str] = {}
-        """Tests that were lost with their machine and have not run again, with what happened."""
+        """Tests that were lost with their machine and have not run again, with the reason."""
         self._troubles: dict[tuple[str, str, str], str] = {}
-        """What went wrong with suites of targets on machines."""
+        """Problems with suites of targets on machines."""
         self.warnings: list[str] = []
         self.browsers: dict[str, str] = {}
 
@@ -91,7 +91,7 @@ class ClusterScheduler(Scheduler):
 
     @property
     def done(self) -> bool:
-        """Whether nothing is left to do, and nobody does anything."""
+        """Whether no work is left and no machine is busy."""
         return not (self.queue or self._again or any(m.batches for m in self._machines.values()))
 
     async def serve(self, link: MachineLink) -> None:
@@ -136,7 +136,7 @@ class ClusterScheduler(Scheduler):
                 super().give_up([test])
 
     def close(self) -> int:
-        """Account for what did not run; returns how many tests never started."""
+        """Account for the tests that did not run. Returns how many tests did not start."""
         self._warn_of_troubles()
         left = [test for batch in self.queue if not batch.again for test in batch.tests]
         for batch in (*self.queue, *self._again):
@@ -234,7 +234,8 @@ class ClusterScheduler(Scheduler):
     def _may_run_on(self, machine: _OnMachine, batch: Batch) -> bool:
         """Whether it is the machine's turn: a test runs again where it failed.
 
-        The services there have the state that it met; on another machine, it would be a new test.
+        The services there have the state that the test saw; on another machine, it would be a new
+        test.
         """
         before = self._ran_on.get(batch.tests[0].address) if batch.again else None
         return before in (None, machine.link.address) or before not in self._machines
@@ -256,7 +257,7 @@ class ClusterScheduler(Scheduler):
                     self._troubles.pop((batch.target, batch.suite, machine.link.name), None)
 
     def _lost(self, machine: _OnMachine, why: str) -> None:
-        """A machine is gone: what it had not ended runs again elsewhere."""
+        """A machine was lost: its unfinished tests run again on other machines."""
         words = f"lost the connection to machine {machine.link.name}"
         if machine.begun:
             self.warnings.append(f"{words}: {why}")

@@ -36,7 +36,7 @@ class ClusterSession(Session):
         self._trouble = ""
 
     async def execute_async(self, folder: Path) -> int:
-        """As :meth:`Session.execute`. Raises BlockedError where there is no scheduler."""
+        """Like :meth:`Session.execute`. Raises BlockedError if there is no scheduler."""
         async with self._cluster:
             return await super().execute_async(folder)
 
@@ -68,7 +68,7 @@ class ClusterSession(Session):
         return code, "; ".join(filter(None, [reason, self._trouble]))
 
     async def _serve_all(self, scheduler: ClusterScheduler, context: RunContext) -> None:
-        """Serve every machine there is, and those that join, until all is done."""
+        """Serve all machines, also those that join, until all work is done."""
         serving: dict[str, asyncio.Task[None]] = {}
         try:
             while not (scheduler.done or context.pool.stopping or self._trouble):

@@ -22,13 +22,13 @@ from wolfbane.errors import BlockedError, InputError, Problem
 from wolfbane.workspace.settings import Workspace
 
 CONFIGURED = "cluster"
-"""What ``--on`` is given for the address in the settings."""
+"""The value of ``--on`` that means the address in the settings."""
 _PATIENCE = 10.0
 """Seconds in which the scheduler has to accept us."""
 _LOOK = 5.0
 """Seconds to wait for the scheduler's list of machines, after the first: the next look is soon."""
 _POLL = 5.0
-"""Seconds that a machine waits for something to say."""
+"""Seconds that a machine waits for a message."""
 _CLOCK_LOOKS = 8
 
 
@@ -48,9 +48,10 @@ class MachineLink:
         """Why it is lost: after one failure nothing is certain to have come through."""
 
     async def clock_offset(self) -> tuple[float, float]:
-        """How many seconds the machine's clock is ahead of ours, and how wrong that may be.
+        """The seconds by which the machine's clock is ahead of the local clock, and the maximum
+        error.
 
-        The answer that came soonest counts: half of its way is the largest error (RFC 5905, 8).
+        The fastest response is used: half of its round trip is the maximum error (RFC 5905, 8).
         Raises MachineLost.
         """
         looks: list[tuple[float, float]] = []
@@ -65,7 +66,7 @@ class MachineLink:
     async def bring(self, root: Path, manifest: Manifest) -> int:
         """Send the contents of a workspace that the machine lacks; returns their bytes.
 
-        Raises MachineLost, and InputError for a file that changes meanwhile.
+        Raises MachineLost, and InputError for a file that changes during this time.
         """
         lacking = set(await self._ask("lacking", msgspec.json.encode(manifest)))
         files = {f.content: f for f in manifest.files if f.content in lacking and not f.link}
@@ -86,7 +87,7 @@ class MachineLink:
         await self._ask("send", [packed(message)])
 
     async def messages(self) -> AsyncIterator[MachineMessage]:
-        """What the machine says until its part of the run is over. Raises MachineLost."""
+        """The messages of the machine until its part of the run ends. Raises MachineLost."""
         over = False
         while not over:
             found, over = await self._ask("receive", _POLL)
@@ -95,7 +96,7 @@ class MachineLink:
                     yield message
 
     async def close(self) -> None:
-        """End everything on the machine, if it still answers."""
+        """End everything on the machine, if it still responds."""
         with contextlib.suppress(MachineLost):
             await self._ask("close")
 
@@ -119,9 +120,9 @@ class Engine:
         self._actors: list[Any] = []
         self._machines: dict[str, tuple[str, int]] = {}
         self.answered = False
-        """Whether the scheduler answered when it was last asked for its machines."""
+        """Whether the scheduler responded to the last request for its machines."""
         self._heard = -math.inf
-        """When the scheduler last answered, as ``time.monotonic`` has it."""
+        """The time of the scheduler's last response, as in ``time.monotonic``."""
 
     async def __aenter__(self) -> Engine:
         distributed = _library()
@@ -159,9 +160,9 @@ class Engine:
             await asyncio.wait_for(self._client.close(), _PATIENCE)
 
     async def machines(self) -> dict[str, tuple[str, int]]:
-        """The machines that the scheduler knows, or knew when it last answered.
+        """The machines that the scheduler knows, or knew at its last response.
 
-        Name and slots by address. Raises MachineLost where the scheduler is gone.
+        Name and slots by address. Raises MachineLost if the scheduler is lost.
         """
         limit = SILENCE if self._heard == -math.inf else _LOOK
         try:
@@ -201,12 +202,14 @@ def _reason(error: Exception) -> str:
 
 
 def cluster_address(workspace: Workspace, on: str) -> str:
-    """The address that ``--on`` means: that of the settings, where it is empty or CONFIGURED."""
+    """The address for ``--on``: the address in the settings if it is empty or CONFIGURED."""
     return on if on and on != CONFIGURED else workspace.settings.cluster.address
 
 
 def check_address(address: str, secrets: Sequence[str]) -> None:
-    """Raise InputError for what is no address, and for secrets that would travel in the open."""
+    """Raise InputError for an invalid address, and for secrets that would be sent without
+    encryption.
+    """
     parts = urlsplit(address)
     if parts.scheme not in ("tcp", "tls") or not parts.hostname or not parts.port:
         raise InputError(Problem(f"--on: '{address}' is not an address", hint="tcp://HOST:PORT"))

@@ -58,13 +58,13 @@ _TOGETHER = 0.02
 """Seconds that a message waits for others."""
 _MOST_TOGETHER = 500
 _AT_ONCE = (EvidencePiece, WantBatch, MachineOver)
-"""Messages that are large, or that somebody waits for."""
+"""Messages that are large, or that the main process waits for."""
 
 
 class SentEvidence(EvidenceFiles):
     """Evidence that is sent to the core, under names that no other machine has.
 
-    Of a file that is larger than the limit, the beginning is sent: ``warnings`` names it.
+    Only the start of a file that is larger than the limit is sent, and ``warnings`` names the file.
     """
 
     def __init__(
@@ -78,7 +78,7 @@ class SentEvidence(EvidenceFiles):
         self.warnings: list[str] = []
 
     def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
-        """Write what a test left behind, and send it."""
+        """Write an evidence file of a test, and send it."""
         kept = super().keep(address, kind, content)
         file = self._folder / kept.path
         moved = replace(kept, path=f"evidence/{self._prefix}-{file.name}")
@@ -151,7 +151,7 @@ async def serve(
     incoming: asyncio.Queue[CoreMessage | None],
     send: Callable[[MachineMessage], None],
 ) -> None:
-    """Take one job and carry it out."""
+    """Take one job and run it."""
     job = await incoming.get()
     if not isinstance(job, MachineJob | AbilityQuestion):
         return
@@ -167,7 +167,7 @@ async def serve(
 
 
 class _Sender:
-    """Sends messages in groups: each has its costs on the way, whatever its size."""
+    """Sends messages in groups, because each transfer has a fixed cost."""
 
     def __init__(self, out: BinaryIO) -> None:
         self._out = out

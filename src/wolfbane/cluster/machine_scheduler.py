@@ -34,7 +34,7 @@ async def run_batches(
     context: RunContext, job: MachineJob, incoming: asyncio.Queue[CoreMessage | None],
     send: Callable[[MachineMessage], None],
 ) -> None:  # fmt: skip
-    """Run batches that the core hands out until there are no more."""
+    """Run batches from the main process until there are no more."""
     await MachineScheduler(context, job, incoming, send).work()
 
 
@@ -94,10 +94,10 @@ class MachineScheduler(Scheduler):
         self._send(AttemptEnded(self._numbers[id(batch)], self._mine(result)))
 
     def over(self, batch: Batch) -> None:
-        """A batch is over: :meth:`_send_end` says it once all of it is known."""
+        """A batch has ended: :meth:`_send_end` reports it when all its data is known."""
 
     def give_up(self, tests: Iterable[Test]) -> None:
-        """Tests that were to run and do not any more: the core knows them."""
+        """Planned tests that no longer exist: the main process knows them."""
 
     def _mine(self, result: Result) -> Result:
         return replace(result, machine=self._name)

@@ -30,7 +30,7 @@ async def relay_workers(
     context: RunContext, job: MachineJob, incoming: asyncio.Queue[CoreMessage | None],
     send: Callable[[MachineMessage], None],
 ) -> None:  # fmt: skip
-    """Hand the core's requests to workers, and what these say to the core, until it is done."""
+    """Forward requests of the main process to workers, and their messages back, until the end."""
     workers: dict[int, Worker] = {}
 
     async def ask(order: AskWorker) -> None:

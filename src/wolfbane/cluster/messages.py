@@ -27,7 +27,8 @@ from wolfbane.workspace.settings import Workspace
 class MachineJob(msgspec.Struct, frozen=True):
     """Everything that a machine needs to know about a run.
 
-    ``place`` is where the core keeps evidence. With ``load`` the machine drives a part of a load.
+    ``place`` is the folder in which the main process stores evidence. With ``load``, the machine
+    runs a part of a load test.
     """
 
     name: str
@@ -51,7 +52,9 @@ class AbilityQuestion(msgspec.Struct, frozen=True):
 
 
 class MachineAbilities(msgspec.Struct, frozen=True):
-    """What a machine has: the runtime of each suite, or why it cannot run; likewise browsers.
+    """The runtimes of a machine: one for each suite, or the reason why the suite cannot run.
+
+    The same for browsers.
 
     ``missing`` and ``no_browser`` are by the name of a suite, or of a browser.
     """
@@ -63,7 +66,7 @@ class MachineAbilities(msgspec.Struct, frozen=True):
 
 
 class RunBatch(msgspec.Struct, frozen=True):
-    """Run a batch in a slot; ``handed`` is what tests of its file handed to those after them."""
+    """Run a batch in a slot. ``handed`` are the values that earlier tests of its file passed on."""
 
     slot: int
     number: int
@@ -72,14 +75,14 @@ class RunBatch(msgspec.Struct, frozen=True):
 
 
 class StartWorkers(msgspec.Struct, frozen=True):
-    """Start a worker of a suite in each slot, for a load in an environment."""
+    """Start a worker of a suite in each slot, for a load test in an environment."""
 
     suite: str
     target: str
 
 
 class AskWorker(msgspec.Struct, frozen=True):
-    """Ask the worker of a slot, as :meth:`Worker.ask` does."""
+    """Send a request to the worker of a slot, like :meth:`Worker.ask`."""
 
     slot: int
     request: dict[str, Any]
@@ -88,7 +91,7 @@ class AskWorker(msgspec.Struct, frozen=True):
 
 
 class TellWorker(msgspec.Struct, frozen=True):
-    """Send the worker of a slot something beside the request that is in progress."""
+    """Send the worker of a slot a message in addition to the request in progress."""
 
     slot: int
     message: dict[str, Any]
@@ -107,8 +110,8 @@ class StopNow(msgspec.Struct, frozen=True):
 class MachineReady(msgspec.Struct, frozen=True):
     """Suites are built and services are up.
 
-    ``blocked`` says what went wrong with a suite of a target, ``missing`` which suites lack their
-    runtime here, and ``no_browser`` why a browser is not usable.
+    ``blocked`` is the problem with a suite of a target, ``missing`` lists suites without their
+    runtime on this machine, and ``no_browser`` is the reason why a browser cannot be used.
     """
 
     blocked: dict[tuple[str, str], str]
@@ -162,14 +165,14 @@ class BatchOver(msgspec.Struct, frozen=True):
 
 
 class EvidencePiece(msgspec.Struct, frozen=True):
-    """A piece of a file that a test left behind; pieces of a file come in their order."""
+    """A piece of an evidence file; the pieces of a file arrive in order."""
 
     path: str
     data: bytes
 
 
 class WorkersStarted(msgspec.Struct, frozen=True):
-    """The workers of a load are started; ``problem`` says why they could not be."""
+    """The workers of a load test have started; ``problem`` is the reason if they did not."""
 
     problem: str
 
@@ -234,5 +237,5 @@ def packed(message: CoreMessage | Sequence[MachineMessage]) -> bytes:
 
 
 def unpacked(data: bytes) -> Any:
-    """What the other side packed."""
+    """The files that the other side packed."""
     return pickle.loads(data)

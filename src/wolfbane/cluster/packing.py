@@ -51,7 +51,7 @@ class Manifest(msgspec.Struct, frozen=True):
 
 
 def pack_workspace(workspace: Workspace) -> Manifest:
-    """What of a workspace travels, as its settings say. Raises InputError."""
+    """The files of a workspace to send, by its settings. Raises InputError."""
     cluster, results = workspace.settings.cluster, workspace.settings.workspace.results
     most = size_of(cluster.limit)
     return pack(workspace.root, cluster.include, cluster.exclude, [results], most)
@@ -60,10 +60,10 @@ def pack_workspace(workspace: Workspace) -> Manifest:
 def pack(
     root: Path, include: Sequence[str], exclude: Sequence[str], left_out: Iterable[str], most: int
 ) -> Manifest:
-    """What of a workspace travels: the files that git tracks or would add, and ``include``.
+    """The files of a workspace to send: those that git tracks or would add, and ``include``.
 
-    ``exclude`` are globs of what does not; ``left_out`` are folders, such as that of the results.
-    Raises InputError with the largest folders where it is more than ``most`` bytes.
+    ``exclude`` are globs of files that are not sent; ``left_out`` are folders, such as the results.
+    Raises InputError with the largest folders if the files have more than ``most`` bytes.
     """
     apart = tuple(f"{folder}/" for folder in left_out)
     paths = sorted(
@@ -78,7 +78,7 @@ def pack(
 
 
 def contents(root: Path, files: Iterable[PackedFile]) -> Iterator[dict[str, bytes]]:
-    """The contents of files by their hashes, in pieces. Raises InputError for one that changed."""
+    """The contents of files by hash, in pieces. Raises InputError if a file has changed."""
     piece: dict[str, bytes] = {}
     size = 0
     for file in files:
@@ -113,7 +113,7 @@ def _listed(root: Path, include: Sequence[str]) -> set[str]:
 
 
 def _walked(root: Path) -> Iterator[str]:
-    """Every file, without tools that are installed in a folder of their own."""
+    """Every file, except the folders with installed tools."""
     apart = {".git", "__pycache__", *(n for kind in KINDS for n in find_kind(kind).tool_folders)}
     for folder, folders, names in os.walk(root):
         folders[:] = [name for name in folders if name not in apart]
@@ -124,7 +124,7 @@ def _walked(root: Path) -> Iterator[str]:
 
 
 def _packed(root: Path, path: str) -> PackedFile | None:
-    """A file as it travels; None for one that git tracks and that is gone, a pipe, a socket."""
+    """A file to send; None for a tracked file that no longer exists, a pipe, or a socket."""
     place = root / path
     try:
         status = place.lstat()

@@ -18,8 +18,8 @@ KEPT_DAYS = 7.0
 class MachineStore:
     """Below ``folder`` are ``contents``, by their hashes, and ``trees``, by digest of a manifest.
 
-    A tree belongs to one run at a time: tests change files. Another run of the same files at the
-    same time gets a tree of its own.
+    A tree belongs to one run at a time, because tests change files. Another run of the same files
+    at the same time gets a separate tree.
     """
 
     def __init__(self, folder: Path) -> None:
@@ -62,7 +62,7 @@ class MachineStore:
         raise OSError("too many runs use this workspace on this machine")
 
     def tidy(self) -> None:
-        """Remove trees and contents that nobody used for a week."""
+        """Remove trees and contents that were not used for a week."""
         limit = time.time() - KEPT_DAYS * 86_400
         for place in self._trees.iterdir():
             with contextlib.suppress(OSError), (place / "lock").open("ab") as lock:
@@ -78,7 +78,7 @@ class MachineStore:
         return self._contents / content
 
     def _made(self, place: Path, manifest: Manifest) -> Path:
-        """The tree as the manifest says: what is missing or was changed is written again."""
+        """The tree as in the manifest: missing or changed files are written again."""
         tree = place / "tree"
         tree.mkdir(exist_ok=True)
         if (alike := _alike_but_for_case(manifest)) and ignores_case(place):

@@ -17,7 +17,7 @@ _IGNORED = "__pycache__/\n.wolfbane/\ncrate/target/\ncrate/Cargo.lock\n"
 
 
 def copy_harbour(target: Path) -> Path:
-    """Copy the harbour into ``target``, which must not hold anything yet. Raises InputError.
+    """Copy the harbour into ``target``, which must be empty. Raises InputError.
 
     Where git is here, the copy is a repository with two versions.
     """
@@ -39,7 +39,7 @@ def copy_harbour(target: Path) -> Path:
 
 
 def _make_history(target: Path) -> None:
-    """Two commits with tags: the harbour before the service gave refunds, and as it is."""
+    """Two commits with tags: the harbour before the service had refunds, and the current one."""
     newer, local = target / _SINCE_NEWER, target / "booking" / "local.json"
     texts = {path: path.read_text(encoding="utf-8") for path in (newer, local)}
     (target / ".gitignore").write_text(_IGNORED, encoding="utf-8")

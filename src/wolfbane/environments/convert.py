@@ -18,16 +18,16 @@ _YES = {"yes": True, "true": True, "on": True, "no": False, "false": False, "off
 
 
 def convert(parameter: Parameter, raw: object, root: Path) -> Typed:
-    """The value that ``raw`` stands for. Raises ValueError with words that end a sentence.
+    """The value that ``raw`` means. Raises ValueError with text for the end of a sentence.
 
-    Text is read by the parameter's type, for that is all that command lines and files of
-    variables hold; other TOML and JSON values have to be of the type already.
+    Text is converted to the parameter's type, because command lines and variable files contain only
+    text. Other TOML and JSON values must already have this type.
     """
     return _CONVERTERS[parameter.type](parameter, raw, root)
 
 
 def as_text(value: Typed) -> str:
-    """A value as an environment variable holds it: ``true``, ``1.5``, ``a,b``."""
+    """A value in the form of an environment variable: ``true``, ``1.5``, ``a,b``."""
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, float):

@@ -73,7 +73,7 @@ def _http_answer(source: VersionSource) -> str:
 
 
 def _version_in(text: str, source: VersionSource) -> str:
-    """The version in an answer: one word or line. Raises ValueError."""
+    """The version in a response: one word or line. Raises ValueError."""
     if source.pointer:
         text = _pointed_at(text, source.pointer)
     if source.pattern:
@@ -89,7 +89,7 @@ def _version_in(text: str, source: VersionSource) -> str:
 
 
 def _pointed_at(text: str, pointer: str) -> str:
-    """What a JSON pointer (RFC 6901) leads to in a text. Raises ValueError."""
+    """The value at a JSON pointer (RFC 6901) in a text. Raises ValueError."""
     try:
         value: Any = json.loads(text)
     except ValueError:

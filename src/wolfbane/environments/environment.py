@@ -30,7 +30,7 @@ class ParameterValue(msgspec.Struct, frozen=True):
 
     @property
     def text(self) -> str:
-        """As an environment variable holds it."""
+        """In the form of an environment variable."""
         return as_text(self.value)
 
     @property
@@ -53,8 +53,8 @@ class ServicePlan(msgspec.Struct, frozen=True):
 class Environment(msgspec.Struct, frozen=True):
     """A resolved environment. Without parameters it is empty and has no name.
 
-    ``label`` names it in the addresses of a run in several; else it is empty. ``version`` says how
-    to learn what is deployed there.
+    ``label`` is its name in the addresses of a run with several environments; otherwise, it is
+    empty. ``version`` defines how to read the deployed version.
     """
 
     name: str = ""
@@ -67,13 +67,13 @@ class Environment(msgspec.Struct, frozen=True):
     version: VersionSource | None = None
 
     def shown(self) -> dict[str, str]:
-        """Every value for people; a secret is masked inside of others, too."""
+        """Every value for display. Secrets inside other values are also masked."""
         mask = self.mask
         return {name: mask(value.shown) for name, value in self.values.items()}
 
     @property
     def secrets(self) -> list[str]:
-        """The texts that nobody may see."""
+        """The texts that must not be shown."""
         return [value.text for value in self.values.values() if value.secret]
 
     @property
@@ -89,7 +89,7 @@ class Environment(msgspec.Struct, frozen=True):
         return {**self.exports, **own}
 
     def fingerprint(self, suite: Suite) -> str:
-        """What a build of the suite depends on besides files; ports are new each time."""
+        """The values, not files, that a build of the suite depends on; ports are new each time."""
         text = repr((suite.build, suite.folder, self.variables(suite)))
         for name, port in self.ports.items():
             text = text.replace(str(port), f"{{{name}.port}}")

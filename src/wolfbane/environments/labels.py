@@ -34,7 +34,7 @@ class Labels(msgspec.Struct, frozen=True):
 
 
 def read_labels(workspace: Workspace, paths: Sequence[str]) -> Labels:
-    """The labels in these paths; a last word that is none of an environment is no label."""
+    """The labels in these paths; a last word that is not an environment is not a label."""
     labels: dict[tuple[str, tuple[str, ...]], None] = {}
     for path in paths:
         match = _LABEL.fullmatch(path)

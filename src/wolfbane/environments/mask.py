@@ -13,7 +13,9 @@ _SHORTEST_INSIDE = 6
 _LEAST_LEFT = 8
 """Characters of a secret that a cut may leave without giving it away."""
 _UNESCAPED = "!~*'()"
-"""What ``encodeURIComponent`` of ECMAScript leaves as it is, besides letters, digits and -_. ."""
+"""The characters that ``encodeURIComponent`` of ECMAScript leaves unchanged, besides letters,
+digits and -_. .
+"""
 _CUT_AFTER = re.compile(
     r"""['"`)]*\s*(?:\.\.\.|…|\[)|['"`)]*(?:\n|\Z)|["']\s*[,}\]]|&(?:quot|\#34|\#x27|\#39);|<"""
 )
@@ -26,10 +28,11 @@ _ROOM = 16
 
 
 class Mask:
-    """Replaces secrets wherever they appear: as they are, and in the forms that programs give them.
+    """Replaces secrets in all texts: in plain form, and in the forms that programs write.
 
-    What shortening leaves of one, eight characters or more at the mark of a cut or at the end of a
-    line or a quoted text, is replaced, too. So whoever printed a text may have shortened it.
+    The rest of a shortened secret is also replaced, if it has at least eight characters and is at
+    the cut mark or at the end of a line or a quoted text. So texts may be shortened before they are
+    masked.
     """
 
     def __init__(self, secrets: Iterable[str]) -> None:
@@ -78,7 +81,9 @@ def _any_of(texts: Iterable[str]) -> re.Pattern[str]:
 
 
 def _head(text: str, match: re.Match[str], forms: dict[str, list[str]]) -> int:
-    """Where the beginning of a form that stands here ends, if it was cut there; else its start."""
+    """The end of a secret's first part at this position, if the secret was cut here; otherwise, the
+    start.
+    """
     longest = 0
     for form in forms[match[0]]:
         length = _LEAST_LEFT
@@ -90,7 +95,9 @@ def _head(text: str, match: re.Match[str], forms: dict[str, list[str]]) -> int:
 
 
 def _tail(text: str, match: re.Match[str], forms: dict[str, list[str]]) -> int:
-    """Where the end of a form that stands here starts, if it was cut there; else its end."""
+    """The start of a secret's last part at this position, if the secret was cut here; otherwise,
+    the end.
+    """
     longest = 0
     for form in forms[match[0]]:
         length = _LEAST_LEFT
@@ -109,7 +116,9 @@ def _without(text: str, spans: list[tuple[int, int]]) -> str:
 
 
 def _forms(secret: str) -> Iterator[str]:
-    """A secret in every form; each line of one that has several, for they are printed apart."""
+    """A secret in every form, and each line of a multi-line secret, because lines are printed
+    separately.
+    """
     import html  # has a large table: only where there are secrets
 
     for text in (secret, *(line for line in secret.splitlines() if len(line) >= _LEAST_LEFT)):
@@ -137,7 +146,7 @@ def _in_addresses(text: str) -> Iterator[str]:
 
 
 def _in_literals(text: str) -> Iterator[str]:
-    """As JSON, JSON in JSON, and Python have it inside of quotes."""
+    """The forms inside quotes: JSON, JSON in JSON, and Python."""
     for ascii_only in (True, False):
         inner = json.dumps(text, ensure_ascii=ascii_only)[1:-1]
         yield inner
@@ -147,9 +156,10 @@ def _in_literals(text: str) -> Iterator[str]:
 
 
 def _in_base64(secret: bytes) -> Iterator[str]:
-    """In base64 alone, and inside of more (``user:secret``): it may begin at any of three bytes.
+    """In base64 alone, and inside longer texts (``user:secret``), where it can start at any of
+    three bytes.
 
-    The characters at the ends that depend on what stands around are left away.
+    The characters at both ends that depend on the text around them are removed.
     """
     for encode in (base64.b64encode, base64.urlsafe_b64encode):
         yield encode(secret).decode()

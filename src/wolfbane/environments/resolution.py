@@ -1,7 +1,8 @@
 """Resolves the value of every parameter, and records its source.
 
-Later ones win: the parameter's default; the environment that the chosen one extends, its files
-before its own values; the chosen environment, likewise; ``--set`` on the command line.
+Later sources override earlier ones: the parameter's default; the environment that the selected one
+extends, first its files, then its own values; the selected environment, in the same order;
+``--set`` on the command line.
 """
 
 from __future__ import annotations
@@ -27,7 +28,7 @@ from wolfbane.workspace.vocabulary import is_env_word
 
 
 class _Raw(msgspec.Struct, frozen=True):
-    """A value as it was written; placeholders are filled only in wolfbane.toml itself."""
+    """A value as written. Placeholders are filled only in wolfbane.toml itself."""
 
     value: object
     origin: str
@@ -226,7 +227,7 @@ class Resolution:
         return HOLE.sub(lambda hole: self.inside(hole, name, above), raw)
 
     def inside(self, hole: re.Match[str], name: str, above: tuple[str, ...]) -> str:
-        """The text of one parameter inside of another one."""
+        """The text of one parameter inside another."""
         other = hole[1]
         if not other:
             return hole[0][0]
@@ -291,9 +292,9 @@ def _what_it_is(parameter: Parameter) -> str:
 
 
 def hosts_for_load(workspace: Workspace, name: str) -> list[str]:
-    """The hosts that an environment's own values name, if it says that loads may go there.
+    """The hosts in an environment's own values, if it allows load tests.
 
-    What ``--set`` gives is not among them: a load goes where the settings allow it.
+    Values from ``--set`` are not included: only the settings allow hosts for load tests.
     """
     if not workspace.settings.env.get(name, {}).get("load"):
         return []

@@ -32,8 +32,8 @@ def resolve_each(
 ) -> list[Environment]:
     """The environments of a run in several: ``names`` with commas between.
 
-    Each is taken once for every value of the parameters in ``spread``. They have labels where
-    there is more than one, or with ``labelled``. Raises InputError with everything wrong.
+    Each is used once for every value of the parameters in ``spread``. They have labels if there are
+    several, or with ``labelled``. Raises InputError with all errors.
     """
     chosen = [name.strip() for name in names.split(",") if name.strip()]
     chosen = list(dict.fromkeys(chosen)) or [workspace.settings.workspace.env]

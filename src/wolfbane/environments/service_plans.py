@@ -35,7 +35,9 @@ class Surroundings:
         self._add(message, hint, self.workspace.file.name if self.workspace.file else "")
 
     def services(self) -> dict[str, Service]:
-        """Those that this environment may start: all, unless it or one it extends says which."""
+        """The services that this environment may start: all, unless it or an environment that it
+        extends lists them.
+        """
         services = self.workspace.settings.service
         for name in reversed(self.chain):
             table = self.workspace.settings.env[name]
@@ -44,7 +46,7 @@ class Surroundings:
         return services
 
     def added_to(self, environment: Environment) -> Environment:
-        """An environment with its probes, and its services as they are to be started."""
+        """An environment with its readiness checks, and its services with all values filled in."""
         tables = [self.workspace.settings.env[name] for name in reversed(self.chain)]
         ready: object = next((table["ready"] for table in tables if "ready" in table), [])
         self.check_suites(environment)
@@ -67,7 +69,7 @@ class Surroundings:
         return replace(environment, probes=probes, services=plans, version=source)
 
     def plan(self, name: str, service: Service, environment: Environment) -> ServicePlan:
-        """How a service is started: parameters filled in, with its probes."""
+        """The start of a service: parameters filled in, with its readiness checks."""
         port = environment.ports[name]
 
         def fill(text: object) -> str:
@@ -105,7 +107,7 @@ class Surroundings:
     def check_texts(
         self, place: str, texts: Iterable[str], environment: Environment, *more: str
     ) -> bool:
-        """Whether every placeholder in the texts has a value; says which has none."""
+        """Whether every placeholder in the texts has a value; reports those without one."""
         known = {*environment.values, *(f"{name}.port" for name in environment.ports), *more}
         before = self.found
         for text in texts:
@@ -135,5 +137,5 @@ def _texts_in(value: object) -> list[str]:
 
 
 def _texts(ready: object) -> list[str]:
-    """Every text in which a probe may hold placeholders."""
+    """All texts in which a readiness check may contain placeholders."""
     return [text for probe in read_probes(ready) for text in probe.target]

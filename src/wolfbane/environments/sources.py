@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 STRUCTURED = (".json", ".toml", ".yaml", ".yml")
-"""Endings of files that hold more than ``NAME=value`` lines."""
+"""Extensions of files that contain more than ``NAME=value`` lines."""
 _PATIENCE = 30
 
 
@@ -69,7 +69,7 @@ def variable_line(name: str, value: str) -> str:
 
 
 def from_source(source: Mapping[str, Any], root: Path) -> tuple[str, str]:
-    """A value, and words for where it is from: ``{ shell = ... }``, ``command``, ``file``.
+    """A value, and a text for its source: ``{ shell = ... }``, ``command``, ``file``.
 
     Raises ValueError.
     """
@@ -98,5 +98,5 @@ SOURCES = ("shell", "command", "file")
 
 
 def is_source(value: object) -> bool:
-    """Whether a value says where to have the real one from."""
+    """Whether a value defines where to read the real value."""
     return isinstance(value, dict) and len(value) == 1 and next(iter(value)) in SOURCES

@@ -18,7 +18,7 @@ class ValuesFiles:
         self._folder, self._environments = folder, list(environments)
 
     def path(self, environment: Environment, form: str) -> Path:
-        """The file with an environment's values, which nobody else may read."""
+        """The file with an environment's values, which only this user can read."""
         number = self._environments.index(environment)
         path = self._folder / f"values-{number}.{form}"
         if not path.exists():

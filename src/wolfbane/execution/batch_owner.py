@@ -26,7 +26,7 @@ class BatchOwner(Protocol):
         """An event of the run."""
 
     def finished(self, result: Result, extra: bool) -> None:
-        """A result that nobody planned (``extra``), or the last one of a test."""
+        """An unplanned result (``extra``), or the last result of a test."""
 
     def ended(self, test: Test, result: Result, batch: Batch) -> None:
         """An attempt of a planned test is over."""
@@ -38,4 +38,4 @@ class BatchOwner(Protocol):
         """Tests that were to run again do not any more."""
 
     def handed_in(self, batch: Batch) -> dict[str, Any]:
-        """What tests of a file handed to those that need them, by name."""
+        """The values that tests of a file passed to tests that need them, by name."""

@@ -41,9 +41,9 @@ if TYPE_CHECKING:
     from wolfbane.browsers.worker_endpoints import WorkerEndpoint
 
 IN_VAIN = 3
-"""Workers in a row that may end before a test begins; each costs a test, and a start."""
+"""Workers in a row that may end before a test starts; each costs a test and a start."""
 GRACE = 2.0
-"""Seconds for a worker that ends a test itself, to tell where it was."""
+"""Seconds for a worker that ends a test itself, to report its position."""
 AFTER_CRASH = {
     End.CRASHED: Outcome.CRASHED,
     End.TIMED_OUT: Outcome.TIMED_OUT,
@@ -192,7 +192,7 @@ class BatchRun:
         return planned or self._extra(address)
 
     def _meet(self, message: TestMessage) -> None:
-        """A test that came up while others ran: remembered for the next time."""
+        """A test that appeared while others ran. It is stored for the next run."""
         address, line = message.address, message.line or 0
         test = self._extra(address)
         chosen = {other.name: other for other in self._batch.tests}
@@ -205,7 +205,7 @@ class BatchRun:
         self._met[address] = test
 
     def _extra(self, address: str) -> Test:
-        """What was not asked for: a test inside of one that was, or a hook that failed."""
+        """An unrequested result: a test inside a requested test, or a failed hook."""
         if address in self._met:
             return self._met[address]
         for path in self._paths:
@@ -214,7 +214,7 @@ class BatchRun:
         raise WrongMessage(f"the worker reported on {address}, which was not requested")
 
     def _made(self, name: str, path: str) -> Test:
-        """A test that nobody had planned."""
+        """An unplanned test."""
         suite, batch = self._suite, self._batch
         return Test(
             suite.name, suite.kind, path, name, exact=True, browser=batch.browser,
@@ -222,7 +222,7 @@ class BatchRun:
         )  # fmt: skip
 
     def _account_for_the_rest(self) -> None:
-        """What never came up. That is no fault of a test that was only thought to be there."""
+        """Tests that did not appear. This is not an error if a test was only expected."""
         chosen = {test.name for test in self._batch.tests}
         for address, test in list(self._left.items()):
             if not test.exact:
@@ -232,7 +232,7 @@ class BatchRun:
         self._end_all(Outcome.ERRORED, "the test did not appear when its file was run")
 
     def _end(self, test: Test, end: Ending, printed: str = "") -> None:
-        """A test ended; where it had a browser, look first at what it left there."""
+        """A test ended. If it had a browser, read its evidence there first."""
         began = self._context.began(end.seconds)
         if self._endpoint is None:
             self._report(test, end, printed, began)
@@ -269,7 +269,7 @@ class BatchRun:
         self._left.clear()
 
     def _lost(self, lost: RequestEnd, printed: str) -> None:
-        """The worker is gone: name the test that it was running, or about to run."""
+        """The worker has ended: find the test that it was running or about to run."""
         outcome = AFTER_CRASH[lost.end]
         words = lost.words
         test = self._left.pop(lost.current, None) or self._met.get(lost.current)

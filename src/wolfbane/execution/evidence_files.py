@@ -23,9 +23,9 @@ class EvidenceFiles:
         self._count = 0
 
     def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
-        """Write what a test left behind.
+        """Write an evidence file of a test.
 
-        Where that cannot be done its path names nothing, and reports say so.
+        If the file cannot be written, its path is empty, and reports show this.
         """
         self._count += 1
         name = re.sub(r"[^\w.-]+", "-", address.rpartition("#")[2] or address).strip("-")[:60]
@@ -40,7 +40,7 @@ class EvidenceFiles:
         return Evidence(kind, place)
 
     def place(self, evidence: Evidence) -> str:
-        """Where a kept file is: from the workspace's root, if it is inside of it."""
+        """The path of an evidence file, relative to the workspace's root if it is inside."""
         path = self._folder / evidence.path
         inside = path.is_relative_to(self._root)
         return str(path.relative_to(self._root) if inside else path)

@@ -14,7 +14,8 @@ class Findings(msgspec.Struct):
     """``met`` and ``missed``, by path: tests that were not known before, and expected tests that
     did not appear.
 
-    ``covered`` counts calls of API operations. ``damage`` is what tests left of their process.
+    ``covered`` counts calls of API operations. ``damage`` lists the changes that tests made to
+    their process.
     """
 
     met: dict[str, dict[str, Test]] = msgspec.field(default_factory=dict)

@@ -9,9 +9,9 @@ from wolfbane.planning import Batch
 
 
 def arguments_around(hook: Test, batch: Batch) -> tuple[str, ...]:
-    """Arguments that choose the tests around a hook: its class or group, file or suite.
+    """Arguments that select the tests around a hook: its class or group, file or suite.
 
-    None where what ended is a test of the batch, which can be chosen by its address.
+    None if the result belongs to a test of the batch, which can be selected by its address.
     """
     others = [other.name for other in batch.tests if other.path == hook.path]
     browser = ("--browser", hook.browser) if hook.browser else ()

@@ -14,7 +14,7 @@ from wolfbane.model import Result
 
 
 def masked(event: Event, mask: Mask) -> Event:
-    """The event without secrets. Results are built without them, and are passed on as they are."""
+    """The event without secrets. Results are built without them, and are passed on unchanged."""
     return _masked(event, mask) if mask.hides_something else event
 
 

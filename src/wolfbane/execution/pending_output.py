@@ -34,7 +34,7 @@ class PendingOutput:
         self._parts.setdefault(message.address, []).extend(parts)
 
     def add_evidence(self, message: EvidenceMessage) -> None:
-        """A file that a test left; its ``mark`` stands for it in what the test says."""
+        """An evidence file of a test. Its ``mark`` represents it in the test's messages."""
         context, address = self._context, message.address
         kept = context.evidence.keep(address, message.kind, message.content)
         kept = replace(kept, name=context.mask(message.name), part=message.part)
@@ -61,7 +61,7 @@ class PendingOutput:
 
 
 def _with_paths(value: Any, marks: Mapping[str, str]) -> Any:
-    """What a test told, with paths of kept files in the place of their marks."""
+    """The messages of a test, with paths of evidence files in place of their marks."""
     if isinstance(value, str):
         for mark, path in marks.items():
             value = value.replace(mark, path)

@@ -25,10 +25,10 @@ class Recorded(msgspec.Struct):
 
 @contextmanager
 def recording(session: Session, folder: Path, newest: Newest | None) -> Iterator[Recorded]:
-    """Record what the session tells while the context lasts. ``newest`` takes its outcomes in.
+    """Record the session's events while the context is active. ``newest`` stores its outcomes.
 
-    The journal is written as things happen; a full disk stops that, and not the run. ``folder``
-    is removed where the run cannot begin.
+    The journal is written immediately. A full disk stops the journal, but not the run. ``folder``
+    is removed if the run cannot start.
     """
     keeper = RecordKeeper(folder)
     recorded = Recorded(keeper.record)

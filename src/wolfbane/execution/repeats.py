@@ -34,7 +34,7 @@ class Repeats:
         self._newest: dict[str, Result] = {}
 
     def again(self, test: Test, result: Result) -> Result | None:
-        """The run that ended, by its number, if the test is to run once more; else None."""
+        """The number of the repetition that ended, if the test must run again; otherwise None."""
         self._note(result)
         count = len(self._seconds[test.address])
         failed = self._first_only and test.address in self._bad
@@ -49,11 +49,11 @@ class Repeats:
         return replace(result, attempt=len(self._seconds.get(test.address, ())) + 1)
 
     def wait(self, result: Result) -> None:
-        """A test could not run; it does with the next run of what it needs."""
+        """A test could not run. It runs with the next repetition of the test that it needs."""
         self._note(result)
 
     def whole(self, result: Result) -> Result:
-        """What all runs come to: how the test failed first, else how it ended last."""
+        """The result of all repetitions: the first failure, or the last result if none failed."""
         address = result.address
         times, bad = self._seconds.pop(address), self._bad.pop(address, [])
         passed = self._passed.pop(address, 0)
@@ -67,7 +67,7 @@ class Repeats:
         return replace(shown, earlier=tuple(others), attempt=1, repeated=repeated)
 
     def given_up(self, test: Test) -> Result:
-        """What a test came to that was to run once more, and did not."""
+        """The result of a test that should have run once more but did not."""
         return self.whole(self._newest[test.address])
 
     def _note(self, result: Result) -> None:

@@ -16,7 +16,7 @@ LONGEST_TEXT = 1 << 18
 LONGEST_LINE = 300
 MANY_PARTS = 250_000
 _OUTCOMES = {outcome.value: outcome for outcome in Outcome}
-"""To ask the enumeration itself takes ten times as long, for each test."""
+"""A call of the enumeration itself takes ten times as long, for each test."""
 
 
 class ResultBuilder:
@@ -74,7 +74,7 @@ class ResultBuilder:
         return self._after(whole, ending.attempts) if ending.attempts else whole
 
     def _after(self, result: Result, attempts: Sequence[AttemptData]) -> Result:
-        """A result with the attempts before it that were made where nobody of us looked on."""
+        """A result with the earlier attempts that the runtime itself made."""
         earlier = tuple(
             Result(
                 result.address, result.suite, result.kind, result.path, result.name,
@@ -120,7 +120,7 @@ class ResultBuilder:
         return file.removeprefix(self._start)
 
     def _excerpt(self, frames: Sequence[Frame], path: str) -> Excerpt | None:
-        """Around the innermost frame of the test's own file, else of the workspace."""
+        """Around the innermost frame of the test's own file; without one, of the workspace."""
         inside = [frame for frame in frames if not frame.file.startswith("/")]
         own = [frame for frame in inside if frame.file == path]
         for frame in (*own[-1:], *inside[-1:]):
@@ -135,7 +135,7 @@ class ResultBuilder:
 
 @lru_cache(maxsize=64)
 def source_lines(path: Path) -> tuple[str, ...]:
-    """A source file's lines, or nothing where it cannot be read."""
+    """A source file's lines, or nothing if it cannot be read."""
     try:
         return tuple(path.read_text(encoding="utf-8", errors="replace").splitlines())
     except OSError:

@@ -14,7 +14,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class Retries:
-    """The attempts of every test of a run. ``given`` overrides what the settings say.
+    """The attempts of every test of a run. ``given`` overrides the settings.
 
     With ``at_once``, tests run again before all others.
     """
@@ -34,14 +34,14 @@ class Retries:
         self._innocent: Counter[str] = Counter()
 
     def allowed(self, test: Test) -> int:
-        """How often a test may run again: the most that its suite and the rules say."""
+        """The maximum retries of a test: the highest number of its suite and the rules."""
         if self._given is not None:
             return self._given
         times = [times for matches, times in self._rules if matches(test)]
         return max([*times, self._workspace.suite(test.suite).retries])
 
     def again(self, test: Test, result: Result) -> Result | None:
-        """The attempt, by its number, if the test is to run again after it; else None."""
+        """The number of the attempt, if the test must run again after it; otherwise None."""
         address = test.address
         if self._waiting:
             self._waiting.pop(address, None)
@@ -61,11 +61,13 @@ class Retries:
         return earlier[-1]
 
     def wait(self, result: Result) -> None:
-        """Remember a test that could not run, and runs with the next attempt of what it needs."""
+        """Remember a test that could not run, and that runs with the next attempt of a test it
+        needs.
+        """
         self._waiting[result.address] = result
 
     def whole(self, result: Result) -> Result:
-        """What all attempts come to, the last one being this: flaky if it alone passed."""
+        """The result of all attempts, with this one as the last: flaky if only this one passed."""
         before = self._earlier.pop(result.address, [])
         if not before:
             return result
@@ -77,7 +79,7 @@ class Retries:
         return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)
 
     def given_up(self, test: Test) -> Result:
-        """What a test came to that was to run again, and did not."""
+        """The result of a test that should have run again but did not."""
         if test.address not in self._earlier:
             return self._waiting.pop(test.address)
         *earlier, last = self._earlier.pop(test.address)

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from wolfbane.workers.head_start import HeadStart
 
 _SHORTEST_IN_NAMES = 6
-"""Characters of a secret that is no word which tests may be named with by chance."""
+"""Maximum length of a non-word secret that test names may contain by chance."""
 
 
 class RunContext:
@@ -47,9 +47,12 @@ class RunContext:
         self._began = time.monotonic()
 
     def names_a_secret(self, name: str) -> bool:
-        """Whether a test's name holds a secret: names cannot be masked, for they are chosen by."""
+        """Whether a test's name contains a secret.
+
+        Names cannot be masked, because they select tests.
+        """
         return self._long_secrets(name) != name
 
     def began(self, seconds: float) -> float:
-        """When something that took so long, and is over now, began: in seconds of the run."""
+        """The start, in seconds of the run, of something that took this long and has just ended."""
         return round(max(time.monotonic() - self._began - seconds, 0.0), 3)

@@ -23,9 +23,9 @@ if TYPE_CHECKING:
 class RunInputs(msgspec.Struct, frozen=True):
     """The selected tests, their inventory, the run options, and the environments.
 
-    ``documents`` are the copies that the run uses, by URL, in words. ``warnings`` were found while
-    the run was made ready. ``suite_state`` asks which commit the suites are from. ``head_start``
-    is a worker that is running already.
+    ``documents`` are the copies that the run uses, by URL, as text. ``warnings`` were found while
+    the run was prepared. ``suite_state`` finds the commit of the suites. ``head_start`` is a worker
+    that is already running.
     """
 
     inventory: Inventory

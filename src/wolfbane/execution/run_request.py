@@ -28,8 +28,8 @@ RUN, BROWSERS, REPORT, LOOK = "Run", "Browsers", "Report", "Only show"
 class RunOption(NamedTuple):
     """Defines the command-line option of a field of :class:`RunRequest`.
 
-    ``value`` names what the option takes. ``flags`` set the field to a value of theirs: each has a
-    help text of its own. ``read`` makes the value of what is typed, and may raise ValueError.
+    ``value`` is the name of the option's value. ``flags`` set the field to fixed values, each with
+    its own help text. ``read`` converts the typed text and may raise ValueError.
     """
 
     group: str
@@ -55,9 +55,9 @@ class RunRequest:
 
     ``timeout`` is in seconds and overrides the timeouts of all suites.
 
-    ``command`` is the line that was typed; ``pointed`` holds those of its arguments that point
-    another run at the same environments. ``arguments`` are all of them, typed in ``folder`` of the
-    workspace, for a run that can be repeated; ``pinned``: they may mean other tests later.
+    ``command`` is the typed command line; ``pointed`` are its arguments that run other tests in the
+    same environments. ``arguments`` are all arguments, typed in ``folder`` of the workspace, for a
+    run that can be repeated. ``pinned``: they could select other tests later.
     """
 
     jobs: int | None = option(
@@ -215,7 +215,7 @@ class RunRequest:
     pinned: bool = False
 
     def __post_init__(self) -> None:
-        """Raises InputError for a value that is none of an option's choices."""
+        """Raises InputError for a value that is not one of an option's choices."""
         for name, (how, _) in run_options().items():
             value = getattr(self, name)
             for each in value if how.several else (value,):

@@ -35,7 +35,8 @@ _PASSING = ("status", "machine", "changed")
 class RunStart(msgspec.Struct, frozen=True):
     """A planned run. ``focused`` lists the places of tests that are marked as the only ones to run.
 
-    ``quarantined`` is by address, ``mismatches`` say how the suites differ from what is deployed.
+    ``quarantined`` is by address; ``mismatches`` are the differences between the suites and the
+    deployed version.
     """
 
     inputs: RunInputs
@@ -48,7 +49,7 @@ class RunStart(msgspec.Struct, frozen=True):
     share: ShareFacts | None = None
 
     def event(self) -> RunStarted:
-        """The event, with the counts of the plan and of what is broken."""
+        """The event, with the counts of the plan and of the broken files."""
         inputs, plan, prepared = self.inputs, self.plan, self.prepared
         request, workspace = inputs.request, inputs.workspace
         suites = self._suites()
@@ -98,7 +99,7 @@ class RunStart(msgspec.Struct, frozen=True):
             yield Target(each.label, each.name, each.shown(), there.text, there.revision)
 
     def _chosen(self) -> tuple[str, ...]:
-        """The addresses of the tests, where what was typed may choose others later."""
+        """The addresses of the tests, if the arguments could select other tests later."""
         choice = self.inputs.choice
         terms = [t for each in (choice.expression, *choice.drops) for t in terms_of(each)]
         if not (self.inputs.request.pinned or any(t.field in _PASSING for t in terms)):
@@ -115,7 +116,7 @@ class RunStart(msgspec.Struct, frozen=True):
         return {name: counted[name] for name in names if counted[name]}
 
     def _files(self) -> dict[str, int]:
-        """How many tests each file has in the run, for each browser and target."""
+        """The number of tests per file in the run, for each browser and target."""
         paths = Counter(variant(t.path, t.browser, t.target) for t in self.plan.tests)
         paths.update(variant(r.path, r.browser, r.target) for r in self.prepared.broken)
         return dict(paths)

@@ -23,7 +23,7 @@ _DID = {
 def of_what_is_prepared(
     prepared: Prepared, shared: Mapping[str, Sequence[str]], suites: Iterable[Suite]
 ) -> Iterator[str]:
-    """Stale builds, files that are named and hold no test, and files that two suites name."""
+    """Outdated builds, listed files without tests, and files that two suites list."""
     named = {path.removeprefix("./"): suite.name for suite in suites for path in suite.paths}
     yield from (f"suite {name} uses an outdated build (--no-build)" for name in prepared.stale)
     for path in prepared.empty:
@@ -34,7 +34,7 @@ def of_what_is_prepared(
 
 
 def of_the_files(files: Iterable[TestFile], choice: Choice) -> Iterator[str]:
-    """What is odd about files that may hold a chosen test."""
+    """Unusual things about files that may contain a selected test."""
     for file in files:
         if file.warnings and may_match(choice.expression, file) is not False:
             yield from (f"{file.path}:{warning}" for warning in file.warnings)
@@ -43,7 +43,7 @@ def of_the_files(files: Iterable[TestFile], choice: Choice) -> Iterator[str]:
 def of_the_choice(
     choice: Choice, tests: Sequence[Test], status: Mapping[str, str]
 ) -> Iterator[str]:
-    """Terms that match nothing inside of a larger expression."""
+    """Terms that match nothing inside a larger expression."""
     for expression in (choice.expression, *choice.drops):
         for count in term_counts(expression, tests, status):
             if not count.matches:
@@ -57,7 +57,9 @@ def of_the_quarantine(quarantine: Quarantine, tests: Sequence[Test]) -> Iterator
 
 
 def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterator[str]:
-    """Tests that launchers told of and nobody knew, unless they may know more, or had chosen."""
+    """Tests that launchers reported but that were unknown, unless unknown tests are expected, or
+    that were not selected.
+    """
     by_suite: dict[tuple[str, Discrepancy], list[str]] = {}
     for result in results:
         by_suite.setdefault((result.suite, result.account), []).append(result.address)

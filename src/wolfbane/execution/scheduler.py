@@ -55,7 +55,7 @@ class Scheduler:
         self._tell(event)
 
     def finished(self, result: Result, extra: bool) -> None:
-        """A result that nobody planned (``extra``), or the last one of a test."""
+        """An unplanned result (``extra``), or the last result of a test."""
         self._finished(result, extra)
 
     async def carry_out(self, plan: Plan) -> int:
@@ -120,7 +120,9 @@ class Scheduler:
             self._again.append(batch)
 
     def handed_in(self, batch: Batch) -> dict[str, Any]:
-        """What tests of a file handed to those that need them, by name: kept for new workers."""
+        """The values that tests of a file passed to tests that need them, by name, kept for new
+        workers.
+        """
         return self._handed.setdefault(_place(batch), {})
 
     async def close_all(self, slot: Slot) -> None:
@@ -154,7 +156,8 @@ class Scheduler:
             report(suite.paths[0], "after run", end, worker.printed())
 
     def _next(self, slot: Slot) -> Batch:
-        """The first batch whose file this slot has loaded, else one that no other slot has.
+        """The first batch whose file this slot has loaded; otherwise, one that no other slot has
+        loaded.
 
         Those for the slot's own target come before others.
         """

@@ -73,11 +73,11 @@ class Session:
         self._late_warnings: list[str] = []
 
     def listen(self, listener: Listener) -> None:
-        """Have every event of the run told to a listener."""
+        """Send every event of the run to a listener."""
         self._listeners.append(listener)
 
     def look_back(self, lately: Callable[[Sequence[Test]], Mapping[str, str]]) -> None:
-        """Have the run's end say how often its quarantined tests passed lately."""
+        """Add the recent pass rate of quarantined tests to the end of the run."""
         self._lately = lately
 
     def weigh_with(self, weigh: Weigh) -> None:
@@ -85,7 +85,7 @@ class Session:
         self._weigh = weigh
 
     def pause_with(self, pause: Pause) -> None:
-        """Have somebody asked to look at a browser that ``--keep-open`` keeps."""
+        """Let the user look at a browser that ``--keep-open`` keeps."""
         self._pause = pause
 
     def plan(self, folder: Path, *, trusting: bool = False) -> Plan:
@@ -106,9 +106,9 @@ class Session:
         return asyncio.run(collected())
 
     def execute(self, folder: Path) -> int:
-        """Run and return the exit code. ``folder`` takes what workers leave behind.
+        """Run and return the exit code. ``folder`` stores the evidence from workers.
 
-        Raises NothingChosen before the run starts, where no test is left to run.
+        Raises NothingChosen before the run starts, if no tests are left to run.
         """
 
         async def interruptible() -> int:
@@ -122,7 +122,7 @@ class Session:
     async def execute_async(self, folder: Path) -> int:
         """As :meth:`execute`, in a loop that is running. Signals are not taken.
 
-        Raises NothingChosen before the run starts, where no test is left to run.
+        Raises NothingChosen before the run starts, if no tests are left to run.
         """
         began = time.monotonic()
         context = self._context = self._new_context(folder)
@@ -163,7 +163,7 @@ class Session:
         return await scheduler.carry_out(plan)
 
     async def _begin(self, preparation: Preparation) -> Plan:
-        """Prepare and plan the run, and tell how it starts. Raises NothingChosen."""
+        """Prepare and plan the run, and report its start. Raises NothingChosen."""
         prepared = await self._prepared(preparation)
         if not prepared.chosen and not prepared.broken and not self._interrupted:
             raise self._nothing_chosen()
@@ -188,7 +188,9 @@ class Session:
         return plan
 
     def _mismatches(self, prepared: Prepared) -> Sequence[str]:
-        """How the suites differ from what is deployed; InputError where they must not differ."""
+        """The differences between the suites and the deployed version; InputError if they must
+        match.
+        """
         if not prepared.versions:
             return ()
         from wolfbane.execution.setup.version_checks import version_mismatches
@@ -260,7 +262,7 @@ class Session:
         )  # fmt: skip
 
     def _first(self) -> frozenset[str]:
-        """What failed when last run, where that is to run before all else."""
+        """The previously failed tests, if they must run first."""
         if self.request.order != "failed":
             return frozenset()
         bad = {str(outcome) for outcome in Outcome if outcome.is_bad}
@@ -282,7 +284,7 @@ class Session:
             self._context.pool.stop()
 
     def interrupt(self) -> None:
-        """Once: end the workers, keep and print what ran. Twice: end at once."""
+        """Once: end the workers, store and print the results. Twice: end immediately."""
         if self._interrupted:
             raise KeyboardInterrupt
         self._interrupted = True

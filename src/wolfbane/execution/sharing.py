@@ -41,7 +41,9 @@ def by_file_size(root: Path, tests: Sequence[Test]) -> Weights:
 def take_share(
     share: Share, prepared: Prepared, files: Mapping[str, TestFile], weights: Weights, root: Path
 ) -> ShareFacts:
-    """Leave in what is prepared only the tests of a share. Raises NothingChosen where it is empty.
+    """Keep only the tests of a share in the preparation.
+
+    Raises NothingChosen if the share is empty.
 
     Files that cannot be loaded, and blocked tests, are in one share each, too.
     """

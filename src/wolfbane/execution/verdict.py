@@ -27,7 +27,7 @@ def verdict(
     flaky_fails: bool,
     interrupted: bool,
 ) -> tuple[int, str]:
-    """The exit code, and why where it is not plain from the counts.
+    """The exit code, and the reason if the counts do not show it.
 
     ``set_apart`` counts quarantined tests; ``quarantined`` has their entries. ``focused``: tests
     are marked as the only ones to run, and that fails the run.

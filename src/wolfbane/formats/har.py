@@ -22,10 +22,10 @@ def entry(
     answer: Mapping[str, Any] | None,
     comment: str,
 ) -> dict[str, Any]:
-    """One request with its answer. ``began`` is an ISO 8601 time with a zone.
+    """One request with its response. ``began`` is an ISO 8601 time with a zone.
 
-    ``answer`` has ``status``, ``headers``, ``content`` and ``http``; without one the status is 0.
-    Of a redirect the body is not read.
+    ``answer`` has ``status``, ``headers``, ``content`` and ``http``; without a response, the status
+    is 0. The body of a redirect is not read.
     """
     request: dict[str, Any] = {
         "method": method,
@@ -91,7 +91,7 @@ def _pairs(items: Iterable[tuple[str, str]]) -> list[dict[str, str]]:
 
 
 def shown(name: str, value: str) -> str:
-    """Headers that let somebody in are kept without their value."""
+    """Headers with credentials are stored without their value."""
     word, space, _ = value.partition(" ")
     if name.lower() in PRIVATE:
         return f"{word} {HIDDEN}" if space and "authorization" in name.lower() else HIDDEN

@@ -22,10 +22,9 @@ class FormatError(Exception):
 class ReportedTest:
     """One test of a report.
 
-    ``group`` is what the test is nested in as the report calls it (a class), ``suite`` the
-    names of the suites around it, joined by `` / ``; ``suite_file``, ``host`` and
-    ``suite_properties`` are those of the innermost one that says any. ``address`` and
-    ``quarantined`` (why) are there in reports of ours.
+    ``group`` is the test's group in the report (a class), ``suite`` the names of the suites around
+    it, joined by `` / ``; ``suite_file``, ``host`` and ``suite_properties`` come from the innermost
+    suite that has them. Wolfbane's own reports have ``address`` and ``quarantined`` (the reason).
     """
 
     name: str
@@ -50,7 +49,7 @@ class ReportedTest:
 
     @property
     def tags(self) -> tuple[str, ...]:
-        """What it says under the name ``tag``."""
+        """The value of the tag ``tag``."""
         return tuple(value for name, value in self.properties if name == "tag")
 
 

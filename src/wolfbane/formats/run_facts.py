@@ -9,9 +9,9 @@ from wolfbane.model import Result
 
 
 class RunFacts(Protocol):
-    """A run. ``began`` is an ISO 8601 time with a zone; ``seconds`` is how long it took.
+    """A run. ``began`` is an ISO 8601 time with a zone; ``seconds`` is its duration.
 
-    ``reasons`` says why tests are quarantined, by address.
+    ``reasons`` are the reasons for quarantined tests, by address.
     """
 
     @property
@@ -24,7 +24,7 @@ class RunFacts(Protocol):
 
     @property
     def began(self) -> str:
-        """When it began."""
+        """The start of the run."""
 
     @property
     def seconds(self) -> float:
@@ -36,8 +36,9 @@ class RunFacts(Protocol):
 
     @property
     def system(self) -> Mapping[str, str]:
-        """What was tested, as far as it is known: ``revision`` and ``commit`` of the suites, the
-        ``version`` of the system, the ``environment``."""
+        """The tested system, as far as known: ``revision`` and ``commit`` of the suites, the
+        ``version`` of the system, the ``environment``.
+        """
 
     @property
     def reasons(self) -> Mapping[str, str]:

@@ -18,11 +18,11 @@ from wolfbane.workspace.settings import Workspace
 def affected(
     workspace: Workspace, files: Mapping[str, TestFile], changed: Collection[str]
 ) -> dict[str, str]:
-    """The test files that changed paths reach, each with the words that say why.
+    """The test files that changed paths affect, each with the reason.
 
-    A file reaches itself and what it imports; a suite's ``inputs`` reach all of its files, those
-    that its kind knows (steps, the sources of a crate) included. Paths are relative to the
-    workspace.
+    A change affects the file itself and all files that import it; a suite's ``inputs`` affect all
+    of its files, including those that its kind knows (steps, the sources of a crate). Paths are
+    relative to the workspace.
     """
     if not changed:
         return {}

@@ -50,10 +50,10 @@ class Cache:
     def look_up(
         self, root: Path, path: str, suite: str, settings: str
     ) -> tuple[bool, TestFile | None]:
-        """Whether an unchanged file is known, and what it holds (None: no test).
+        """Whether an unchanged file is known, and its tests (None: no tests).
 
-        The same time and size count as unchanged; otherwise the content decides. What cannot be
-        read, the file or its entry, is not known.
+        The same time and size count as unchanged; otherwise, the content decides. If the file or
+        its entry cannot be read, the file is unknown.
         """
         key = f"{suite}:{path}"
         try:
@@ -83,7 +83,7 @@ class Cache:
         seen: FileState,
         file: TestFile | None,
     ) -> None:
-        """Remember what a file holds that was seen so, before it was read."""
+        """Store the tests of a file, together with its state before it was read."""
         entry: _Entry = {
             "settings": settings,
             "seen": seen.signature,
@@ -97,9 +97,9 @@ class Cache:
         self._changed.add(key)
 
     def save(self) -> bool:
-        """Write the cache, if anything changed, without the files that are gone.
+        """Write the cache if anything changed, without the files that no longer exist.
 
-        What another run wrote in the meantime stays, for files that are not changed by this one.
+        Entries that another run wrote in the meantime stay, for files that this run did not change.
         """
         gone = self._entries.keys() - self._used
         changed = bool(self._changed or gone)
@@ -116,7 +116,7 @@ class Cache:
 
 
 def _signature(path: Path) -> list[int]:
-    """When a file was last changed (ns) and its size; zeros where it is gone."""
+    """The time of the last change (ns) and the size of a file; zeros if it does not exist."""
     try:
         status = path.stat()
     except OSError:
@@ -127,7 +127,7 @@ def _signature(path: Path) -> list[int]:
 def look(path: Path) -> tuple[FileState, bytes]:
     """A file's content, and how it was when that was read. Raises OSError.
 
-    Should it change meanwhile, it will be seen to be another one the next time.
+    If the file changes during this time, the next scan will detect it.
     """
     before = _signature(path)
     source = read_regular(path)

@@ -14,7 +14,7 @@ from wolfbane.selection import Choice, Expression, Matcher, choose, term_counts
 def nothing_chosen(
     inventory: Inventory, choice: Choice, status: Mapping[str, str], *, to_run: bool = False
 ) -> NothingChosen:
-    """The error for an empty selection: each term's own count, and what was taken away."""
+    """The error for an empty selection: the count of each term, and the excluded tests."""
     tests = inventory.tests
     if not tests:
         names = ", ".join(suite.name for suite in inventory.workspace.suites)

@@ -10,7 +10,7 @@ from wolfbane.kinds.imports import ImportReader
 
 
 class Imports:
-    """The imports of a workspace's files. ``gone`` are paths that count as if they were there."""
+    """The imports of a workspace's files. ``gone`` are paths that count as existing."""
 
     def __init__(self, root: Path, gone: Collection[str] = ()) -> None:
         self._root, self._gone = root, gone

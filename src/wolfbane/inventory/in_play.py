@@ -14,10 +14,10 @@ from wolfbane.selection.grammar import Not
 def files_to_ask(
     inventory: Inventory, choice: Choice, status: Mapping[str, str], target: str = ""
 ) -> list[TestFile]:
-    """The files that may hold a chosen test.
+    """The files that may contain a selected test.
 
-    A file whose tests are all known from its source is judged by them; one that may hold
-    more (inherited, generated) is judged by its path, suite and kind alone.
+    If the source shows all tests of a file, they decide. If the file may contain more (inherited,
+    generated), its path, suite and kind decide.
     """
     wanted: Expression = all_of([choice.expression, *(Not(rule) for _, rule in choice.rules())])
     if wanted == EVERYTHING:
@@ -36,7 +36,7 @@ def files_to_ask(
 def suites_in_play(
     inventory: Inventory, choice: Choice, status: Mapping[str, str], targets: Iterable[str]
 ) -> list[Suite]:
-    """The suites that may hold a chosen test, those with no file yet among them."""
+    """The suites that may contain a selected test, including suites without a file yet."""
     suites = {
         file.suite for target in targets for file in files_to_ask(inventory, choice, status, target)
     }

@@ -73,7 +73,7 @@ def _like(inventory: Inventory, path: str) -> str:
 
 
 def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
-    """The tests whose source covers a line, else the whole class around it."""
+    """The tests whose source contains a line; otherwise, the whole class around it."""
     file = inventory.files.get(path)
     if file is None:
         return Term("file", path, "quoted")
@@ -95,7 +95,7 @@ def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
 
 
 def _holds_any(block: Block, file: TestFile) -> bool:
-    """Whether a block stands for a test. A named one may: its tests can be inherited."""
+    """Whether a block can be a test. A named block can, because its tests can be inherited."""
     return bool(block.name) or any(block.start <= t.line <= block.end for t in file.tests)
 
 

@@ -25,8 +25,8 @@ from wolfbane.workspace.settings import Workspace
 class Inventory(msgspec.Struct, dict=True):
     """All test files of a workspace. ``files`` is keyed by path.
 
-    ``shared`` has the suites of files that several name; ``without_tests`` the files that a
-    suite's paths name and whose source proves that they hold no test, by suite.
+    ``shared`` has the suites of files that several suites list; ``without_tests`` the files that a
+    suite's paths list and whose source proves that they contain no tests, by suite.
     """
 
     workspace: Workspace
@@ -39,7 +39,7 @@ class Inventory(msgspec.Struct, dict=True):
     def tests(self) -> list[Test]:
         """Every test, tagged by suites and rules too, in the order of suites and files.
 
-        Those of suites that list browsers are there once for each.
+        Tests of suites that list browsers appear once for each browser.
         """
         rules = self.workspace.settings.tag
         tags = {
@@ -65,7 +65,7 @@ class Inventory(msgspec.Struct, dict=True):
         return [replace(test, target=target) for test in self.tests]
 
     def collected(self, exact: Iterable[TestFile]) -> None:
-        """Take in what workers collected, keep it in the cache, and work tests out anew."""
+        """Store the tests that workers collected in the cache, and compute the tests again."""
         for file in exact:
             merged = _merge(self.files[file.path], file)
             if merged.error:
@@ -75,7 +75,7 @@ class Inventory(msgspec.Struct, dict=True):
         self.__dict__.pop("tests", None)
 
     def learn(self, met: Mapping[str, Mapping[str, Test]], missed: Mapping[str, set[str]]) -> None:
-        """Keep what a run showed of tests inside of tests; forget those that never came up."""
+        """Store the nested tests that a run found; remove those that did not appear."""
         for path in {*met, *missed}:
             known, found = self.files[path], dict(met.get(path, {}))
             tests = [
@@ -160,7 +160,7 @@ def settings_key(root: Path, suite: Suite) -> str:
 def _suite_files(
     workspace: Workspace, suite: Suite, paths: Sequence[str], cache: Cache
 ) -> dict[str, TestFile]:
-    """The files of a suite that hold tests: from the cache, or read."""
+    """The files of a suite that contain tests: from the cache, or read."""
     root, settings = workspace.root, settings_key(workspace.root, suite)
     found: dict[str, TestFile | None] = {}
     for path in paths:
@@ -203,7 +203,7 @@ def _merge(scanned: TestFile, exact: TestFile) -> TestFile:
 
 
 def _nested_order(tests: Sequence[Test]) -> list[Test]:
-    """Tests in their order, each followed by those inside of it."""
+    """Tests in order, each followed by the tests inside it."""
     inside: dict[str, list[Test]] = {}
     names = {test.name for test in tests}
     for test in tests:

@@ -25,7 +25,7 @@ _PIECE = 50
 
 
 class Scanned(msgspec.Struct, frozen=True):
-    """What a file holds (None: no test), and how it was seen; None if it cannot be read."""
+    """The tests of a file (None: no tests), and its state; None if it cannot be read."""
 
     path: str
     seen: FileState | None
@@ -47,7 +47,7 @@ def scan_files(root: Path, suite: Suite, paths: Sequence[str]) -> Iterable[Scann
 
 
 def _leave_interrupts() -> None:
-    """The process that asked is interrupted, too, and ends this one."""
+    """The parent process is also interrupted, and ends this one."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 

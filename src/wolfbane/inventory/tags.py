@@ -32,7 +32,7 @@ def with_source_tags(file: TestFile, source: bytes) -> TestFile:
 
 
 def apply_rules(tests: Iterable[Test], rules: Sequence[TagRule]) -> list[Test]:
-    """Put each rule's tag on what its expression matches; later rules see earlier tags."""
+    """Add each rule's tag to the tests that match its expression; later rules see earlier tags."""
     tagged = list(tests)
     for rule in rules:
         tag = Tag.parse(rule.name, f"rule {rule.match}")
@@ -44,10 +44,10 @@ def apply_rules(tests: Iterable[Test], rules: Sequence[TagRule]) -> list[Test]:
 
 
 class _Comment:
-    """Tags on one comment line, and the lines of code they stand above (none: whole file).
+    """Tags on one comment line, and the lines of code below it (none: whole file).
 
-    That is the first line, and where it begins with ``@`` (a decorator, a line of tags) those
-    after it too, up to the first that does not.
+    That is the first line, and if it starts with ``@`` (a decorator, a line of tags), also the
+    following lines up to the first line that does not.
     """
 
     def __init__(self, tags: tuple[Tag, ...], targets: Set[int]) -> None:

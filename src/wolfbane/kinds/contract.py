@@ -48,34 +48,35 @@ class Kind(ABC, Generic[S]):
     suite_type: type[S]
 
     scan_is_exact: ClassVar[bool] = False
-    """The source alone shows every test, so workers need not be asked."""
+    """The source alone shows every test, so workers are not needed to list them."""
     loads_afresh: ClassVar[bool] = False
-    """Each request gets a worker of its own: a file that is known exactly is not loaded twice."""
+    """Each request gets a separate worker: a file that is known exactly is not loaded twice."""
     tests_hold_tests: ClassVar[bool] = False
     """A test may show others while it runs. They are named below it."""
     has_closing_hooks: ClassVar[bool] = False
-    """Workers get a message when all tests are done, to run hooks of their own."""
+    """Workers get a message when all tests are done, to run their own hooks."""
     reads_values: ClassVar[bool] = False
     """Workers get every parameter, as ``values`` among their options."""
     keeps_limits: ClassVar[bool] = False
-    """Workers end a test at its time limit themselves, and report where it was."""
+    """Workers end a test at its time limit themselves, and report their position."""
     needs_names: ClassVar[bool] = False
-    """Workers get the names of the chosen tests and of all known tests with each request."""
+    """Workers get the names of the selected tests and of all known tests with each request."""
     parts_are: ClassVar[str] = "parts"
-    """What the parts of a test are called in messages."""
+    """The name for the parts of a test in messages."""
     shows_trace: ClassVar[bool] = False
     """A failure's trace is the suite's own report, and is always shown."""
     can_be_live: ClassVar[bool] = False
     """Workers can leave the terminal to a test, which prints and reads there."""
     can_be_loaded: ClassVar[bool] = False
-    """Workers can drive the tests of a suite as a load."""
+    """Workers can run the tests of a suite as a load test."""
     has_steps: ClassVar[bool] = False
     """Workers can list the step definitions of a suite."""
     names_documents: ClassVar[bool] = False
     """Suites and their files may name documents by URL, which :meth:`fetch` fetches."""
     tool_folders: ClassVar[tuple[str, ...]] = ()
-    """Names of folders that hold installed tools and packages, which nobody puts under version
-    control."""
+    """Names of folders that contain installed tools and packages, which are not under version
+    control.
+    """
     settings_files: ClassVar[tuple[str, ...]] = ()
     """Keys of a suite that name a file with more settings."""
 
@@ -96,11 +97,11 @@ class Kind(ABC, Generic[S]):
         return {}
 
     def path_on_disk(self, suite: S, path: str) -> str:
-        """The file or folder that an entry of ``paths`` stands for."""
+        """The file or folder that an entry of ``paths`` means."""
         return path
 
     def placeholders(self, suite: S) -> Mapping[str, object]:
-        """The kind's own settings that may hold ``{parameter}``, by key."""
+        """The kind's own settings that may contain ``{parameter}``, by key."""
         return {}
 
     def filled(self, suite: S, fill: Callable[[Any], Any]) -> S:
@@ -112,7 +113,7 @@ class Kind(ABC, Generic[S]):
     ) -> Iterator[tuple[Location, str, str]]:
         """What is wrong with the settings before a run: a key, a message and a hint.
 
-        ``files`` are the suite's test files. ``filled`` holds the suite for each environment.
+        ``files`` are the suite's test files. ``filled`` contains the suite for each environment.
         """
         return iter(())
 
@@ -134,7 +135,7 @@ class Kind(ABC, Generic[S]):
     """The files that ``claims`` accepts are manifests. The folder of one makes a suite."""
 
     def glob_for(self, name: str) -> str:
-        """The glob for test files that lie beside ``name`` in a project's own folder."""
+        """The glob for test files next to ``name`` in a project's own folder."""
         return name
 
     def detected_settings(self, root: Path, folder: str) -> dict[str, Any]:
@@ -157,13 +158,13 @@ class Kind(ABC, Generic[S]):
 
     @abstractmethod
     def scan(self, root: Path, suite: S, path: str, source: bytes) -> TestFile | None:
-        """The tests that the source text shows. None where the file is no test file.
+        """The tests that the source text shows. None if the file is not a test file.
 
         Runs none of the user's code.
         """
 
     def inputs(self, root: Path, suite: S) -> Sequence[str]:
-        """Folders and globs that all tests of the suite depend on, besides ``suite.inputs``.
+        """Folders and globs that all tests of the suite depend on, in addition to ``suite.inputs``.
 
         Defaults of the kind count as if they were written in the settings.
         """
@@ -174,7 +175,7 @@ class Kind(ABC, Generic[S]):
         return None
 
     def import_roots(self, suite: S) -> tuple[str, ...]:
-        """Folders in which imported modules are looked for, besides the importer's own."""
+        """Folders in which imported modules are searched, in addition to the importer's own."""
         return ()
 
     def fetch(self, root: Path, suite: S, files: Sequence[str], how: Fetching) -> Fetched:
@@ -192,9 +193,9 @@ class Kind(ABC, Generic[S]):
     # --- Running tests
 
     def with_options(self, root: Path, suite: S, options: Sequence[str]) -> S:
-        """The suite with options for its runtime, program or launcher besides its own.
+        """The suite with additional options for its runtime, program or launcher.
 
-        Raises ValueError where such a suite takes none; the text says why.
+        Raises ValueError if the suite accepts no options; the text gives the reason.
         """
         raise ValueError(f"suites of kind {self.name} do not accept options")
 
@@ -211,9 +212,9 @@ class Kind(ABC, Generic[S]):
         """The runtime's name and version, for people. Raises MissingRuntime."""
 
     def result_path(self, suite: S) -> str:
-        """The path for results that belong to no file of a request. Empty where there are none.
+        """The path for results that belong to no file of a request. Empty if there are none.
 
-        Where there are some, a worker may also run tests again that it was not asked for.
+        If there are some, a worker may also rerun tests that were not requested.
         """
         return ""
 
@@ -222,16 +223,16 @@ class Kind(ABC, Generic[S]):
         return False
 
     def started_together(self, root: Path, suite: S) -> str:
-        """``batch`` or ``suite`` where one start of the launcher runs several files."""
+        """``batch`` or ``suite`` if one start of the launcher runs several files."""
         return ""
 
     def unexpected_result(self, root: Path, suite: S) -> str:
-        """A command that explains results nobody planned. Empty where they are expected."""
+        """A command that explains unplanned results. Empty if they are expected."""
         return ""
 
 
 def own_process(module: str) -> list[str]:
-    """The command that runs a module of ours as a worker, in Wolfbane's own interpreter.
+    """The command that runs one of Wolfbane's modules as a worker, in Wolfbane's own interpreter.
 
     ``-P`` keeps the current folder, which is the suite's, off the import path.
     """

@@ -13,12 +13,12 @@ class ImportReader(Protocol):
     """The ends of the names of files that it reads."""
 
     def names(self, source: bytes) -> list[str]:
-        """What a source imports, as it is written there."""
+        """The imports of a source, as written there."""
 
     def files(
         self, name: str, path: str, roots: Sequence[str], exists: Callable[[str], bool]
     ) -> Iterator[str]:
-        """The files of the workspace that a name in the file ``path`` stands for.
+        """The files of the workspace that a name in the file ``path`` means.
 
         ``roots`` are folders in which modules are looked for. Paths are from the workspace.
         """

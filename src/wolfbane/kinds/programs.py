@@ -13,7 +13,8 @@ _PATIENCE = 60
 
 
 def find_program(root: Path, given: str, default: str, what: str) -> str:
-    """A program that the settings name (a path from the workspace, or a command), else the default.
+    """A program that the settings name (a path relative to the workspace, or a command); otherwise,
+    the default.
 
     Raises MissingRuntime, with ``what`` it is and how to have it.
     """
@@ -29,7 +30,7 @@ def find_program(root: Path, given: str, default: str, what: str) -> str:
 
 @cache
 def version_line(program: str, what: str) -> str:
-    """What a program says to ``--version``. Raises MissingRuntime where it does not start."""
+    """The output of ``PROGRAM --version``. Raises MissingRuntime if it does not start."""
     try:
         run = subprocess.run(
             [program, "--version"], capture_output=True, text=True, timeout=_PATIENCE, check=True

@@ -25,7 +25,7 @@ KINDS = (
 
 @cache
 def find_kind(name: str) -> Kind[Any]:
-    """The kind of that name. Raises KeyError where there is none."""
+    """The kind with this name. Raises KeyError if there is none."""
     if name not in KINDS:
         raise KeyError(name)
     module = importlib.import_module(f"wolfbane.kinds.{name}.kind")

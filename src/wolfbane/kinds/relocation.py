@@ -15,7 +15,7 @@ class Relocation(msgspec.Struct, frozen=True):
     folder: str
 
     def path(self, path: str) -> str:
-        """A path of the inner workspace. An absolute or empty one stays as it is."""
+        """A path of the included workspace. An absolute or empty path stays unchanged."""
         if not path or path.startswith("/"):
             return path
         if path in (".", "./"):

@@ -55,12 +55,12 @@ class ClusterLoadSession(LoadSession):
         return replace(started, processes=sum(counts.values()), machines=machines), wrong
 
     async def execute_async(self, folder: Path) -> int:
-        """As :meth:`Session.execute`. Raises BlockedError where no machine can be used."""
+        """Like :meth:`Session.execute`. Raises BlockedError if no machine can be used."""
         async with self._cluster:
             return await super().execute_async(folder)
 
     def interrupt(self) -> None:
-        """Once: users stop, and what was measured is reported. Twice: end at once."""
+        """Once: the users stop, and the results are reported. Twice: end immediately."""
         starting = not (self._interrupted or self._processes)
         super().interrupt()
         if starting:
@@ -117,7 +117,7 @@ class ClusterLoadSession(LoadSession):
     async def _start_on(
         self, part: MachinePart, context: RunContext, plan: Plan, suite: Suite
     ) -> list[LoadProcess]:
-        """The processes of a machine; none, and a warning, where it cannot be used."""
+        """The processes of a machine; none, and a warning, if it cannot be used."""
         link = part.link
         try:
             await self._cluster.begin(link, context, plan, len(part.workers), load=True)

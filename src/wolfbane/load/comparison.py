@@ -21,7 +21,10 @@ _SPREAD = 1.4826 * 1.2533
 
 
 class StepChange(msgspec.Struct, frozen=True):
-    """A step in both loads: its times, in seconds. ``noise`` is what its median may be off by."""
+    """A step in both load tests: its times, in seconds.
+
+    ``noise`` is the possible error of its median.
+    """
 
     workflow: str
     step: str
@@ -31,12 +34,12 @@ class StepChange(msgspec.Struct, frozen=True):
 
     @property
     def slower(self) -> bool:
-        """Whether its median grew beyond noise."""
+        """Whether its median increased significantly."""
         return self._grew(self.before.percentile(50), self.after.percentile(50))
 
     @property
     def faster(self) -> bool:
-        """Whether its median shrank beyond noise."""
+        """Whether its median decreased significantly."""
         return self._grew(self.after.percentile(50), self.before.percentile(50))
 
     def _grew(self, low: float, high: float) -> bool:

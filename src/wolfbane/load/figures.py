@@ -31,7 +31,7 @@ class StepFigures:
         return self.times.get("whole") or Histogram()
 
     def add(self, row: LoadRow) -> None:
-        """Take in what one process did in one second."""
+        """Add the figures of one process for one second."""
         self.count += row.count
         self.sent += row.sent
         self.received += row.received
@@ -40,7 +40,7 @@ class StepFigures:
             self.times.setdefault(part, Histogram()).merge(data)
 
     def merge(self, other: StepFigures) -> None:
-        """Take in what another step did."""
+        """Add the figures of another step."""
         self.count += other.count
         self.sent += other.sent
         self.received += other.received

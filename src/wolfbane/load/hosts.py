@@ -12,7 +12,7 @@ from wolfbane.loopback import is_loopback
 def check_hosts(
     addresses: Collection[str], allowed: Collection[str], environment: str
 ) -> list[str]:
-    """The hosts that requests go to. Raises InputError for one that no load may go to."""
+    """The hosts of the requests. Raises InputError for a host that load tests must not use."""
     hosts = list(dict.fromkeys(urlsplit(address).hostname or "" for address in addresses))
     refused = [host for host in hosts if not is_loopback(host) and host not in allowed]
     if refused:

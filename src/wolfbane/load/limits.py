@@ -37,7 +37,7 @@ class Limit(msgspec.Struct, frozen=True):
     percent: bool = False
 
     def holds(self, figures: LoadFigures) -> bool:
-        """Whether it holds for what has been measured."""
+        """Whether the limit is met by the measured values."""
         return _SIGNS[self.sign](self.measured(figures), self.value)
 
     def measured(self, figures: LoadFigures) -> float:
@@ -98,7 +98,7 @@ def read_limit(text: str) -> Limit:
 
 
 def check_steps(limits: Sequence[Limit], keys: Sequence[tuple[str, str]]) -> None:
-    """Raise InputError for limits of steps that no chosen workflow has."""
+    """Raise InputError for limits of steps that no selected workflow has."""
     problems = []
     for limit in limits:
         if limit.step and not any(limit.is_about(*key) for key in keys):

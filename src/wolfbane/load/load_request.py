@@ -16,18 +16,18 @@ from wolfbane.units import rate, seconds
 LOAD, LIMITS = "Load", "Limits"
 """The groups that help shows options in."""
 MOST_UNDER_WAY = 100
-"""Users of a load with a rate, where nobody says how many."""
+"""Default number of users of a load test with a rate."""
 FEW_USERS = 10
-"""A closed load of so many users at most has all of its answers checked against the contract."""
+"""Up to this number of users, all responses of a closed load are checked against the contract."""
 _PERCENT = re.compile(r"(\d+(?:\.\d+)?)\s*%")
 
 
 class LoadShape(msgspec.Struct, frozen=True):
     """The shape of the load over time, in seconds.
 
-    ``points`` are users, or workflows per second where it is ``open``: the value changes evenly
-    from one point to the next. ``users`` is the most at a time. Nothing begins after ``until``;
-    where that is None, each user takes everything ``loops`` times.
+    ``points`` are users, or workflows per second if it is ``open``: the value changes evenly from
+    one point to the next. ``users`` is the maximum at a time. Nothing starts after ``until``; if it
+    is None, each user runs everything ``loops`` times.
     """
 
     points: tuple[tuple[float, float], ...]
@@ -176,7 +176,7 @@ class LoadRequest:
         return found
 
     def contract_share(self) -> float:
-        """The part of the answers that are checked against the contract, from 0 to 1."""
+        """The part of the responses that is checked against the contract, from 0 to 1."""
         if not self.contract:
             few = not self.rate and (self.users or 1) <= FEW_USERS
             return 1.0 if few else 0.01

@@ -54,7 +54,7 @@ class _Askable(Protocol):
 class LoadProcess(NamedTuple):
     """A process that runs a part of a load test: a worker, here or on another machine.
 
-    The clock of its machine is ``ahead`` of ours by so many seconds.
+    The clock of its machine is ``ahead`` of the local clock, in seconds.
     """
 
     worker: _Askable
@@ -66,7 +66,8 @@ class LoadSession(Session):
     """One load test, from selection to exit code."""
 
     soon = 0.3
-    """Seconds until the load begins in all processes at once: orders are on their way meanwhile."""
+    """Seconds until the load test starts in all processes at the same time; orders are sent before.
+    """
 
     def __init__(self, inputs: RunInputs, run: str, load: LoadRequest, folder: Path) -> None:
         super().__init__(inputs, run)
@@ -75,7 +76,7 @@ class LoadSession(Session):
         self._processes: list[LoadProcess] = []
 
     async def look(self, folder: Path) -> tuple[LoadStarted, Sequence[tuple[str, str, str]]]:
-        """What the load would do, and the tests that cannot run: address, outcome, message.
+        """A preview of the load test, and the tests that cannot run: address, outcome, message.
 
         No request is sent. Raises NothingChosen and InputError.
         """
@@ -87,7 +88,7 @@ class LoadSession(Session):
             return await self._made_ready(context, self._planned(prepared))
 
     def interrupt(self) -> None:
-        """Once: users stop, and what was measured is reported. Twice: end at once."""
+        """Once: the users stop, and the results are reported. Twice: end immediately."""
         if self._interrupted:
             raise KeyboardInterrupt
         self._interrupted = True
@@ -101,7 +102,7 @@ class LoadSession(Session):
             process.worker.tell({"type": "stop"})
 
     def _start_event(self, start: RunStart) -> RunStarted:
-        """The start of the run; the order of files means nothing to a load."""
+        """The start of the run; a load test ignores the order of files."""
         return replace(super()._start_event(start), order="")
 
     async def _carry_out(self, context: RunContext, plan: Plan) -> int:
@@ -262,7 +263,7 @@ class LoadSession(Session):
 
 
 def _only_suite(tests: Sequence[Test], suites: Sequence[Suite]) -> Suite:
-    """The suite of the tests. Raises InputError where there are several."""
+    """The suite of the tests. Raises InputError if there are several."""
     names = list(dict.fromkeys(test.suite for test in tests))
     if len(names) > 1:
         words = (

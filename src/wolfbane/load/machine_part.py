@@ -55,7 +55,7 @@ class MachineWorker:
         return await self._answer
 
     def tell(self, message: Request) -> None:
-        """Send something beside the request that is in progress."""
+        """Send a message in addition to the request in progress."""
         self._part.post(TellWorker(self._slot, dict(message)))
 
     def hear(self, message: WorkerMessage) -> None:
@@ -106,7 +106,7 @@ class MachinePart:
             await self.link.close()
 
     def stop(self) -> None:
-        """End everything there now: the load was interrupted before it began."""
+        """End everything on the machine now: the load test was interrupted before it started."""
         self.post(StopNow())
 
     async def _send(self) -> None:

@@ -13,11 +13,11 @@ from wolfbane.load_events import LoadFinished, LoadSecond
 from wolfbane.workers.load_messages import LoadedMessage, LoadErrorMessage, LoadSecondMessage
 
 BUSY = 0.9
-"""Part of a processor above which a process of ours has no room left."""
+"""Processor use above which a process of Wolfbane counts as busy."""
 LAG = 0.05
 """Seconds that an event loop may be late before figures suffer."""
 _OFTEN = 0.2
-"""Part of the seconds in which that may happen before the load is marked."""
+"""Part of the seconds in which that may happen before the load test is marked."""
 
 
 class Measured:
@@ -39,7 +39,7 @@ class Measured:
         """Processes that ended before their time, in words."""
 
     def second(self, message: LoadSecondMessage, mask: Callable[[str], str]) -> None:
-        """Take in what one process did; once all have told of a second, tell of it."""
+        """Add the figures of one process; when all have reported a second, report it."""
         self._samples.add(mask(message.samples))
         messages = self._waiting.setdefault(message.second, [])
         messages.append(message)
@@ -74,19 +74,19 @@ class Measured:
                 return
 
     def is_new_error(self, message: LoadErrorMessage) -> bool:
-        """Whether no process has told of such an error before."""
+        """Whether no process has reported such an error before."""
         key = (message.workflow, message.step, message.kind)
         known = key in self._errors
         self._errors.add(key)
         return not known
 
     def lost(self, words: str) -> None:
-        """A process of the load ended before its time."""
+        """A process of the load test ended too early."""
         self.processes -= 1
         self.losses.append(f"a process of the load test ended unexpectedly: {words}")
 
     def finish(self, ends: Sequence[LoadedMessage]) -> LoadFigures:
-        """Tell of what is left, and how the load ended."""
+        """Report the rest, and the end of the load test."""
         for second in sorted(self._waiting):
             self._whole(second)
         figures = self.figures

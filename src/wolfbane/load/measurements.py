@@ -27,7 +27,7 @@ class Series(msgspec.Struct):
 
 
 class ErrorKind(msgspec.Struct, frozen=True):
-    """Errors of one kind at a step; ``message`` and ``exchange`` are those of the first one."""
+    """Errors of one kind at a step; ``message`` and ``exchange`` are those of the first error."""
 
     workflow: str
     step: str

@@ -17,7 +17,7 @@ from wolfbane.workers.message_data import Ending, ending
 
 
 def together(ends: Iterable[LoadedMessage]) -> dict[str, TestUnderLoad]:
-    """How each test ended in all processes, by address; one that failed anywhere has failed."""
+    """The outcome of each test in all processes, by address. One failure is sufficient to fail."""
     by_test: dict[str, TestUnderLoad] = {}
     for test in (test for end in ends for test in end.tests):
         known = by_test.get(test.address)
@@ -41,7 +41,7 @@ def test_results(
     limits: Sequence[Limit],
     figures: LoadFigures,
 ) -> Iterator[Result]:
-    """The result of each test that ran. Limits on errors that hold make up for its failures."""
+    """The result of each test that ran. If limits on errors are met, its failures do not count."""
     of_errors = [limit for limit in limits if limit.figure == "errors"]
     decided = bool(of_errors) and all(limit.holds(figures) for limit in of_errors)
     for address, end in ended.items():

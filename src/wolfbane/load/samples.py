@@ -13,8 +13,10 @@ COLUMNS = (
 
 
 class SampleFile:
-    """Appends rows; each write is a gzip member of its own, so that a run that is killed leaves a
-    file that can be read. Once a write fails, no other is made, and ``trouble`` says why.
+    """Appends rows.
+
+    Each write is a separate gzip member, so the file of a killed run can be read. After a failed
+    write, no other is made, and ``trouble`` gives the reason.
     """
 
     def __init__(self, folder: Path, *, wanted: bool) -> None:

@@ -8,7 +8,7 @@ from wolfbane.reports.style import Page
 
 
 def progress_bars(console: Page) -> Progress:
-    """Bars that go away at the end: a title, how much is done, and what is bad."""
+    """Progress bars that disappear at the end: a title, the progress, and the failures."""
     return Progress(
         TextColumn("{task.description}", style="bold"),
         BarColumn(bar_width=30, complete_style="dark_cyan", finished_style="dark_cyan"),

@@ -25,7 +25,7 @@ def browser_table(browsers: Sequence[BrowserStatus]) -> list[Column]:
 
 
 def problem_lines(browsers: Sequence[BrowserStatus]) -> Iterator[Text]:
-    """What is wrong, and what to do about it."""
+    """The problem and its fix."""
     for found in browsers:
         if found.problem:
             yield Text(visible(found.problem))

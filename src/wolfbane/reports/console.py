@@ -62,9 +62,10 @@ class ConsoleReport:
         self, console: Page, *, quiet: bool = False, verbose: bool = False, live: bool = True,
         results: str = "", shown: set[str] | None = None, every: float = 10.0,
     ) -> None:  # fmt: skip
-        """``told`` is what earlier runs of a row warned of: that is not repeated, and added to.
+        """``told`` are the warnings of earlier runs in a series: they are not repeated, and new
+        ones are added.
 
-        ``every`` is how often a load prints a line where there is no live view, in seconds.
+        ``every`` is the interval between the lines of a load test without a live view, in seconds.
         """
         self._console = console
         self._shown = shown
@@ -126,7 +127,7 @@ class ConsoleReport:
             self._console.print(Text.assemble(("starting   ", "dim"), text), soft_wrap=True)
 
     def close(self) -> None:
-        """Take the live view away, whatever happened."""
+        """Remove the live view in any case."""
         if self._load is not None:
             self._load.close()
         if self._progress is not None:
@@ -283,7 +284,7 @@ class ConsoleReport:
         self._console.print(line, soft_wrap=True)
 
     def unfinished(self) -> None:
-        """Say of a record without an end that its run was cut off."""
+        """Report that the run of a record without an end was interrupted."""
         if self._run and not self._ended:
             cut = RunFinished(0.0, 130, dict(Counter(str(r.outcome) for r in self._results)))
             self._over(replace(cut, reason="interrupted: the record of the run has no end"))

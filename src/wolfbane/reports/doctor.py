@@ -42,7 +42,7 @@ def print_findings(console: Page, workspace: Workspace, findings: Sequence[Findi
 
 
 def _print_finding(console: Page, finding: Finding, states: int, about: int) -> None:
-    """Its state, what it is about and its message; the message below, where there is no room."""
+    """Its state, its subject and its message; the message is below if there is too little room."""
     text = Text(visible(finding.message))
     if finding.mend:
         text.append(f"\n-> {visible(finding.mend)}", style="dim")

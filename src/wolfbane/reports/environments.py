@@ -24,7 +24,7 @@ def environment_lines(workspace: Workspace) -> Iterator[str]:
 
 
 def value_lines(environment: Environment, unset: Sequence[str]) -> Iterator[str]:
-    """A line for each parameter: its value, secrets masked, and where it came from."""
+    """A line for each parameter: its value, with masked secrets, and its source."""
     shown, values = environment.shown(), environment.values
     rows = [(name, text, values[name].origin) for name, text in shown.items()]
     yield from aligned([*rows, *((name, "-", "no value") for name in unset)])

@@ -12,7 +12,7 @@ from wolfbane.reports.text import visible
 
 HERE, GUTTER = "\N{BLACK DIAMOND}", "\N{MIDDLE DOT}"
 PLAIN_HERE, PLAIN_GUTTER = "*", "."
-"""For outputs that know no other characters."""
+"""For outputs with a limited character set."""
 
 
 def excerpt_lines(excerpt: Excerpt, *, plain: bool = False) -> Iterator[tuple[str, str, bool]]:

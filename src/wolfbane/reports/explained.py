@@ -22,8 +22,8 @@ def explained(
 ) -> list[tuple[str, Text | str]]:
     """The facts, then each part of the selection with its verdict.
 
-    ``variants`` are the test in each of its browsers, and it is chosen if one of them is;
-    ``quarantine`` is the entry that has it.
+    ``variants`` are the test in each of its browsers; it is selected if one of them is.
+    ``quarantine`` is its entry.
     """
     status = newest.overall().status
     test = next(iter(choose(choice, variants, status).chosen), variants[0])

@@ -22,14 +22,14 @@ MANY = 3
 """From so many others on, failures that are the same are printed once."""
 PLACES = 3
 IN_THE_STEP = "\n\nin the step: "
-"""What a scenario's message goes on with."""
+"""The second part of a scenario's message."""
 
 
 def print_failure(
     console: Page, result: Result, *, verbose: bool, folder: str = "",
     pointed: Sequence[str] = (),
 ) -> None:  # fmt: skip
-    """Print one failure. Everything a test said is shown as plain, safe text.
+    """Print one failure. All output of a test is shown as plain, safe text.
 
     ``folder`` is that of the run, before the paths of its evidence; ``pointed`` are the arguments
     that point a run at the same place.
@@ -68,9 +68,9 @@ def print_failures(
 
 
 def _alike(result: Result) -> object:
-    """What failures have in common that are the same: the words, and the line that they are from.
+    """The common parts of equal failures: the text, and its source line.
 
-    Without a line, that is what befell a file, and so each of its tests.
+    Without a line, it is an error of the whole file, and so of each of its tests.
     """
     inmost = result.frames[-1:]
     where = inmost or (result.path, result.browser, result.target)
@@ -84,7 +84,7 @@ def _of_the_whole_file(result: Result) -> bool:
 
 
 def _places(title: str, results: Sequence[Result]) -> Text:
-    """The first places of what many tests have in common, and how many more there are."""
+    """The first places of a failure that many tests share, and the number of further ones."""
     lines = [f"\n  {title}", *(f"    {in_line(result.address)}" for result in results[:PLACES])]
     if len(results) > PLACES:
         lines.append(f"    and {len(results) - PLACES:,} more")
@@ -104,7 +104,7 @@ def print_flaky(console: Page, result: Result, folder: str) -> None:
 
 
 def _attempts(result: Result, folder: str) -> Iterator[Text]:
-    """The other attempts: how each ended, and what it left behind."""
+    """The other attempts: the outcome of each, and its evidence."""
     if result.repeated:
         yield Text(f"\n  {repeats_shown(result.repeated)}")
     for earlier in result.earlier:
@@ -178,7 +178,7 @@ def _says_more(result: Result) -> bool:
 
 
 def _evidence(result: Result, folder: str) -> list[str]:
-    """A line for each file, and one for the name and the step of what a step attached.
+    """A line for each file, and one for the name and the step of a step's attachment.
 
     A picture of each step is one line for all; what only the page reads is left out.
     """
@@ -197,14 +197,14 @@ def _evidence(result: Result, folder: str) -> list[str]:
 
 
 def attached(kept: Evidence, parts: Sequence[Part]) -> str:
-    """What a step attached, in words: its name, and the step; nothing of other evidence."""
+    """A step's attachment as text: its name and the step; empty for other evidence."""
     step = in_line(parts[kept.part - 1].name) if 0 < kept.part <= len(parts) else ""
     words = [in_line(kept.name), f"attached by: {step}" if step else ""]
     return ", ".join(filter(None, words))
 
 
 def _shortened(message: str) -> str:
-    """A message without its middle, where it is long, and without the ends of long lines."""
+    """A message without the middle if it is long, and without the ends of long lines."""
     lines = [
         line if len(line) <= LONGEST else f"{line[:LONGEST]} ..." for line in message.split("\n")
     ]
@@ -265,7 +265,7 @@ def _tail(output: str, *, verbose: bool) -> str:
 def part_lines(
     parts: Sequence[Part], evidence: Sequence[Evidence] = (), folder: str = "", depth: int = 1
 ) -> Iterator[Text]:
-    """The parts of a test, a line each, set in below it, with what they attached."""
+    """The parts of a test, one per line, indented below it, with their attachments."""
     for number, part in enumerate(parts, 1):
         yield Text.assemble(
             "  " * depth, (f"{part.outcome}", STYLES[part.outcome]), f"  {in_line(part.name)}"

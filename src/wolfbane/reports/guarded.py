@@ -40,7 +40,7 @@ class GuardedConsole:
                 self._show()
 
     def close(self) -> None:
-        """Show what waits, and take the live view away, whatever happened."""
+        """Print pending output, and remove the live view in any case."""
         self._show()
         if self._report is not None:
             self._try(self._report.close)

@@ -27,7 +27,9 @@ def _bare(name: str, endings: Sequence[str]) -> str:
 
 
 def _files(paths: Sequence[str], *, verbose: bool) -> str:
-    """The files by name, if they are few or all are wanted; else how many, and the first ones."""
+    """The files by name, if they are few or all are wanted; otherwise, their number and the first
+    ones.
+    """
     if verbose or len(paths) <= _MOST_FILES:
         return ", ".join(paths)
     return f"{many(len(paths), 'file')}: {', '.join(paths[:_MOST_FILES])}, ... (--verbose: all)"
@@ -37,7 +39,7 @@ Row = tuple[str, Text]
 
 
 def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
-    """What was chosen, how it runs, and what was left out and why."""
+    """The selected tests, how they run, and the excluded tests with reasons."""
     rows = [("workspace", Text(visible(event.workspace), style="bold"))]
     rows += _chosen(event)
     rows += _left_out(event, verbose=verbose)
@@ -61,7 +63,7 @@ def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
 
 
 def how_it_runs(event: RunStarted) -> str:
-    """Headless or not, how many jobs, and in which order; of a load only the jobs."""
+    """Headless or not, number of jobs, and the order; for a load test only the jobs."""
     jobs = f"{many(event.jobs, 'job')}{' on each machine' * bool(event.on)}"
     if not event.jobs:
         jobs = "one job per thread of each machine"
@@ -88,7 +90,9 @@ def _chosen(event: RunStarted) -> Iterator[Row]:
 
 
 def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
-    """What does not run, and why; and what runs because a chosen test needs it."""
+    """The tests that do not run, with reasons, and the tests that run because a selected test needs
+    them.
+    """
     for rule, count in event.left_out.items():
         yield "left out", Text(f"{count} by {visible(rule)}", style="khaki1")
     if event.focused:
@@ -109,7 +113,7 @@ def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
 
 
 def _suites(state: SuiteState) -> Iterator[Row]:
-    """The revision that the suites are from, where it is not what lies here."""
+    """The revision of the suites, if it is not the current working copy."""
     if state.revision:
         words = f"at {shown_revision(state.revision, state.commit)}"
         if state.revision != state.commit:

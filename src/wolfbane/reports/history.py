@@ -101,7 +101,7 @@ def _line_of(outcomes: Sequence[str]) -> Text:
 
 
 def legend(width: int) -> Text:
-    """What the marks mean, in lines of at most ``width`` columns."""
+    """The meaning of the marks, in lines of at most ``width`` columns."""
     text = Text("the newest run is on the right:", style="dim")
     used = len(text)
     for outcome, mark in MARKS.items():

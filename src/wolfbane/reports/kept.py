@@ -19,7 +19,7 @@ from wolfbane.units import bytes_shown
 
 
 def kept_table(runs: Sequence[Kept]) -> list[Column]:
-    """Runs, the newest first. What went on when it was cut off, or goes on, has no end."""
+    """Runs, the newest first. An interrupted or running run has no end."""
     suites = [_revision(run) for run in runs]
     return [
         Column("run", [run.name for run in runs]),
@@ -59,7 +59,7 @@ def _state(run: Kept) -> Mapping[str, Any]:
 
 
 def _revision(run: Kept) -> str:
-    """What ``--at`` was given."""
+    """The value of ``--at``."""
     return visible(str(_state(run).get("revision", "")))
 
 

@@ -18,7 +18,7 @@ _BREAKS = re.compile(r"[/#._=,&?@:-](?=[^\s/#])")
 
 
 def wrapped(text: Text | str, width: int) -> list[Text]:
-    """A text in lines of ``width``: broken at spaces, else after a sign inside of a long word."""
+    """A text in lines of ``width``: broken at spaces, or otherwise after a sign in a long word."""
     whole = Text(text) if isinstance(text, str) else text
     return [
         part
@@ -44,7 +44,7 @@ def _place_to_break(line: str, width: int) -> int:
 
 
 def facts(rows: Iterable[tuple[str, Text | str]], width: int) -> Text:
-    """Names and values, a line each; a long value goes on below itself."""
+    """Names and values, one per line; a long value continues below."""
     given = list(rows)
     label = max((len(name) for name, _ in given), default=0)
     lines = []
@@ -70,7 +70,7 @@ class Column(msgspec.Struct, frozen=True):
     If there is too little room, columns with the highest ``rank`` are dropped first; rank 0 is
     never dropped.
 
-    ``wraps``: its cells may take several lines. ``footer`` stands below all rows.
+    ``wraps``: its cells may take several lines. ``footer`` is below all rows.
     """
 
     title: str
@@ -171,7 +171,7 @@ class Rows:
 
 
 def _bold(cell: Text | str) -> Text:
-    """A cell of the last line, which stands for all rows."""
+    """A cell of the last line, which is for all rows."""
     whole = Text("", "table.footer")
     return whole.append(cell)
 
@@ -221,7 +221,7 @@ def _with_lines(column: Column, room: int) -> Column:
 
 
 def _hanging(cell: str | Text, width: int) -> Text:
-    """A text in lines of ``width``; what goes on below stands further in than its beginning."""
+    """A text in lines of ``width``; continuation lines are indented further."""
     text = Text(cell) if isinstance(cell, str) else cell
     inside = len(text.plain) - len(text.plain.lstrip())
     first, *rest = wrapped(text, width)

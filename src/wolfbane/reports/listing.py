@@ -133,7 +133,7 @@ def _closing(tests: Sequence[Test], left_out: Mapping[str, int]) -> Iterator[str
 
 
 def _in_lines(head: str, tags: tuple[Tag, ...], start: int, room: int) -> str:
-    """A row whose tags continue below, where they fit there."""
+    """A row whose tags continue below if they fit there."""
     lines, line, below = [], f"{head} ", " " * (start - 1)
     for tag in _tags(tags).split():
         if len(line) + 1 + len(tag) > room and len(line) > len(below):

@@ -21,7 +21,7 @@ _IN_THE_PAGE = {
     _INK: "var(--dim)", _LINE: "var(--line)", _GOOD: "var(--passed)", _BAD: "var(--failed)",
     _WARM: "var(--errored)", _COOL: "var(--skipped)",
 }  # fmt: skip
-"""Colours that stand for those of the page, which change with its theme."""
+"""Placeholder colours for those of the page, which change with its theme."""
 _SIZE = (4.6, 2.5)
 """Inches. A phone shows it at two thirds of that, and its texts can still be read."""
 _NINES = (0.0, 50.0, 90.0, 99.0, 99.9, 99.99)

@@ -21,7 +21,7 @@ _ACROSS = 3
 
 
 def change_columns(changes: Sequence[StepChange]) -> list[Column]:
-    """Each step with its times in both loads, and whether they changed beyond noise."""
+    """Each step with its times in both load tests, and whether they changed significantly."""
 
     def cells(percent: float, *, after: bool) -> list[str]:
         return [span((c.after if after else c.before).percentile(percent)) for c in changes]
@@ -58,7 +58,7 @@ def slower_tests(changes: Sequence[StepChange]) -> Iterator[str]:
 
 
 def changes_as_data(changes: Sequence[StepChange]) -> list[dict[str, Any]]:
-    """What JSON shows of each step; times are in seconds."""
+    """The JSON data of each step; times are in seconds."""
     return [
         {
             "workflow": c.workflow, "step": c.step, "slower": c.slower, "faster": c.faster,

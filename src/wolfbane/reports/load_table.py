@@ -19,12 +19,12 @@ _BAD = "bold indian_red1"
 
 
 def load_facts(event: LoadStarted, width: int) -> Text:
-    """What the load does, where it goes, and what it must meet."""
+    """The shape of the load test, its targets, and its limits."""
     return facts([(title, Text(visible(words))) for title, words in load_rows(event)], width)
 
 
 def load_rows(event: LoadStarted) -> list[tuple[str, str]]:
-    """Titles and words of these facts; a title is empty where words go on."""
+    """Titles and texts of these facts; a title is empty if the text continues."""
     rows = [("load", _shape(event))]
     pause = "" if not any(event.pause) else f", pause of {_pause(event.pause)} after each"
     order = "shuffled" if event.order == "random" else "in document order"
@@ -70,7 +70,7 @@ def _pause(pause: tuple[float, float]) -> str:
 def step_columns(
     figures: LoadFigures, keys: Sequence[tuple[str, str]], *, marked: bool
 ) -> list[Column]:
-    """A row for each workflow and, below it, for its steps; all requests at the foot.
+    """A row for each workflow and, below it, for its steps; all requests in the last row.
 
     ``marked`` puts a sign before times that the generator may have made longer.
     """

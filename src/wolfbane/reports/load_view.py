@@ -67,7 +67,7 @@ class LoadView:
             self.close()
 
     def close(self) -> None:
-        """Take the live view away, whatever happened."""
+        """Remove the live view in any case."""
         if self._live is not None:
             self._live.stop()
             self._live = None
@@ -86,7 +86,7 @@ class LoadView:
             self._since.clear()
 
     def _line(self, event: LoadSecond) -> Text:
-        """What happened since the line before."""
+        """The figures since the previous line."""
         figures = LoadFigures()
         for second in self._since:
             figures.add(second.rows)
@@ -140,7 +140,7 @@ class LoadView:
         return f" of {clock_of(until)}, {clock_of(left)} left"
 
     def print_end(self, covered: Sequence[Covered]) -> None:
-        """The tables of a load that is over, or was cut off."""
+        """The tables of a load test that has ended or was interrupted."""
         self.close()
         finished, console = self._finished, self._console
         limited = finished.limited if finished is not None else ""
@@ -179,7 +179,7 @@ class LoadView:
 
 
 def clock_of(seconds: float) -> str:
-    """A time of the load: ``0:07``, ``12:30``."""
+    """A time of the load test: ``0:07``, ``12:30``."""
     minutes, rest = divmod(round(seconds), 60)
     return f"{minutes}:{rest:02d}"
 

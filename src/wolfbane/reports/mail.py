@@ -32,7 +32,7 @@ _TEMPLATES.globals.update(
 
 
 def write_mail(record: Record) -> bytes:
-    """The mail of a run as a file, with nobody to send it to."""
+    """The mail of a run as a file, without recipients."""
     return compose(record).as_bytes()
 
 
@@ -76,7 +76,7 @@ def compose(
 
 
 def _groups(bad: Sequence[Result]) -> list[tuple[str, Sequence[Result], int]]:
-    """What failed and what was blocked, each with a heading, and how many are not shown."""
+    """Failed and blocked tests, each with a heading, and the number of omitted ones."""
     blocked = [result for result in bad if result.outcome is Outcome.BLOCKED]
     failed = [result for result in bad if result.outcome is not Outcome.BLOCKED]
     return [

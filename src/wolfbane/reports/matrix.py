@@ -17,7 +17,7 @@ SHOWN = 40
 
 
 def by_browser(console: Page, results: Sequence[Result]) -> Iterator[RenderableType]:
-    """A table of tests by browsers, below their files; those that ended alike everywhere last."""
+    """A table of tests by browsers, below their files; tests with equal outcomes are last."""
     browsers, found = browser_rows(results)
     if not browsers:
         return
@@ -49,7 +49,7 @@ def by_browser(console: Page, results: Sequence[Result]) -> Iterator[RenderableT
 
 
 def browser_rows(results: Sequence[Result]) -> tuple[list[str], dict[str, dict[str, Result]]]:
-    """Browsers, and tests by name with how they ended in each; those that differ first."""
+    """Browsers, and tests by name with their outcomes in each; different outcomes first."""
     browsers = sorted({result.browser for result in results if result.browser})
     rows: dict[str, dict[str, Result]] = {}
     for result in results:
@@ -72,7 +72,7 @@ def _cell(outcome: Outcome | None) -> Text:
 
 
 def browser_line(browsers: Mapping[str, str]) -> Text:
-    """What the browsers called themselves."""
+    """The names that the browsers reported."""
     names = ", ".join(f"{name} {version}" for name, version in sorted(browsers.items()))
     return Text.assemble(("browsers ", "dim"), visible(names))
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 MOST = 40
-"""Tests that a picture shows; those that failed most come first."""
+"""Tests that a picture shows; the tests that failed most often are first."""
 COLOURS = {
     Outcome.PASSED: "#2f9e8f",
     Outcome.FLAKY: "#d9b32c",
@@ -32,7 +32,7 @@ _LONGEST = 58
 
 
 def draw(histories: Sequence[TestHistory], entries: Sequence[RunEntry], path: Path) -> None:
-    """Write a PNG or SVG, as the path's ending says. Raises InputError."""
+    """Write a PNG or SVG, by the path's extension. Raises InputError."""
     import matplotlib as mpl
 
     # Its first use on a machine says that fonts are looked for: nothing that a reader can use.

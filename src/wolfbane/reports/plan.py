@@ -17,7 +17,7 @@ def print_plan(
 ) -> None:
     """Addresses on standard output, one a line, so that they can be piped on; then the counts.
 
-    ``whole_files``: suites of which only files can be chosen.
+    ``whole_files``: suites in which only files can be selected.
     """
     console.lines(in_line(test.address) for test in plan.tests)
     for result in broken:

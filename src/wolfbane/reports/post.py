@@ -50,7 +50,7 @@ def read_recipients(given: Sequence[str]) -> list[str]:
 
 
 def send(message: EmailMessage, mail: Mail, root: Path) -> None:
-    """Hand a mail to the server. Raises InputError where it does not take it."""
+    """Send a mail to the server. Raises InputError if the server rejects it."""
     host, _, port = mail.server.partition(":")
     number = int(port) if port else _PORTS[mail.security]
     try:
@@ -73,7 +73,7 @@ def send(message: EmailMessage, mail: Mail, root: Path) -> None:
 
 
 def _said(error: Exception) -> str:
-    """What the server said, without the answers' codes for each recipient twice."""
+    """The server's message, without repeated codes for each recipient."""
     if isinstance(error, smtplib.SMTPRecipientsRefused):
         lines = [
             f"{who}: {words.decode(errors='replace')}"

@@ -64,7 +64,7 @@ STYLES_OF = {True: "bold khaki1", False: "dim"}
 
 
 def as_data(quarantined: Sequence[QuarantinedTests]) -> list[dict[str, Any]]:
-    """What JSON shows of each entry."""
+    """The JSON data of each entry."""
     return [
         {
             "match": each.entry.match, "because": each.entry.because,
@@ -82,7 +82,7 @@ def print_quarantined(
     console: Page, results: Sequence[Result], entries: Mapping[str, Quarantined],
     lately: Mapping[str, str],
 ) -> None:  # fmt: skip
-    """The quarantined tests of a run: outcome, age, reason, and how often they passed lately."""
+    """The quarantined tests of a run: outcome, age, reason, and how often they passed recently."""
     quarantined = [result for result in results if result.address in entries]
     if not quarantined:
         return

@@ -13,7 +13,7 @@ from wolfbane.reports.text import clock, visible
 
 
 def repeat_table(results: Sequence[Result]) -> list[Column]:
-    """Each repeated test with its times; those that failed most often come first."""
+    """Each repeated test with its times; the tests that failed most often are first."""
     pairs = [(result, result.repeated) for result in results if result.repeated]
     pairs.sort(key=lambda pair: pair[1].passed / pair[1].runs)
     if not pairs:

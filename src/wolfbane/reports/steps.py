@@ -33,7 +33,7 @@ def step_table(definitions: Sequence[StepDefinition]) -> list[Column]:
 def near_duplicates(
     definitions: Sequence[StepDefinition],
 ) -> Iterator[tuple[StepDefinition, StepDefinition]]:
-    """Pairs of definitions in one suite that say nearly the same."""
+    """Pairs of definitions in one suite that are near duplicates."""
     words = [_HOLE.sub("{}", each.pattern).lower() for each in definitions]
     matcher = difflib.SequenceMatcher(autojunk=False)
     for index, one in enumerate(definitions):

@@ -63,8 +63,8 @@ def make_console(*, error: bool = False) -> Page:
 class Page(Console):
     """A console with a separate width for prose.
 
-    ``reading_width`` is the width of the terminal. Of a pipe it is that of prose alone: tables
-    and names are as long as they are, for programs read them.
+    ``reading_width`` is the width of the terminal. For a pipe, it applies only to prose: tables and
+    names have their full length, because programs read them.
     """
 
     def __init__(self, reading_width: int, width: int, **options: Any) -> None:
@@ -72,7 +72,9 @@ class Page(Console):
         self.reading_width = reading_width
 
     def lines(self, texts: Iterable[str]) -> None:
-        """Plain texts, a line each, as they are: laying out each takes longer than finding it."""
+        """Plain texts, one per line, without layout: computing the layout takes longer than finding
+        the texts.
+        """
         self.file.writelines(f"{text}\n" for text in texts)
 
     def on_broken_pipe(self) -> None:

@@ -26,7 +26,7 @@ def summary_table(
 ) -> list[Column]:
     """Suites, in this order, by outcomes; outcomes that never came have no column.
 
-    Tests with addresses in ``apart`` are quarantined: they have a column of their own.
+    Tests with addresses in ``apart`` are quarantined: they have a separate column.
     """
     ran = {result.suite for result in results}
     by_suite = {suite: Counter[Outcome]() for suite in suites if suite in ran}
@@ -93,7 +93,7 @@ def slowest(results: Sequence[Result], width: int) -> Text | None:
 
 
 def came_up_line(chosen: int, came_up: Mapping[str, int]) -> Text:
-    """Why there are more results than tests were chosen: tests may make others while they run."""
+    """The reason for more results than selected tests: tests may create others while they run."""
     more = sum(came_up.values())
     files = ", ".join(list(came_up)[:SHOWN_FILES])
     others = len(came_up) - SHOWN_FILES
@@ -120,9 +120,9 @@ def coverage_lines(covered: Covered, width: int) -> Text:
 def closing_line(
     event: RunFinished, run: str, limits: Mapping[Outcome, int] = MappingProxyType({})
 ) -> Text:
-    """Everything in one line: the verdict, counts, time, and why the exit code is what it is.
+    """Everything in one line: the verdict, counts, time, and the reason for the exit code.
 
-    The counts of the event include ``limits`` of a load; the line shows them separately.
+    The counts of the event include ``limits`` of a load test; the line shows them separately.
     """
     counts = Counter({Outcome(name): count for name, count in event.counts.items()})
     counts.subtract(limits)

@@ -24,7 +24,7 @@ _MARKS = {
 
 
 def write_csv(record: Record) -> bytes:
-    """A line for each test, UTF-8; of a load for each step. No cell is a formula."""
+    """One line for each test, UTF-8; for a load test, one for each step. No cell is a formula."""
     if record.load is not None:
         from wolfbane.reports.load_rows import load_csv
 
@@ -48,7 +48,7 @@ def _plain(cell: object) -> object:
 
 
 def write_markdown(record: Record) -> bytes:
-    """The verdict, a table of suites, and what did not pass, for people who skim."""
+    """The verdict, a table of suites, and the tests that did not pass, for quick reading."""
     started, finished = record.started, record.finished
     name = started.workspace if started else "Tests"
     quarantined = started.quarantined if started else {}
@@ -113,5 +113,5 @@ def _cell(text: str) -> str:
 
 
 def _code(text: str) -> str:
-    """Text inside of backticks."""
+    """Text inside backticks."""
     return visible(text).replace("`", "'").replace("\n", " ")

@@ -64,7 +64,7 @@ def _cell(counts: Counter[Outcome]) -> Text:
 def _differing(
     results: Sequence[Result], targets: Sequence[str]
 ) -> Iterator[tuple[str, dict[str, Outcome]]]:
-    """Tests by plain address, where those that could run did not end the same everywhere."""
+    """Tests by plain address, if their outcomes differ between environments."""
     by_test: dict[str, dict[str, Outcome]] = {}
     for result in results:
         bare = result.address.removesuffix(f" @{result.target}")

@@ -27,12 +27,12 @@ def sentence_of(record: Record) -> str:
 
 
 def of_tests(event: RunFinished) -> RunFinished:
-    """The end of a load without its limits: the line shows broken limits separately."""
+    """The end of a load test without its limits: the line shows violated limits separately."""
     return replace(event, exit_code=0) if event.exit_code == 1 else event
 
 
 def limits_words(limits: Mapping[Outcome, int]) -> str:
-    """How many limits of a load were met."""
+    """The number of met limits of a load test."""
     missed = sum(count for outcome, count in limits.items() if outcome.is_bad)
     whole = many(sum(limits.values()), "limit")
     return f"{missed} of {whole} missed" if missed else f"{whole} met"

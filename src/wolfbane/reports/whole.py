@@ -9,7 +9,7 @@ from wolfbane.results.record import Record
 
 
 def write_json(record: Record) -> bytes:
-    """What was started, every result, and how it ended, UTF-8."""
+    """The start of the run, every result, and its end, UTF-8."""
     whole: dict[str, Any] = {
         "started": record.started, "results": record.results, "finished": record.finished
     }  # fmt: skip

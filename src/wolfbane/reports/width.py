@@ -7,11 +7,11 @@ import shutil
 from typing import TextIO
 
 PIPED_WIDTH = 80
-"""Columns of prose where there is no terminal."""
+"""Columns of prose if there is no terminal."""
 WIDEST = 120
 """Columns that are used of a terminal, however wide it is."""
 UNBOUNDED = 10_000
-"""Columns of a pipe whose reader said no width."""
+"""Columns of a pipe if its reader set no width."""
 
 
 def table_width(stream: TextIO) -> int:

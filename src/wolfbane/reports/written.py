@@ -39,9 +39,9 @@ def read_targets(given: Sequence[str]) -> list[tuple[str, Path]]:
 
 
 def _unwritable(path: Path) -> str:
-    """Why a report cannot be written there, said before the run and not after it.
+    """The reason why a report cannot be written there, found before the run.
 
-    A pipe or a device is no place for one: to open it may wait for ever.
+    A pipe or a device is not suitable: opening it may block.
     """
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -57,7 +57,7 @@ def _unwritable(path: Path) -> str:
 
 
 def write_reports(targets: Sequence[tuple[str, Path]], record: Record) -> None:
-    """Write each report. Raises InputError with those that could not be written after all."""
+    """Write each report. Raises InputError with those that could not be written."""
     problems = []
     for name, path in targets:
         try:

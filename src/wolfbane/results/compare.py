@@ -30,9 +30,9 @@ class Change(msgspec.Struct, frozen=True):
 class Comparison(msgspec.Struct):
     """Two runs, the older one first. Lists are in the order of addresses.
 
-    ``slower`` has, besides, the median of the runs before. ``quarantined`` tests are in the lists,
-    and never regressions. ``left`` are the environments that only one of the runs has, and whose
-    tests are therefore not compared.
+    ``slower`` also has the median of the earlier runs. ``quarantined`` tests are in the lists, but
+    never regressions. ``left`` are the environments that only one of the runs has, so their tests
+    are not compared.
     """
 
     before: RunEntry
@@ -50,13 +50,15 @@ class Comparison(msgspec.Struct):
 
     @property
     def regressions(self) -> list[Change]:
-        """What fails and did not: broken since, or new and failing; not what is quarantined."""
+        """Regressions: tests that fail but did not fail before, and new failing tests; quarantined
+        tests do not count.
+        """
         broken = [*self.newly_failing, *(change for change in self.new if _is_bad(change.after))]
         return [change for change in broken if change.address not in self.quarantined]
 
     @property
     def chose_alike(self) -> bool:
-        """Whether both runs asked for the same tests; else new and gone mean little."""
+        """Whether both runs have the same selection; otherwise, new and removed mean little."""
         return self.before.expression == self.after.expression
 
 
@@ -68,8 +70,8 @@ def compare(
 ) -> Comparison:
     """Compare two runs; ``earlier`` are durations of tests in runs before the newer one.
 
-    Tests are compared in the same environment; those of one run in one environment with
-    those of another run in another one, where they share none.
+    Tests are compared in the same environment. If two runs with one environment each have different
+    ones, their tests are compared with each other.
     """
     old, now, left = _side_by_side(before, after)
     old, now = as_sets(old, now)
@@ -131,9 +133,9 @@ def _is_bad(ended: TestEnd | None) -> bool:
 def earlier_seconds(
     store: Store, ended: Iterable[TestEnd], before: RunEntry
 ) -> dict[str, list[float]]:
-    """How long tests took in the runs that began before one, where they passed.
+    """The durations of passed tests in the runs that started before this run.
 
-    Those that took too little in it to be called slower are not asked for.
+    Tests that are too short to count as slower are not queried.
     """
     addresses = [each.address for each in ended if each.seconds >= LEAST_SECONDS]
     entries = [e for e in store.runs(10 * LOOKED_BACK) if e.began < before.began][:LOOKED_BACK]

@@ -18,7 +18,7 @@ SUITES, FILES, TAGS, NAMES, ADDRESSES = "suites", "files", "tags", "names", "add
 
 
 def write_words(results: Path, tests: Iterable[Test]) -> None:
-    """Write every list anew."""
+    """Write every list again."""
     words: dict[str, set[str]] = {SUITES: set(), FILES: set(), TAGS: set(), NAMES: set()}
     addresses = set()
     for test in tests:
@@ -35,7 +35,7 @@ def write_words(results: Path, tests: Iterable[Test]) -> None:
 
 
 def words_starting(results: Path, subject: str, start: str) -> list[str]:
-    """The words of a list that start so, in order; none where it was never written."""
+    """The words of a list with this prefix, in order; none if the list was never written."""
     try:
         lines = read_regular(results / FOLDER / subject).decode().split("\n")
     except OSError:

@@ -21,9 +21,9 @@ JOURNAL_NAME = "journal.jsonl"
 class Journal:
     """A listener that appends each event to the run's journal and flushes it.
 
-    It is locked for as long as the run goes on, however that ends.
+    It is locked while the run is in progress, however the run ends.
 
-    Once a line could not be written, no other is, and ``trouble`` says why.
+    After a line could not be written, no other is written, and ``trouble`` gives the reason.
     """
 
     def __init__(self, folder: Path) -> None:
@@ -62,7 +62,7 @@ class Journal:
 
 
 def goes_on(folder: Path) -> bool:
-    """Whether a run is still writing its journal there, or has not begun to."""
+    """Whether a run is still writing its journal there, or has not started it yet."""
     try:
         with (folder / JOURNAL_NAME).open("rb") as file:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -76,7 +76,7 @@ def goes_on(folder: Path) -> bool:
 
 
 _BEGINS_WITHIN = 3600.0
-"""Seconds that a run may take to build and to collect before its journal begins."""
+"""Seconds that a run may build and collect before its journal starts."""
 
 
 def read_journal(folder: Path) -> Iterator[Event]:
@@ -97,7 +97,7 @@ def read_journal(folder: Path) -> Iterator[Event]:
 
 
 def _newer(first: bytes) -> str:
-    """Whether the record says that another version of Wolfbane wrote it."""
+    """Whether another version of Wolfbane wrote the record."""
     try:
         version = msgspec.json.decode(first).get("version", __version__)
     except (msgspec.DecodeError, ValueError, AttributeError):

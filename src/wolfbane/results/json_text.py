@@ -22,7 +22,7 @@ def compact(value: Any) -> str:
 
 
 def parsed(text: bytes) -> Any:
-    """What :func:`compact` wrote. Raises ValueError."""
+    """The data that :func:`compact` wrote. Raises ValueError."""
     try:
         return msgspec.json.decode(text)
     except (msgspec.DecodeError, ValueError):

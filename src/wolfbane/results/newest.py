@@ -58,7 +58,7 @@ class Newest:
         return Known(status, times)
 
     def overall(self) -> Known:
-        """What is known of tests in whatever environment: the worst outcome, and its duration."""
+        """The known facts about tests in any environment: the worst outcome, and its duration."""
         worst: dict[str, _Entry] = {}
         for entry in self._found.values():
             before = worst.setdefault(entry.place, entry)

@@ -56,7 +56,7 @@ _KEYS = [name for name in QuarantineEntry.__struct_fields__ if name not in ("lin
 
 
 class Quarantine:
-    """The entries of a workspace, and which tests they hold."""
+    """The entries of a workspace, and the tests that they match."""
 
     def __init__(self, entries: Sequence[QuarantineEntry]) -> None:
         self.entries = list(entries)
@@ -65,11 +65,11 @@ class Quarantine:
         ]
 
     def entry(self, test: Test) -> QuarantineEntry | None:
-        """The first entry that holds a test."""
+        """The first entry that matches a test."""
         return next((entry for entry, matches in self._matchers if matches(test)), None)
 
     def empty(self, tests: Sequence[Test]) -> list[QuarantineEntry]:
-        """Entries that hold none of these tests any more."""
+        """Entries that no longer match any of these tests."""
         return [entry for entry, matches in self._matchers if not any(map(matches, tests))]
 
     def expression(self) -> Expression | None:
@@ -140,7 +140,7 @@ def _problems(table: Mapping[str, Any], line: Callable[..., int]) -> Iterable[Pr
 
 
 def add(root: Path, entry: QuarantineEntry) -> None:
-    """Put an entry at the end of the file. Raises InputError where it is there already."""
+    """Append an entry to the file. Raises InputError if it already exists."""
     import tomlkit
 
     if any(entry.match == other.match for other in read_entries(root)):
@@ -159,7 +159,7 @@ def add(root: Path, entry: QuarantineEntry) -> None:
 
 
 def release(root: Path, matches: Sequence[str]) -> None:
-    """Take entries out of the file, by their expressions; the rest of it stays as it is."""
+    """Remove entries from the file, by their expressions; the rest of the file stays unchanged."""
     import tomlkit
 
     path = root / NAME

@@ -28,8 +28,8 @@ class LoadRecord(msgspec.Struct):
 class Record(msgspec.Struct):
     """The start of a run, its results in order of completion, and its end.
 
-    ``folder`` is where its evidence lies; ``covered`` what it exercised of APIs,
-    ``load`` what it did as a load.
+    ``folder`` contains its evidence; ``covered`` are the API operations that it called, ``load``
+    the data of a load test.
     """
 
     started: RunStarted | None = None
@@ -46,7 +46,7 @@ class Record(msgspec.Struct):
 
     @property
     def began(self) -> str:
-        """When it began, as an ISO 8601 time with a zone."""
+        """The start of the run as an ISO 8601 time with a zone."""
         return self.started.began if self.started else "1970-01-01T00:00:00+00:00"
 
     @property
@@ -61,7 +61,7 @@ class Record(msgspec.Struct):
 
     @property
     def system(self) -> dict[str, str]:
-        """What was tested, as far as it is known."""
+        """The tested system, as far as known."""
         if self.started is None:
             return {}
         state, targets = self.started.suite_state, self.started.targets
@@ -81,7 +81,7 @@ class Record(msgspec.Struct):
 
 
 def read_record(folder: Path) -> Record:
-    """The record of a run that is over, or was cut off. Raises InputError."""
+    """The record of a run that has ended or was interrupted. Raises InputError."""
     keeper = RecordKeeper(folder)
     for event in read_journal(folder):
         keeper(event)

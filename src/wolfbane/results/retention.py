@@ -27,7 +27,7 @@ class Kept(msgspec.Struct, frozen=True):
 
     Sizes are in bytes. ``began`` is taken from the folder's name, in local time.
 
-    ``summary`` has its events ``started`` and ``finished``; of a run that was cut off nothing.
+    ``summary`` has its events ``started`` and ``finished``; empty for an interrupted run.
     """
 
     folder: Path
@@ -44,7 +44,7 @@ class Kept(msgspec.Struct, frozen=True):
 
 
 def kept_runs(results: Path) -> list[Kept]:
-    """Every run's folder, the newest first; what is no run's is left alone."""
+    """Every run's folder, the newest first; other folders are ignored."""
     runs = []
     for folder in sorted((results / "runs").glob("*"), reverse=True):
         try:
@@ -73,7 +73,7 @@ def outdated(
 ) -> list[Kept]:
     """The runs beyond the newest ``keep`` ones, and those older than so many seconds.
 
-    With both, a run has to be both. What goes on is never among them.
+    With both, both must apply. Running runs are never included.
     """
     beyond = runs if keep is None else runs[keep:]
     limit = now - timedelta(seconds=older_than or 0)
@@ -81,7 +81,7 @@ def outdated(
 
 
 def remove(run: Kept, *, evidence_only: bool = False) -> None:
-    """Take a run away, or only what its tests left behind. Raises OSError."""
+    """Remove a run, or only the evidence of its tests. Raises OSError."""
     if not evidence_only:
         shutil.rmtree(run.folder)
     elif (run.folder / EVIDENCE).exists():
@@ -99,7 +99,7 @@ def remove_unused_checkouts(results: Path, runs: Sequence[Kept], *, dry_run: boo
 
 
 def tidy(workspace: Workspace, now: datetime) -> list[str]:
-    """Follow ``[keep]``; the history takes in what goes. Returns what went wrong."""
+    """Apply ``[keep]``; the history stores removed runs first. Returns the problems."""
     from wolfbane.results.history.opening import (
         open_history,  # takes a while: only where it is used
     )

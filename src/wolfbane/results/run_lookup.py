@@ -22,7 +22,7 @@ NEWEST = "last"
 class NamedRun(msgspec.Struct, frozen=True):
     """A run, and how its tests ended, by address.
 
-    ``only`` is the environment that its name asks for; then ``ended`` has no test of another.
+    ``only`` is the environment in its name; then ``ended`` has no tests of other environments.
     ``by_revision``: its name is a git revision.
     """
 
@@ -54,9 +54,9 @@ def run_named(store: Store, name: str, root: Path) -> NamedRun:
 
 
 def latest_two(store: Store) -> tuple[NamedRun, NamedRun]:
-    """The newest run and the one before it that chose the same in the same environments.
+    """The newest run and the latest earlier one with the same selection and environments.
 
-    The older one is first. Raises InputError where there are no such two.
+    The older one is first. Raises InputError if there are no two such runs.
     """
     entries = [e for e in store.runs(_MOST) if not e.origin.startswith(ORIGIN)]
     if not entries:
@@ -100,9 +100,9 @@ def _entry(entries: list[RunEntry], name: str, root: Path) -> tuple[RunEntry, st
 
 
 def _at_revision(entries: list[RunEntry], name: str, root: Path) -> list[RunEntry]:
-    """The runs at a git revision: with ``--at``, or where the files were those of its commit.
+    """The runs at a git revision: with ``--at``, or with unchanged files of its commit.
 
-    None where it is no revision. Raises InputError where no run is at it.
+    None if it is not a revision. Raises InputError if no run has this revision.
     """
     if any(entry.name.startswith(name) for entry in entries):
         return []  # it is the name of a run

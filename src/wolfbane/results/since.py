@@ -14,7 +14,7 @@ _LOOKED_BACK = 500
 def since_the_one_before(
     workspace: Workspace, run: str, quarantined: frozenset[str]
 ) -> Comparison | None:
-    """A run compared with the one before it; None where it is the first. Raises InputError.
+    """A run compared with the previous one; None if it is the first. Raises InputError.
 
     ``quarantined`` are the addresses, with environments, of tests that cannot fail it.
     """
@@ -33,7 +33,7 @@ def since_the_one_before(
 
 
 def is_news(comparison: Comparison | None, *, failed: bool) -> bool:
-    """Whether a run says something that the one before did not."""
+    """Whether the result of a run differs from the previous one."""
     if comparison is None:
         return failed
     return bool(

@@ -90,9 +90,9 @@ def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> 
 
 
 def _focused(chosen: Sequence[Test], left_out: Counter[str]) -> Verdict:
-    """Where the source says which tests are the only ones to run, take the rest of a file away.
+    """If the source marks tests as the only ones to run, remove the other tests of the file.
 
-    What is inside of such a test stays with it.
+    Tests inside such a test stay.
     """
     focused = {(test.path, test.name) for test in chosen if test.focused}
     paths = {path for path, _ in focused}

@@ -6,7 +6,7 @@
     term        = [ field ":" ] value { "," value }
     value       = word | quoted text | "/" regular expression "/"
 
-A backslash in a word or a quoted text takes the next character as it is.
+A backslash in a word or a quoted text makes the next character literal.
 """
 
 from __future__ import annotations
@@ -36,8 +36,8 @@ _TOKEN = re.compile(
 class Term(msgspec.Struct, frozen=True, eq=False):
     """One ``field:value``. ``style`` is ``word``, ``quoted`` or ``regex``.
 
-    ``among`` are the paths and addresses that a term which was looked up means, with why. Terms
-    are equal wherever they stand: ``position`` does not count, nor does ``among``.
+    ``among`` are the paths and addresses that match a resolved term, with reasons. Terms are equal
+    at any position: ``position`` does not count, and neither does ``among``.
     """
 
     field: str
@@ -114,7 +114,7 @@ def terms_of(expression: Expression) -> Iterator[Term]:
 
 
 def field_terms(name: str, values: Iterable[str]) -> Expression:
-    """What ``--NAME VALUE --NAME VALUE`` means: the values are alternatives.
+    """The meaning of ``--NAME VALUE --NAME VALUE``: the values are alternatives.
 
     Raises ExpressionError for a value that cannot be read.
     """
@@ -235,7 +235,7 @@ class _ExpressionParser:
             raise self.fail(f"not a regular expression: {error.msg}", place) from None
 
     def values_only(self) -> Expression:
-        """The whole text as values of one field; text that is no list of values is one value."""
+        """The whole text as values of one field; text that is not a list of values is one value."""
         if self.kind in ("quoted", "regex"):
             expression = self.values(self.only_field)
             if self.kind == "end":
@@ -247,7 +247,7 @@ class _ExpressionParser:
         return any_of(Term(self.only_field, word, self.style_of(word)) for word in words)
 
     def style_of(self, word: str) -> str:
-        """Quotes read better than backslashes, where they mean the same."""
+        """Quotes are easier to read than backslashes, if they have the same meaning."""
         plain = self.only_field == "file" or re.search(r"[*?]", word)
         return "quoted" if not plain and re.search(r"[\s()\"',:\\]", word) else "word"
 

@@ -79,9 +79,9 @@ class Matcher:
 
 
 def wanted_outcomes(expressions: Iterable[Expression]) -> TextTest | None:
-    """Whether a recorded outcome is one that ``status:`` terms ask for; None without such terms.
+    """Whether a recorded outcome matches the ``status:`` terms; None without such terms.
 
-    ``new`` and ``slower`` are no outcomes, and what an expression denies is not asked for.
+    ``new`` and ``slower`` are not outcomes, and negated terms do not count.
     """
     terms = [term for expression in expressions for term in _asked_statuses(expression)]
     checks = [text_test(term) for term in terms]
@@ -150,7 +150,7 @@ def _address_test(value: str) -> Predicate:
 
 
 def _without_variant(value: str, test: Test) -> Iterator[str]:
-    """The value, and what it is without what names this variant of a test at its end."""
+    """The value, and the value without the variant at its end."""
     yield value
     for ending in {variant("", test.browser, ""), variant("", test.browser, test.target),
                    variant("", "", test.target)}:  # fmt: skip
@@ -170,7 +170,7 @@ def _is_at(test: Test, value: str) -> bool:
 def may_match(expression: Expression, file: _FileLike, *, unknown: bool = False) -> bool | None:
     """Whether tests of a file match, judged by the file alone; None where that is not enough.
 
-    ``unknown`` asks about tests of the file that nobody has seen yet: their status is new.
+    ``unknown`` is for tests of the file that were never seen: their status is new.
     """
     if isinstance(expression, Term):
         return _file_term(expression, file, unknown=unknown)

@@ -15,7 +15,7 @@ from wolfbane.selection.match import Matcher
 
 
 class Reason(msgspec.Struct, frozen=True):
-    """A part of a choice: where it comes from, its text, and whether the test matches it.
+    """A part of a selection: its source, its text, and whether the test matches it.
 
     ``why`` are the words of terms that were looked up.
     """

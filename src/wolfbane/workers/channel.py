@@ -14,7 +14,7 @@ from wolfbane.workers.protocol import HelloMessage, WorkerMessage
 from wolfbane.workers.starts import address_of, listen
 
 Request = dict[str, Any]
-"""What Wolfbane asks a worker, as a JSON object."""
+"""A request to a worker, as a JSON object."""
 LONGEST_LINE = 64 << 20
 """Bytes of a line without an end, after which a worker is taken for broken."""
 _DECODER: msgspec.json.Decoder[WorkerMessage] = msgspec.json.Decoder(WorkerMessage)
@@ -101,7 +101,7 @@ class ChannelServer:
         self.address = ""
 
     async def open(self, listening: socket.socket | None = None) -> None:
-        """Let workers in, on a free port where there is no socket yet that they can call."""
+        """Accept workers, on a free port if there is no socket for them yet."""
         loop = asyncio.get_running_loop()
         listening = listening or listen()
         self.address = address_of(listening)
@@ -121,12 +121,12 @@ class ChannelServer:
         self._handlers.pop(token, None)
 
     def admit(self, hello: WorkerMessage) -> Handler | None:
-        """The handler of a worker that says hello with its token, else None."""
+        """The handler of a worker that says hello with its token, or None."""
         return self._handlers.get(hello.token) if isinstance(hello, HelloMessage) else None
 
 
 def read_message(line: bytes) -> WorkerMessage:
-    """A message from its line. Raises ValueError where it is none of the protocol's."""
+    """A message from its line. Raises ValueError if it is not a message of the protocol."""
     if rb"\ud" in line or rb"\uD" in line:  # half a character may be among these escapes
         message: WorkerMessage = msgspec.convert(
             _without_surrogates(json.loads(line)), WorkerMessage
@@ -136,7 +136,7 @@ def read_message(line: bytes) -> WorkerMessage:
 
 
 def _without_surrogates(value: Any) -> Any:
-    """Half characters, which no file could hold, as visible escapes."""
+    """Surrogates, which cannot be stored in a file, as visible escapes."""
     if isinstance(value, str):
         return value.encode("utf-8", "backslashreplace").decode("utf-8")
     if isinstance(value, list):

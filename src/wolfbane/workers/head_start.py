@@ -1,7 +1,8 @@
 """Starts the first worker of a run while Wolfbane itself is still loading.
 
-The start of an interpreter is a third of a small run, and so is the import of what runs, watches
-and prints tests. The two are done at the same time here. This module therefore imports little.
+The start of an interpreter takes a third of a small run, and so does the import of the code that
+runs, supervises and prints tests. Both happen at the same time here. This module therefore imports
+little.
 """
 
 from __future__ import annotations

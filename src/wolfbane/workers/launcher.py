@@ -42,7 +42,7 @@ class WorkerLauncher:
     ) -> None:  # fmt: skip
         self.browsers = browsers
         self.terminal: LiveTerminal | None = None
-        """Where workers print and read, if somebody looks on."""
+        """The streams that workers print to and read from, if a user watches."""
         self.group = head_start.group if head_start else ProcessGroup()
         self.starts = WorkerStarts(workspace, environments, self.group, no_build=no_build)
         self.environments = self.starts.environments

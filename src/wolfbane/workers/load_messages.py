@@ -21,11 +21,11 @@ class LoadLookedMessage(Message, frozen=True, tag="load-looked", forbid_unknown_
 
 
 class LoadSecondMessage(Message, frozen=True, tag="load-second", forbid_unknown_fields=True):
-    """A second of a load in one process.
+    """One second of a load test in one process.
 
-    ``users`` is how many were under way at most. ``lag`` is the longest that its event loop was
-    late and ``cpu`` the processor time that it used, both in seconds; ``late`` counts workflows
-    that began later than they were due. ``samples`` are rows of CSV.
+    ``users`` is the highest number of running users. ``lag`` is the longest delay of its event loop
+    and ``cpu`` its processor time, both in seconds; ``late`` counts workflows that started later
+    than planned. ``samples`` are rows of CSV.
     """
 
     second: int
@@ -64,8 +64,10 @@ class TestUnderLoad(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class LoadedMessage(Message, frozen=True, tag="loaded", forbid_unknown_fields=True):
-    """A load is over. ``unstarted`` workflows never began; ``refused`` is an address that no
-    request may go to. ``said`` are other things that people should know.
+    """A load test has ended.
+
+    ``unstarted`` workflows did not start; ``refused`` is a URL that must not be used. ``said`` are
+    further messages for the user.
     """
 
     seconds: Seconds

@@ -11,7 +11,7 @@ from wolfbane.model import Outcome
 WorkerOutcome = Literal[
     "passed", "failed", "errored", "timed out", "crashed", "blocked", "skipped", "todo"
 ]
-"""Outcomes that a worker can report. Whether a test is flaky, only Wolfbane can know."""
+"""Outcomes that a worker can report. Only Wolfbane can decide whether a test is flaky."""
 Address = Annotated[str, msgspec.Meta(min_length=1)]
 Line = Annotated[int, msgspec.Meta(ge=1)]
 Seconds = Annotated[float, msgspec.Meta(ge=0)]
@@ -26,7 +26,7 @@ class FrameData(msgspec.Struct, frozen=True):
 
 
 class PartData(msgspec.Struct, frozen=True):
-    """A subtest, point or step of a test. ``table`` holds rows of cells."""
+    """A subtest, point or step of a test. ``table`` contains rows of cells."""
 
     name: str
     outcome: WorkerOutcome
@@ -52,8 +52,8 @@ class AttemptData(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Ending(msgspec.Struct, frozen=True, kw_only=True):
     """How a test ended. ``about`` are headings above it, each with its description.
 
-    ``account`` is for bridges: ``added`` for a test that nobody knew, ``unasked`` for one that
-    was not chosen, ``missing`` for one that no result came back of.
+    ``account`` is for bridges: ``added`` for an unknown test, ``unasked`` for a test that was not
+    selected, ``missing`` for a test without a result.
     """
 
     outcome: WorkerOutcome
@@ -68,7 +68,7 @@ class Ending(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def ending(outcome: Outcome, message: str, seconds: float = 0.0) -> Ending:
-    """How a test ended, where Wolfbane itself says so and no worker does."""
+    """The end of a test that Wolfbane itself reports, and not a worker."""
     return msgspec.convert(
         {"outcome": outcome.value, "message": message, "seconds": seconds}, Ending
     )

@@ -82,7 +82,7 @@ class Slot:
                 yield suite, worker
 
     def release(self, suite: Suite) -> None:
-        """A request is done: where each wants a worker of its own, be done with this one."""
+        """A request has ended: if each request needs a separate worker, end this one."""
         if find_kind(suite.kind).loads_afresh and suite.name in self._workers:
             self._retire(suite)
 
@@ -99,7 +99,7 @@ class Slot:
             self._retire(suite)
 
     def has_loaded(self, suite: str, path: str, browser: str = "") -> bool:
-        """Whether a worker of this slot holds that file already."""
+        """Whether a worker of this slot has already loaded this file."""
         worker = self._workers.get(suite)
         here = worker is not None and not worker.gone and worker.browser == browser
         return here and worker is not None and path in worker.loaded
@@ -135,7 +135,7 @@ class Pool:
         await self.launcher.__aexit__(kind, error, trace)
 
     async def finish(self) -> None:
-        """Have every worker end; what they say at their end is still heard."""
+        """End every worker; their last messages are still processed."""
         for slot in self.slots:
             await slot.close()
         workers, self._workers = self._workers, []
@@ -150,14 +150,14 @@ class Pool:
             worker.stop()
 
     def bury(self, worker: Worker) -> None:
-        """See to a retired worker's end while others go on."""
+        """Handle a retired worker's end while others continue."""
         self._workers.remove(worker)
         burial = asyncio.create_task(worker.bury())
         self._burials.add(burial)
         burial.add_done_callback(self._burials.discard)
 
     async def each(self, work: Callable[[Slot], Coroutine[None, None, None]]) -> None:
-        """Do the work in every slot at once."""
+        """Do the work in every slot in parallel."""
         async with asyncio.TaskGroup() as group:
             for slot in self.slots:
                 group.create_task(work(slot))

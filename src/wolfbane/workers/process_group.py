@@ -30,12 +30,12 @@ class ProcessGroup:
 
     Each has a mark in its environment variables, which child processes inherit.
 
-    A test may clear the environment of what it starts. So each member has a session of its own,
-    and, where the system can (Linux), what loses its parent becomes a child of Wolfbane's process,
-    which ends it at the run's end at the latest.
+    A test may clear the environment of the processes that it starts. So each member has its own
+    session, and, if the system supports it (Linux), processes that lose their parent become
+    children of Wolfbane's process, which ends them at the end of the run at the latest.
 
-    A watchdog, a small process of its own, ends them all should Wolfbane itself be killed. It
-    takes away ``scratch``, too: a private folder for what may hold secrets.
+    A watchdog, a small separate process, ends them all if Wolfbane itself is killed. It also
+    removes ``scratch``, a private folder for files that may contain secrets.
     """
 
     def __init__(self) -> None:
@@ -94,7 +94,7 @@ class ProcessGroup:
         member: str,
         terminal: LiveTerminal | None = None,
     ) -> subprocess.Popen[bytes]:
-        """Start one member in a session of its own, printing to a file. Raises OSError.
+        """Start one member in its own session, with output to a file. Raises OSError.
 
         With a ``terminal``, it prints and reads there.
         """
@@ -117,9 +117,9 @@ class ProcessGroup:
         return process
 
     def end(self, process: subprocess.Popen[bytes], member: str) -> None:
-        """End a member, its group, what it started, and what is left of its session.
+        """End a member, its group, its child processes, and the rest of its session.
 
-        One that ended by itself may have left something, too.
+        A member that ended by itself may also have left processes.
         """
         ended = process.poll() is not None
         below = [] if ended else _descendants(process.pid)
@@ -133,12 +133,12 @@ class ProcessGroup:
         end_marked(f"{self.mark}.{member}", {process.pid})
 
     def _orphans(self) -> set[int]:
-        """Processes that this one did not start, and has as children all the same."""
+        """Processes that this process did not start, but that are its children."""
         with self._starting:
             return _children() - self._members - self._unrelated
 
     def _is_adopted(self, process: psutil.Process) -> bool:
-        """Whether this process did not start it, and has it as a child all the same."""
+        """Whether this process did not start it, but has it as a child."""
         import psutil
 
         with self._starting:
@@ -179,7 +179,7 @@ def _descendants(process: int) -> list[psutil.Process]:
 
 
 def _adopt_orphans(wanted: bool) -> bool:
-    """Have processes below this one whose parents end become its children; whether that works."""
+    """Make orphaned descendants children of this process; returns whether that works."""
     if sys.platform != "linux":
         return False
     import ctypes

@@ -28,7 +28,7 @@ from wolfbane.workers.message_data import (
 )
 
 PROTOCOL = 1
-"""The version that a worker says in its hello."""
+"""The protocol version in the hello of a worker."""
 
 Use = tuple[str, int, str]
 """A step in a scenario: file, line and text."""
@@ -61,7 +61,7 @@ class CollectingMessage(Message, frozen=True, tag="collecting", forbid_unknown_f
 class TestMessage(Message, frozen=True, tag="test", forbid_unknown_fields=True):
     """One test of a file, or a nested test that appeared while another test ran.
 
-    ``called`` is what its source calls it, where that is not the last part of its name.
+    ``called`` is its name in the source, if this is not the last part of its name.
     """
 
     address: Address
@@ -77,8 +77,8 @@ class TestMessage(Message, frozen=True, tag="test", forbid_unknown_fields=True):
 class CollectedMessage(Message, frozen=True, tag="collected", forbid_unknown_fields=True):
     """The tests of a file are complete, or, with an ``outcome``, it cannot be loaded.
 
-    ``tests`` are those that had no message of their own. ``depends`` are other files of the
-    workspace that decide which tests there are.
+    ``tests`` are those without their own message. ``depends`` are other files of the workspace that
+    determine which tests exist.
     """
 
     file: str
@@ -93,7 +93,7 @@ class CollectedMessage(Message, frozen=True, tag="collected", forbid_unknown_fie
 
 
 class StartedMessage(Message, frozen=True, tag="started", forbid_unknown_fields=True):
-    """A test begins. Its time limit counts from here."""
+    """A test starts. Its time limit counts from here."""
 
     address: Address
 
@@ -114,10 +114,10 @@ class PartsMessage(Message, frozen=True, tag="parts", forbid_unknown_fields=True
 
 
 class EvidenceMessage(Message, frozen=True, tag="evidence", forbid_unknown_fields=True):
-    """A file that a test leaves behind, with the ending ``kind``.
+    """An evidence file of a test, with the extension ``kind``.
 
     Its content is ``text``, or bytes in ``data`` (base64 in JSON). ``part`` is the number of the
-    part that left it, from 1. ``mark`` stands for the file's path in what the test says.
+    part that attached it, from 1. ``mark`` represents the file's path in the test's messages.
     """
 
     address: Address
@@ -201,7 +201,7 @@ class StepMessage(Message, frozen=True, tag="step", forbid_unknown_fields=True):
 class ListedMessage(Message, frozen=True, tag="listed", forbid_unknown_fields=True):
     """The list of steps is complete. ``undefined`` lists steps without a definition.
 
-    ``message`` says why the steps could not be listed.
+    ``message`` is the reason if the steps could not be listed.
     """
 
     undefined: tuple[Use, ...]
@@ -219,14 +219,14 @@ WorkerMessage = (
     | ListedMessage | ClosedMessage | LoadLookedMessage | LoadSecondMessage | LoadErrorMessage
     | LoadedMessage
 )  # fmt: skip
-"""Everything that a worker can say."""
+"""All messages that a worker can send."""
 
 
 def schema() -> dict[str, Any]:
-    """The JSON Schema of what a worker says, with a description from each docstring."""
+    """The JSON Schema of the messages of a worker, with a description from each docstring."""
     made = msgspec.json.schema(WorkerMessage)
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "What a worker says: one object a line",
+        "title": "The messages of a worker: one object per line",
         **made,
     }

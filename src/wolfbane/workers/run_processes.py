@@ -25,11 +25,11 @@ _A_LOOK = 0.005
 def end_marked(
     mark: str, sessions: Collection[int] = (), also: Callable[[psutil.Process], bool] | None = None
 ) -> None:
-    """Kill every process that belongs to a run, and those they start meanwhile.
+    """Kill every process that belongs to a run, and those that they start during this time.
 
-    Those are the ones whose environment carries the mark, and those of the ``sessions`` that
-    members began: a process may clear its environment, but not its session. ``also`` may know
-    more of them.
+    These are the processes with the mark in their environment, and those of the ``sessions`` that
+    members started: a process may clear its environment, but cannot leave its session unnoticed.
+    ``also`` may return more of them.
     """
 
     def belongs(process: psutil.Process) -> bool:
@@ -40,7 +40,7 @@ def end_marked(
 
 
 def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
-    """Kill every process that a look says belongs here, until there is none."""
+    """Kill every process that a scan finds, until there is none."""
     import psutil
 
     own = psutil.Process().pid
@@ -61,7 +61,9 @@ def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
 
 
 def remove_folder(folder: Path) -> None:
-    """Remove a folder that may hold secrets: what is being killed may write there until it ends."""
+    """Remove a folder that may contain secrets: processes that are being killed may write there
+    until they end.
+    """
     for _ in range(_ROUNDS):
         shutil.rmtree(folder, ignore_errors=True)
         if not folder.exists():

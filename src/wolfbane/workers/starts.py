@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 
 class WorkerStart(msgspec.Struct, frozen=True):
-    """What a worker's process is started with. ``capture`` takes what it prints.
+    """The start parameters of a worker's process. ``capture`` receives its output.
 
     ``member`` names it in its process group; ``root`` is that of the workspace. With a
     ``terminal`` it prints and reads there.
@@ -110,6 +110,6 @@ def listen() -> socket.socket:
 
 
 def address_of(listening: socket.socket) -> str:
-    """What workers call."""
+    """The address that workers connect to."""
     host, port = listening.getsockname()[:2]
     return f"{host}:{port}"

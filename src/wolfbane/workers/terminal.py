@@ -16,15 +16,15 @@ from collections.abc import Callable
 from types import TracebackType
 
 _KEPT = 1 << 20
-"""Characters of what was printed last that are kept for the record."""
+"""Characters of the last output that are kept for the record."""
 _END_OF_INPUT = b"\x04"
 
 
 class LiveTerminal:
     """A pseudo-terminal between a worker and the streams of this process.
 
-    The worker has a session of its own, and this as its terminal: line editing, and Ctrl-C for the
-    test alone, work as if it were started by hand. ``mask`` hides secrets in what is shown.
+    The worker has its own session with this terminal: line editing, and Ctrl-C for the test only,
+    work as if the test were started by hand. ``mask`` hides secrets in the shown output.
     """
 
     def __init__(self, mask: Callable[[str], str]) -> None:
@@ -80,7 +80,7 @@ class LiveTerminal:
         fcntl.ioctl(0, termios.TIOCSCTTY, 0)
 
     def taken(self) -> str:
-        """What was printed since the last call, for the record."""
+        """The output since the last call, for the record."""
         self._show()
         text, self._printed = self._printed, ""
         return text.replace("\r\n", "\n")

@@ -1,9 +1,9 @@
 """The watchdog of a run. It ends the run's processes if Wolfbane itself stops unexpectedly.
 
-Run as a script with a mark, a folder and an import path; standard input is a pipe whose other end
-only Wolfbane holds. It tells the process ids of the run's members, a line each. When the pipe ends
-without the word ``over``, every process that belongs to the run is killed, and the folder removed.
-Nothing is imported before that: every run starts one.
+Run as a script with a mark, a folder and an import path. Standard input is a pipe whose other end
+only Wolfbane has. It contains the process ids of the run's members, one per line. If the pipe ends
+without the word ``over``, every process that belongs to the run is killed, and the folder is
+removed. Nothing is imported before that, because every run starts a watchdog.
 """
 
 import os

@@ -100,7 +100,7 @@ class Worker:
 
     @property
     def gone(self) -> bool:
-        """Whether it can be asked no more; its process may have ended between two requests."""
+        """Whether it can receive no more requests. Its process may end between two requests."""
         return self.dead or self.process.poll() is not None
 
     async def ask(
@@ -128,7 +128,7 @@ class Worker:
             self._ready = None
 
     def tell(self, message: Request) -> None:
-        """Send something beside the request that is in progress."""
+        """Send a message in addition to the request in progress."""
         if self._connection is not None:
             self._connection.send(message)
 
@@ -142,7 +142,7 @@ class Worker:
             self._connection.close()
 
     async def bury(self, patience: float = 2.0) -> None:
-        """See to it that the process and all it started are gone."""
+        """Ensure that the process and all its child processes have ended."""
         limit = time.monotonic() + patience
         while self.process.poll() is None and time.monotonic() < limit and not self.dead:
             await asyncio.sleep(0.005)
@@ -219,7 +219,7 @@ class Worker:
             self._ready.set_result(RequestEnd(End.DONE))
 
     def _over(self, address: str) -> None:
-        """A test ended; for those around it, if it ran inside of others, the clock starts anew."""
+        """A test ended. If it ran inside others, their time limit starts again."""
         self._running.pop(address, None)
         for other in self._running:
             if address.startswith(f"{other}{NESTED}"):
@@ -227,7 +227,7 @@ class Worker:
 
     @property
     def _slowest(self) -> tuple[str, float]:
-        """The test that has run longest with no other inside of it, and since when."""
+        """The longest running test without another inside it, and its start time."""
         running = self._running
         inmost = [
             (began, address)

@@ -22,10 +22,10 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 def open_at(here: Workspace, revision: str, settings: str = THERE) -> Workspace:
     """The workspace with the suites of a revision, from a copy that git makes of its commit.
 
-    ``settings`` says whose settings the suites have: those THERE, or those HERE. Environments,
-    parameters' values, secrets, presets and records are from here in both cases.
+    ``settings`` is the source of the suites' settings: THERE or HERE. Environments, parameter
+    values, secrets, presets and records come from the current workspace in both cases.
 
-    Raises InputError where there is no repository, no such revision, or no such folder in it.
+    Raises InputError if there is no repository, no such revision, or no such folder in it.
     """
     why = f"--at {revision}"
     if not revision.strip():
@@ -89,7 +89,10 @@ def _combined(here: Settings, there: Settings) -> Settings:
 def _parameters(
     here: Mapping[str, Parameter], there: Mapping[str, Parameter]
 ) -> dict[str, Parameter]:
-    """The suites read them as they are declared there. What is secret at one place is secret."""
+    """The suites read them as declared in the revision.
+
+    A value that is secret in one of them is secret.
+    """
     whole = {**here, **there}
     return {
         name: replace(each, secret=any(one[name].secret for one in (here, there) if name in one))
@@ -98,7 +101,9 @@ def _parameters(
 
 
 class _FromHere(Relocation, frozen=True):
-    """Paths as they are; a program that is missing there, such as an interpreter, is from here."""
+    """Unchanged paths; a program that is missing in the copy, such as an interpreter, comes from
+    the working copy.
+    """
 
     home: Path
 
@@ -107,7 +112,7 @@ class _FromHere(Relocation, frozen=True):
         return path
 
     def program(self, program: str) -> str:
-        """The program there, else the one of here, else a name to look for."""
+        """The program in the copy, or in the working copy, or otherwise a name to look up."""
         if program and not (self.root / program).exists() and (self.home / program).exists():
             return str(self.home / program)
         return program

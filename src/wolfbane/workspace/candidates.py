@@ -50,7 +50,7 @@ def read_tree(root: Path) -> Tree:
 
 
 def test_files(root: Path, files: list[str]) -> Iterator[tuple[str, str]]:
-    """The kind of each file that holds tests, and its path; of crates the manifest.
+    """The kind of each file that contains tests, and its path; for crates the manifest.
 
     A name that is not UTF-8 makes no suite, for settings could not have it.
     """

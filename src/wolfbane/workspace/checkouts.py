@@ -1,7 +1,7 @@
 """Private copies of the repository at a commit. Git creates them as worktrees, and runs share them.
 
-Each has a folder of its own below the results: ``tree`` is the worktree, ``caches`` holds what
-Wolfbane keeps about it, ``ready.json`` is written once the tree is whole. Users of the tree hold a
+Each has its own folder below the results: ``tree`` is the worktree, ``caches`` contains Wolfbane's
+data about it, and ``ready.json`` is written when the tree is complete. Users of the tree hold a
 shared lock. Code that creates, repairs or removes the tree holds it exclusively.
 """
 
@@ -45,9 +45,9 @@ class Checkout(msgspec.Struct, frozen=True):
 
 
 def open_checkout(results: Path, root: Path, commit: str, why: str) -> Checkout:
-    """The copy of the repository around ``root`` at a commit: made, mended, or as it is.
+    """The copy of the repository around ``root`` at a commit: created, repaired, or reused.
 
-    ``why`` begins the message of an InputError.
+    ``why`` is the start of the message of an InputError.
     """
     folder = results / FOLDER / commit[:16]
     try:
@@ -123,7 +123,7 @@ def _size(folder: Path) -> int:
 
 
 def _warnings_of(folder: Path) -> Sequence[str] | None:
-    """What its maker could not bring along; None where it is not whole."""
+    """The parts that could not be provided; None if the copy is incomplete."""
     try:
         return list(json.loads(read_regular(folder / _READY))["warnings"])
     except (OSError, ValueError, KeyError, TypeError):
@@ -161,7 +161,7 @@ def _made(folder: Path, root: Path, commit: str, why: str) -> Sequence[str]:
 
 
 def _submodules(top: Path, tree: Path, why: str) -> Iterator[str]:
-    """Bring submodules along, from the copies that are here already where there are some."""
+    """Provide submodules, from existing copies if there are some."""
     if not (tree / ".gitmodules").is_file():
         return
     listed = ask_git(tree, "config", "--file", ".gitmodules", "--get-regexp", r"\.path$").output
@@ -175,7 +175,7 @@ def _submodules(top: Path, tree: Path, why: str) -> Iterator[str]:
 
 
 def _submodule(tree: Path, name: str, path: str, own: Path) -> GitAnswer:
-    """Bring one along: from the repository's copy of it, else from the address that it has."""
+    """Provide one submodule: from the repository's copy of it, or otherwise from its URL."""
     update = ("submodule", "update", "--recursive")
     if own.is_dir():
         # Without --init, which would write to the configuration that all copies share.
@@ -189,7 +189,7 @@ def _submodule(tree: Path, name: str, path: str, own: Path) -> GitAnswer:
 
 
 def _large_files(tree: Path, why: str) -> Iterator[str]:
-    """Files that are only pointers, for the program that fetches large files is not set up."""
+    """Files that are only pointers, because the program for large files is not set up."""
     attributes = tree / ".gitattributes"
     if not attributes.is_file() or b"filter=" not in attributes.read_bytes():
         return

@@ -145,7 +145,7 @@ class _Checks:
             self.add((*place, "name"), f"two suites are named '{name}' (line {first})")
 
     def kind(self, place: Location, suite: Suite, parameters: Collection[str]) -> None:
-        """What the suite's kind says about its own settings."""
+        """The problems that the suite's kind finds in its own settings."""
         kind, root = find_kind(suite.kind), self._path.parent
         for key, paths in kind.paths_in_settings(suite).items():
             self.existing(place, key, suite, paths)
@@ -261,7 +261,7 @@ class _Checks:
             self.add((*place, "folder"), f"folder '{suite.folder}' does not exist")
 
     def existing(self, place: Location, key: str, suite: Suite, paths: Sequence[str]) -> None:
-        """Every path that is no glob has to be there."""
+        """Every path that is not a glob must exist."""
         for path in paths:
             if not any(mark in path for mark in "*?") and not (self._path.parent / path).exists():
                 self.add((*place, key), f"suite '{suite.name}': path '{path}' does not exist")

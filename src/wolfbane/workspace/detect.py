@@ -26,8 +26,8 @@ class Detected(msgspec.Struct, frozen=True):
 
 
 class _SuitePlace(msgspec.Struct, frozen=True, order=True):
-    """What a suite is made for: a project (the folder of a manifest; "." is the root's), a folder
-    directly in it, and a kind. A suite of a project below the root takes all of its folders.
+    """The unit of a suite: a project (the folder of a manifest; "." is the root's), a folder
+    directly in it, and a kind. A suite of a project below the root contains all of its folders.
     """
 
     project: str
@@ -41,7 +41,9 @@ class _SuitePlace(msgspec.Struct, frozen=True, order=True):
 
 
 def detect(root: Path) -> Detected:
-    """A suite for each kind: in each folder at the top that holds tests, and in each subproject."""
+    """One suite for each kind: in each top-level folder that contains tests, and in each
+    subproject.
+    """
     tree = read_tree(root)
     projects = {
         file.rpartition("/")[0] for file in tree.files
@@ -89,7 +91,7 @@ def _suite(root: Path, tree: Tree, place: _SuitePlace, name: str, files: Sequenc
 
 
 def _paths(place: _SuitePlace, files: Sequence[str]) -> list[str]:
-    """The folders of a project that hold its test files, and globs for those in its own folder."""
+    """The folders of a project with its test files, and globs for files in its own folder."""
     start = "" if place.project == "." else f"{place.project}/"
     glob = find_kind(place.kind).glob_for
     paths: dict[str, None] = {}

@@ -46,7 +46,7 @@ def settings_text(root: Path, suites: Sequence[Suite]) -> str:
 
 
 def _live(root: Path, suite: Suite) -> Iterator[str]:
-    """What detection worked out besides: these lines say what a run without them would do."""
+    """The lines for further detected settings, which a run without them would also use."""
     if suite.folder != ".":
         yield f"folder = {_text(suite.folder)}             # the folder in which its tests run"
     if suite.exclude:

@@ -15,7 +15,7 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
 def open_workspace(start: Path, *, given: bool = False) -> Workspace:
-    """The workspace of the nearest ``wolfbane.toml`` at or above ``start``, else as detected.
+    """The workspace of the nearest ``wolfbane.toml`` at or above ``start``; otherwise, as detected.
 
     ``given`` means that the user named the folder (or the file) itself. Raises InputError.
     """
@@ -32,9 +32,9 @@ def open_workspace(start: Path, *, given: bool = False) -> Workspace:
 
 
 def _with_suites(workspace: Workspace) -> Workspace:
-    """The workspace as its file says, with those it includes; as detected where no suite is named.
+    """The workspace by its file, with those it includes; as detected if the file names no suite.
 
-    Workspaces below are never taken in by detection.
+    Detection never includes nested workspaces.
     """
     folders = included_folders(workspace)
     inner = {folder: open_workspace(workspace.root / folder, given=True) for folder in folders}

@@ -20,7 +20,7 @@ _QUIET = ("-c", "core.hooksPath=/dev/null", "-c", "advice.detachedHead=false")
 
 
 class GitAnswer(msgspec.Struct, frozen=True):
-    """What git printed, and its exit code."""
+    """The output of git, and its exit code."""
 
     code: int
     output: str
@@ -28,7 +28,7 @@ class GitAnswer(msgspec.Struct, frozen=True):
 
     @property
     def reason(self) -> str:
-        """Why it failed: the last thing that git said, without its own prefix."""
+        """The reason for a failure: the last line of git, without its own prefix."""
         lines = [line for line in self.error.strip().splitlines() if line.strip()]
         fatal = [line for line in lines if line.startswith(("fatal: ", "error: "))]
         last = (fatal or lines or [f"git ended with exit code {self.code}"])[-1]
@@ -36,7 +36,7 @@ class GitAnswer(msgspec.Struct, frozen=True):
 
 
 def git_command(root: Path, *arguments: str) -> tuple[list[str], dict[str, str]]:
-    """The command line and the variables of a question. No hook runs, nobody is asked."""
+    """The command line and the variables of a git call. No hooks run, and git never prompts."""
     variables = {name: value for name, value in os.environ.items() if name not in _OF_A_HOOK}
     # A lock on the user's index would get in the way of what the user does meanwhile.
     quiet = {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C.UTF-8"}
@@ -64,7 +64,7 @@ def ask_git(root: Path, *arguments: str, within: float | None = None) -> GitAnsw
 def repository(root: Path, why: str) -> tuple[Path, str]:
     """The folder of the repository around ``root``, and the way from there to ``root``.
 
-    ``why`` begins the message of the InputError, where there is no git or no repository.
+    ``why`` is the start of the message of the InputError, if there is no git or no repository.
     """
     answer = ask_git(root, "rev-parse", "--show-toplevel", "--show-prefix")
     if answer.code:
@@ -85,7 +85,7 @@ def shown_revision(revision: str, commit: str) -> str:
 
 
 def find_commit(root: Path, revision: str) -> str:
-    """The full hash of the commit that a revision means; nothing where git knows none."""
+    """The full hash of a revision's commit; empty if git does not know the revision."""
     wanted = f"{revision}^{{commit}}"
     answer = ask_git(root, "rev-parse", "--verify", "--quiet", "--end-of-options", wanted)
     return answer.output.strip() if answer.code == 0 else ""
@@ -103,5 +103,5 @@ def commit_of(root: Path, revision: str, why: str) -> str:
 
 
 def revision_names(root: Path) -> Sequence[str]:
-    """Branches and tags; none where there is no git or no repository."""
+    """Branches and tags; none if there is no git or no repository."""
     return ask_git(root, "for-each-ref", "--format=%(refname:short)").output.split()

@@ -11,7 +11,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class Identity(msgspec.Struct, frozen=True):
-    """``text`` tells a workspace from all others, ``name`` is its title for people.
+    """``text`` distinguishes a workspace from all others, ``name`` is its title for the user.
 
     Without a text, everything in a history belongs to the workspace.
     """
@@ -21,10 +21,10 @@ class Identity(msgspec.Struct, frozen=True):
 
 
 def identity_of(workspace: Workspace) -> tuple[Identity, str]:
-    """The identity, and a warning where it is not certain to be the same elsewhere.
+    """The identity, and a warning if it may be different in other clones.
 
-    The key ``identity``, else the repository's first commit and the folder within it, else the
-    name.
+    The key ``identity``; without it, the repository's first commit and the folder within it;
+    without a repository, the name.
     """
     name = workspace.name
     if given := workspace.settings.workspace.identity:
@@ -46,6 +46,6 @@ def identity_of(workspace: Workspace) -> tuple[Identity, str]:
 
 
 def _git(root: Path, *arguments: str) -> str:
-    """What git says; nothing where there is no git, no repository or no commit."""
+    """The output of git; empty if there is no git, no repository or no commit."""
     answer = ask_git(root, *arguments)
     return answer.output.strip() if answer.code == 0 else ""

@@ -1,7 +1,7 @@
 """Includes other workspaces in a workspace, to run them together: ``[workspace] include``.
 
-Their suites are named ``FOLDER/SUITE``, and their settings are put beside the outer ones. What two
-of them say differently has no meaning for both, and is an error.
+Their suites are named ``FOLDER/SUITE``, and their settings are added to the outer ones. Different
+definitions of the same name in two of them are an error.
 """
 
 from __future__ import annotations
@@ -32,7 +32,10 @@ def include(outer: Workspace, inner: Mapping[str, Workspace]) -> Workspace:
 
 
 def included_folders(workspace: Workspace) -> list[str]:
-    """The folders with settings that ``include`` means. Raises InputError where one means none."""
+    """The folders with settings that ``include`` matches.
+
+    Raises InputError if a pattern matches none.
+    """
     folders: dict[str, None] = {}
     problems = []
     for glob in workspace.settings.workspace.include:

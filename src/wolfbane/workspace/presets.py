@@ -26,7 +26,7 @@ class Saved(msgspec.Struct, frozen=True):
 
 
 def personal_file() -> Path:
-    """Where a user's own presets are, for every workspace."""
+    """The file with a user's own presets, for every workspace."""
     import platformdirs
 
     return platformdirs.user_config_path("wolfbane") / "presets.toml"
@@ -61,7 +61,7 @@ def find_preset(workspace: Workspace, name: str) -> Saved:
 def save_preset(
     workspace: Workspace, name: str, arguments: Sequence[str], words: str, *, personal: bool
 ) -> Path:
-    """Keep a preset; the rest of the file stays as it is. Returns the file. Raises InputError."""
+    """Save a preset; the rest of the file stays unchanged. Returns the file. Raises InputError."""
     import tomlkit
 
     if not _NAME.fullmatch(name):

@@ -16,7 +16,8 @@ from wolfbane.errors import did_you_mean
 from wolfbane.units import seconds
 
 PATIENCE = 2.0
-"""Seconds that an environment may take to answer, unless its probe says otherwise."""
+"""Seconds that an environment may take to respond, unless its readiness check sets another limit.
+"""
 START_PATIENCE = 30.0
 """The same for a service that was just started."""
 WAYS = ("http", "tcp", "command")
@@ -40,7 +41,8 @@ class Probe(msgspec.Struct, frozen=True):
 
 
 def read_probes(given: object) -> list[Probe]:
-    """Probes from ``ready``: one or several, each an address, ``tcp://HOST:PORT`` or a table.
+    """Readiness checks from ``ready``: one or several, each an address, ``tcp://HOST:PORT`` or a
+    table.
 
     A table is ``{ http = URL }``, ``{ tcp = "HOST:PORT" }`` or ``{ command = [...] }``, with
     ``within``. Raises ValueError.

@@ -9,9 +9,9 @@ from wolfbane.workspace.git import ask_git, commit_of
 
 
 def changed_paths(root: Path, revision: str) -> set[str]:
-    """The paths below ``root`` that differ from a revision, new ones and those gone included.
+    """The paths below ``root`` that differ from a revision, including new and removed ones.
 
-    Raises InputError where there is no git, no repository or no such revision.
+    Raises InputError if there is no git, no repository or no such revision.
     """
     why = f"changed:{revision}"
     commit_of(root, revision, why)

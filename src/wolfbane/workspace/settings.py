@@ -18,7 +18,7 @@ from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES
 class WorkspaceTable(SettingsTable, frozen=True):
     """``[workspace]``: settings for every run.
 
-    ``identity`` tells the workspace from others in a history that several share.
+    ``identity`` distinguishes the workspace from others in a shared history.
     """
 
     name: str = ""
@@ -86,8 +86,8 @@ class Parameter(SettingsTable, frozen=True):
 class Service(SettingsTable, frozen=True):
     """``[service.NAME]``: a program that suites need. It starts with the run.
 
-    ``ready`` is as :func:`wolfbane.workspace.probes.read_probes` reads it; without ``port`` a
-    free one is taken.
+    ``ready`` has the form that :func:`wolfbane.workspace.probes.read_probes` reads; without
+    ``port``, a free one is used.
     """
 
     command: list[str]
@@ -118,7 +118,7 @@ class Keep(SettingsTable, frozen=True):
 class Mail(SettingsTable, frozen=True):
     """``[mail]``: the mail server. The file never contains its password.
 
-    With ``report_url``, in which ``{run}`` stands for a run's name, reports are linked.
+    With ``report_url``, in which ``{run}`` is replaced by a run's name, reports are linked.
     """
 
     server: str
@@ -132,9 +132,9 @@ class Mail(SettingsTable, frozen=True):
 class ClusterTable(SettingsTable, frozen=True):
     """``[cluster]``: the machines that runs may use, and the files that are sent to them.
 
-    ``include`` are globs of files that git ignores and that are needed there, ``exclude`` globs of
-    what stays. ``limit`` is the most that may travel, ``evidence_limit`` the most that comes back
-    of one file that a test left behind. The other files are for ``tls://`` addresses.
+    ``include`` are globs of files that git ignores but that machines need, ``exclude`` globs of
+    files that are not sent. ``limit`` is the maximum size of the workspace, ``evidence_limit`` the
+    maximum size of one evidence file. The other files are for ``tls://`` addresses.
     """
 
     address: str = ""
@@ -147,7 +147,7 @@ class ClusterTable(SettingsTable, frozen=True):
     key: str = ""
 
     def tls(self, root: Path) -> dict[str, str]:
-        """The paths of the files for TLS; none where there are none."""
+        """The paths of the files for TLS; none if there are none."""
         files = {"ca": self.ca, "certificate": self.certificate, "key": self.key}
         return {name: str(root / path) for name, path in files.items()} if self.ca else {}
 
@@ -177,8 +177,8 @@ class LoadProfile(SettingsTable, frozen=True):
 
     The keys have the names of the options; options override them.
 
-    With a ``mix`` each time one workflow is chosen by weight, instead of all in turn. ``rows`` says
-    which rows of data a workflow takes, where it has some: without it each row is taken.
+    With a ``mix``, each time one workflow is chosen by weight, instead of all in turn. ``rows``
+    defines which data rows a workflow uses, if it has some: without it, all rows are used.
     """
 
     select: str = ""
@@ -203,7 +203,7 @@ class LoadProfile(SettingsTable, frozen=True):
 class Settings(SettingsTable, frozen=True):
     """The complete file. ``suite``, ``tag`` and ``retry`` are arrays of tables.
 
-    ``param`` is by dotted name; ``env`` holds tables of values, by name of environment.
+    ``param`` is by dotted name; ``env`` contains tables of values, by name of environment.
     """
 
     workspace: WorkspaceTable = field(default_factory=WorkspaceTable)
@@ -224,9 +224,9 @@ class Settings(SettingsTable, frozen=True):
 class Workspace(Struct, frozen=True):
     """A folder, its settings, and the settings file, if there is one.
 
-    ``detected``: its suites are worked out from its files; then ``nested`` are the folders in it
-    that are workspaces of their own. ``included`` are those whose suites are among its own.
-    With a ``source`` it is a copy of another workspace at a git revision.
+    ``detected``: its suites are detected from its files; then ``nested`` are the folders in it that
+    are separate workspaces. ``included`` are those whose suites are among its own. With a
+    ``source``, it is a copy of another workspace at a git revision.
     """
 
     root: Path
@@ -244,14 +244,14 @@ class Workspace(Struct, frozen=True):
 
     @property
     def results(self) -> Path:
-        """The folder that holds the records of runs."""
+        """The folder that contains the records of runs."""
         if self.source:
             return self.source.results
         return self.root / self.settings.workspace.results
 
     @property
     def caches(self) -> Path:
-        """The folder for what is known of the files here: tests, outcomes, builds."""
+        """The folder for data about the current files: tests, outcomes, builds."""
         return self.source.caches if self.source else self.results
 
     @property
@@ -271,7 +271,7 @@ class Workspace(Struct, frozen=True):
     def waits_for_environment(self, suite: Suite) -> bool:
         """Whether a suite is blocked while its environment is not ready.
 
-        Those that need something; all of them, as long as no suite says what it needs.
+        The suites with ``needs``; all suites if no suite has this key.
         """
         if any(other.needs is not None for other in self.suites):
             return bool(suite.needs)

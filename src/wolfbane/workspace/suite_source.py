@@ -9,15 +9,15 @@ import msgspec
 from wolfbane.workspace.checkouts import Checkout
 
 THERE, HERE = "there", "here"
-"""Whose settings suites have at a revision: those of the revision, or those of the workspace."""
+"""The source of the settings of suites at a revision: the revision, or the workspace."""
 
 
 class SuiteSource(msgspec.Struct, frozen=True):
-    """The git revision that suites are taken from, and the workspace that asks for it.
+    """The git revision of the suites, and the workspace that uses it.
 
     ``home`` and ``results`` are folders of that workspace: environments, secrets and the quarantine
-    are from there, and runs are recorded there. ``settings`` says where those of the suites are
-    from.
+    come from there, and runs are recorded there. ``settings`` is the source of the suites'
+    settings.
     """
 
     revision: str
@@ -28,5 +28,5 @@ class SuiteSource(msgspec.Struct, frozen=True):
 
     @property
     def caches(self) -> Path:
-        """The folder for what is known of the suites at this commit."""
+        """The folder for data about the suites at this commit."""
         return self.checkout.folder / "caches"

@@ -17,15 +17,15 @@ from wolfbane.units import seconds
 _TEXTS = ("url", "pointer", "header", "pattern", "revision")
 _KEYS = (*_TEXTS, "command", "within")
 WITHIN = 5.0
-"""Seconds that a system may take to say its version."""
+"""Seconds that a system may take to report its version."""
 
 
 class VersionSource(msgspec.Struct, frozen=True):
     """An address or a command, and the place of the version in the response.
 
-    ``pointer`` is a JSON pointer (RFC 6901) into the body, ``header`` a field of the answer,
+    ``pointer`` is a JSON pointer (RFC 6901) into the body, ``header`` a header of the response,
     ``pattern`` a regular expression whose first group, if it has one, is the version. ``revision``
-    is the git revision of a version, with ``{version}`` in it.
+    is the git revision of a version, and contains ``{version}``.
     """
 
     url: str = ""
@@ -38,7 +38,7 @@ class VersionSource(msgspec.Struct, frozen=True):
 
     @property
     def texts(self) -> tuple[str, ...]:
-        """Every text that may hold placeholders of parameters."""
+        """Every text that may contain placeholders of parameters."""
         return (self.url, *self.command)
 
     def filled(self, fill: Callable[[str], str]) -> VersionSource:

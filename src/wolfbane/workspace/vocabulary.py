@@ -9,7 +9,7 @@ STATUSES = (
     "passed", "flaky", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo",
     "new", "slower",
 )  # fmt: skip
-"""What ``status:`` can ask for: outcomes as a shell writes them, and two words more."""
+"""The values of ``status:``: outcomes as a shell writes them, and two more words."""
 TYPES = (
     "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
 )  # fmt: skip
@@ -17,18 +17,18 @@ ENGINES = ("chromium", "firefox", "webkit")
 OTHER_ENGINE = "other"
 """Any driver that conforms to the standard."""
 ENDPOINT_PARTS = ("url", "host", "port", "path", "browser")
-"""What a suite's ``webdriver`` table can name variables for."""
+"""The parts that a suite's ``webdriver`` table can assign to variables."""
 WINDOW = re.compile(r"(\d+)x(\d+)")
 ENV_WORDS = ("extends", "values_from", "ready", "services", "load", "version")
 VERSION = "version"
 SURROUNDINGS = "environment"
-"""What a suite ``needs`` that waits for its environment, and for no service."""
+"""The ``needs`` of a suite that waits for its environment but for no service."""
 VALUE_FORMS = ("json", "env")
 DEFAULT_TIMEOUT = 600.0
 
 
 def is_env_word(key: str, value: object) -> bool:
-    """Whether a key of an environment's table is a setting of its own, and no parameter's value.
+    """Whether a key of an environment's table is a setting, and not a parameter's value.
 
     ``version`` is one only with a table: many systems have a parameter of this name.
     """

@@ -11,7 +11,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 class SuiteStateQuestion:
-    """Asks git while the run is made ready: on a large repository the answer takes a while."""
+    """Asks git while the run is prepared, because git may be slow in a large repository."""
 
     def __init__(self, workspace: Workspace) -> None:
         self._known: SuiteState | None = None
@@ -32,7 +32,7 @@ class SuiteStateQuestion:
                 self._process = None
 
     def answer(self) -> SuiteState:
-        """The state; an empty one where git knows nothing."""
+        """The state; empty if git has no data."""
         if self._known is None:
             self._known = self._read()
         return self._known

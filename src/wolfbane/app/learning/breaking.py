@@ -15,7 +15,7 @@ from wolfbane.app.learning.trial import Trial, TrialFolder
 from wolfbane.model import Outcome
 
 May = Callable[[str], bool]
-"""Asks somebody a question that is answered with yes or no."""
+"""Asks the user a question that is answered with yes or no."""
 
 _TRIES = 12
 _CHANGES = (
@@ -49,8 +49,8 @@ class Breaking(msgspec.Struct, frozen=True):
     def code(self, test: Breakable, reading: Reading | None) -> int | None:
         """The exit code of the command for one test once that test fails.
 
-        Changes a line of the test at a time, and puts everything back. None where no change made
-        it fail, or nobody allowed that.
+        Changes one line of the test at a time, and restores everything. None if no change made the
+        test fail, or if the user did not allow it.
         """
         if not self.may(
             "No test failed. Break one test in the copy, to learn the exit code for a failed test?"
@@ -82,8 +82,8 @@ def _has_failed(copy: TrialFolder, trial: Trial, reading: Reading | None) -> boo
 class ExitCodes:
     """The launcher's exit codes for passed tests and for a failed test.
 
-    Where no test failed, the one that the second command names is broken on purpose. ``unseen``:
-    no test failed even so.
+    If no test failed, the test that the second command names is broken on purpose. ``unseen``: no
+    test failed even then.
     """
 
     def __init__(
@@ -108,7 +108,7 @@ class ExitCodes:
         return self._passed, self._failed
 
     def _place(self, guess: NamesGuess) -> Breakable | None:
-        """The lines of the test that the command names, as far as they are known."""
+        """The known lines of the test that the command names."""
         if guess.file:
             return Breakable(guess.file, 1, 1 << 16)
         if guess.test is None or self._sources is None or self._sources.listing:

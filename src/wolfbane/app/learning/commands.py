@@ -13,7 +13,7 @@ from wolfbane.kinds.bridge.runner.naming import fields_of_file, fill
 
 _WRAPS = (("^(", ")$"), ("^", "$"), ("", ""))
 _OF_GROUP = re.compile(r"\{group\}([^{}]+)")
-"""A group and what parts it from the name: a test in no group has neither."""
+"""A group and the text between it and the name. A test without a group has neither."""
 _ESCAPE = re.compile(r"\\([^\w\s])")
 
 
@@ -25,18 +25,20 @@ class SourceTest(msgspec.Struct, frozen=True):
     name: str
 
     def fields(self) -> dict[str, str]:
-        """What templates may say of it."""
+        """The fields that templates can use."""
         return {"name": self.name, "group": self.group, **fields_of_file(self.file)}
 
     def called(self, template: str) -> str:
-        """What a template makes of it."""
+        """The text that a template produces for the test."""
         return fill(template, self.fields())
 
 
 class NamesGuess(msgspec.Struct, frozen=True):
-    """A command with ``{names}`` in it, and ``[run.names]``; ``why`` says where it was seen.
+    """A command that contains ``{names}``, and ``[run.names]``.
 
-    ``test`` is the one that was named. Where files are the tests, ``file`` is.
+    ``why`` is the reason for the guess.
+
+    ``test`` is the named test. If files are the tests, ``file`` is set.
     """
 
     command: Sequence[str | Sequence[str]]
@@ -50,7 +52,7 @@ class NamesGuess(msgspec.Struct, frozen=True):
     test: SourceTest | None = None
 
     def table(self) -> dict[str, str]:
-        """The keys of ``[run.names]`` besides ``how``."""
+        """The keys of ``[run.names]`` in addition to ``how``."""
         keys = {
             "name": self.name, "option": self.option, "whole": self.whole,
             "separator": self.separator,
@@ -65,7 +67,7 @@ class NamesGuess(msgspec.Struct, frozen=True):
 
 
 def template(text: str, fields: Mapping[str, str]) -> str | None:
-    """The text as a template of the fields; None where more than marks are left besides them.
+    """The text as a template of the fields; None if more than punctuation remains besides them.
 
     The name is looked for at the end first, and the longest fields before the others.
     """
@@ -135,7 +137,7 @@ def guesses(
 
 
 def _values(argument: str) -> Iterator[tuple[str, str, str, str]]:
-    """What an argument may hold: an option before ``=``, a value, and marks of a pattern."""
+    """The parts of an argument: an option before ``=``, a value, and the marks of a pattern."""
     option, equals, value = argument.partition("=")
     held = [(f"{option}=", value)] if equals and re.fullmatch(r"[\w-]+", option) else []
     for before, text in [*held, ("", argument)]:

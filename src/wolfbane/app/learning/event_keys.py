@@ -18,7 +18,7 @@ _OURS = frozenset(map(str, Outcome))
 
 
 def event_table(data: bytes, hints: Sequence[str]) -> dict[str, Any] | None:
-    """``[read]`` for lines that are each a JSON object with a name and an outcome; else None."""
+    """``[read]`` if each line is a JSON object with a name and an outcome; otherwise None."""
     events = _objects(data)
     if not events:
         return None

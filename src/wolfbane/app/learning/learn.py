@@ -36,7 +36,7 @@ class Commands(msgspec.Struct, frozen=True):
 
     ``report`` is the report file.
 
-    ``listing`` prints the tests there are, where no source shows them.
+    ``listing`` prints all tests, if the sources do not show them.
 
     ``large``: a folder of more than a gigabyte may be copied.
     """
@@ -69,7 +69,7 @@ class Learned(msgspec.Struct, frozen=True):
 def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
     """Work out a bridge for the tests of a folder. Raises InputError where that cannot be done.
 
-    ``say`` gets what was seen, line by line, and ``may`` a question that is answered with yes or
+    ``say`` receives the findings, line by line, and ``may`` a question that is answered with yes or
     no. Nothing in the folder is run or changed: the commands run in a copy.
     """
     with copied(folder, large=commands.large) as copy:
@@ -175,15 +175,15 @@ def _proposals(
 
 
 def _about(command: Sequence[str]) -> str:
-    """What people may call the launcher: the program that a shell runs, rather than the shell."""
+    """A name for the launcher: the program that a shell runs, not the shell."""
     through_shell = [*command[:2], *command[3:4]] == ["sh", "-c", "sh"]
     return Path(command[4] if through_shell and len(command) > 4 else command[0]).name
 
 
 def _with_report(names: NamesGuess, reading: Reading | None) -> tuple[NamesGuess, Reading | None]:
-    """The command with ``{report}`` where it says the place of the report.
+    """The command with ``{report}`` in place of the report's path.
 
-    Each start has a report of its own then, and leaves none behind.
+    Each start then has its own report and leaves no report files.
     """
     report = reading.table.get("report", "") if reading else ""
     command = [
@@ -202,9 +202,9 @@ def _with_report(names: NamesGuess, reading: Reading | None) -> tuple[NamesGuess
 def _proved(
     copy: TrialFolder, proposals: Iterator[Proposal], limit: float, say: Say
 ) -> Learned | None:
-    """The first proposal whose check finds nothing wrong; else the one with the fewest faults.
+    """The first proposal whose check finds no errors; otherwise, the one with the fewest errors.
 
-    After so many seconds no other one is tried. None where there is no proposal.
+    No further proposals are tried after this time. None if there is no proposal.
     """
     best: Learned | None = None
     ends = time.monotonic() + limit
@@ -245,7 +245,7 @@ def _checked(copy: TrialFolder, proposal: Proposal) -> Learned:
 
 
 def _paths(copy: TrialFolder, proposal: Proposal) -> list[str]:
-    """The folders at the top that hold test files; a glob for those that are in none."""
+    """The top-level folders that contain test files, and a glob for test files outside folders."""
     if proposal.sources is None:
         return [proposal.folder or proposal.glob]
     files = [path for path, _ in proposal.sources.tests]

@@ -15,7 +15,7 @@ _WORDS = {
     ),
     "skipped": ("skip", "skipped", "ignored", "ignore", "pending", "todo", "disabled"),
 }  # fmt: skip
-"""What launchers call outcomes: the words of the trade, and marks that stand for them."""
+"""The words and marks that launchers commonly use for outcomes."""
 OUTCOMES = {word: outcome for outcome, words in _WORDS.items() for word in words}
 """The outcome that each word or mark means, in small letters."""
 _ANY = "|".join(sorted(map(re.escape, OUTCOMES), key=len, reverse=True))
@@ -42,13 +42,13 @@ class ToldLine(NamedTuple):
 
 
 class LinePatterns(NamedTuple):
-    """Regular expressions for each outcome; empty where no line shows one."""
+    """Regular expressions for each outcome; empty if no line shows a result."""
 
     passed: str
     failed: str
     skipped: str
     unseen: tuple[str, ...]
-    """The outcomes that no line showed: their patterns are like those of the others."""
+    """The outcomes that no line showed. Their patterns are like those of the other outcomes."""
 
 
 def line_patterns(output: str, hints: Sequence[str]) -> LinePatterns | None:
@@ -64,7 +64,7 @@ def line_patterns(output: str, hints: Sequence[str]) -> LinePatterns | None:
 
 
 def _told(line: str, hint: str) -> Iterator[ToldLine]:
-    """The line with a hint as the test's name, if it has one word for an outcome beside it."""
+    """The line with this test name, if it contains exactly one word for an outcome."""
     for match in re.finditer(rf"(?<!\w){re.escape(hint)}(?!\w)", line):
         spans = [match.span()]
         if " " not in hint:
@@ -80,7 +80,7 @@ def _told(line: str, hint: str) -> Iterator[ToldLine]:
 
 
 def _shape(text: str) -> str:
-    """What names have in common: letters, digits, and the marks between them."""
+    """The common characters of names: letters, digits, and the marks between them."""
     return re.sub(r"\d+", "0", re.sub(r"[^\W\d_]+", "a", text))
 
 
@@ -104,7 +104,7 @@ def _alike(lines: Iterable[str], known: ToldLine) -> Iterator[ToldLine]:
 def _patterns(
     known: ToldLine, told: Sequence[ToldLine], lines: Sequence[str]
 ) -> LinePatterns | None:
-    """The patterns of each outcome: like those of the line that is known, where they can be."""
+    """The patterns of each outcome, like the pattern of the known line if possible."""
     frames = Counter((t.outcome, _frame(t)) for t in told)
     own, blanks = _frame(known), " " in known.text or _others_go_on(known, lines)
     patterns: dict[str, str] = {}
@@ -125,7 +125,7 @@ def _patterns(
 
 
 def _others_go_on(known: ToldLine, lines: Sequence[str]) -> bool:
-    """Whether other lines go on where this one ends with its name: their names have blanks."""
+    """Whether other lines continue after the name in this line: names then contain blanks."""
     if known.name < known.word or known.name[1] != len(known.line):
         return False
     pattern = _frame(known).pattern(OUTCOMES, blanks=False, outcome="passed")
@@ -134,7 +134,7 @@ def _others_go_on(known: ToldLine, lines: Sequence[str]) -> bool:
 
 
 class _Frame(NamedTuple):
-    """What stands around a name and an outcome, as parts of a regular expression."""
+    """The text around a name and an outcome, as parts of a regular expression."""
 
     before: str
     between: str
@@ -176,7 +176,7 @@ def _before(text: str, name: str) -> str:
 
 
 def _between(text: str) -> str:
-    """Marks stay as they are; words, which differ from line to line, may be any."""
+    """Marks stay unchanged. Words, which differ between lines, match any word."""
     if not re.search(r"[^\W_]", text):
         return _escaped(text)
     marks = re.match(r"\W*", text)

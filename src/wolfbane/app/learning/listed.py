@@ -51,7 +51,7 @@ def find_listed(
 
 
 def _before_names(lines: Sequence[str], names: Sequence[str]) -> str:
-    """What stands before a name on most of the lines that have one."""
+    """The common text before the names on most lines."""
     ends = sorted({end for name in names for end in suffixes(name)}, key=len, reverse=True)
     counts: Counter[str] = Counter()
     for line in lines:

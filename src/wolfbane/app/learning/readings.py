@@ -23,7 +23,7 @@ _PRINTED = ("tap", "events")
 
 
 class Reading(msgspec.Struct, frozen=True):
-    """A way to read a launcher's report. ``table`` is the beginning of ``[read]``.
+    """A way to read a launcher's report. ``table`` is the start of ``[read]``.
 
     ``unseen`` are outcomes that no line showed.
     """
@@ -99,7 +99,7 @@ def _tables(data: bytes, hints: Sequence[str]) -> Iterator[dict[str, Any]]:
 
 
 def _forms(data: bytes) -> Sequence[str]:
-    """The formats that data may be in, by how it begins."""
+    """The possible formats of the data, judged by its first characters."""
     head = data[:4096].lstrip()
     if head.startswith(b"<"):
         return ("xunit",)
@@ -109,7 +109,7 @@ def _forms(data: bytes) -> Sequence[str]:
 
 
 def read_as(table: Mapping[str, Any], data: bytes) -> list[ReportedTest]:
-    """The entries of a report; none where it is not in that format.
+    """The entries of a report; none if the data is not in that format.
 
     TAP of a run of many files may be numbered wrongly, and be right for each of them.
     """

@@ -17,7 +17,7 @@ _QUOTED = re.compile(r"""'[^']*'|"(?:[^"\\]|\\.)*"|\\.""")
 _ENDS = ("&&", "||", ";")
 _VARIABLE = re.compile(r"\w+=")
 _OPEN = re.compile(r"\$[\w({]|`")
-"""What a shell puts something else for, unless it is in single quotes."""
+"""The characters that a shell expands outside single quotes."""
 
 
 class NeedsScript(Exception):
@@ -49,8 +49,8 @@ def needs_shell(line: str) -> bool:
 def through_shell(line: str, folder: Path) -> list[str]:
     """``sh -c`` with all of a line but its last command, whose words are arguments of the shell.
 
-    So names reach the launcher as they are: ``make && ./run --only x`` is run as
-    ``sh -c 'make && "$@"' sh ./run --only x``. Raises NeedsScript where that cannot be done.
+    Names then reach the launcher unchanged: ``make && ./run --only x`` runs as ``sh -c 'make &&
+    "$@"' sh ./run --only x``. Raises NeedsScript if that is not possible.
     """
     pieces = [*_WORD.finditer(line)]
     last = max((n for n, p in enumerate(pieces) if p["mark"] in _ENDS), default=-1) + 1

@@ -48,7 +48,7 @@ class SourceTests(msgspec.Struct, frozen=True):
     query: tuple[str, str] | None = None
 
     def hits(self, names: Mapping[str, str]) -> set[str]:
-        """Those of the names of a report, by their ends, that these tests have."""
+        """The names of a report whose last parts match these tests."""
         return {names[item.name] for _, item in self.tests if item.name in names}
 
 
@@ -66,12 +66,12 @@ def prefixes(name: str) -> list[str]:
 
 
 def ends_of(names: Sequence[str]) -> dict[str, str]:
-    """Names of a report by what they may be called in a source: by themselves and their ends."""
+    """The possible source names for the names of a report: the full names and their last parts."""
     return {end: name for name in reversed(names[:SAMPLE]) for end in suffixes(name)}
 
 
 def find_lines(texts: Mapping[str, str], ends: Mapping[str, str]) -> SourceTests | None:
-    """The patterns that find most of the names, and little else; None where no file has them."""
+    """The patterns that find most of the names and little else; None if no file has the names."""
     places, names = places_of(texts, ends), list(dict.fromkeys(ends.values()))
     best: tuple[float, SourceTests] | None = None
     for ending in {Path(path).suffix for path in places}:
@@ -88,7 +88,7 @@ def find_lines(texts: Mapping[str, str], ends: Mapping[str, str]) -> SourceTests
 
 
 def texts_of(root: Path, skip: Collection[str]) -> Iterator[tuple[str, str]]:
-    """The text files of a folder by their paths, but for those that are to be skipped."""
+    """The text files of a folder by path, without the skipped ones."""
     apart = {".git", "__pycache__", *(n for kind in KINDS for n in find_kind(kind).tool_folders)}
     for folder, folders, files in os.walk(root):
         folders[:] = [name for name in folders if name not in apart and not name.startswith(".")]
@@ -108,7 +108,7 @@ Places = Mapping[str, Sequence[tuple[str, str, str, str]]]
 
 
 def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
-    """Where the names of a report stand in the sources."""
+    """The places of the report's names in the sources."""
     places: dict[str, list[tuple[str, str, str, str]]] = defaultdict(list)
     for path, text in texts.items():
         here = [end for end in ends if end in text]
@@ -143,7 +143,7 @@ def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) 
 
 
 def _is_sure(form: tuple[str, bool], texts: Mapping[str, str], ends: Mapping[str, str]) -> bool:
-    """Whether most of what stands after this beginning is the name of a test."""
+    """Whether most texts after this prefix are names of tests."""
     pattern = re.compile(_declaration([form[0]], set(ends), quoted=form[1]))
     found = [
         match["name"].strip() in ends
@@ -173,7 +173,7 @@ def _loose(before: str) -> str:
 
 
 def _group_pattern(texts: Mapping[str, str], names: Sequence[str], test: str) -> str:
-    """A regular expression for lines above tests that declare what their names begin with."""
+    """A regular expression for lines above tests that declare the first part of their names."""
     tests = re.compile(test)
     groups: dict[str, set[str]] = defaultdict(set)
     for name in names:
@@ -202,7 +202,7 @@ def _group_pattern(texts: Mapping[str, str], names: Sequence[str], test: str) ->
 
 
 def _tag_pattern(texts: Mapping[str, str], test: str) -> str:
-    """The shape of tags on the lines of tests, or just above them; empty where there are none."""
+    """The form of tags on the lines of tests or just above them; empty if there are none."""
     tests, counts = re.compile(test), Counter[str]()
     for text in texts.values():
         lines = text.splitlines()
@@ -241,7 +241,7 @@ def glob_of(paths: Sequence[str], ending: str) -> str:
 
 
 def _common(texts: Sequence[str]) -> str:
-    """What all texts begin with."""
+    """The common prefix of all texts."""
     first, last = min(texts), max(texts)
     same = itertools.takewhile(lambda pair: pair[0] == pair[1], zip(first, last, strict=False))
     return "".join(a for a, _ in same)

@@ -39,7 +39,7 @@ _SURE = 0.8
 
 
 class _Calls(msgspec.Struct):
-    """What calls of one function name: tests, groups, and others."""
+    """The meaning of a function's calls: tests, groups, or other calls."""
 
     tests: int = 0
     groups: int = 0
@@ -47,9 +47,9 @@ class _Calls(msgspec.Struct):
 
 
 def find_sources(root: Path, names: Sequence[str], skip: Collection[str]) -> SourceTests | None:
-    """The tests that a report names, in the sources of a folder; None where no file has them.
+    """The tests of a report in the sources of a folder; None if no file contains them.
 
-    Lines are looked at first: a grammar is taken where it finds more.
+    Lines are tried first. A grammar is used only if it finds more tests.
     """
     texts, ends = dict(texts_of(root, skip)), ends_of(names)
     by_lines = find_lines(texts, ends)
@@ -60,7 +60,7 @@ def find_sources(root: Path, names: Sequence[str], skip: Collection[str]) -> Sou
 
 
 def _find_calls(texts: Mapping[str, str], names: Mapping[str, str]) -> SourceTests | None:
-    """The tests that calls of some functions declare; None where there are none, or no grammar.
+    """The tests that calls of some functions declare; None if there are none, or no grammar.
 
     ``names`` has the names of the report by their ends.
     """

@@ -28,7 +28,7 @@ _CLONE = 0x40049409
 class Trial(msgspec.Struct, frozen=True):
     """How a command ended. ``written`` are the files that it made or changed, from the folder.
 
-    ``printed`` is its standard output, ``output`` the end of all that it said.
+    ``printed`` is the standard output, ``output`` the end of all output.
     """
 
     command: Sequence[str]
@@ -73,7 +73,7 @@ class TrialFolder:
 
 @contextmanager
 def copied(folder: Path, *, large: bool = False) -> Iterator[TrialFolder]:
-    """A copy of a folder. What tools installed in it is linked, for it may be large.
+    """A copy of a folder. Folders with installed tools are linked, because they can be large.
 
     Raises InputError for a folder of more than a gigabyte, unless it may be ``large``.
     """

@@ -43,7 +43,7 @@ def way_of_two(
     copy: TrialFolder, guess: NamesGuess, reading: Reading, mapped: Mapped,
     tests: Sequence[SourceTest], limit: float,
 ) -> NamesGuess | None:  # fmt: skip
-    """The way that runs two tests and no other; None where none does, or there are no two."""
+    """The way that runs exactly two tests; None if no way works, or if there are not two tests."""
     two = _two(guess, reading.entries, mapped, tests)
     if len(two) < 2:
         return guess
@@ -74,7 +74,7 @@ def _two(
 
 
 def _ran(entries: Sequence[ReportedTest], mapped: Mapped) -> set[str]:
-    """What the tests that ran are called in the report; parts count for their test."""
+    """The names of the tests in the report that ran. Parts count as their test."""
     return {
         mapped.whole(mapped.name.format(name=e.name, group=e.group, suite=e.suite, file=e.file))
         for e in entries if e.outcome is not Outcome.SKIPPED

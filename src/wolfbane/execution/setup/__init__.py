@@ -1,1 +1,1 @@
-"""Everything before the first test: builds, services, probes, and collecting tests."""
+"""Everything before the first test: builds, services, readiness checks, and collecting tests."""

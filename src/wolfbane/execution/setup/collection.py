@@ -105,9 +105,11 @@ async def collect(
 
 
 def is_known(file: TestFile, *, trusting: bool = False) -> bool:
-    """Whether no worker need be asked: the source tells all, or it was asked before.
+    """Whether no worker is needed, because the source shows all tests or a worker listed them
+    before.
 
-    ``trusting``: what a worker told of this content is enough, even if it is to load it anyway.
+    ``trusting``: the earlier list for this content is sufficient, even if a worker loads the file
+    anyway.
     """
     kind = find_kind(file.kind)
     if file.error:
@@ -154,7 +156,7 @@ async def _one(
 
 
 class _Answer:
-    """What a worker says about one file."""
+    """A worker's message about one file."""
 
     def __init__(self, file: TestFile, progress: Callable[[str], None]) -> None:
         self._file, self._progress = file, progress
@@ -177,7 +179,7 @@ class _Answer:
 
     @property
     def output(self) -> str:
-        """What the file printed while it was loaded."""
+        """The output of the file while it was loaded."""
         return self._last.output if self._last else ""
 
     def failure(self, context: RunContext) -> Ending | None:
@@ -215,7 +217,7 @@ def _lost(done: RequestEnd, limit: float) -> Ending:
 
 
 def _first_browser(suite: Suite) -> str:
-    """A file may ask for its endpoint as soon as it is loaded: any browser's will do."""
+    """A file may read its endpoint when it is loaded. The endpoint of any browser works."""
     return suite.browsers[0] if suite.browsers else ""
 
 
@@ -240,5 +242,5 @@ def _test(file: TestFile, message: TestMessage) -> Test:
 
 
 def _whole(file: TestFile, target: str) -> Test:
-    """The file itself in the place of a test, for what befell it as a whole."""
+    """The file itself as a test, for problems with the file as a whole."""
     return Test(file.suite, file.kind, file.path, "", exact=True, target=target)

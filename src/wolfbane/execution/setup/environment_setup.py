@@ -72,7 +72,7 @@ class EnvironmentSetup:
         return context.mask(f"{name} is not ready: {'; '.join(whys)}") if whys else ""
 
     def ended(self) -> list[str]:
-        """Services that ended by themselves meanwhile."""
+        """Services that ended by themselves during this time."""
         return [words for services in self._services for words in services.ended()]
 
     async def close(self) -> None:
@@ -87,7 +87,7 @@ def blocked_tests(
     blocked: Mapping[str, str],
     target: str,
 ) -> list[Result]:
-    """A result for each chosen test of a blocked suite; for the file, where none is known yet."""
+    """A result for each selected test of a blocked suite; for the file, if none is known yet."""
     by_path: dict[str, list[Test]] = {}
     for test in chosen:
         by_path.setdefault(test.path, []).append(test)

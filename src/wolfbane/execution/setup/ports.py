@@ -14,7 +14,7 @@ _HERE = frozenset({"127.0.0.1", "localhost", "::1", "0.0.0.0", "::"})
 
 
 class Listener(msgspec.Struct, frozen=True):
-    """A process that listens on a port; ``pid`` is 0 where the system does not tell which."""
+    """A process that listens on a port; ``pid`` is 0 if the system does not report it."""
 
     port: int
     pid: int
@@ -26,7 +26,9 @@ class Listener(msgspec.Struct, frozen=True):
 
 
 def ports_of(port: int, probes: Iterable[Probe]) -> set[int]:
-    """The ports of this machine that a service is expected on: its own, and those of its probes."""
+    """The ports of this machine where a service is expected: its own, and those of its readiness
+    checks.
+    """
     ports = {port} if port else set()
     for probe in probes:
         if probe.way != "command":
@@ -59,7 +61,7 @@ def listeners(ports: Iterable[int]) -> list[Listener]:
 
 
 def strangers(ports: Iterable[int], process: int) -> list[Listener]:
-    """Who listens there and is neither a process nor one that it started, as far as is known."""
+    """The processes that listen there and are not the process or its children, as far as known."""
     import psutil
 
     own = {process}

@@ -29,8 +29,8 @@ from wolfbane.workers.message_data import ending
 class Prepared(msgspec.Struct):
     """The result of the preparation: the tests to run, broken and blocked tests, and messages.
 
-    ``empty`` are files that suites in play name and that hold no test; ``versions`` is what runs in
-    each environment, by its label.
+    ``empty`` are files that suites in play list but that contain no tests; ``versions`` are the
+    deployed versions, by label.
     """
 
     chosen: list[Test] = msgspec.field(default_factory=list)
@@ -59,7 +59,7 @@ class Preparation:
         self._targets = list(context.environments)
         self._shown: set[tuple[str, str]] = set()
         self.trusting = False
-        """Whether files that are as they were are not loaded again, for nothing will be run."""
+        """Whether unchanged files are not loaded again, because nothing will run."""
         self.environment_setup = EnvironmentSetup(context, tell)
 
     async def __aenter__(self) -> Preparation:
@@ -82,9 +82,10 @@ class Preparation:
         start: bool = True,
         elsewhere: bool = False,
     ) -> Prepared:
-        """Do all of it, once for each target; without ``start`` no service is started, and
-        nothing is built that the plan does not depend on. ``elsewhere``: the run is carried out
-        on other machines, which have browsers of their own.
+        """Do all of it once for each target.
+
+        Without ``start``, no service starts, and only builds that the plan needs run.
+        ``elsewhere``: the run takes place on other machines, which have their own browsers.
 
         Raises InputError where settings name what the documents of a suite do not have.
         """
@@ -130,7 +131,7 @@ class Preparation:
         return suites_in_play(self._inventory, self._choice, self._status, self._targets)
 
     def _to_be_asked(self) -> list[Suite]:
-        """The suites in play of which a worker has to tell the tests."""
+        """The suites in play whose tests only a worker can list."""
         suites = {f.suite for t in self._targets for f in self._asked(t) if not self._is_known(f)}
         has_files = {file.suite for file in self._inventory.files.values()}
         return [s for s in self._in_play() if s.name in suites or s.name not in has_files]
@@ -139,7 +140,7 @@ class Preparation:
         return is_known(file, trusting=self.trusting)
 
     def _proven_empty(self) -> Iterator[str]:
-        """Files that suites in play name, and that cannot hold a test as their source shows."""
+        """Files that suites in play list, but that contain no tests according to their source."""
         for suite in self._in_play():
             for path in self._inventory.without_tests.get(suite.name, ()):
                 file = TestFile(path, suite.name, suite.kind)
@@ -159,7 +160,7 @@ class Preparation:
         return blocked_tests(self._context.results, stuck, verdict.chosen, why, target)
 
     def _with_needs(self, chosen: Sequence[Test], target: str, into: Prepared) -> list[Test]:
-        """The chosen tests, each after those that it needs, chosen or not."""
+        """The selected tests, each after the tests that it needs, selected or not."""
         if not any(test.needs for test in chosen):
             return list(chosen)
         known = {_key(test): test for test in self._inventory.tests_at(target)}
@@ -181,7 +182,7 @@ class Preparation:
         return list(tests.values())
 
     def _building(self, suite: str, text: str) -> None:
-        """Tell once of what workers make, however many of them do."""
+        """Report once that workers build something, even if several do."""
         if (suite, text) not in self._shown:
             self._shown.add((suite, text))
             self._tell(Building(suite, text))

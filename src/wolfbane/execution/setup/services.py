@@ -41,7 +41,7 @@ class Log:
         asyncio.get_running_loop().add_reader(self._reading, self._read)
 
     def _read(self) -> bool:
-        """Take what has come; whether there may be more at once."""
+        """Read the available output; returns whether more may be available immediately."""
         try:
             data = os.read(self._reading, 1 << 16)
         except BlockingIOError:
@@ -96,7 +96,10 @@ class Services:
         self._running: list[_Running] = []
 
     async def start(self, names: Sequence[str]) -> dict[str, str]:
-        """Start these, in the order of the settings; those that did not come up, and why."""
+        """Start these in the order of the settings.
+
+        Returns those that did not become ready, with the reason.
+        """
         failures: dict[str, str] = {}
         for name, plan in self._environment.services.items():
             if name in names and not self._stopping():
@@ -148,7 +151,7 @@ class Services:
         ]
 
     async def stop(self) -> None:
-        """Ask every service to end, the last one first; then end whatever is left of it."""
+        """Ask every service to end, the last one first; then end the remaining processes."""
         for one in reversed(self._running):
             with contextlib.suppress(OSError):
                 os.killpg(one.process.pid, signal.SIGTERM)

@@ -13,9 +13,9 @@ from wolfbane.workspace.git import ask_git, find_commit
 
 
 def version_mismatches(inputs: RunInputs, versions: Mapping[str, DeployedVersion]) -> Sequence[str]:
-    """What is wrong, for each environment. ``versions`` are by label.
+    """The problems, for each environment. ``versions`` are by label.
 
-    Raises InputError with it where they must match.
+    Raises InputError with the problems if the versions must match.
     """
     names = {each.label: each.name for each in inputs.environments}
     found = [*_mismatches(inputs.workspace.root, inputs.suite_state(), versions, names)]
@@ -28,7 +28,7 @@ def version_mismatches(inputs: RunInputs, versions: Mapping[str, DeployedVersion
 def _mismatches(
     root: Path, state: SuiteState, versions: Mapping[str, DeployedVersion], names: Mapping[str, str]
 ) -> Iterator[str]:
-    """What is wrong, for each environment. ``versions`` and ``names`` are by label."""
+    """The problems, for each environment. ``versions`` and ``names`` are by label."""
     for label, version in versions.items():
         name = f"environment '{names[label]}'" if names[label] else "the environment"
         if version.trouble:
@@ -45,7 +45,7 @@ def _mismatches(
 
 
 def _how_suites_differ(root: Path, state: SuiteState, deployed: str) -> str:
-    """In words how the suites differ from those of a commit; nothing where they are the same."""
+    """The differences between the suites and a commit as text; empty if there are none."""
     if _tree(root, state.commit) == _tree(root, deployed):
         return "the files of the suites differ from it" if state.changed else ""
     ahead, behind = (

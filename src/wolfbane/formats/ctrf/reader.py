@@ -21,7 +21,7 @@ _OURS = {str(outcome): outcome for outcome in Outcome}
 class CtrfReader:
     """Parses bytes into entries. ``close`` reports missing parts at the end.
 
-    All calls raise FormatError. ``began`` is when the run began (ISO 8601), if the report has it.
+    All calls raise FormatError. ``began`` is the start of the run (ISO 8601), if the report has it.
     """
 
     def __init__(self) -> None:
@@ -52,7 +52,7 @@ class CtrfReader:
         return entries
 
     def _taken(self) -> Iterator[ReportedTest]:
-        """What the events so far tell of whole tests."""
+        """The complete tests from the events so far."""
         for place, event, value in self._events:
             if self._test is not None:
                 self._test.event(event, value)
@@ -81,7 +81,10 @@ class CtrfReader:
 
 
 def read_ctrf(data: bytes) -> tuple[str, list[ReportedTest]]:
-    """When the run began, if the report has it, and the tests of a document. Raises FormatError."""
+    """The start of the run, if the report has it, and the tests of a document.
+
+    Raises FormatError.
+    """
     reader = CtrfReader()
     entries = reader.feed(data) + reader.close()
     return reader.began, entries

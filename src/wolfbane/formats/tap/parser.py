@@ -22,7 +22,7 @@ _NESTED = "    "
 
 @dataclass
 class Point:
-    """One ``ok`` or ``not ok`` line with what belongs to it."""
+    """One ``ok`` or ``not ok`` line with the lines that belong to it."""
 
     number: int
     ok: bool
@@ -96,7 +96,7 @@ class TapReader:
             if document.points:
                 problems.append("there is no plan, so the output may be incomplete")
         elif document.planned != len(document.points):
-            message = f"the plan says {document.planned} {_points(document.planned)}"
+            message = f"the plan is {document.planned} {_points(document.planned)}"
             problems.append(f"{message}, but the program printed {len(document.points)}")
         return document
 

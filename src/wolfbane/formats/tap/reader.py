@@ -16,7 +16,7 @@ _OURS = {str(outcome): outcome for outcome in Outcome}
 def read_tap(lines: Iterable[str]) -> tuple[list[ReportedTest], str]:
     """The tests of a stream, and why it was bailed out, if it was.
 
-    Raises FormatError where it is cut short or no TAP at all.
+    Raises FormatError if the document is incomplete or not TAP.
     """
     reader = TapReader()
     for line in lines:
@@ -32,7 +32,7 @@ def read_tap(lines: Iterable[str]) -> tuple[list[ReportedTest], str]:
 
 
 def entry_of(point: Point) -> ReportedTest:
-    """A point as a test, with its subtest as parts and what its YAML block says."""
+    """A point as a test, with its subtest as parts and the data of its YAML block."""
     details = _details(point.diagnostics)
     outcome = _OURS.get(str(details.get("outcome", "")), Outcome(point.outcome))
     message = str(details.get("message", "") or point.reason)
@@ -64,7 +64,7 @@ def parts_of(points: Iterable[Point]) -> Iterable[Part]:
 
 
 def _details(diagnostics: list[str]) -> dict[str, object]:
-    """The YAML block of a point; nothing where it is none."""
+    """The YAML block of a point; empty if it is invalid."""
     text = "\n".join(line for line in diagnostics if not line.startswith("#"))
     try:
         details = yaml.safe_load(text) if text else None

@@ -16,7 +16,7 @@ _GOOD = frozenset({Outcome.PASSED, Outcome.FLAKY, Outcome.SKIPPED})
 def write_tap(run: RunFacts) -> bytes:
     """The document, UTF-8: parts as subtests, all else as YAML diagnostics.
 
-    Quarantined tests that failed are to do: they must not fail the run of whoever reads it.
+    Quarantined tests that failed are TODO, so that they do not fail the run in other programs.
     """
     lines = ["TAP version 14", f"1..{len(run.results)}"]
     for number, result in enumerate(run.results, 1):
@@ -69,6 +69,6 @@ def _diagnostics(result: Result, because: str | None) -> list[str]:
 
 
 def _escaped(text: str) -> str:
-    """A description: one line, in which no ``#`` begins a directive."""
+    """A description: one line, in which no ``#`` starts a directive."""
     line = text.replace("\\", "\\\\").replace("#", "\\#")
     return "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in line)

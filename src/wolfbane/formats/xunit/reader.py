@@ -1,10 +1,10 @@
 """Read xUnit-style XML as launchers write it, in pieces, in little memory.
 
-There is no standard. Understood are: suites in suites; missing counts and times; properties as
+There is no standard. The reader supports: suites in suites; missing counts and times; properties as
 attributes or text; ``system-out`` and ``system-err``; several failures of one case; attachments as
 elements or as ``[[ATTACHMENT|path]]`` in the output; ``rerunFailure`` and ``flakyFailure`` elements
-for attempts; a ``status`` that says that a case was not run. A document type is refused, and with
-it every trick with entities.
+for attempts; a ``status`` for a case that did not run. A document type declaration is rejected,
+which also prevents attacks with entities.
 """
 
 from __future__ import annotations
@@ -68,7 +68,7 @@ class _Case:
 
 @dataclass
 class _Suite:
-    """A suite that is being read; what it does not say is as around it."""
+    """A suite that is being read. Missing values come from the suite around it."""
 
     name: str
     file: str

@@ -57,16 +57,17 @@ class Draft:
 
     @property
     def about(self) -> str:
-        """What people may call the launcher: its script, or else its program."""
+        """A name for the launcher: its script, or otherwise its program."""
         words = shlex.split(self.command)
         scripts = [word for word in words[:3] if "." in word and "{" not in word]
         return (scripts or words)[0].rpartition("/")[2]
 
 
 def pattern_of(line: str) -> str:
-    """A regular expression for lines like this one, in which NAME, TAG, KEY or VALUE stand.
+    """A regular expression for lines like this one, which contains NAME, TAG, KEY or VALUE.
 
-    What comes after the last of them is only matched as far as it ends it: a quote, a bracket.
+    The text after the last of them is matched only up to the character that ends it: a quote, a
+    bracket.
     """
     pieces = re.split(r"\b(NAME|TAG|KEY|VALUE)\b", line.strip())
     if len(pieces) == 1:
@@ -92,7 +93,7 @@ def _in_brackets(character: str) -> str:
 
 
 def written(draft: Draft) -> str:
-    """The file, with a comment on what is there to be looked at again."""
+    """The file, with comments on the values that the user should check."""
     return "\n".join([*_head(draft), *_find(draft), *_run(draft), *_read(draft)]) + "\n"
 
 

@@ -67,7 +67,7 @@ class BridgeKind(Kind[BridgeSuite]):
         return (suite.bridge,)
 
     def worker(self, root: Path, suite: BridgeSuite) -> WorkerCommand:
-        """A process of ours that starts the launcher."""
+        """A process of Wolfbane's that starts the launcher."""
         bridge = _bridge(root, suite)
         try:
             _items(bridge, b"")
@@ -87,7 +87,7 @@ class BridgeKind(Kind[BridgeSuite]):
         return tuple(_bridge(root, suite).run.before)
 
     def with_options(self, root: Path, suite: BridgeSuite, options: Sequence[str]) -> BridgeSuite:
-        """Options of the launcher, where the bridge says where they go."""
+        """Options of the launcher, if the bridge defines their place."""
         if EXTRA not in _bridge(root, suite).run.arguments:
             raise ValueError(f"{suite.bridge} has no {EXTRA} in 'command' of [run]")
         return replace(suite, options=[*suite.options, *options])

@@ -15,9 +15,9 @@ class CannotFind(Exception):
 
 @dataclass
 class Item:
-    """A test, or a group of tests. Lines count from 1; ``tags`` are as they are written.
+    """A test, or a group of tests. Lines count from 1; ``tags`` are as written.
 
-    ``number`` tells tests apart that are called the same.
+    ``number`` distinguishes tests with the same name.
     """
 
     name: str
@@ -30,13 +30,13 @@ class Item:
 
     @property
     def whole_name(self) -> str:
-        """Its name with those of the groups around it, and its number if others have the same."""
+        """Its name with the names of its groups, and its number if others have the same name."""
         name = f"{self.name} ({self.number})" if self.number > 1 else self.name
         return f"{self.outer.whole_name}{NESTED}{name}" if self.outer else name
 
     @property
     def all_tags(self) -> list[str]:
-        """Its tags and those of the groups around it."""
+        """Its tags and the tags of its groups."""
         return [*self.tags, *(self.outer.all_tags if self.outer else ())]
 
 
@@ -53,8 +53,8 @@ class Patterns:
 def outline(source: str, patterns: Patterns) -> list[Item]:
     """The groups and tests of a source, in their order.
 
-    Without an ``end`` pattern a group holds what is indented more than it. Tags on lines before a
-    test or group, or on its own line, are its own.
+    Without an ``end`` pattern, a group contains all lines with more indentation. Tags on the line
+    of a test or group, or on the lines before it, belong to it.
     """
     test, group, tag, end = (re.compile(text) if text else None for text in (
         patterns.test, patterns.group, patterns.tag, patterns.end))  # fmt: skip
@@ -93,7 +93,7 @@ def _close(groups: list[tuple[int, Item]], depth: int, line: int) -> None:
 
 
 def _stretch(items: list[Item], last: int) -> None:
-    """A test goes on until the next item begins, or its group ends."""
+    """A test ends at the next item, or at the end of its group."""
     for item, after in zip(items, [*items[1:], None]):
         if item.is_test:
             limit = item.outer.end if item.outer else last

@@ -13,7 +13,7 @@ from wolfbane.kinds.bridge.outline import CannotFind, Item
 
 Captures = dict[str, list[Node]]
 _HOMES = {"tsx": "typescript", "php_only": "php"}
-"""Grammars that come in the package of another."""
+"""Grammars that are part of another grammar's package."""
 
 
 @cache
@@ -86,7 +86,7 @@ def _nested(found: dict[tuple[int, int, bool], Item]) -> list[Item]:
 
 
 def _text(node: Node) -> str:
-    """A node's text; of a literal in quotes what it stands for, of a symbol its name."""
+    """A node's text; the value of a quoted literal, the name of a symbol."""
     if node.type == "simple_symbol":
         return _bytes(node).decode("utf-8", "replace").removeprefix(":")
     made, at = b"", node.start_byte
@@ -110,7 +110,7 @@ _SHORT = {b"n": b"\n", b"t": b"\t", b"r": b"\r", b"0": b"\0", b"\n": b""}
 
 
 def _escapes(node: Node) -> Iterator[Node]:
-    """The escapes in a literal, which a grammar tells where its language has some."""
+    """The escapes in a literal, if the grammar marks them."""
     for child in node.children:
         if child.type == "escape_sequence":
             yield child

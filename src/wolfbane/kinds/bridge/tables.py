@@ -10,7 +10,7 @@ from wolfbane.kinds.bridge.runner.calls import flat
 from wolfbane.tables import SettingsTable
 
 TOGETHER = ("batch", "suite")
-"""What a launcher may be started for that is more than one file."""
+"""The units, larger than one file, for which a launcher can start."""
 
 
 EXTRA = "{extra}"
@@ -21,8 +21,8 @@ class LinePattern(SettingsTable, frozen=True):
     """``[find.lines]``: regular expressions, each tried on each line.
 
     ``test`` and ``group`` have a named group ``name``. ``tag`` has ``tag``, or ``key`` and
-    ``value``; its tags are for the next test or group, or for the one that it stands inside of on
-    the same line. Nesting is seen by indentation, or by lines that match ``end``.
+    ``value``; its tags apply to the next test or group, or to the one on the same line. Nesting
+    follows indentation, or lines that match ``end``.
     """
 
     test: str
@@ -57,10 +57,10 @@ class ListingKeys(SettingsTable, frozen=True):
 class Listing(SettingsTable, frozen=True):
     """``[find.listing]``: a command that lists all tests, run once for each ``{file}``.
 
-    Without ``{file}`` it is started once, and says of each test in which file it is. ``pattern``
-    is for ``names``: a regular expression that is tried on each line, with a group ``name`` and
-    where there are such ``group``, ``file``, ``line`` and ``tags``. ``items`` (JSONPath, RFC 9535)
-    and ``keys`` are for ``json``, which may also be a JSON value on each line.
+    Without ``{file}``, the command runs once and reports the file of each test. ``pattern`` is for
+    ``names``: a regular expression for each line, with a group ``name`` and optionally ``group``,
+    ``file``, ``line`` and ``tags``. ``items`` (JSONPath, RFC 9535) and ``keys`` are for ``json``,
+    which may also be one JSON value per line.
     """
 
     command: list[str]
@@ -83,12 +83,12 @@ class NamesTable(SettingsTable, frozen=True):
     """``[run.names]``: how the launcher gets the names of tests to run.
 
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
-    them, a ``list`` in a file with one on each line, or not at all: then ``files`` are run whole.
-    ``name`` is what the launcher calls a test: a template of ``{name}``, ``{group}``, ``{line}``,
-    ``{file}``, and of the file ``{folder}``, ``{stem}`` and ``{module}``. Text behind a colon, such
-    as the dot of ``{group:.}``, stands after a value that is not empty.
-    With ``unless_all`` none are given where all known tests of the files are chosen, so that those
-    which only the launcher knows are run, too.
+    them, a ``list`` in a file with one name per line, or ``files``: each file runs whole. ``name``
+    is the launcher's name for a test: a template of ``{name}``, ``{group}``, ``{line}``,
+    ``{file}``, and from the file ``{folder}``, ``{stem}`` and ``{module}``. Text after a colon,
+    such as the dot of ``{group:.}``, follows a value that is not empty. With ``unless_all``, no
+    names are given if all known tests of the files are selected, so that tests which only the
+    launcher knows also run.
     """
 
     how: Literal["each", "joined", "pattern", "list", "files"]
@@ -104,8 +104,8 @@ class NamesTable(SettingsTable, frozen=True):
 class Serve(SettingsTable, frozen=True):
     """``[run.serve]``: the launcher keeps running and reads one request per line.
 
-    ``request`` has the arguments of one, sent as a ``json`` array or as shell ``words``. Its answer
-    ends with a line that matches ``done``, whose group ``code``, if it has one, is an exit code.
+    ``request`` has the arguments of one start, sent as a ``json`` array or as shell ``words``. Its
+    response ends with a line that matches ``done``, whose optional group ``code`` is an exit code.
     """
 
     request: list[str | list[str]]
@@ -114,12 +114,12 @@ class Serve(SettingsTable, frozen=True):
 
 
 class Run(SettingsTable, frozen=True):
-    """``[run]``: the launcher's argument list, and what its exit codes mean.
+    """``[run]``: the launcher's argument list, and the meaning of its exit codes.
 
-    ``before`` are shell commands that prepare a run, once, before all starts. A list inside of
-    ``command`` is left out where one of its placeholders has no value.
-    ``per`` says for how much it is started: a ``test``, a ``file``, a ``batch`` of files (as many
-    of them as tests run at a time), or all that was chosen of the ``suite``.
+    ``before`` are shell commands that prepare a run, once, before all starts. A list inside
+    ``command`` is omitted if one of its placeholders has no value. ``per`` is the unit of a start:
+    a ``test``, a ``file``, a ``batch`` of files (as many batches as jobs), or all selected tests of
+    the ``suite``.
     """
 
     command: list[str | list[str]]
@@ -133,7 +133,7 @@ class Run(SettingsTable, frozen=True):
 
     @property
     def arguments(self) -> list[str]:
-        """All arguments of a start, those that belong together among the others."""
+        """All arguments of a start, with nested lists flattened."""
         return [*flat(self.command), *(flat(self.serve.request) if self.serve else ())]
 
 
@@ -159,15 +159,15 @@ class EventKeys(SettingsTable, frozen=True):
 class ReportTable(SettingsTable, frozen=True):
     """``[[read.also]]``: an additional report of the launcher, and how its entries name tests.
 
-    ``report`` is a path or glob, where it is best below ``{scratch}``; empty, the output is read.
-    ``name`` makes of an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` what ``test``
-    of ``[read]`` makes of the test. ``part`` is a regular expression on that, with groups ``test``
-    and ``part``: where it matches, the entry is of a part of a test.
-    For ``lines`` the patterns have groups ``name``, ``seconds`` or ``milliseconds``, and
-    ``message``; other lines are output of the test ``before`` or ``after`` whose line they stand,
-    as ``output`` says, or of none. Lines that match ``ignore`` are none of these. For ``events``,
-    ``keys`` are the launcher's own keys, and ``outcomes`` what its words for outcomes mean. With
-    ``exit`` nothing is read: the exit code of a start is the outcome of its test.
+    ``report`` is a path or glob, preferably below ``{scratch}``; if it is empty, the output is
+    read. ``name`` converts an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` to the
+    result of ``test`` of ``[read]`` for the test. ``part`` is a regular expression for this name,
+    with groups ``test`` and ``part``: if it matches, the entry is a part of a test. For ``lines``,
+    the patterns have groups ``name``, ``seconds`` or ``milliseconds``, and ``message``; other lines
+    are output of the test ``before`` or ``after`` them, as ``output`` defines, or of none. Lines
+    that match ``ignore`` are ignored. For ``events``, ``keys`` are the launcher's own keys, and
+    ``outcomes`` map its words to outcomes. With ``exit``, nothing is read: the exit code is the
+    outcome of the test.
     """
 
     format: Literal["xunit", "ctrf", "tap", "events", "lines", "exit"]
@@ -186,7 +186,8 @@ class ReportTable(SettingsTable, frozen=True):
 class ReadTable(ReportTable, frozen=True):
     """``[read]``: the report, and optional additional report files in ``also``.
 
-    ``test`` is what the reports call a test: a template, or, if it is empty, ``run.names.name``.
+    ``test`` is the name of the test in the reports: a template, or, if it is empty,
+    ``run.names.name``.
     """
 
     test: str = ""

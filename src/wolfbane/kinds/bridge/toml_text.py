@@ -1,4 +1,4 @@
-"""Values as they are written in a bridge file."""
+"""Values in the form of a bridge file."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 
 
 def toml_text(text: str) -> str:
-    """A TOML string: as it is between single quotes, where it can be."""
+    """A TOML string: in single quotes without escapes, if possible."""
     if text.isprintable() and "'" not in text and ('"' in text or "\\" in text):
         return f"'{text}'"
     return json.dumps(text, ensure_ascii=False)

@@ -53,7 +53,7 @@ class CargoKind(Kind[CargoSuite]):
         return [f"{crate}**/{name}" for crate in crates for name in ("*.rs", *_CARGO_FILES)]
 
     def worker(self, root: Path, suite: CargoSuite) -> WorkerCommand:
-        """A process of ours that calls the toolchain."""
+        """A process of Wolfbane's that calls the toolchain."""
         manifest = _manifest(root, suite)
         options = {
             "suite": suite.name.replace("/", "-"),

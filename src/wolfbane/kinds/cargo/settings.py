@@ -10,7 +10,7 @@ from wolfbane.kinds.suite import Suite
 class CargoSuite(Suite, frozen=True):
     """A suite of Rust crates. ``options`` go to the toolchain, such as ``--all-features``.
 
-    ``ignored`` says whether tests with the attribute ``ignore`` are skipped or run.
+    ``ignored`` decides whether tests with the attribute ``ignore`` are skipped or run.
     """
 
     cargo: str = ""

@@ -40,7 +40,7 @@ class RustItem:
 
 @dataclass(frozen=True)
 class RustSource:
-    """What a file declares; ``documented`` where its documentation may hold examples.
+    """The declarations of a file; ``documented`` if its documentation may contain examples.
 
     ``generated``: a macro may make tests here, which only the compiled program shows.
     """
@@ -51,7 +51,7 @@ class RustSource:
 
 
 def read(source: bytes) -> RustSource | None:
-    """Read a file's test functions; None where it holds neither tests nor examples."""
+    """Read a file's test functions; None if it contains neither tests nor examples."""
     documented = _DOC_EXAMPLE.search(source) is not None
     may_generate = b"!" in source or b"#[" in source
     if not (b"test" in source or documented or may_generate):
@@ -89,7 +89,7 @@ def _inside(node: Node, prefix: str) -> Iterator[RustItem]:
 
 
 def _has_macros(node: Node) -> bool:
-    """Whether an item is made by a macro, or has an attribute or a derive of somebody else's."""
+    """Whether an item comes from a macro, or has an attribute or a derive from another crate."""
     for item in node.named_children:
         if item.type == "expression_statement" and item.named_children:
             item = item.named_children[0]  # noqa: PLW2901

@@ -32,7 +32,7 @@ class DoctestKind(Kind[DoctestSuite]):
     suite_type = DoctestSuite
 
     def patterns(self, root: Path, suite: DoctestSuite) -> Sequence[str]:
-        """Modules, and texts that may hold examples."""
+        """Modules, and texts that may contain examples."""
         return ("*.py", "*.md", "*.txt", "*.rst")
 
     def scan(self, root: Path, suite: DoctestSuite, path: str, source: bytes) -> TestFile | None:
@@ -85,7 +85,7 @@ class DoctestKind(Kind[DoctestSuite]):
 
 
 def _documented(node: _Documented, prefix: str) -> Iterator[tuple[str, int, int]]:
-    """Names with first and last line, of the docstrings inside ``node`` that hold examples."""
+    """Names with first and last line of the docstrings inside ``node`` that contain examples."""
     text = ast.get_docstring(node, clean=False)
     if text and _PROMPT in text:
         start = 1 if isinstance(node, ast.Module) else node.lineno

@@ -11,11 +11,11 @@ from wolfbane.kinds.executable.settings import ExecutableSuite
 from wolfbane.kinds.python.interpreters import default_interpreter
 
 BY_SUFFIX = {".t": "perl", ".pl": "perl", ".sh": "sh", ".tcl": "tclsh"}
-"""What runs a file that has no ``#!`` line. Python's own is found for each project."""
+"""The interpreter for a file without a ``#!`` line. Python's own is found for each project."""
 
 
 def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
-    """What a worker needs to start files.
+    """The options that a worker needs to start files.
 
     Raises MissingRuntime where an interpreter is not installed.
     """

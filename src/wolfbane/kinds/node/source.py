@@ -63,14 +63,14 @@ class JavaScriptItem:
 
 @dataclass
 class JavaScriptSource:
-    """What a file declares; ``dynamic`` where running it may declare other tests than these."""
+    """The declarations of a file; ``dynamic`` if running it may declare other tests."""
 
     declared: list[JavaScriptItem]
     dynamic: bool
 
 
 def read(source: bytes, *, global_words: bool) -> JavaScriptSource | None:
-    """Read a file's declarations; None where it uses no test module and no such words."""
+    """Read a file's declarations; None if it uses no test module and none of these words."""
     words = _CalledWords(source.decode("utf-8", "replace"), global_words)
     if not words.known:
         return None
@@ -139,7 +139,7 @@ class _CalledWords:
             self.suites.add(alias)
 
     def kind(self, word: str, member: str, inside_test: bool) -> str:
-        """``test``, ``suite``, or nothing, for a call of ``word`` or ``word.member``."""
+        """``test``, ``suite``, or empty, for a call of ``word`` or ``word.member``."""
         if not member or (member in MARKS and word in self.known):
             return _kind_of(word, self.tests, self.suites)
         if word in self.whole:
@@ -203,7 +203,7 @@ def _depends_on_running(call: Node, parent: JavaScriptItem | None) -> bool:
 
 
 def _title(given: list[Node]) -> str | None:
-    """The title among a call's arguments, where it is plain text."""
+    """The title among a call's arguments, if it is plain text."""
     if given and given[0].type in ("string", "template_string"):
         parts = given[0].named_children
         if any(part.type == "template_substitution" for part in parts):

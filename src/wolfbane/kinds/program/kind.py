@@ -37,7 +37,7 @@ class ProgramKind(Kind[ProgramSuite]):
         return whole_file(suite, path, source)
 
     def worker(self, root: Path, suite: ProgramSuite) -> WorkerCommand:
-        """A process of ours that starts one program after the other."""
+        """A process of Wolfbane's that starts one program after the other."""
         options = start_options(root, suite)
         return WorkerCommand(
             own_process("wolfbane.kinds.program.runner"), root / suite.folder, options

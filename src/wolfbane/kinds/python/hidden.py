@@ -67,8 +67,8 @@ def _calls(node: ast.AST) -> Iterator[ast.Call]:
 class Hidden:
     """The tests that a module with visible tests may additionally contain.
 
-    ``found`` says that there may be more; ``depends`` are the files of the workspace that were
-    looked into to decide that.
+    ``found`` means that there may be more; ``depends`` are the files of the workspace that were
+    read to decide this.
     """
 
     def __init__(self, root: Path, suite: PythonSuite, path: str, tree: ast.Module) -> None:
@@ -122,7 +122,7 @@ class Hidden:
 
 
 def _at_load(body: Sequence[ast.stmt]) -> Iterator[ast.stmt]:
-    """Every statement that runs when a module is loaded, those inside of blocks, too."""
+    """Every statement that runs when a module is loaded, including those inside blocks."""
     for node in body:
         if _is_main_guard(node):
             continue

@@ -24,7 +24,10 @@ def parse_source(source: bytes) -> ast.Module:
 
 
 def python_worker(root: Path, suite: InterpretedSuite, module: str) -> WorkerCommand:
-    """How to start a worker for Python that runs a module of ours. Raises MissingRuntime."""
+    """The command for a Python worker that runs one of Wolfbane's modules.
+
+    Raises MissingRuntime.
+    """
     options = {
         "top": suite.modules_from,
         "import_path": suite.import_path,
@@ -50,7 +53,7 @@ def default_interpreter(root: Path, folder: str) -> str:
 
 
 def runtime(root: Path, suite: InterpretedSuite) -> str:
-    """``Python 3.11.7 (/usr/bin/python3)``. Raises MissingRuntime where it does not start.
+    """``Python 3.11.7 (/usr/bin/python3)``. Raises MissingRuntime if it does not start.
 
     The path is from the workspace if it is in there, and from ``~`` if it is at home.
     """
@@ -75,7 +78,7 @@ def _named(root: Path, suite: InterpretedSuite) -> str:
 def _default(root: Path, folder: str) -> str:
     """That of the project's environment, the active one's, ``python3``; our own as a last resort.
 
-    Ours may have other versions of what the suite imports.
+    Wolfbane's may have other versions of the modules that the suite imports.
     """
     if own := project_python(root, folder):
         return str(root / own)
@@ -95,7 +98,7 @@ def _itself(python: str, folder: Path) -> str:
 def _ask(python: str, folder: Path) -> tuple[str, str]:
     """The version of an interpreter, and its own path.
 
-    Raises MissingRuntime where it does not start.
+    Raises MissingRuntime if it does not start.
     """
     if Path(python).is_absolute() and os.path.realpath(python) == os.path.realpath(sys.executable):
         return sys.version.split()[0], python  # ours, or another environment of the same one

@@ -30,7 +30,7 @@ _LOOKS_DYNAMIC = re.compile(
 _FILES = ("test*.py", "*_test.py")
 WORKER = "wolfbane.kinds.python.worker.runner"
 _NAME = re.compile(r"test(?!ing).*\.py|.*_test\.py")
-"""A module ``testing`` is, by custom, one that helps others to test."""
+"""By convention, a module named ``testing`` helps others to test."""
 _HOLDS_TESTS = re.compile(rb"^\s*class\s+[^\s(:]+\(.*\):|^(?:async )?def test_|load_tests", re.M)
 _PLAIN = {
     "skip", "skipIf", "skipUnless", "expectedFailure", "staticmethod", "classmethod", "patch",
@@ -97,7 +97,7 @@ class PythonKind(Kind[PythonSuite]):
         return module_roots(suite)
 
     def claims(self, root: Path, file: str) -> bool:
-        """Modules named like tests that hold a class or a test function."""
+        """Modules with test names that contain a class or a test function."""
         name = file.rpartition("/")[2]
         return _NAME.fullmatch(name) is not None and holds(root / file, _HOLDS_TESTS)
 
@@ -194,7 +194,7 @@ class _ModuleReader:
 
 
 def _is_a_package_of_others(path: Path, source: bytes) -> bool:
-    """Whether a package has no test file beside its ``__init__.py``, which brings none in itself.
+    """Whether a package has no test file next to its ``__init__.py``, which itself adds none.
 
     Its modules are not tests, and may need what the tests do not.
     """

@@ -8,13 +8,13 @@ from pathlib import Path
 from wolfbane.kinds.python.settings import InterpretedSuite
 
 ENVIRONMENTS = (".venv", "venv")
-"""Folders in which a project keeps an interpreter of its own."""
+"""Folders in which a project has its own interpreter."""
 
 
 def project_python(root: Path, folder: str) -> str:
     """The interpreter of the environment in a folder, or in the workspace's; a path from the root.
 
-    Nothing where there is none.
+    Nothing if there is none.
     """
     for place in dict.fromkeys((folder, ".")):
         for name in ENVIRONMENTS:

@@ -13,8 +13,8 @@ from wolfbane.kinds.suite import Suite
 class InterpretedSuite(Suite, frozen=True):
     """A suite that runs in a Python interpreter.
 
-    ``import_path`` holds folders that are put before everything else on the import path.
-    ``python_options`` are for the interpreter.
+    ``import_path`` contains folders that are first on the import path. ``python_options`` are for
+    the interpreter.
     """
 
     python: str = ""
@@ -23,7 +23,7 @@ class InterpretedSuite(Suite, frozen=True):
 
     @property
     def modules_from(self) -> str:
-        """The folder that test modules are named from, if the settings say."""
+        """The top folder for the names of test modules, if the settings define it."""
         return ""
 
     def relocated(self, to: Relocation) -> Self:
@@ -38,7 +38,7 @@ class PythonSuite(InterpretedSuite, frozen=True):
 
     @property
     def modules_from(self) -> str:
-        """The folder that test modules are named from, if the settings say."""
+        """The top folder for the names of test modules, if the settings define it."""
         return self.top
 
     def relocated(self, to: Relocation) -> Self:

@@ -59,7 +59,7 @@ class ScenarioKind(Kind[ScenarioSuite]):
         )  # fmt: skip
 
     def inputs(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
-        """The folders with steps, also those that are taken by default."""
+        """The folders with steps, including the default ones."""
         return steps_folders(root, suite)
 
     def worker(self, root: Path, suite: ScenarioSuite) -> WorkerCommand:
@@ -111,7 +111,7 @@ class ScenarioKind(Kind[ScenarioSuite]):
 
 
 def steps_folders(root: Path, suite: ScenarioSuite) -> list[str]:
-    """The folders with a suite's steps: those it names, else ``steps`` in or beside its paths."""
+    """The folders with a suite's steps: those it names, or ``steps`` in or next to its paths."""
     if suite.steps:
         return list(suite.steps)
     folders: dict[str, None] = {}

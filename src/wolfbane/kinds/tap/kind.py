@@ -44,7 +44,7 @@ class TapKind(Kind[TapSuite]):
         return [f"{path}/**/{name}" for path in _library(suite) for name in ("*.pm", "*.pl")]
 
     def worker(self, root: Path, suite: TapSuite) -> WorkerCommand:
-        """A process of ours that starts one program after the other."""
+        """A process of Wolfbane's that starts one program after the other."""
         options = start_options(root, suite)
         options["perl_path"] = [str(root / path) for path in _perl_path(root, suite)]
         command = own_process("wolfbane.kinds.tap.runner")
@@ -57,7 +57,7 @@ class TapKind(Kind[TapSuite]):
         return name.endswith(".t")
 
     def claims(self, root: Path, file: str) -> bool:
-        """Files that end in ``.t``, but those that are for a library's author."""
+        """Files that end in ``.t``, except those for a library's author."""
         return file.endswith(".t") and AUTHOR_TESTS not in file.split("/")[:-1]
 
     def glob_for(self, name: str) -> str:
@@ -87,7 +87,7 @@ class TapKind(Kind[TapSuite]):
 
 
 def _perl_path(root: Path, suite: TapSuite) -> list[str]:
-    """Where Perl looks for modules first: what the suite says, else the checkout's own.
+    """The first module folders for Perl: those of the suite, or the checkout's own.
 
     That is ``lib``, or ``blib``, into which it is built, where that is not older.
     """
@@ -108,7 +108,7 @@ def _library(suite: TapSuite) -> list[str]:
 
 
 def _newest(folder: Path) -> float:
-    """When a file below a folder was last changed; 0 where there is none."""
+    """The time of the last change of a file below a folder; 0 if there is none."""
     files = (path for path in folder.rglob("*") if path.is_file())
     return max((path.stat().st_mtime for path in files), default=0.0)
 

@@ -14,12 +14,12 @@ KEPT = 1 << 20
 class Capture:
     """Reads and empties the file that Wolfbane gave the worker as its output.
 
-    Writing goes straight to the file, so that what a crashing test printed is there for
-    Wolfbane to read, and what child processes print is kept as well.
+    Output goes directly to the file, so Wolfbane can read the output of a crashing test, and the
+    output of child processes is also captured.
     """
 
     def __init__(self, path: str, live: bool = False) -> None:
-        """``live``: somebody looks on at a terminal, where the output stays."""
+        """``live``: the user watches a terminal, where the output stays."""
         self._path, self._live = path, live
         self._file = os.open(path, os.O_RDWR | os.O_APPEND | os.O_CREAT)
         self._identity = self._inode(self._file)
@@ -30,7 +30,7 @@ class Capture:
         self._streams = (sys.stdout, sys.stderr)
 
     def take(self) -> str:
-        """What was printed since the last call; the middle of a flood is left out."""
+        """The output since the last call; the middle of very long output is omitted."""
         for stream in (*self._streams, sys.stdout, sys.stderr)[: self._streams_to_flush()]:
             try:
                 stream.flush()

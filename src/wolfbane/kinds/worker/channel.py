@@ -25,7 +25,8 @@ _MOST_HELD = 50
 
 
 def _make_encoder() -> Callable[[Message], str]:
-    """``json.dumps``, but for making its encoder anew each time, which takes longer than its work.
+    """Like ``json.dumps``, but without creating the encoder again, which takes longer than its
+    work.
 
     The interpreter may have no encoder in C.
     """
@@ -40,15 +41,15 @@ def _make_encoder() -> Callable[[Message], str]:
 
 _encoded = _make_encoder()
 _getpid, _fstat, _exit = os.getpid, os.fstat, os._exit
-"""A test may put others in the place of these while it runs, and speak meanwhile."""
+"""A test may replace these functions while it runs and sends messages."""
 
 
 class Channel:
     """Connects to the address in ``WOLFBANE_CHANNEL`` and says hello with the one-time token.
 
-    A test may close or reuse file descriptors it does not own: every send first looks whether
-    the socket is still the same, and connects again where it is not. A forked child that comes
-    back into the runner is ended rather than allowed to speak.
+    A test may close or reuse file descriptors that it does not own: every send first checks whether
+    the socket is still the same, and otherwise connects again. A forked child that returns into the
+    runner is ended and sends nothing.
     """
 
     def __init__(self, runtime: str) -> None:
@@ -104,7 +105,7 @@ class Channel:
     def hold(self, message: Message) -> None:
         """Send a message together with the next one: spares a system call for each test.
 
-        Where somebody acts on messages (``prompt``), it goes at once.
+        With ``prompt``, it is sent immediately.
         """
         if self.prompt:
             self.send(message)
@@ -118,7 +119,7 @@ class Channel:
             self._held.append(_encoded(message))
 
     def requests(self) -> Iterator[Message]:
-        """What Wolfbane asks, until it closes the channel."""
+        """The requests from Wolfbane, until it closes the channel."""
         buffer = b""
         while True:
             while b"\n" in buffer:
@@ -140,9 +141,9 @@ class Channel:
 
 
 def connect(runtime: str) -> Tuple[Channel, Message, Iterator[Message]]:
-    """A channel, the options that Wolfbane answers with, and the requests that follow.
+    """A channel, the options from Wolfbane, and the requests that follow.
 
-    Where Wolfbane closes the channel at once, the worker ends.
+    If Wolfbane closes the channel immediately, the worker ends.
     """
     channel = Channel(runtime)
     requests = channel.requests()

@@ -13,7 +13,7 @@ INTERVAL = 0.25
 
 @contextmanager
 def heartbeat(channel: Channel, text: str) -> Iterator[None]:
-    """Say again and again, in a thread, what goes on."""
+    """Report the activity repeatedly, in a thread."""
     over = threading.Event()
 
     def beat() -> None:

@@ -37,7 +37,7 @@ def verdict_of(news: List[Message], parts: List[Message]) -> Message:
 
 
 def subtest_name(subtest: Any) -> str:
-    """The name of a subtest as people gave it: its message, else its parameters."""
+    """The name of a subtest as its author gave it: its message, or otherwise its parameters."""
     message = getattr(subtest, "_message", None)
     if isinstance(message, str) and not getattr(subtest, "params", None):
         return message
@@ -46,7 +46,7 @@ def subtest_name(subtest: Any) -> str:
 
 
 def problem_of(error: BaseException, outcome: str = "errored") -> Message:
-    """What a record keeps of an exception: its message, frames of the suite, whole trace."""
+    """The recorded data of an exception: its message, frames of the suite, full stack trace."""
     if isinstance(error, unittest.SkipTest):
         return {"outcome": "skipped", "message": str(error)}
     kind: Type[BaseException] = type(error)

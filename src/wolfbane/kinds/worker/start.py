@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 _OWN = os.path.dirname(os.path.abspath(__file__))
 _HOME = os.path.dirname(os.path.dirname(os.path.dirname(_OWN)))
-"""The folder that holds the package."""
+"""The folder that contains the package."""
 
 
 def borrow(module: str) -> Any:

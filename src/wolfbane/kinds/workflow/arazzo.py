@@ -25,7 +25,7 @@ class BadDocument(DocumentError):
 
 @dataclass(frozen=True)
 class Arazzo:
-    """A checked document. Everything of it is in ``data``, as it was written."""
+    """A checked document. ``data`` contains all of it, as written."""
 
     name: str
     document: Document
@@ -48,7 +48,7 @@ class Arazzo:
 
     @cached_property
     def positions(self) -> dict[str, int]:
-        """Where workflows stand in the list of them, by their identifiers."""
+        """The positions of workflows in the list, by identifier."""
         return {name: position for position, name in enumerate(self.workflows)}
 
     @cached_property
@@ -76,7 +76,7 @@ class Arazzo:
 
     @cached_property
     def circular(self) -> frozenset[str]:
-        """Workflows that depend on themselves, by whatever way round."""
+        """Workflows that depend on themselves, directly or indirectly."""
         return frozenset(name for name in self.workflows if name in self._reached(name))
 
     def _reached(self, name: str) -> set[str]:
@@ -92,8 +92,8 @@ class Arazzo:
 def read(text: str, name: str, *, check: bool = True) -> Arazzo:
     """Read a document and check its shape. Raises DocumentError, or BadDocument with every problem.
 
-    Without ``check`` the shape is known to be right. What the workflows mean is checked for each
-    of them, by ``workflow_checks``: what is wrong with one does not cost the others.
+    Without ``check``, the structure is known to be valid. ``workflow_checks`` checks the meaning of
+    each workflow separately: an error in one workflow does not affect the others.
     """
     document = Document(text)
     if not check:

@@ -25,7 +25,7 @@ from wolfbane.kinds.workflow.names import input_names, name_problems
 from wolfbane.units import seconds
 
 Finding = tuple[str, str]
-"""A JSON Pointer into the document, and what is wrong there."""
+"""A JSON Pointer into the document, and the error there."""
 _WAYS = ("operationId", "operationPath", "workflowId")
 
 
@@ -242,7 +242,7 @@ def _extensions(item: Mapping[str, Any], place: str) -> Iterator[Finding]:
 
 
 def _template(body: Mapping[str, Any], place: str) -> Iterator[Finding]:
-    """A text that is meant as JSON has to be JSON, whatever its expressions stand for."""
+    """A text that is meant as JSON must be valid JSON, whatever the values of its expressions."""
     payload = body.get("payload")
     if not isinstance(payload, str) or "json" not in body.get("contentType", "json"):
         return
@@ -251,7 +251,7 @@ def _template(body: Mapping[str, Any], place: str) -> Iterator[Finding]:
 
 
 def json_problem(text: str) -> str:
-    """Why a text that begins as an object or an array is no JSON; nothing where it is."""
+    """Why a text that starts as an object or an array is not JSON; empty if it is valid."""
     if text.lstrip()[:1] not in ("{", "["):
         return ""
     try:

@@ -29,7 +29,7 @@ _COMPARISONS = ("==", "!=", "<", "<=", ">", ">=")
 
 @dataclass(frozen=True)
 class Operand:
-    """A literal, or an expression with what is taken out of its value: ``.name``, ``[2]``."""
+    """A literal, or an expression with an access to its value: ``.name``, ``[2]``."""
 
     literal: Any = None
     expression: Expression | None = None
@@ -37,7 +37,7 @@ class Operand:
 
     @cached_property
     def words(self) -> str:
-        """The expression as it is written: each answer is compared, and told, by it."""
+        """The expression as written. It is the key for comparing and reporting values."""
         path = "".join(f"[{p}]" if isinstance(p, int) else f".{p}" for p in self.path)
         return f"{self.expression}{path}"
 
@@ -72,7 +72,7 @@ def parse(text: str) -> Condition:
 
 
 def holds(condition: Condition, evaluate: Evaluate) -> bool:
-    """Whether a condition is true. Texts are compared without regard to case, as the standard says.
+    """Whether a condition is true. Texts are compared case-insensitively, as in the standard.
 
     Raises what ``evaluate`` raises, and TypeError for values that have no order.
     """
@@ -103,7 +103,7 @@ def value_of(value: Operand, evaluate: Evaluate) -> Any:
 
 
 def actual_values(condition: Condition, evaluate: Evaluate) -> list[str]:
-    """What the expressions of a condition came to, for people: ``$statusCode is 404``."""
+    """The values of a condition's expressions, as text: ``$statusCode is 404``."""
     if isinstance(condition, Logic):
         found = [words for part in condition.parts for words in actual_values(part, evaluate)]
         return list(dict.fromkeys(found))
@@ -145,7 +145,9 @@ def _is_number(value: Any) -> bool:
 
 
 def _as_number(value: Any, other: Any) -> Any:
-    """Text that reads as a number, beside a number: headers and parameters are texts."""
+    """Text that is compared with a number is read as a number, because headers and parameters are
+    texts.
+    """
     if isinstance(value, str) and _is_number(other):
         try:
             return float(value)

@@ -27,7 +27,7 @@ class Unknown(ValueError):
 
 
 class DocumentSet:
-    """One Arazzo document with its sources, read when they are asked for."""
+    """One Arazzo document with its sources, which are read on request."""
 
     def __init__(
         self, root: Path, path: str, *, check: bool = False, copies: str = DEFAULT
@@ -97,14 +97,14 @@ class DocumentSet:
 
     @property
     def descriptions(self) -> list[OpenAPI]:
-        """Every OpenAPI source. What has no type is one, unless it is an Arazzo document."""
+        """Every OpenAPI source. A source without a type is one, unless it is an Arazzo document."""
         sources = self.document.sources.values()
         return [self.description(s["name"]) for s in sources if s.get("type") != "arazzo"]
 
     def read_sources(self) -> None:
         """Read every source, and every operation of it.
 
-        Raises Unknown, DocumentError or OSError for one that is wrong.
+        Raises Unknown, DocumentError or OSError for an invalid source.
         """
         for name, source in self.document.sources.items():
             if source.get("type") == "arazzo":

@@ -41,7 +41,7 @@ class Document:
         self.data = self._read[0]
 
     def line(self, pointer: str) -> int:
-        """The line of what a pointer leads to, or of the nearest thing around it."""
+        """The line of the value at a pointer, or of the nearest value around it."""
         try:
             lines = self._read[1]
         except DocumentError:  # JSON that is no YAML: rare, and the lines are only for people
@@ -72,7 +72,9 @@ class Document:
 
 _TOO_DEEP = "the document is nested too deeply"
 _MOST_REPEATED = 100_000
-"""Values that aliases may repeat: a few lines of them can stand for more than fits in memory."""
+"""Maximum number of values that aliases may repeat: a few lines can expand to more than fits in
+memory.
+"""
 
 
 def step(name: object) -> str:
@@ -81,7 +83,7 @@ def step(name: object) -> str:
 
 
 def look_up(data: Any, pointer: str) -> Any:
-    """What a JSON Pointer leads to. Raises KeyError."""
+    """The value at a JSON Pointer. Raises KeyError."""
     if pointer == "":
         return data
     if not pointer.startswith("/"):

@@ -1,4 +1,4 @@
-"""Runtime expressions of Arazzo 1.0 (section "Runtime Expressions"), and texts that hold them."""
+"""Runtime expressions of Arazzo 1.0 (section "Runtime Expressions"), and texts with them."""
 
 from __future__ import annotations
 
@@ -104,11 +104,11 @@ def is_expression(text: str) -> bool:
 
 
 def evaluate_value(value: Any, evaluate: Callable[[Expression], Any]) -> Any:
-    """A value with every expression in it worked out, however deep it stands.
+    """A value with every expression in it evaluated, at any depth.
 
-    A text that is one expression becomes its value, whatever the type; ``{$...}`` inside of a
-    text is replaced by the value as text; where it is the whole text and the value an object
-    or an array, the text becomes that.
+    A text that is one expression becomes its value, of any type; ``{$...}`` inside a text is
+    replaced by the value as text. If it is the whole text and the value is an object or an array,
+    the text becomes this value.
     """
     if isinstance(value, str):
         if is_expression(value):
@@ -125,7 +125,7 @@ def evaluate_value(value: Any, evaluate: Callable[[Expression], Any]) -> Any:
 
 
 def as_text(value: Any) -> str:
-    """A value as it stands inside of a text."""
+    """The form of a value inside a text."""
     if isinstance(value, str):
         return value
     import json

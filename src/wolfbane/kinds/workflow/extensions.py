@@ -14,11 +14,11 @@ READ = "x-read"
 CONNECT = "x-connect"
 UNTIL = "x-until"
 CHECKS = ("status", "type", "headers", "body")
-"""The checks of answers against their description, which ``x-contract`` lists."""
+"""The checks of responses against their description, which ``x-contract`` lists."""
 
 
 def unknown_checks(checks: Collection[object]) -> Iterator[str]:
-    """Words for each name that is no check of answers."""
+    """An error for each name that is not a check of responses."""
     for check in checks:
         if check not in CHECKS:
             yield f"there is no check '{check}'; {did_you_mean(str(check), CHECKS)}"

@@ -90,7 +90,7 @@ class DocumentCache:
             self.known = {url: Copy(**entry) for url, entry in read.items()}
 
     def copy(self, url: str, warnings: list[str]) -> Copy:
-        """The copy to use. Raises OSError where there is none and none can be fetched."""
+        """The copy to use. Raises OSError if there is none and the download fails."""
         known = self.known.get(url)
         if known is not None and not (self.root / known.place).is_file():
             known = None

@@ -1,7 +1,7 @@
 """Kind ``workflow``: Arazzo documents, run by Wolfbane itself.
 
-Readers of documents are imported when a document is read: every kind is asked about the files of a
-folder without settings.
+Readers of documents are imported when a document is read, because every kind is asked about the
+files of a folder without settings.
 """
 
 from __future__ import annotations
@@ -48,7 +48,7 @@ class WorkflowKind(Kind[WorkflowSuite]):
         return scan_document(root, suite, self.name, path)
 
     def worker(self, root: Path, suite: WorkflowSuite) -> WorkerCommand:
-        """A process of ours that sends the requests."""
+        """A process of Wolfbane's that sends the requests."""
         http = to_builtins(suite.http)
         del http["documents_token"]
         for key, read in (("connect", seconds), ("read", seconds), ("body_limit", size)):

@@ -13,7 +13,7 @@ from wolfbane.kinds.workflow.expressions import BadExpression, Expression
 from wolfbane.kinds.workflow.rows import row_names
 
 Finding = tuple[str, str]
-"""A JSON Pointer into the document, and what is wrong there."""
+"""A JSON Pointer into the document, and the error there."""
 _DEEPEST = 10
 
 
@@ -30,7 +30,7 @@ def name_problems(library: DocumentSet, index: int) -> Iterator[Finding]:
 def input_names(library: DocumentSet, workflow: str) -> set[str] | None:
     """The inputs that a workflow can have; None where its schema leaves them open.
 
-    Those of its schema and of its rows, and what steps of the same document give it.
+    The inputs from its schema and its rows, and those that steps of the same document pass.
     """
     described = library.document.workflows[workflow]
     declared = declared_inputs(library, described.get("inputs", {}))
@@ -72,7 +72,7 @@ def declared_inputs(library: DocumentSet, schema: Any, depth: int = 0) -> dict[s
 
 
 def _referred(library: DocumentSet, reference: object) -> Any:
-    """The component that a schema of inputs refers to, empty where it is not there."""
+    """The component that a schema of inputs refers to; empty if it does not exist."""
     name = str(reference).rpartition("/")[2]
     return library.document.data.get("components", {}).get("inputs", {}).get(name, {})
 
@@ -122,7 +122,10 @@ def _in_entries(library: DocumentSet, entries: list[dict[str, Any]], place: str)
 
 
 def _in_criteria(entries: list[Any], place: str, *, counted: bool = True) -> Found:
-    """Contexts, and what simple conditions name; a condition that is none is reported elsewhere."""
+    """Contexts, and the names in simple conditions.
+
+    An invalid condition is reported by another check.
+    """
     for index, entry in enumerate(entries):
         here = f"{place}/{index}" if counted else place
         criterion = entry if isinstance(entry, dict) else {"condition": entry}
@@ -204,7 +207,7 @@ class _Names:
         return _unknown(expression, f"output of step '{name}'", tuple(rest[1:]), known)
 
     def _outputs_of(self, workflow: str) -> set[str] | None:
-        """The outputs of a called workflow; None where it cannot be found, which is reported."""
+        """The outputs of a called workflow; None if not found, which another check reports."""
         try:
             library, name = self._library.workflow(workflow)
         except (ValueError, OSError):
@@ -258,7 +261,7 @@ class _Names:
 def _unknown(
     expression: Expression, what: str, names: Collection[str], known: Collection[str] | None
 ) -> str:
-    """Words for a name that is not known; a name may hold dots, so a beginning is enough."""
+    """The error for an unknown name. A name may contain dots, so its first part is sufficient."""
     parts = list(names)
     if known is None or any(".".join(parts[: n + 1]) in known for n in range(len(parts))):
         return ""

@@ -27,7 +27,7 @@ _HOLE = re.compile(r"\{([^{}]+)\}")
 
 @dataclass(frozen=True)
 class Operation:
-    """One operation: ``method`` (upper case), ``path`` as it is described, and its object."""
+    """One operation: ``method`` (upper case), ``path`` as described, and its object."""
 
     source: OpenAPI = field(repr=False, compare=False)
     method: str
@@ -38,14 +38,14 @@ class Operation:
 
     @property
     def name(self) -> str:
-        """Its identifier, or method and path where it has none."""
+        """Its identifier, or method and path if it has none."""
         return str(self.data.get("operationId") or f"{self.method} {self.path}")
 
     @cached_property
     def address(self) -> str:
-        """The first server's, its variables filled in, from where the description lies.
+        """The URL of the first server, with its variables filled in, relative to the description.
 
-        Where that is no whole address, as it is written.
+        If that is not a complete URL, the text as written.
         """
         server = self.servers[0]
         variables = server.get("variables", {})
@@ -79,7 +79,7 @@ class Operation:
 
     @property
     def security(self) -> list[dict[str, list[str]]]:
-        """The alternatives of which one has to be met; empty where nothing is asked for."""
+        """The alternatives, one of which must be met; empty if nothing is required."""
         requirements: list[dict[str, list[str]]] = self.data.get(
             "security", self.source.data.get("security", [])
         )
@@ -96,7 +96,7 @@ class Operation:
 
 @dataclass(frozen=True)
 class OpenAPI:
-    """A description. ``address`` is where it came from; ``load`` reads what it refers to."""
+    """A description. ``address`` is its origin; ``load`` reads the documents that it refers to."""
 
     name: str
     address: str
@@ -106,7 +106,7 @@ class OpenAPI:
 
     @property
     def version(self) -> str:
-        """``2.0``, ``3.0`` or ``3.1``, as it was written."""
+        """``2.0``, ``3.0`` or ``3.1``, the version in the document."""
         written = self.document.data
         return str(written.get("swagger") or written["openapi"])[:3]
 
@@ -150,7 +150,7 @@ class OpenAPI:
                     yield Operation(self, method.upper(), path, pointer, item[method], item)
 
     def resolved(self, entry: Mapping[str, Any]) -> dict[str, Any]:
-        """What an object refers to with ``$ref``, as often as it takes. Raises BadReference."""
+        """The object behind a ``$ref``, also through several references. Raises BadReference."""
         found: Any = entry
         seen = set()
         base = self.address
@@ -192,7 +192,7 @@ def read(text: str, name: str, address: str, load: Load, *, check: bool = True) 
 
 
 def _problems(data: Mapping[str, Any], version: str) -> Iterator[tuple[str, str]]:
-    """What breaks the standard's own JSON Schema."""
+    """The violations of the standard's own JSON Schema."""
     from jsonschema.validators import validator_for
     from openapi_spec_validator.schemas import (
         get_schema_content_v2,

@@ -1,4 +1,4 @@
-"""The data rows of a workflow: a list in its document, or a file beside it."""
+"""The data rows of a workflow: a list in its document, or a file."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from wolfbane.kinds.workflow.extensions import ROWS
 
 
 def rows_of(library: DocumentSet, workflow: str) -> list[dict[str, Any]] | None:
-    """The rows of a workflow, None where it has none. Raises DocumentError for bad ones."""
+    """The rows of a workflow; None if it has none. Raises DocumentError for invalid rows."""
     document = library.document
     given = document.workflows[workflow].get(ROWS)
     if given is None:

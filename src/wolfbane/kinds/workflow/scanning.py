@@ -44,7 +44,7 @@ def operations_of(root: Path, suite: WorkflowSuite, path: str) -> Mapping[str, S
 
 
 def security_schemes(root: Path, suite: WorkflowSuite, files: Sequence[str]) -> set[str] | None:
-    """The schemes of all descriptions of a suite; None where one of them cannot be read."""
+    """The schemes of all descriptions of a suite; None if one of them cannot be read."""
     schemes: set[str] = set()
     for path in files:
         try:

@@ -19,9 +19,10 @@ from wolfbane.units import seconds, size
 class Http(SettingsTable, frozen=True):
     """``[suite.http]``: how workflow requests are sent, and which checks apply to responses.
 
-    ``security`` is by name of security scheme. ``contract`` lists the checks in force.
-    ``headers`` go with every request. ``body_limit`` is the longest body of an answer, in bytes.
-    ``secret_fields`` name fields, headers and cookies of answers that hand out secrets.
+    ``security`` is by name of the security scheme. ``contract`` lists the active checks.
+    ``headers`` are sent with every request. ``body_limit`` is the maximum size of a response body,
+    in bytes. ``secret_fields`` are the fields, headers and cookies of responses that contain
+    secrets.
     """
 
     base_url: str = ""
@@ -66,6 +67,6 @@ class Http(SettingsTable, frozen=True):
 
 
 class WorkflowSuite(Suite, frozen=True):
-    """A suite of Arazzo documents; ``http`` says how their requests are sent."""
+    """A suite of Arazzo documents; ``http`` defines how their requests are sent."""
 
     http: Http = field(default_factory=Http)

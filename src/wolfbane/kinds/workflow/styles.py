@@ -19,13 +19,13 @@ def plain(value: Any) -> str:
 
 
 def style_of(parameter: Mapping[str, Any]) -> tuple[str, bool]:
-    """The style and explode in force; without a word of their own the standard's."""
+    """The effective style and explode; by default, the standard's values."""
     style = str(parameter.get("style", DEFAULTS[parameter["in"]]))
     return style, bool(parameter.get("explode", style == "form"))
 
 
 def in_path(name: str, value: Any, style: str, *, explode: bool) -> str:
-    """What stands in the place of ``{name}`` in a path: simple, label or matrix."""
+    """The text that replaces ``{name}`` in a path: simple, label or matrix."""
     if style == "matrix":
         if isinstance(value, Mapping) and explode:
             return "".join(f";{_safe(k)}={_safe(v)}" for k, v in value.items())

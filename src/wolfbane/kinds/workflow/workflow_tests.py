@@ -30,7 +30,7 @@ class WorkflowTest:
 def cases(library: DocumentSet, *, lines: bool = True) -> list[WorkflowTest]:
     """Every test of a document, in order. Raises DocumentError or OSError for bad rows.
 
-    Without ``lines`` their places and tags are not looked up: those who run them know them.
+    Without ``lines``, their places and tags are not computed, because a run already has them.
     """
     document = library.document
     plain: dict[str, list[WorkflowTest]] = {}
@@ -64,14 +64,14 @@ def cases(library: DocumentSet, *, lines: bool = True) -> list[WorkflowTest]:
 def _needs(
     document: Arazzo, name: str, members: Mapping[str, list[WorkflowTest]]
 ) -> tuple[str, ...]:
-    """The tests that those of a workflow depend on. A circle is a problem of its workflows."""
+    """The tests that the tests of a workflow depend on. A cycle is an error of its workflows."""
     if name in document.circular:
         return ()
     return tuple(case.name for needed in document.depends_on(name) for case in members[needed])
 
 
 def _tags(library: DocumentSet, workflow: Mapping[str, Any]) -> Iterator[str]:
-    """Those of document, workflow and steps, and of the operations that the steps call."""
+    """The tags of document, workflow and steps, and of the operations that the steps call."""
     yield from _listed(library.document.data)
     yield from _listed(workflow)
     for step in workflow["steps"]:
@@ -90,7 +90,7 @@ def _listed(holder: Mapping[str, Any]) -> list[str]:
 
 
 def _names(rows: list[dict[str, Any]]) -> list[str]:
-    """Rows by their ``name``, where they have one, else by number; never two the same."""
+    """Rows by their ``name``, if they have one, or otherwise by number; all names are unique."""
     seen: Counter[str] = Counter()
     names = []
     for number, row in enumerate(rows, 1):

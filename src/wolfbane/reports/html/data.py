@@ -40,7 +40,7 @@ class _WordTable:
 def index(
     results: Sequence[Result], quarantined: Container[str], pointed: Sequence[str]
 ) -> dict[str, Any]:
-    """The rows. Columns are in the order that ``rows.js`` says."""
+    """The rows. Columns are in the order that ``rows.js`` defines."""
     paths, suites, browsers, targets, tags = (_WordTable() for _ in range(5))
     rows, messages = [], {}
     for number, r in enumerate(results):
@@ -61,7 +61,7 @@ def index(
 
 
 def details(results: Sequence[Result], keeper: Keeper) -> Iterator[tuple[int, dict[str, Any]]]:
-    """Pieces of details by number, those of tests that did not pass first to have room."""
+    """Pieces of details by number. Tests that did not pass get space first."""
     pieces: dict[int, dict[str, Any]] = {}
     good, other = _longest(results)
     order = sorted(range(len(results)), key=lambda n: results[n].outcome is Outcome.PASSED)
@@ -75,7 +75,7 @@ def details(results: Sequence[Result], keeper: Keeper) -> Iterator[tuple[int, di
 def _longest(results: Sequence[Result]) -> tuple[int, int]:
     """The characters that a text of a test that passed may have, and one of another test.
 
-    All of them together have ``ROOM``; those of tests that passed have what others leave.
+    All of them share ``ROOM``; passed tests get the rest.
     """
     room, limits = ROOM, []
     for passed, most in ((False, LONGEST_TEXT), (True, _LONG_OF_GOOD)):
@@ -98,7 +98,7 @@ def _fitting(sizes: Sequence[int], room: int, most: int) -> int:
 
 
 def detail(result: Result, keeper: Keeper, longest: int) -> dict[str, Any]:
-    """What there is to say of an attempt; what is not there is left out."""
+    """The details of an attempt; missing ones are left out."""
     data = {
         "about": [[visible(title), visible(words)] for title, words in result.about],
         "message": visible(result.message).strip("\n"),

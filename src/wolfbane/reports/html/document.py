@@ -123,7 +123,7 @@ def _load(record: Record) -> dict[str, Any] | None:
 
 
 def _reasons(results: Sequence[Result]) -> list[tuple[str, list[Result]]]:
-    """Why tests were skipped, with those of each reason, the most frequent first."""
+    """The reasons for skipped tests, with their tests, the most frequent first."""
     by_reason: dict[str, list[Result]] = {}
     for result in results:
         if result.outcome is Outcome.SKIPPED:
@@ -133,7 +133,7 @@ def _reasons(results: Sequence[Result]) -> list[tuple[str, list[Result]]]:
 
 
 def _places(started: RunStarted | None) -> list[tuple[str, dict[str, str]]]:
-    """What the run was pointed at, where it was at anything."""
+    """The environments of the run, if it has any."""
     targets = started.targets if started else ()
     return [
         (target.label or target.environment, target.parameters)

@@ -15,7 +15,7 @@ _NOISE = re.compile(
     r"|(?<=\d:)\d{4,5}\b"
     r"|\b\d{4}-\d\d-\d\dT[\d:.]+Z?"
 )
-"""What differs from run to run in a message that is the same: pointers, UUIDs, ports, times."""
+"""The parts of a message that change from run to run: pointers, UUIDs, ports, times."""
 
 
 class FailureGroup(msgspec.Struct, frozen=True):
@@ -29,7 +29,7 @@ class FailureGroup(msgspec.Struct, frozen=True):
 
     @property
     def first(self) -> Result:
-        """The one that is shown for all."""
+        """The failure that represents the group."""
         return self.results[0]
 
 
@@ -46,7 +46,7 @@ def grouped(results: Sequence[Result]) -> list[FailureGroup]:
 def _split(
     results: Sequence[Result], key: Callable[[Result], str]
 ) -> tuple[list[list[Result]], list[Result]]:
-    """Groups of several with the same key, and those that are alone with theirs."""
+    """Groups with the same key, and single failures with their key."""
     by_key: dict[str, list[Result]] = {}
     for number, result in enumerate(results):
         by_key.setdefault(key(result) or f"\0{number}", []).append(result)

@@ -18,7 +18,10 @@ PICTURES = {
 }  # fmt: skip
 LONGEST_TEXT = 1 << 16
 ROOM = 40 << 20
-"""Characters for all evidence of a report. What comes after is named, and lies in the folder."""
+"""Characters for all evidence of a report.
+
+Further evidence is only named, and stays in the folder.
+"""
 
 
 class Keeper:
@@ -28,7 +31,7 @@ class Keeper:
         self._folder, self._room = folder, room
 
     def embedded(self, evidence: Iterable[Evidence]) -> list[dict[str, Any]]:
-        """Each piece: its kind and path, and what of it is in the report."""
+        """Each piece: its kind and path, and the content that the report includes."""
         return [{"kind": e.kind, "path": e.path, **_named(e), **self._content(e)} for e in evidence]
 
     def _content(self, evidence: Evidence) -> dict[str, Any]:
@@ -48,7 +51,7 @@ class Keeper:
 
 
 def _named(evidence: Evidence) -> dict[str, Any]:
-    """What its test calls it, and the number of the part that it belongs to."""
+    """Its name in the test, and the number of the part that it belongs to."""
     data = {"name": visible(evidence.name), "part": evidence.part}
     return {name: value for name, value in data.items() if value}
 
@@ -102,7 +105,7 @@ def _headers(message: Mapping[str, Any]) -> list[list[str]]:
 
 
 def shortened(text: str, longest: int = LONGEST_TEXT) -> str:
-    """Text safe to show, without its middle where it is long."""
+    """Text that is safe to show, without the middle if it is long."""
     shown = visible(text)
     if len(shown) <= longest:
         return shown

@@ -9,7 +9,7 @@ import msgspec
 from wolfbane.model import Outcome, Result, variant
 
 COLUMNS = 1000
-"""The finest division of a time line: what lies in one column is one bar."""
+"""The finest division of a timeline: everything in one column is one bar."""
 _RANK = {
     outcome: rank
     for rank, outcome in enumerate(

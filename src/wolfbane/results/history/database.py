@@ -22,7 +22,7 @@ _MIGRATING = 5_026_003
 
 
 class Database:
-    """A connection to SQLite or PostgreSQL. Raises InputError where it cannot be used."""
+    """A connection to SQLite or PostgreSQL. Raises InputError if it cannot be used."""
 
     def __init__(self, folder: Path, url: str = "") -> None:
         self._file = None if url else folder / NAME
@@ -80,7 +80,7 @@ def _engine(folder: Path, url: str) -> sa.Engine:
 
 
 def _version(connection: sa.Connection) -> str:
-    """The revision of the tables; nothing where there are none yet."""
+    """The revision of the tables; empty if there are none yet."""
     if not sa.inspect(connection).has_table("alembic_version"):
         return ""
     return connection.scalar(sa.text("SELECT version_num FROM alembic_version")) or ""
@@ -102,7 +102,7 @@ def _migrate(connection: sa.Connection) -> None:
 
 
 def _with_driver(url: str) -> str:
-    """PostgreSQL through psycopg, however its URL begins."""
+    """PostgreSQL through psycopg, for all forms of its URL."""
     for start in ("postgresql://", "postgres://"):
         if url.startswith(start):
             return "postgresql+psycopg://" + url.removeprefix(start)

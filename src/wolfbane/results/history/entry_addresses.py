@@ -17,15 +17,16 @@ _LONGEST = 60
 _ABOUT_ONE_RUN = frozenset(
     {"tag", "attempt", "seed", "time", "timestamp", "date", "pid", "port", "uuid", "id"}
 )
-"""Words in the names of properties that are no part of a test."""
+"""Words in the names of properties that do not belong to a test."""
 _WORD = re.compile("[A-Z]?[a-z]+|[A-Z]+")
 
 
 def addresses(entries: Sequence[ReportedTest]) -> list[str]:
-    """One for each entry, in their order. Those of tests do not depend on that order.
+    """One for each entry, in order. Addresses of tests do not depend on this order.
 
-    ``FILE#GROUP / NAME``, and where several have that, whatever tells them apart: the suite, its
-    file, its host, a property. What is the same in all of these is numbered, by outcome.
+    ``FILE#GROUP / NAME``, and if several entries have the same, everything that distinguishes them:
+    the suite, its file, its host, a property. Entries that are identical in all of these are
+    numbered, by outcome.
     """
     found = [address_of(entry) for entry in entries]
     for told_apart_by in (_suite, _file, _host):
@@ -47,7 +48,7 @@ def addresses(entries: Sequence[ReportedTest]) -> list[str]:
 
 
 def _same(found: Sequence[str]) -> Iterator[list[int]]:
-    """The numbers of entries that have the same address, for each that several have."""
+    """The numbers of entries with the same address, for each shared address."""
     members: dict[str, list[int]] = {}
     for number, address in enumerate(found):
         members.setdefault(address, []).append(number)
@@ -78,7 +79,7 @@ def _with(address: str, word: str, told_apart_by: Callable[[ReportedTest], str])
 def _properties(entries: Sequence[ReportedTest]) -> dict[str, list[str]]:
     """Short properties that differ between entries, by name, each with all of their values.
 
-    Those of the tests themselves come first, then those of their suites.
+    Properties of the tests are first, then those of their suites.
     """
     own = [dict(entry.properties) for entry in entries]
     suites = [dict(entry.suite_properties) for entry in entries]
@@ -99,9 +100,10 @@ def _of_one_run(name: str) -> bool:
 def as_sets(
     before: Mapping[str, TestEnd], after: Mapping[str, TestEnd]
 ) -> tuple[dict[str, TestEnd], dict[str, TestEnd]]:
-    """Both sides, in which entries that are alike have the address of one that ended the same.
+    """Both sides, in which identical entries have the address of an entry with the same outcome.
 
-    Nothing tells them apart, so that five of which one failed are those five of which one fails.
+    Nothing distinguishes them: if one of five failed before and one of five fails now, nothing has
+    changed.
     """
     sides = dict(before), dict(after)
     names = dict.fromkeys(a.partition(ALIKE)[0] for side in sides for a in side if ALIKE in a)

@@ -35,7 +35,7 @@ def take_in_runs(store: Store, results: Path) -> list[str]:
 
 
 def _read(journal: Path) -> tuple[RunEntry, list[TestEnd]] | None:
-    """What a journal comes to; None while its run goes on, or where it was cut off."""
+    """The record from a journal; None while its run is in progress, or if it was interrupted."""
     started: dict[str, Any] = {}
     finished: dict[str, Any] = {}
     results = []

@@ -12,7 +12,7 @@ from wolfbane.workspace.settings import Workspace
 def open_history(workspace: Workspace, *, everybody: bool = False) -> tuple[Store, list[str]]:
     """The store, up to date, and warnings, such as which runs could not be read.
 
-    ``everybody``: its questions are asked of all workspaces. Raises InputError.
+    ``everybody``: its queries cover all workspaces. Raises InputError.
     """
     url = history_url(workspace)
     mine, warning = identity_of(workspace) if url else (NOBODY, "")

@@ -22,7 +22,7 @@ _NOT_RUN = frozenset({str(Outcome.SKIPPED), str(Outcome.TODO), str(Outcome.BLOCK
 class TestHistory(msgspec.Struct, frozen=True, dict=True):
     """One test in a series of runs, the oldest first. None if the test is not in a run.
 
-    ``workspace`` is the title of its workspace, where the runs are those of several.
+    ``workspace`` is the title of its workspace, if the runs are from several.
     """
 
     address: str
@@ -36,7 +36,7 @@ class TestHistory(msgspec.Struct, frozen=True, dict=True):
 
     @property
     def passed(self) -> int:
-        """How often it passed at once."""
+        """How often it passed on the first attempt."""
         return sum(each.outcome == Outcome.PASSED for each in self.counted)
 
     @property
@@ -53,7 +53,7 @@ class TestHistory(msgspec.Struct, frozen=True, dict=True):
 
     @property
     def stable(self) -> int:
-        """How many of its newest runs in a row passed at once."""
+        """How many of its newest runs in a row passed on the first attempt."""
         row = 0
         for each in reversed(self.counted):
             if each.outcome != Outcome.PASSED:
@@ -120,7 +120,7 @@ def histories(
 
 
 def stands_out(seconds: float, before: Sequence[float]) -> bool:
-    """Whether a duration is longer than noise explains.
+    """Whether a duration is significantly longer.
 
     By the modified z-score of Iglewicz and Hoaglin (1993), 0.6745 (x - median) / MAD > 3.5,
     against at least five earlier ones; and by a tenth of a second and a quarter at least.

@@ -23,13 +23,13 @@ from wolfbane.results.history.store import RunEntry, TestEnd
 
 PIECE = 1 << 20
 ORIGIN = "report "
-"""How the origin of a run that came from a report begins."""
+"""The prefix of the origin of an imported run."""
 
 
 def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[TestEnd]]:
-    """The run that a report tells of; its format is seen from how it begins.
+    """The run in a report; its format is detected from its first characters.
 
-    Tests are put in ``suite``, where it is not empty. Raises InputError.
+    Tests are assigned to ``suite`` if it is not empty. Raises InputError.
     """
     reason = ""
     try:

@@ -43,11 +43,11 @@ class TestEnd(msgspec.Struct, frozen=True):
 
 
 class RunEntry(msgspec.Struct, frozen=True):
-    """A recorded run. ``began`` is in ISO 8601 with a zone, ``seconds`` how long it took.
+    """A recorded run. ``began`` is in ISO 8601 with a zone, ``seconds`` is its duration.
 
-    ``counts`` is without quarantined tests. ``reason`` says why it ended before its time.
-    ``revision`` is what ``--at`` was given, ``commit_hash`` the commit of the suites, from which
-    files differ if ``changed``. ``version`` is what the environments said of themselves.
+    ``counts`` is without quarantined tests. ``reason`` is the reason for an early end. ``revision``
+    is the value of ``--at``, ``commit_hash`` the commit of the suites, from which files differ if
+    ``changed``. ``version`` is the version that the environments reported.
     """
 
     name: str
@@ -70,15 +70,15 @@ class RunEntry(msgspec.Struct, frozen=True):
 
     @property
     def wanted(self) -> tuple[str, str, str]:
-        """What was asked for, and where: runs in which this is the same can be compared."""
+        """The selection and the environment: runs in which they are the same can be compared."""
         return self.expression, self.target, self.revision
 
 
 class Store:
     """The runs of a workspace. Every method raises InputError if the database cannot be used.
 
-    In a database that several share, ``mine`` tells its runs from those of others; with
-    ``everybody`` the questions are asked of all of them.
+    In a shared database, ``mine`` selects the runs of this workspace; with ``everybody``, queries
+    cover all workspaces.
     """
 
     def __init__(
@@ -129,7 +129,7 @@ class Store:
             return {row[0]: (row[1], row[2]) for row in connection.execute(query)}
 
     def add(self, run: RunEntry, ended: Sequence[TestEnd]) -> bool:
-        """Add a run with its results; False where it is there already."""
+        """Add a run with its results; False if it already exists."""
         row = {
             "name": run.name, "began": run.began, "seconds": run.seconds,
             "exit_code": run.exit_code, "target": run.target, "command": run.command,
@@ -217,7 +217,7 @@ class Store:
         return {place: sorted(addresses) for place, addresses in variants.items()}
 
     def forget(self, before: str) -> int:
-        """Take away the runs that began before an ISO 8601 time; how many there were."""
+        """Remove the runs that started before an ISO 8601 time; returns their number."""
         with self._database.transaction() as connection:
             old = sa.and_(runs.c.began < before, self._ours)
             theirs = sa.select(runs.c.id).where(old)
@@ -263,7 +263,7 @@ def _entry(row: Any) -> RunEntry:
 
 
 def _ignoring(dialect: str) -> Any:
-    """An insert of tests that leaves alone what another run added meanwhile."""
+    """An insert of tests that keeps tests that another run added in the meantime."""
     from sqlalchemy.dialects import postgresql, sqlite
 
     insert = postgresql.insert if dialect == "postgresql" else sqlite.insert

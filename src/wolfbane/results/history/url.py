@@ -7,9 +7,9 @@ import os
 from wolfbane.workspace.settings import Workspace
 
 VARIABLE = "WOLFBANE_HISTORY"
-"""An environment variable that may hold the URL, for it may hold a password."""
+"""An environment variable for the URL, because the URL may contain a password."""
 
 
 def history_url(workspace: Workspace) -> str:
-    """The URL of the team's history; empty where the workspace has one of its own."""
+    """The URL of the team's history; empty if the workspace has its own."""
     return os.environ.get(VARIABLE, "") or workspace.settings.workspace.history

@@ -27,7 +27,7 @@ HERE = Path(__file__).parent
 
 
 class Harbour:
-    """What the service knows: berths and machines from a file, and bookings."""
+    """The data of the service: berths and machines from a file, and bookings."""
 
     def __init__(self, name: str) -> None:
         data = json.loads((HERE / f"{name}.json").read_text(encoding="utf-8"))
@@ -71,7 +71,8 @@ _PAGES = {"page": "1", "size": "20"}
 
 
 def tides(day: date) -> list[dict]:
-    """High and low water, six hours and a bit apart; heights follow the moon, more or less."""
+    """High and low water, a little more than six hours apart; the heights follow the moon roughly.
+    """
     first = day.toordinal() * 50 % 372
     swing = 1.2 + 0.5 * math.cos(day.toordinal() / 14.765 * 2 * math.pi)
     return [
@@ -120,7 +121,7 @@ class Desk(BaseHTTPRequestHandler):
             self.answer(404, {"error": f"there is no page {name}"})
 
     def wake_the_crane(self) -> None:
-        """The crane takes its time to answer a browser that it has not seen before."""
+        """The crane responds slowly to a browser that it has not seen before."""
         visitor = self.headers.get("User-Agent", "")
         if visitor.startswith("Mozilla") and visitor not in self.harbour.visitors:
             self.harbour.visitors.add(visitor)
@@ -153,7 +154,7 @@ class Desk(BaseHTTPRequestHandler):
         try:
             wish = json.loads(body)
         except ValueError:
-            self.answer(400, {"error": "the body is no JSON"})
+            self.answer(400, {"error": "the body is not JSON"})
             return
         status, answer = self.harbour.book(wish)
         self.answer(status, answer, {"Location": f"/bookings/{answer.get('number')}"})

@@ -9,7 +9,7 @@ import urllib.request
 
 
 def ask(method: str, path: str, body: object = None, token: str | None = None) -> tuple[int, object]:
-    """Send a request; returns the status and the JSON of the answer."""
+    """Send a request; returns the status and the JSON of the response."""
     request = urllib.request.Request(os.environ["HARBOUR_URL"] + path, method=method)
     if body is not None:
         request.data = json.dumps(body).encode()

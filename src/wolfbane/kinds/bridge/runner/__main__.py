@@ -52,14 +52,14 @@ def main() -> None:
 
 
 class _Live:
-    """Reads a launcher's output while it prints, if that is what tells of its tests."""
+    """Reads a launcher's output during the run, if the output contains the results."""
 
     def __init__(self, reading: ReportReading | None) -> None:
         self._reading = reading
         self._trouble = ""
 
     def hear(self, data: bytes) -> None:
-        """Take a piece; what comes after one that makes no sense is only kept."""
+        """Process a piece. After invalid text, the rest is only stored."""
         if self._reading and not self._trouble:
             try:
                 self._reading.feed(data)
@@ -67,7 +67,7 @@ class _Live:
                 self._trouble = error.words
 
     def close(self) -> str:
-        """It has ended; why what it said cannot be read, if so."""
+        """The launcher has ended. Returns the reason if its output cannot be read."""
         if self._reading and not self._trouble:
             try:
                 self._reading.close()
@@ -77,7 +77,7 @@ class _Live:
 
 
 class _Chosen:
-    """The chosen tests of one file or several, in as many calls of the launcher as they take."""
+    """Runs the selected tests of one file or several, in as many launcher calls as needed."""
 
     def __init__(
         self, channel: Channel, options: Message, request: Message,
@@ -115,7 +115,7 @@ class _Chosen:
                     self._call(some, scratch)
 
     def _not_chosen(self) -> dict[tuple[str, str, int], str]:
-        """The addresses of the other tests of these files, by what the launcher calls them."""
+        """The addresses of the other tests of these files, by their names in the launcher."""
         known = {path: [name for name, *_ in tests] for path, tests in self._all.items()}
         tests = called(known, self._all, self._relative, self.bridge)
         return {
@@ -127,7 +127,7 @@ class _Chosen:
         return os.path.relpath(os.path.join(self._root, path))
 
     def _call(self, tests: Sequence[Called], scratch: str) -> None:
-        """Start the launcher for some tests, read what it says, and account for each of them."""
+        """Start the launcher for some tests, read its report, and account for each test."""
         read = self.bridge["read"]
         named = not needs_no_names(tests, self.bridge["run"], self._whole)
         files = [each for each in self._reads if each["report"]]

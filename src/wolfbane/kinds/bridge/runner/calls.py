@@ -48,7 +48,7 @@ def escaped(text: str, dialect: str) -> str:
 
 
 def needs_no_names(tests: Iterable[Called], run: Mapping[str, Any], whole: Container[str]) -> bool:
-    """Whether the launcher is to run all that it knows of the tests' files."""
+    """Whether the launcher must run all tests that it knows in the tests' files."""
     if run["per"] == "test" or not run["names"]["unless_all"]:
         return False
     return all(test.path in whole for test in tests)
@@ -59,7 +59,7 @@ def in_calls(
 ) -> Iterator[list[Called]]:
     """The tests of each call: all in one, unless they grow too long for a command line.
 
-    Those of files that are ``whole`` need no names, if the bridge says so, but their files may.
+    Tests of files that are ``whole`` need no names, if the bridge allows it, but their files may.
     """
     how, alike = run["names"]["how"], _alike(tests)
     if how == "files" or run["per"] == "test":
@@ -84,7 +84,7 @@ def in_calls(
 
 
 def _alike(tests: Iterable[Called]) -> list[list[Called]]:
-    """Those of a file that are called the same, which only run together, side by side."""
+    """The tests of a file with the same name, which can only run together."""
     groups: dict[tuple[str, str], list[Called]] = {}
     for test in tests:
         groups.setdefault((test.path, test.known_as), []).append(test)
@@ -107,7 +107,7 @@ def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path
 
 
 def flat(command: Iterable[str | Sequence[str]]) -> list[str]:
-    """The arguments of a command, those that belong together among the others."""
+    """The arguments of a command, with nested lists flattened."""
     return [a for each in command for a in ([each] if isinstance(each, str) else each)]
 
 
@@ -144,7 +144,7 @@ def _has_values(argument: str, many: Mapping[str, Sequence[str]], known: Mapping
 
 
 def _single(argument: str, known: Mapping[str, str]) -> str:
-    """An argument with its placeholders filled; two braces stand for one."""
+    """An argument with its placeholders filled in. Two braces mean one."""
 
     def value(match: re.Match[str]) -> str:
         return known.get(match[1], match[0]) if match[1] else match[0][0]

@@ -29,13 +29,13 @@ class Teller:
             channel.send({"type": "started", "address": self._ahead})
 
     def parts(self, address: str, parts: Sequence[Message]) -> None:
-        """Parts of a test have ended, of which there will be more to tell."""
+        """Some parts of a test have ended, and more will follow."""
         self._channel.send({"type": "parts", "address": address, "parts": parts})
 
     def tell(
         self, address: str, account: str, entry: ReportedTest, file: str, seconds: float
     ) -> None:
-        """All that an entry says of a test, which is in ``file`` if the entry does not say it."""
+        """All facts of an entry about a test, which is in ``file`` if the entry names no file."""
         self._start(address)
         if entry.output:
             self._say(address, entry.output)
@@ -52,14 +52,14 @@ class Teller:
         self._channel.send(finished)
 
     def meet(self, address: str, group: str) -> None:
-        """A test that only the launcher knew: the next time, it can be chosen.
+        """A test that only the launcher knew. It can be selected in the next run.
 
-        It has no line: if it does not come back then, it is forgotten.
+        It has no line. If it is not in the next report, it is removed.
         """
         self._channel.hold({"type": "test", "address": address, "group": group})
 
     def end(self, addresses: Iterable[str], verdict: Message, output: str) -> None:
-        """The same of each of these, with what the launcher printed."""
+        """The same result for each of these tests, with the launcher's output."""
         for address in addresses:
             self._start(address)
             self._say(address, output)
@@ -73,7 +73,7 @@ class Teller:
         self._channel.hold({"type": "output", "address": address, "stream": "both", "text": text})
 
     def _attach(self, address: str, path: str) -> None:
-        """A file that the report says a test left behind; what is not there any more is not."""
+        """An evidence file from the report; a file that no longer exists is ignored."""
         try:
             data = Path(path.removeprefix("file://")).read_bytes()
         except OSError:
@@ -101,7 +101,7 @@ def ended(entry: ReportedTest) -> Message:
 
 
 def part_data(part: Part) -> Message:
-    """A part as the protocol has it; most have no more to say than how they ended."""
+    """A part in the form of the protocol; most parts have only an outcome."""
     data: Message = {"name": part.name, "outcome": str(part.outcome)}
     if part.message or part.seconds or part.line or part.parts:
         data.update(message=part.message, seconds=part.seconds, line=part.line)
@@ -111,7 +111,7 @@ def part_data(part: Part) -> Message:
 
 
 def _place(entry: ReportedTest, file: str) -> tuple[str, int] | None:
-    """Where it says that it failed: by its line, or where its text names the test's own file."""
+    """The place of a failure: its line, or a line of the test's own file in its text."""
     if entry.line:
         return (os.path.abspath(entry.file) if entry.file else file), entry.line
     if not file or not entry.outcome.is_bad:

@@ -23,8 +23,8 @@ Hear = Callable[[bytes], None]
 class LauncherEnd:
     """The end of a launcher: its exit code, its last output, and ``late`` if it was stopped.
 
-    ``errors`` is what of that it said on standard error, where the two were kept apart. A launcher
-    that stays up may have no code to give (``has_code``).
+    ``errors`` is the part on standard error, if the streams were separate. A launcher that keeps
+    running may have no exit code (``has_code``).
     """
 
     code: int
@@ -38,10 +38,10 @@ def launch(
     command: Sequence[str], variables: Mapping[str, str], limit: float | None, hear: Hear,
     *, apart: bool, folder: str = "",
 ) -> LauncherEnd:  # fmt: skip
-    """Run it to its end, or for ``limit`` seconds. Raises OSError where it cannot be started.
+    """Run it to its end, or for ``limit`` seconds. Raises OSError if it cannot be started.
 
-    ``hear`` gets its output as it comes; what it says on standard error is part of that, or
-    kept ``apart`` from it. Without a ``folder`` it runs in that of this process.
+    ``hear`` receives its output immediately; standard error is part of it, or separate with
+    ``apart``. Without a ``folder``, it runs in the folder of this process.
     """
     process = subprocess.Popen(
         [found_program(command[0], folder), *command[1:]], cwd=folder or None,
@@ -79,7 +79,7 @@ def _text(data: bytes) -> str:
 
 
 class _Printed:
-    """What a launcher prints, followed while it runs; the last of it is kept."""
+    """Reads a launcher's output while it runs, and keeps the last part."""
 
     def __init__(self, hear: Hear) -> None:
         self.output, self.errors = b"", b""
@@ -87,7 +87,7 @@ class _Printed:
         self._selector = selectors.DefaultSelector()
 
     def follow(self, stream: IO[bytes], take: Hear) -> None:
-        """Have a stream read, and what comes taken."""
+        """Read a stream, and process its data."""
         self._selector.register(stream, selectors.EVENT_READ, take)
 
     def said(self, data: bytes) -> None:
@@ -96,12 +96,12 @@ class _Printed:
         self._hear(data)
 
     def complained(self, data: bytes) -> None:
-        """It said something on standard error."""
+        """The launcher wrote to standard error."""
         self.output = (self.output + data)[-KEPT:]
         self.errors = (self.errors + data)[-KEPT:]
 
     def until(self, process: subprocess.Popen[bytes]) -> None:
-        """Read until it has ended: a child may hold the streams open for ever."""
+        """Read until the launcher has ended, because a child process may keep the streams open."""
         with self._selector as selector:
             while selector.get_map():
                 ready = selector.select(TICK)

@@ -26,7 +26,7 @@ _SAID = 2000
 
 @dataclass(frozen=True)
 class Listed:
-    """A test of a list; ``file`` is as it is written there."""
+    """A test of a list; ``file`` is as written there."""
 
     name: str
     group: str = ""

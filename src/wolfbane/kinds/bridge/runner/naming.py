@@ -17,8 +17,8 @@ from wolfbane.model import NESTED
 class Called:
     """A test with its name in the launcher. ``file`` is relative to the suite's folder.
 
-    ``read_as`` is the name under which its report has it. ``number`` says which it is of those in
-    its file that have the same there, and ``among`` of how many.
+    ``read_as`` is its name in the report. ``number`` is its position among the ``among`` tests of
+    its file with the same name in the report.
     """
 
     path: str
@@ -39,10 +39,9 @@ def called(
     chosen: Mapping[str, Sequence[str]], known: Mapping[str, Sequence[Sequence[Any]]],
     relative: Callable[[str], str], bridge: Mapping[str, Any],
 ) -> list[Called]:  # fmt: skip
-    """What the launcher calls the chosen tests of each path, by the templates of the bridge.
+    """The launcher's names for the selected tests of each path, by the templates of the bridge.
 
-    Of all known tests the name is given, the group, what it is called if its name does not say
-    it, and its line.
+    For each known test: its name, its group, its name in the source if different, and its line.
     """
     names = bridge["run"]["names"]
     given, read, nested = names["name"], read_template(bridge), names["nested"]
@@ -66,19 +65,19 @@ def called(
 
 
 def read_template(bridge: Mapping[str, Any]) -> str:
-    """What makes of a test the name that the report has for it."""
+    """Computes the name of a test in the report."""
     template: str = bridge["read"].get("test") or bridge["run"]["names"]["name"]
     return template
 
 
 def fields_of(file: str, name: str, group: str, source: str, nested: str) -> dict[str, str]:
-    """What stands in a template: ``source`` is a name that the test's own name does not say."""
+    """The values of a template: ``source`` is a name that the test's own name does not contain."""
     last = source or (name[len(group) + len(NESTED) :] if group else name)
     return {"name": last, "group": nested.join(group.split(NESTED)), **fields_of_file(file)}
 
 
 def fields_of_file(file: str) -> dict[str, str]:
-    """What a template can say of a file: as a module, its folders are joined by dots."""
+    """The values from a file in a template: in a module, folders are joined by dots."""
     whole, _ = os.path.splitext(file)
     return {
         "file": file, "folder": os.path.dirname(file), "stem": os.path.basename(whole),
@@ -87,7 +86,7 @@ def fields_of_file(file: str) -> dict[str, str]:
 
 
 class _Template(string.Formatter):
-    """Text behind the colon of a placeholder stands after its value, if that is not empty."""
+    """The text after the colon of a placeholder follows its value, if the value is not empty."""
 
     def format_field(self, value: Any, format_spec: str) -> str:
         return f"{value}{format_spec}" if value else ""
@@ -106,14 +105,14 @@ class CalledBack(NamedTuple):
 
     @property
     def whole(self) -> str:
-        """The name as it is in an address."""
+        """The name in the form of an address."""
         return f"{self.group}{NESTED}{self.name}" if self.group else self.name
 
 
 def called_back(read_as: str, file: str, bridge: Mapping[str, Any]) -> CalledBack | None:
-    """The name of a test by what its report calls it; None where the template tells no one name.
+    """The name of a test from its name in the report; None if the template is ambiguous.
 
-    It is the inverse of what :func:`called` does with the template of the bridge.
+    It is the inverse of :func:`called` with the template of the bridge.
     """
     template, nested = read_template(bridge), bridge["run"]["names"]["nested"]
     pieces, known = [], fields_of_file(file)

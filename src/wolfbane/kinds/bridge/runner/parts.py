@@ -27,11 +27,11 @@ class Naming:
 
     @property
     def divides(self) -> bool:
-        """Whether a test's own entry may come before or after those of its parts."""
+        """Whether a test's own entry may be before or after those of its parts."""
         return self._pattern is not None
 
     def of(self, entry: ReportedTest) -> str:
-        """What the launcher calls the test of an entry."""
+        """The launcher's name for the test of an entry."""
         return self._called(entry, entry.name, entry.suite)
 
     def outer(self, entry: ReportedTest, called: str) -> Sequence[tuple[str, str]]:
@@ -89,7 +89,7 @@ class Gathered:
 
 
 def part_of(name: str, entry: ReportedTest) -> Part:
-    """An entry as a part, with all that it says of how it ended."""
+    """An entry as a part, with all facts about its outcome."""
     text = f"{entry.message}\n{entry.detail}".strip()
     if entry.detail.startswith(entry.message):
         text = entry.detail
@@ -134,7 +134,7 @@ class FileParts:
             self._waiting = []
 
     def verdict(self) -> Message:
-        """How the file ended by its parts, and what there is to say of that."""
+        """The outcome of the file from its parts, and the message."""
         if self._failed:
             return {"outcome": "failed", "message": f"{self._failed} of {self.total} failed"}
         if self._flaky:

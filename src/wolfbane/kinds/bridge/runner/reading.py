@@ -32,8 +32,8 @@ Take = Callable[[ReportedTest], None]
 class ReportReading:
     """Reads one stream in the bridge's format. All calls raise FormatError.
 
-    ``live``: it is read while it is written, so that what came between two entries tells how
-    long a test took whose entry does not say it.
+    ``live``: it is read while it is written, so the time between two entries is the duration of a
+    test whose entry has none.
     """
 
     def __init__(self, read: dict[str, Any], take: Take, *, live: bool = False) -> None:
@@ -54,7 +54,7 @@ class ReportReading:
         self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
 
     def feed(self, data: bytes) -> None:
-        """Take a piece of the stream; whole entries are sent at once."""
+        """Process a piece of the stream; complete entries are sent immediately."""
         if self._format == "xunit":
             self._tell(self._xunit.feed(data))
         elif self._format == "ctrf":
@@ -87,7 +87,7 @@ class ReportReading:
         return replace(entry, seconds=took) if took and not entry.seconds else entry
 
     def _since_the_last(self) -> float:
-        """Seconds since this was asked before, where it means something."""
+        """Seconds since the last call, if that is meaningful."""
         if self._last is None:
             return 0.0
         now = time.perf_counter()
@@ -108,7 +108,7 @@ class ReportReading:
             self._lines(line)
 
     def _lines(self, line: str) -> None:
-        """A line that tells of a test, or one that a test said. Colours are not looked at."""
+        """A line with a result, or a line of a test's output. Colours are ignored."""
         line = _COLOUR.sub("", line)
         if self._ignored and self._ignored.search(line):
             return
@@ -119,7 +119,10 @@ class ReportReading:
         self._said.add(f"{line}\n")
 
     def _found(self, entry: ReportedTest, line: str) -> None:
-        """An entry: where nothing says whose the other lines are, a failure has those around it."""
+        """An entry.
+
+        If the bridge does not assign the other lines, a failure gets the lines around it.
+        """
         before = str(self._said)
         self._flush()
         if self._output == "before":
@@ -132,14 +135,14 @@ class ReportReading:
             self._take(entry)
 
     def _flush(self) -> None:
-        """Tell the test that waited for what it said."""
+        """Send the pending test with its output."""
         if self._waiting is not None:
             output = f"{self._waiting.output}{self._said}".strip("\n")
             self._take(replace(self._waiting, output=output))
         self._waiting, self._said = None, Text()
 
     def _tell_points(self, end: int) -> None:
-        """Tell the points up to one that were not told yet."""
+        """Send the points up to this one that were not sent yet."""
         for number in range(self._sent, end):
             entry = entry_of(self._tap.document.points[number])
             took = self._took[number] if number < len(self._took) else 0.0
@@ -158,7 +161,7 @@ class ReportReading:
 
 
 def _event(line: str, keys: Mapping[str, str], outcomes: Mapping[str, str]) -> ReportedTest:
-    """A line of JSON: its name and outcome, and what else there is to say."""
+    """A line of JSON: its name and outcome, and further facts."""
 
     def text(key: str) -> str:
         return str(data.get(keys.get(key, key), ""))
@@ -180,7 +183,7 @@ def _event(line: str, keys: Mapping[str, str], outcomes: Mapping[str, str]) -> R
 
 
 def _seconds(match: re.Match[str], groups: Mapping[str, str]) -> float:
-    """The time that a line says: in the unit that stands behind the number, else in seconds."""
+    """The time in a line: in the unit after the number, or otherwise in seconds."""
     for group, unit in (("milliseconds", "ms"), ("seconds", "s")):
         if groups.get(group):
             time = _TIME.match(match.string, match.start(group))

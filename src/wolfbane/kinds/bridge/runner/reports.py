@@ -23,7 +23,7 @@ _GROWING = frozenset({"events", "lines", "tap"})
 
 @dataclass(frozen=True)
 class _Seen:
-    """A file as it was before a start: ``digest`` of its whole content, if it may grow."""
+    """The state of a file before a start: ``digest`` of its whole content, if it may grow."""
 
     stamp: tuple[int, int, int]
     digest: bytes
@@ -41,7 +41,7 @@ class Reports:
     def read(self, taker: Callable[[dict[str, Any]], Take]) -> str:
         """Take the entries that were written since; what is wrong with them, if anything is.
 
-        One report is enough: what was chosen may have left none at another place.
+        One report is sufficient: the selected tests may have written none at another place.
         """
         found = False
         try:
@@ -56,7 +56,7 @@ class Reports:
 
 
 class _Report:
-    """The files at the place of one report, as they were when this was made."""
+    """The files at the place of one report at the time of creation."""
 
     def __init__(self, read: dict[str, Any], scratch: str) -> None:
         self.table = read
@@ -73,7 +73,7 @@ class _Report:
         return found
 
     def _fresh(self) -> Iterator[tuple[str, int]]:
-        """The files that were written since, and where in them that begins."""
+        """The files that were written since, and the start of the new part in each."""
         for path in self._matching():
             seen = self._before.get(path)
             if seen is None:
@@ -113,7 +113,7 @@ def _digest(path: str, size: int) -> bytes:
 
 @contextmanager
 def alone_at(places: Iterable[str]) -> Iterator[None]:
-    """Wait until no other start in this folder has a report at such a place, whoever began it.
+    """Wait until no other start in this folder has a report at this place.
 
     A place below the scratch folder is a start's own; nothing is waited for there.
     """

@@ -26,8 +26,8 @@ _AGAIN = "again"
 class LauncherVerdict:
     """The end of a call. ``ended`` is the reason if it was stopped; ``trouble`` is a reading error.
 
-    ``code`` is None for a launcher that stays up and gives none. ``asked`` is the command that was
-    started, or the line that was sent.
+    ``code`` is None for a launcher that keeps running and gives none. ``asked`` is the command that
+    was started, or the line that was sent.
     """
 
     code: int | None
@@ -39,7 +39,7 @@ class LauncherVerdict:
 
     @property
     def shown(self) -> str:
-        """What was started, and what it printed."""
+        """The command, and its output."""
         return f"$ {self.asked}\n{self.output}"
 
 
@@ -47,11 +47,11 @@ class LauncherVerdict:
 class LauncherCall:
     """The purpose of one launcher call.
 
-    ``place`` is where entries and problems count that belong to none of several files.
-    ``others`` are the known tests that were not chosen, by path, what they are called, and
-    number, and ``names_of_others`` what they are called. ``by_name``: the launcher was given names,
-    so that it leaves out other tests. ``waits``: results are sent once the launcher has ended, for
-    later entries may contradict earlier ones.
+    ``place`` is where entries and problems count if they belong to none of several files.
+    ``others`` are the known tests that were not selected, by path, name and number, and
+    ``names_of_others`` their names. ``by_name``: the launcher got names, so it leaves out other
+    tests. ``waits``: results are sent when the launcher has ended, because later entries may
+    contradict earlier ones.
     """
 
     tests: Sequence[Called]
@@ -63,7 +63,7 @@ class LauncherCall:
 
 
 class Accounts:
-    """Tells of each test what its entry says; of each without one, that no result came back."""
+    """Sends the result of each test with an entry, and an error for each test without one."""
 
     def __init__(self, channel: Channel, bridge: Mapping[str, Any], call: LauncherCall) -> None:
         tests, place = call.tests, call.place
@@ -75,7 +75,7 @@ class Accounts:
         self._chosen = {name: tuple(tests) for name, tests in self._left.items()}
         self._seen: Counter[tuple[str, str]] = Counter()
         self._last: dict[str, str] = {}
-        """The address of the last test that an entry was of, by what it is called."""
+        """The address of the last test with an entry, by its name."""
         self._waiting: dict[str, tuple[str, ReportedTest]] = {}
         self._contradiction = ""
         paths = {test.file: test.path for test in tests}
@@ -91,12 +91,12 @@ class Accounts:
         self._parts = FileParts(self._teller, self._place) if files else None
 
     def taker(self, read: Mapping[str, Any]) -> Callable[[ReportedTest], None]:
-        """What takes the entries of a report, which are named as its table ``read`` says."""
+        """The receiver for the entries of a report, named as in its table ``read``."""
         naming = Naming(read)
         return lambda entry: self._take(entry, naming)
 
     def _take(self, entry: ReportedTest, naming: Naming) -> None:
-        """An entry: of a test that was asked for, of a part of one, or of one nobody knew."""
+        """An entry: of a requested test, of a part of one, or of an unknown test."""
         called = naming.of(entry)
         self._bad |= entry.outcome.is_bad
         if self._parts is not None:
@@ -153,7 +153,7 @@ class Accounts:
         return False
 
     def _is_left_out(self, entry: ReportedTest) -> bool:
-        """Whether it only says that something was not chosen."""
+        """Whether the entry only reports that something was not selected."""
         return entry.outcome is Outcome.SKIPPED and self._asked.by_name
 
     def _tell(self, address: str, account: str, entry: ReportedTest) -> None:
@@ -177,9 +177,9 @@ class Accounts:
     def _address(self, entry: ReportedTest, read_as: str) -> tuple[str, str]:
         """Of the test that waits under this name: in the entry's file, and there by its number.
 
-        Else one that ran ``unasked``, had an entry before, or is ``added``. None for what only
-        says that something was left out, and for a test that had to run since it is called as one
-        that was chosen.
+        Otherwise, a test that ran ``unasked``, had an earlier entry, or is ``added``. None for an
+        entry that only reports a skipped selection, and for a test that had to run because it has
+        the name of a selected test.
         """
         path = self._path(entry)
         self._seen[path, read_as] += 1
@@ -206,7 +206,7 @@ class Accounts:
         return f"{place}#{read_as}{again}", "added"
 
     def _path(self, entry: ReportedTest) -> str:
-        """The path of the entry's file, or nothing where several are possible.
+        """The path of the entry's file, or empty if several are possible.
 
         Another test file is never taken for one of these: it may have tests of the same names.
         """
@@ -223,7 +223,7 @@ class Accounts:
         return next((file for file, known in self._paths.items() if known == path), "")
 
     def close(self, verdict: LauncherVerdict) -> None:
-        """What has no entry is an error; so is an exit code that says something else."""
+        """A test without an entry is an error. So is an exit code that contradicts the report."""
         if self._bridge["read"]["format"] == "exit":
             self._close_by_exit_code(verdict)
             return
@@ -282,7 +282,7 @@ class Accounts:
         self._teller.end([self._place], end, verdict.output)
 
     def _disagreement(self, code: int | None, strange: str) -> str:
-        """What is wrong where the exit code and the report say different things."""
+        """The contradiction between the exit code and the report."""
         if code is None:
             return ""
         if strange:

@@ -30,7 +30,7 @@ _LEAVING = 1.0
 
 @dataclass(frozen=True)
 class Start:
-    """A command; for a launcher that stays up, the line that asks it for something as well."""
+    """A command; for a launcher that keeps running, also the request line."""
 
     command: Sequence[str]
     request: str = ""
@@ -46,8 +46,7 @@ class StandingLauncher:
 
     A new process is started if the old one has ended or was stopped.
 
-    ``done`` matches the line that ends an answer. Used as a context manager: the process ends with
-    it.
+    ``done`` matches the line that ends a response. As a context manager, it ends the process.
     """
 
     def __init__(self, done: str, variables: Mapping[str, str]) -> None:
@@ -63,10 +62,10 @@ class StandingLauncher:
         self._leave()
 
     def ask(self, start: Start, limit: float, hear: Hear, *, apart: bool) -> LauncherEnd:
-        """Send a request, and have its answer heard. Raises OSError where nothing can be started.
+        """Send a request, and read its response. Raises OSError if nothing can be started.
 
-        An answer takes ``limit`` seconds at most, else the process is killed. The exit code is
-        that of the line that ended the answer, or of the process, if that ended.
+        If a response takes more than ``limit`` seconds, the process is killed. The exit code comes
+        from the line that ended the response, or from the process if it ended.
         """
         process = self._running(start.command, apart=apart)
         answer = _Replies(self._done, hear)
@@ -122,7 +121,7 @@ class StandingLauncher:
 
 
 class _Replies:
-    """What a launcher prints for one request; the last of it is kept."""
+    """Reads a launcher's output for one request, and keeps the last part."""
 
     def __init__(self, done: re.Pattern[str], hear: Hear) -> None:
         self.kept, self.errors = b"", b""
@@ -132,7 +131,9 @@ class _Replies:
         self._rest = b""
 
     def follow(self, process: subprocess.Popen[bytes], until: float) -> bool:
-        """Read until the answer is over or the process has closed its output; False if too late."""
+        """Read until the response is complete or the process has closed its output; False after the
+        limit.
+        """
         with selectors.DefaultSelector() as selector:
             for stream in filter(None, (process.stdout, process.stderr)):
                 selector.register(stream, selectors.EVENT_READ)
@@ -156,7 +157,7 @@ class _Replies:
         return True
 
     def _take(self, data: bytes) -> None:
-        """Whole lines are heard; the one that says so ends the answer."""
+        """Complete lines are processed; the matching line ends the response."""
         *lines, self._rest = (self._rest + data).split(b"\n")
         for line in lines:
             match = self._pattern.search(self.text(line).rstrip("\r"))
@@ -174,5 +175,5 @@ class _Replies:
 
     @staticmethod
     def text(data: bytes) -> str:
-        """What was printed, as text."""
+        """The output as text."""
         return data.decode("utf-8", "replace")

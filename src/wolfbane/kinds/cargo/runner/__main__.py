@@ -112,7 +112,7 @@ class _CargoWorker:
         self.channel.send({"type": "ran", "file": path})
 
     def whole(self, path: str, program: Program) -> None:
-        """A program with a main function of its own is one test: its exit code decides."""
+        """A program with its own main function is one test: its exit code is the outcome."""
         self.channel.send({"type": "started", "address": path})
         began = time.perf_counter()
         process = subprocess.run(
@@ -127,7 +127,7 @@ class _CargoWorker:
         self.finish(path, result, time.perf_counter() - began)
 
     def document(self, path: str, tests: Sequence[Compiled]) -> None:
-        """Run documentation tests: all in one go where filters can say just these."""
+        """Run documentation tests: all in one call if filters can select exactly these."""
         given = [test.given for test in tests]
         words = doc_filters(given, self.crate.docs)
         groups = [(words, tests)] if words is not None else [
@@ -145,7 +145,7 @@ class _CargoWorker:
     def run_documentation(
         self, path: str, filters: Sequence[str], tests: Sequence[Compiled]
     ) -> None:
-        """Their details come at the very end, so what failed is only told then."""
+        """Their details appear at the very end, so failures are reported only then."""
         by_given = {test.given: test for test in tests}
         failed: list[tuple[TestEnding, float]] = []
         clock = [time.perf_counter()]
@@ -259,7 +259,7 @@ class _Course:
 
 
 def documentation_failure(text: str, name: str) -> Message:
-    """What the documentation tool says of an example that failed."""
+    """The documentation tool's messages about a failed example."""
     if "Couldn't compile the test" in text:
         first = next((line for line in text.splitlines() if line.startswith("error")), "")
         message = f"the example does not compile: {first}"

@@ -48,7 +48,7 @@ class Compiled:
 class Crate:
     """The compiled result of a manifest. Files are absolute paths.
 
-    ``broken`` says why there is nothing of it; ``blocked``: because it was not to be compiled.
+    ``broken`` is the reason if nothing was compiled; ``blocked``: compiling was not allowed.
     """
 
     root: str
@@ -64,7 +64,7 @@ class Toolchain:
     """The commands of one suite's toolchain."""
 
     def __init__(self, program: str, manifest: str, options: Sequence[str], kept: Path) -> None:
-        """``kept`` is a file that says what was compiled last, for runs that compile nothing."""
+        """``kept`` is a file that stores the last build, for runs that compile nothing."""
         self._program, self._manifest, self._options = program, manifest, list(options)
         self._kept = kept
 
@@ -74,7 +74,7 @@ class Toolchain:
         return [self._program, "test", *place, *self._options, *arguments]
 
     def compile(self) -> Crate:
-        """Compile every test, list those of each program and of the documentation."""
+        """Compile every test, and list those of each program and of the documentation."""
         crate = Crate(self._workspace())
         command = self.command("--no-run", "--message-format=json")
         process = subprocess.run(command, stdout=subprocess.PIPE, text=True, check=False)
@@ -101,7 +101,7 @@ class Toolchain:
         return crate
 
     def reuse(self) -> Crate | None:
-        """What was compiled last, compiling nothing; None where that is not there any more."""
+        """The last build, without compiling; None if it no longer exists."""
         try:
             known = json.loads(self._kept.read_text())
         except (OSError, ValueError):
@@ -177,8 +177,9 @@ def doc_line(given: str) -> int:
 def doc_filters(chosen: Sequence[str], known: Sequence[str]) -> list[str] | None:
     """Words that pick just these documentation tests out of all that are known.
 
-    The documentation tool cuts its filters at spaces, which every name holds. So tests are
-    picked by ``LINE)``, and what that picks besides is skipped by line or file. None: no way.
+    The documentation tool splits its filters at spaces, and every name contains spaces. So tests
+    are selected by ``LINE)``, and additional matches are skipped by line or file. None: not
+    possible.
     """
     lines = {f"{doc_line(name)})" for name in chosen}
     picked = [name for name in known if any(line in name for line in lines)]
@@ -194,7 +195,7 @@ def doc_filters(chosen: Sequence[str], known: Sequence[str]) -> list[str] | None
 
 
 def environment(program: Program) -> dict[str, str]:
-    """What the toolchain itself sets when it starts a test program."""
+    """The variables that the toolchain itself sets when it starts a test program."""
     with open(os.path.join(program.package, "Cargo.toml"), "rb") as file:
         package = tomllib.load(file).get("package", {})
     name, version = str(package.get("name", "")), package.get("version", "")
@@ -258,7 +259,7 @@ def _lines(file: str) -> Sequence[str]:
 
 
 def _modules(program: Program, given: str) -> list[str]:
-    """The longest run of a test's modules that is a file of its own."""
+    """The longest prefix of a test's modules that is a separate file."""
     path = given.split("::")[:-1]
     folder = Path(program.source).parent
     for length in range(len(path), 0, -1):

@@ -1,7 +1,7 @@
 """Parses the output of a compiled test program that runs its tests one at a time without capture.
 
-The form is that of the language's own test harness: ``test NAME ... `` when a test begins,
-``ok``, ``FAILED`` or ``ignored`` when it ends, and whatever the test prints in between.
+The format is that of the language's own test harness: ``test NAME ... `` when a test starts,
+``ok``, ``FAILED`` or ``ignored`` when it ends, and the test's output in between.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ _MARKER = re.compile(
     re.M,
 )
 _ROOM = 64
-"""Characters of a marker besides its name."""
+"""Characters of a marker in addition to its name."""
 _AGAIN = re.compile(r"\nrunning \d+ tests?\n")
 _DETAIL = re.compile(
     r"^---- (?P<name>.+?) stdout ----\n(?P<text>.*?)(?=^---- .+? stdout ----\n|^failures:\n|\Z)",
@@ -62,9 +62,10 @@ class TestEnding:
 class LibtestReader:
     """Parses output as it arrives. Calls back when tests start and end.
 
-    What was looked through once is not looked through again: a test may print without end. So the
-    text of the running test is kept in pieces, and only its end, in which a marker may have begun,
-    stays at hand. The first character there was dealt with before: it says whether a line begins.
+    Text that was searched once is not searched again, because a test may print without end. So the
+    text of the running test is kept in pieces, and only its end, in which a marker may have
+    started, is searched. The first character there was handled before: it shows whether a line
+    starts.
     """
 
     def __init__(
@@ -84,7 +85,7 @@ class LibtestReader:
         self._over = False
 
     def feed(self, text: str) -> None:
-        """Take in more of what was printed."""
+        """Process more of the output."""
         self._rest += text
         while self._take_again() if self._over else self._take_marker():
             pass
@@ -108,7 +109,7 @@ class LibtestReader:
         self._kept, self._rest = [], self._rest[after - 1 :]
 
     def _take_marker(self) -> bool:
-        """Deal with the next beginning of a test, or the summary; whether there was one."""
+        """Handle the next start of a test, or the summary; returns whether there was one."""
         for found in _MARKER.finditer(self._rest, 1):
             if found["summary"]:
                 if self._close(self._text(found.start())):
@@ -125,7 +126,7 @@ class LibtestReader:
         return False
 
     def _take_again(self) -> bool:
-        """After a summary another program of the same run may begin; whether one did."""
+        """After a summary, another program of the same run may start; returns whether one did."""
         found = _AGAIN.search(self._rest, 1)
         if found is None:
             return False
@@ -139,7 +140,7 @@ class LibtestReader:
             self.details[match["name"]] = match["text"].strip("\n")
 
     def _close(self, segment: str) -> bool:
-        """The end of the current test, if the text up to here says so."""
+        """The end of the current test, if the text up to this point contains it."""
         if not self.current:
             return True
         tail = segment[-_LONGEST_STATUS:]
@@ -154,7 +155,7 @@ class LibtestReader:
 
 
 def verdict(test: TestEnding) -> dict[str, Any]:
-    """Outcome, message, output and frames (files as they were printed) of a test."""
+    """Outcome, message, output and frames (files as printed) of a test."""
     if test.status == "ok":
         return {"outcome": "passed", "output": test.text}
     if test.status == "ignored":
@@ -163,7 +164,7 @@ def verdict(test: TestEnding) -> dict[str, Any]:
 
 
 def failure(text: str, name: str, *, should_panic: bool = False) -> dict[str, Any]:
-    """What a failed test says of itself."""
+    """The message of a failed test."""
     panics = [m for m in _PANIC.finditer(text) if _RETURNED not in (m["old"] or "")]
     own = [panic for panic in panics if panic["thread"] in (name, "main")]
     if not panics:

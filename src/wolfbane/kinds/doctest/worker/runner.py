@@ -15,11 +15,11 @@ from wolfbane.kinds.worker.placed import ExampleFailed, MalformedExamples
 
 WHOLE_MODULE = "(module)"
 _LINE_OF = re.compile(r"line (\d+) of the docstring for \S+ ")
-"""How the standard library's parser begins what it says."""
+"""The first words of the standard library parser's message."""
 
 
 class _Malformed(doctest.DocTest):
-    """A text whose examples cannot be read: it stands in their place, so the others go on."""
+    """A text whose examples cannot be parsed. It takes their place, so the others still run."""
 
     problem: ValueError = ValueError()
 
@@ -33,7 +33,7 @@ class _Malformed(doctest.DocTest):
 
 
 class _ExampleParser(doctest.DocTestParser):
-    """Reads examples; a text that is malformed becomes a test that says so."""
+    """Reads examples; a malformed text becomes a test that reports this."""
 
     def get_doctest(
         self, string: str, globs: Dict[str, Any], name: str, filename: Optional[str],

@@ -19,16 +19,16 @@ from typing import IO, Any
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 
 KEPT = 1 << 20
-"""Bytes of what a program prints that are kept."""
+"""Maximum number of bytes of a program's output that are kept."""
 FLOOD = 100 << 20
 """Bytes after which a program that prints without end is stopped."""
 SEND_EVERY = 0.02
-"""Seconds between two messages about what a program prints."""
+"""Seconds between two messages about a program's output."""
 GATHER = 0.002
 """Seconds in which what a program prints may gather: many write each line by itself, and to be
 woken for each costs the program more time than it takes to print it."""
 MUCH = 1 << 14
-"""Bytes after which nothing gathers: a program that prints so much at once would wait for us."""
+"""Bytes after which output is no longer collected: a program that prints this much would wait."""
 STEADY = 50
 """Times that standard output came alone, without a pause, before it gathers: what comes on both
 streams by turns is kept in the order in which it was printed."""
@@ -77,7 +77,7 @@ class ProgramRun:
         self.channel.send({**finished, **verdict})
 
     def judged(self, code: int) -> Message:
-        """The outcome, by the exit code and what was printed; a negative code is a signal."""
+        """The outcome, by the exit code and the output; a negative code is a signal."""
         raise NotImplementedError
 
     def command(self) -> list[str]:
@@ -90,10 +90,10 @@ class ProgramRun:
         return os.environ
 
     def take_output(self, data: bytes) -> None:
-        """What came on standard output."""
+        """The standard output."""
 
     def take_errors(self, data: bytes) -> None:
-        """What came on standard error."""
+        """The standard error."""
 
     def send_parts(self) -> None:
         """Send the parts that are known by now."""

@@ -1,7 +1,7 @@
 """Runs programs one after the other, and judges each by its exit code.
 
-The codes are those that build tools have long used for tests: 0 is success, 77 says that the
-test was skipped, and 99 that something broke before the test could decide.
+Build tools have long used these codes for tests: 0 is success, 77 means that the test was skipped,
+and 99 that something failed before the test could decide.
 """
 
 from __future__ import annotations
@@ -14,11 +14,11 @@ from wolfbane.kinds.worker.channel import Channel, Message
 SKIPPED = 77
 ERRORED = 99
 MESSAGE_LINES = 20
-"""Lines of what a program printed last that make the message of its failure."""
+"""The number of last output lines that form the message of a failure."""
 
 
 class _Run(ProgramRun):
-    """A program whose last lines say why it failed or was skipped."""
+    """A program whose last lines give the reason of a failure or skip."""
 
     def __init__(self, channel: Channel, options: Message, path: str) -> None:
         super().__init__(channel, options, path)

@@ -1,7 +1,7 @@
 """Shows the values in a failed plain ``assert``.
 
-Only files with plain test functions are compiled this way. Each operand of the condition is
-kept in a variable of its own as it is evaluated, so that nothing is evaluated twice.
+Only files with plain test functions are compiled this way. Each operand of the condition is stored
+in a separate variable when it is evaluated, so nothing is evaluated twice.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ def install_loader(file: str) -> None:
 
 
 class _Finder:
-    """Finds modules as usual, then takes over the loading of the chosen files alone."""
+    """Finds modules as usual, then loads only the selected files itself."""
 
     @staticmethod
     def find_spec(name: str, path: Any = None, target: Any = None) -> Any:
@@ -138,7 +138,7 @@ def explain(
     values: Dict[str, Any],
     message: Any,
 ) -> str:
-    """The message of an assert that did not hold: its text, its operands, their difference."""
+    """The message of a failed assert: its text, its operands, their difference."""
     lines = [] if message is None else [str(message)]
     lines.append(f"assertion failed: {text}")
     shown: Set[str] = set()

@@ -83,7 +83,7 @@ class ProcessState:
     def still_holds(self) -> bool:
         """Whether nothing differs now that is looked at.
 
-        It is asked after each test: lists of functions compare in half the time of dicts.
+        It is called after each test: lists of functions compare in half the time of dicts.
         """
         try:
             return (
@@ -102,9 +102,9 @@ class ProcessState:
             return False
 
     def restore(self, after: ProcessState) -> Damage:
-        """Undo what a test left changed, and say what that was.
+        """Undo the changes of a test, and report them.
 
-        What it added stays: entries of the import path, variables. Others may build on it.
+        Additions stay: entries of the import path, variables. Other tests may depend on them.
         """
         damage = Damage()
         self._restore_functions(damage)
@@ -183,7 +183,7 @@ def _timers() -> List[bool]:
 
 
 def _closed() -> List[bool]:
-    """Which of the standard streams are: one that is missing is closed."""
+    """The standard streams; a missing stream is closed."""
     known = sys.__dict__
     return [
         stream is None or bool(getattr(stream, "closed", False))
@@ -200,5 +200,5 @@ def _reopen(name: str, descriptor: int) -> None:
 
 
 def in_words(damage: Damage) -> Dict[str, Any]:
-    """The parts of a message that say what a test left, and whether that lasts."""
+    """The parts of a message about a test's changes, and whether they last."""
     return {"left": [*damage.mended, *damage.lasting], "lasting": bool(damage.lasting)}

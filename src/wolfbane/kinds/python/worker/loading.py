@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 class LoadedTest:
-    """A test that can be run, with its name inside its file and what is known of it."""
+    """A test that can be run, with its name inside its file and its known facts."""
 
     def __init__(self, case: unittest.TestCase, name: str, file: str) -> None:
         self.case = case
@@ -33,7 +33,7 @@ class LoadedTest:
 
 
 class FunctionTest(unittest.TestCase):
-    """A plain ``test_*`` function as a test case of its own."""
+    """A plain ``test_*`` function as a separate test case."""
 
     def __init__(self, function: Callable[[], Any]) -> None:
         super().__init__("run_function")
@@ -62,7 +62,7 @@ class _Loader(unittest.TestLoader):
 
 
 class TestLoader:
-    """Loads files on demand and hands out each test once by its address."""
+    """Loads files on demand and returns each test once by its address."""
 
     def __init__(self, root: str, options: Dict[str, Any]) -> None:
         self.root = root
@@ -79,7 +79,7 @@ class TestLoader:
     def use(self, path: str) -> str:
         """Put what a file imports from first on the import path; returns its top folder.
 
-        What the suite's own code has put on the path stays there.
+        Entries that the suite's own code has added to the path stay there.
         """
         top = self.top or _top_folder(os.path.dirname(os.path.join(self.root, path)))
         order = [*self.paths, top, self._started_in, *sys.path, *self.folders]
@@ -88,7 +88,7 @@ class TestLoader:
         return top
 
     def tests(self, path: str) -> Dict[str, LoadedTest]:
-        """The tests of a file by name. Raises whatever importing it raises."""
+        """The tests of a file by name. Raises all exceptions of the import."""
         if path not in self._found:
             self._found[path] = self._load(path)
         return self._found[path]
@@ -102,7 +102,7 @@ class TestLoader:
         return sorted(path for path in inside if not path.startswith(os.pardir))
 
     def take(self, path: str, name: str) -> Optional[LoadedTest]:
-        """One test, handed out once so that its memory is free after it ran."""
+        """One test, returned once, so that its memory is free after it ran."""
         found = self.tests(path).pop(name, None)
         if found is None:
             del self._found[path]
@@ -221,7 +221,7 @@ def _plain_functions(module: ModuleType) -> List[Callable[[], Any]]:
 
 
 def _named(cases: List[Any], file: str) -> Dict[str, LoadedTest]:
-    """Give each case a name of its own; a second one of the same name gets a number."""
+    """Give each case a unique name; a second case with the same name gets a number."""
     named: Dict[str, LoadedTest] = {}
     for case in cases:
         base = name = _name_of(case)
@@ -250,7 +250,7 @@ def _function_of(case: Any) -> Any:
 
 
 def _line_in(function: Any, file: str) -> int:
-    """The function's first line, or 0 where it is defined in another file."""
+    """The function's first line, or 0 if it is defined in another file."""
     if hasattr(function, "__wrapped__"):
         function = inspect.unwrap(function)
     code = getattr(function, "__code__", None)

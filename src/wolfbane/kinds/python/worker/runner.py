@@ -49,7 +49,7 @@ class _PythonWorker:
         self.library = library
 
     def collect(self, files: List[str]) -> None:
-        """Import each file and say what tests it holds."""
+        """Import each file and report its tests."""
         for path in files:
             self.channel.send({"type": "collecting", "file": path})
             problem: Message = {}
@@ -211,10 +211,10 @@ class _Result(unittest.TestResult):
         self._parts.append(part)
 
     def account_for_the_rest(self) -> None:
-        """What class and module hooks reported, once all is over.
+        """The reports of class and module hooks, after all tests.
 
-        Tests that a failed hook kept from starting take its outcome; a hook that failed
-        after its tests is an entry of its own.
+        Tests that could not start because of a failed hook get its outcome; a hook that failed
+        after its tests is a separate entry.
         """
         output = self._worker.capture.take()
         reported = set()

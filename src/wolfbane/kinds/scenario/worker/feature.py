@@ -1,7 +1,7 @@
 """Plain-language feature files: Given, When, Then.
 
-A feature holds scenarios, and rules that hold scenarios; the steps of a background run before the
-steps of each scenario on the same level; an outline is one scenario for each row of its example
+A feature contains scenarios, and rules that contain scenarios. The steps of a background run before
+the steps of each scenario on the same level. An outline is one scenario for each row of its example
 tables. The result is a flat list of all scenarios with their steps and tags. An error in one
 scenario is stored as its ``problem``. Only an error that prevents reading the rest is an error of
 the file.
@@ -36,7 +36,7 @@ _TAG = re.compile(r"@[^\s@]+")
 
 
 def read(text: str) -> Feature:
-    """Read a feature file. Raises FeatureError where it cannot be read on."""
+    """Read a feature file. Raises FeatureError if the rest cannot be read."""
     return _FeatureReader(text).read()
 
 
@@ -87,7 +87,7 @@ class _FeatureReader:
         )  # fmt: skip
 
     def _outline(self, block: FeatureBlock) -> None:
-        """An outline's sections; a warning where no test comes of it."""
+        """An outline's sections; a warning if it gives no tests."""
         self.sections.append(Section(block.full_name, block.line, block.end))
         for examples in block.examples:
             if examples.rows:
@@ -106,7 +106,7 @@ class _FeatureReader:
             self.block.problem = self.block.problem or error
 
     def _lone(self, error: FeatureError, name: str = "") -> None:
-        """Something wrong that belongs to no scenario: it stands for one, so that it is seen."""
+        """An error that belongs to no scenario. It becomes a scenario, so that it is visible."""
         tags = [tag for heading in self.above for tag in heading.tags]
         name = name or f"line {error.line}"
         block = FeatureBlock("scenario", "", name, error.line, tags, [*self.above], end=error.line)
@@ -157,7 +157,7 @@ class _FeatureReader:
 
     @property
     def _in_description(self) -> bool:
-        """Whether free text may stand here, and steps may not: a scenario's own begin below it."""
+        """Whether free text is allowed here, and steps are not: a scenario's own start below it."""
         examples = self.block.examples if self.block else []
         return self.block is None or bool(examples and not examples[-1].rows)
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from wolfbane.kinds.scenario.worker.scenarios import FeatureError
 
 FENCE = re.compile(r'^(\s*)("""|```)\s*(\S*)\s*$')
-"""The line that a text begins with, in quotes or backticks."""
+"""The line that starts a text, in quotes or backticks."""
 _CELL = re.compile(r"((?:\\.|[^|\\])*)\|")
 _ESCAPED = re.compile(r"\\(.)")
 
@@ -26,7 +26,7 @@ class FeatureTable:
 
 
 def read_table(lines: list[str], start: int) -> FeatureTable:
-    """The table that begins at the index of a line; empty lines and comments may be in it."""
+    """The table that starts at the index of a line; it may contain empty lines and comments."""
     rows: list[tuple[int, tuple[str, ...]]] = []
     problem = None
     at = start

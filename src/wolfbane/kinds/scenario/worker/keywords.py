@@ -16,18 +16,18 @@ ENGLISH = "en"
 STEPS = ("given", "when", "then", "and")
 HEADINGS = ("feature", "rule", "background", "outline", "scenario", "examples")
 EVERY_LANGUAGE = "*"
-"""A step may begin with a star instead of a word, in any language."""
+"""A step may start with a star instead of a keyword, in any language."""
 KEYWORDS: dict[str, dict[str, Any]] = json.loads(
     Path(__file__).with_name("feature_words.json").read_text(encoding="utf-8")
 )
 """The words of each kind of line, by language.
 
-``joined``: what follows a step's word stands right after it, as it does after an apostrophe.
+``joined``: the text follows a step's keyword directly, as after an apostrophe.
 """
 
 
 class Words:
-    """What begins the lines of one language."""
+    """The keywords of one language."""
 
     def __init__(self, language: str) -> None:
         translations = KEYWORDS[language]
@@ -66,7 +66,7 @@ class Words:
         return close[0] if close else ""
 
     def nearest_step(self, line: str, cutoff: float) -> str:
-        """The word of a step that a line may be meant to begin with, or nothing."""
+        """The step keyword that a line probably means, or nothing."""
         close = difflib.get_close_matches(line.split(" ", 1)[0], self.steps, 1, cutoff)
         return close[0] if close else ""
 

@@ -59,7 +59,7 @@ class ScenarioWorker:
             self.problem = _loading_problem(error)
 
     def load(self) -> StepBook:
-        """Import every file of the steps folders. Raises whatever that raises."""
+        """Import every file of the steps folders. Raises all exceptions of the files."""
         if importlib.util.find_spec("wolfbane") is None:
             sys.modules["wolfbane"] = types.ModuleType("wolfbane")
         sys.modules["wolfbane.steps"] = wolfbane.steps
@@ -75,7 +75,7 @@ class ScenarioWorker:
         tell_uses(self.channel, self.book, self.root, files)
 
     def collect(self, path: str) -> None:
-        """Say which scenarios a file holds, or what is wrong with it."""
+        """Report the scenarios of a file, or the error in it."""
         self.channel.send({"type": "collecting", "file": path})
         done: Message = {"type": "collected", "file": path, "divisible": False}
         try:
@@ -97,7 +97,7 @@ class ScenarioWorker:
             return features.read(file.read())
 
     def run(self, path: str, names: List[str]) -> None:
-        """Run scenarios of one file in the order that was asked for."""
+        """Run scenarios of one file in the requested order."""
         try:
             feature = self.read(path)
         except (OSError, ValueError) as error:  # it was right when it was scanned
@@ -130,7 +130,7 @@ class ScenarioWorker:
     def after(
         self, address: str, what: str, special: Dict[str, Any], tags: Tuple[str, ...]
     ) -> None:
-        """Run closing hooks; where one fails, that is an entry of its own."""
+        """Run closing hooks; a hook that fails is a separate entry."""
         problem = self.hooks("after", what, special, tags)
         if problem:
             self.say_printed(address)

@@ -71,7 +71,7 @@ class ScenarioRun:
         self.number = 0
 
     def run(self, problem: Message) -> None:
-        """Run hooks and steps; ``problem`` is what keeps it from starting."""
+        """Run hooks and steps; ``problem`` is the reason if the scenario cannot start."""
         self.worker.channel.send({"type": "started", "address": self.address})
         began = time.perf_counter()
         wolfbane.steps.registry.keep = self.keep
@@ -86,7 +86,7 @@ class ScenarioRun:
         self.worker.channel.send({**finished, "seconds": seconds, **(verdict or PASSED)})
 
     def wrong(self) -> Message:
-        """What is wrong with the scenario as it is written."""
+        """The error in the source of the scenario."""
         error = self.scenario.problem
         if error is None:
             return {}
@@ -94,7 +94,7 @@ class ScenarioRun:
         return {"outcome": "errored", "message": str(error), "frames": [frame]}
 
     def check(self) -> Message:
-        """Before anything runs: steps that nobody defined, or several, or whose values are wrong.
+        """Before anything runs: undefined steps, ambiguous steps, or steps with invalid values.
 
         What is wrong with a step outweighs that another one is missing.
         """
@@ -193,7 +193,7 @@ PASSED: Message = {"outcome": "passed"}
 
 
 def _to_define(undefined: List[Tuple[features.Step, str]]) -> str:
-    """The message about steps that nobody defined: the functions to write, each once."""
+    """The message about undefined steps: the functions to write, each once."""
     snippets: Dict[str, None] = {}
     for step, nearest in undefined:
         below = ["table"] * bool(step.table) + ["text"] * (step.doc is not None)

@@ -30,7 +30,7 @@ class FeatureError(ValueError):
 
 @dataclass(frozen=True)
 class Step:
-    """``kind`` is given, when or then; a step that goes on with And takes that before it."""
+    """``kind`` is given, when or then; a step with And has the kind of the previous step."""
 
     keyword: str
     kind: str
@@ -44,8 +44,8 @@ class Step:
 class Scenario:
     """One scenario, or one row of an outline. ``name`` has the rule and the row in it.
 
-    ``about`` are the headings that it stands below and its own, each with its description.
-    ``problem`` is what keeps it from running.
+    ``about`` are the headings above it and its own, each with its description. ``problem`` is the
+    reason if it cannot run.
     """
 
     name: str
@@ -99,7 +99,7 @@ class Heading:
 
 @dataclass
 class Examples:
-    """A table of an outline. It begins with its tags."""
+    """A table of an outline. It starts with its tags."""
 
     line: int
     tags: list[str]
@@ -108,7 +108,7 @@ class Examples:
 
 @dataclass
 class FeatureBlock:
-    """A background, scenario or outline as it stands in the file, below a feature and a rule."""
+    """A background, scenario or outline as written in the file, below a feature and a rule."""
 
     kind: str
     title: str
@@ -165,10 +165,10 @@ def expanded(block: FeatureBlock) -> Iterator[Scenario]:
 
 
 def _row_titles(block: FeatureBlock) -> dict[int, str]:
-    """What each row is called, by its line: never by its position among the others.
+    """The name of each row, by its line: never by its position among the others.
 
-    That is the outline's name with the row's values in it, where this tells it from other rows;
-    with all values, where not; and these alone where the name has no hole.
+    That is the outline's name with the row's values, if this name is unique; otherwise with all
+    values; and only the values if the name has no placeholder.
     """
     found = {}
     for examples in block.examples:
@@ -187,7 +187,7 @@ def _row_titles(block: FeatureBlock) -> dict[int, str]:
 
 
 def _wrong_hole(block: FeatureBlock) -> Optional[FeatureError]:
-    """A hole of a step that is nearly a column of the examples."""
+    """A placeholder of a step that is similar to a column of the examples."""
     for examples in block.examples:
         heads = examples.rows[0][1] if examples.rows else ()
         for step in block.steps:

@@ -13,7 +13,7 @@ from wolfbane.kinds.python.worker.asserts import compile_explained
 
 
 def load_steps(folders: List[str]) -> None:
-    """Import the files of these folders and of those in them. Raises whatever that raises.
+    """Import the files of these folders and their subfolders. Raises all exceptions of the files.
 
     They find each other as modules: a folder of steps is a place for imports.
     """
@@ -45,7 +45,7 @@ def step_files(folder: str) -> List[str]:
 
 
 def _load(folder: str, name: str) -> None:
-    """Import a file by its dotted name, or, where that means another one, by one of its own."""
+    """Import a file by its dotted name, or, if that name means another file, by a private name."""
     path = os.path.join(folder, name)
     parts = name[: -len(".py")].split(os.sep)
     if parts[-1] == "__init__":
@@ -77,7 +77,7 @@ def _origin(dotted: str) -> Optional[str]:
 
 
 class _Explained(importlib.machinery.SourceFileLoader):
-    """Compiles asserts so that they say what did not hold. Nothing of it is cached."""
+    """Compiles asserts so that failures show their values. Nothing is cached."""
 
     def get_code(self, fullname: str) -> Any:
         path = self.get_filename(fullname)

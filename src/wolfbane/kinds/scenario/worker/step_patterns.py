@@ -1,8 +1,8 @@
 """Converts a step pattern with placeholders to a regular expression.
 
-A pattern is plain words. ``{name}`` is a hole, ``"{name}"`` one whose value stands in quotes.
-``[big ]`` may be left out; of ``[is|are]`` one stands there, and of ``[a|the|]`` one or none. A
-backslash takes the next character as it is.
+A pattern is plain words. ``{name}`` is a placeholder, ``"{name}"`` a placeholder whose value is in
+quotes. ``[big ]`` is optional; ``[is|are]`` means one of the two, and ``[a|the|]`` one or none. A
+backslash makes the next character literal.
 
 Standard library only, Python 3.8 or later: this runs in a suite's own interpreter.
 """
@@ -28,7 +28,7 @@ class HoleKind(NamedTuple):
 
     ``misfit`` is the end of the message for a value of the wrong type.
 
-    ``plain``: the expression is one of ours, so the value may stand in quotes, too.
+    ``plain``: the expression is Wolfbane's own, so the value may also be in quotes.
     """
 
     regex: str
@@ -57,9 +57,9 @@ _Node = Union[str, _Hole, _Choice]
 
 
 class Pattern:
-    """A pattern, ready to be matched. ``kinds`` are those of its holes, by name.
+    """A compiled pattern. ``kinds`` are the kinds of its placeholders, by name.
 
-    ``optional`` are the holes that a step may leave out. Raises PatternError.
+    ``optional`` are the placeholders that a step may omit. Raises PatternError.
     """
 
     def __init__(self, text: str, kind_of: Callable[[str], HoleKind]) -> None:
@@ -86,7 +86,7 @@ class Pattern:
         return in_quotes if hole.quoted else f"{kind.regex}|{in_quotes}"
 
     def values(self, match: Any) -> Dict[str, Any]:
-        """The values of the holes that are there. A conversion may raise anything."""
+        """The values of the placeholders in a text. A conversion may raise any exception."""
         given = {name: match[name] for name in self.kinds if match[name] is not None}
         return {
             name: self.kinds[name].convert(unquoted(t) if self.kinds[name].plain else t)
@@ -94,7 +94,7 @@ class Pattern:
         }
 
     def misfits(self, text: str) -> List[str]:
-        """What is wrong with the values of a text that has this pattern's words; else nothing."""
+        """The errors in the values of a text that matches this pattern; otherwise empty."""
         if not self.kinds:
             return []
         if self._loose is None:

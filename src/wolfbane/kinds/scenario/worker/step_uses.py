@@ -13,9 +13,9 @@ Use = Tuple[str, int, str]
 
 
 def tell_uses(channel: Channel, book: StepBook, root: str, files: List[str]) -> None:
-    """Send each definition with its uses, and then the steps that nobody defined.
+    """Send each definition with its uses, and then the undefined steps.
 
-    Files that cannot be read are left out: running them says what is wrong.
+    Files that cannot be read are left out: running them shows the error.
     """
     uses: Dict[int, List[Use]] = {id(definition): [] for definition in book.definitions}
     undefined: List[Use] = []

@@ -67,7 +67,7 @@ class Definition:
         self._check(optional)
 
     def _check(self, optional: typing.Set[str]) -> None:
-        """Holes are parameters and parameters holes. Raises BadStep."""
+        """Placeholders and parameters must match. Raises BadStep."""
         given = {*self.kinds, *SPECIAL}
         for name, parameter in self.parameters.items():
             plain = parameter.kind not in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD)
@@ -95,7 +95,10 @@ class Definition:
         return f"{os.path.relpath(file)}:{line}"
 
     def call(self, match: Any, special: Dict[str, Any]) -> Any:
-        """Call the function with the values of its holes. A hole's own error is the step's."""
+        """Call the function with the values of its placeholders.
+
+        A placeholder's error is the step's error.
+        """
         if self.pattern is not None:
             values = self.pattern.values(match)
         else:
@@ -132,7 +135,7 @@ class StepBook:
         self._nearest: Dict[str, str] = {}
 
     def find(self, kind: str, text: str) -> StepMatch:
-        """What a step means."""
+        """The function that a step calls."""
         key = (kind, text)
         if key not in self._found:
             matches = self._matches(kind, text)
@@ -174,7 +177,7 @@ class StepBook:
         return self._nearest[words]
 
     def kind_of(self, kind: Any) -> HoleKind:
-        """What a hole with this annotation takes."""
+        """The type of a placeholder with this annotation."""
         if kind in self._types:
             regex, convert = self._types[kind]
             name = getattr(kind, "__name__", str(kind))
@@ -202,9 +205,9 @@ def _once(declared: List[Any]) -> List[Any]:
 
 
 def snippet(kind: str, text: str, below: List[str]) -> str:
-    """A function for a step that nobody defined, ready to be pasted.
+    """A function for an undefined step, ready to paste.
 
-    ``below`` are the parameters for what stands below it: ``table`` or ``text``.
+    ``below`` are the parameters for the content below it: ``table`` or ``text``.
     """
     names: List[str] = []
 

@@ -17,7 +17,7 @@ IN_TURN, AT_RANDOM, ONCE = "in turn", "at random", "once"
 class WorkflowChoice:
     """Chooses for the users of one process. ``weights`` are by the addresses of tests.
 
-    Rows that are taken in turn or once are dealt out among the processes.
+    Rows that are used in turn or once are distributed among the processes.
     """
 
     def __init__(
@@ -32,7 +32,7 @@ class WorkflowChoice:
         """Workflows whose rows have run out."""
 
     def next_ones(self) -> list[ReadyTest]:
-        """What a user that comes back takes: everything, or one by weight. Empty: nothing left."""
+        """The next workflows of a looping user: all, or one by weight. Empty: nothing left."""
         if self._weights:
             return self.next_one()
         chosen = self._with_one_row(self._tests)
@@ -46,7 +46,7 @@ class WorkflowChoice:
         return list(by_identity.values())
 
     def next_one(self) -> list[ReadyTest]:
-        """What an arrival takes: one workflow, after those that it needs."""
+        """The workflows of an arrival: one workflow, after those that it needs."""
         candidates = [r for r in self._with_one_row(self._tests) if self._weight(r) > 0]
         if not candidates:
             return []
@@ -72,7 +72,7 @@ class WorkflowChoice:
         yield ready
 
     def _with_one_row(self, tests: Sequence[ReadyTest]) -> list[ReadyTest]:
-        """The tests, but of those that are rows of one workflow only the one whose turn it is."""
+        """The tests, but only the next row if several are rows of one workflow."""
         if not self._rows:
             return list(tests)
         groups: dict[tuple[str, str], list[ReadyTest]] = {}

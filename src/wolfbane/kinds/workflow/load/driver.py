@@ -33,18 +33,18 @@ from wolfbane.kinds.workflow.runner.tokens import Tokens
 from wolfbane.kinds.workflow.runner.workflow_tools import Tools
 
 LATE = 0.01
-"""Seconds after which something that begins later than it was due is late."""
+"""Seconds after which a start counts as late."""
 _LOOK = 0.05
 """Seconds between two looks at how late the event loop is."""
 _POLL = 0.1
 
 
 class LoadOrder(msgspec.Struct, frozen=True, kw_only=True):
-    """What a process is asked to do: times in seconds, ``start_at`` as ``time.time``.
+    """The task of a process: times in seconds, ``start_at`` as ``time.time``.
 
-    ``points`` are users over time, or rates per second where the load is ``open``; ``users`` is the
-    most of all processes together. ``loops`` is how often a user takes everything, 0 for as long as
-    the time lasts; ``until`` is when nothing more begins.
+    ``points`` are users over time, or rates per second if the load is ``open``; ``users`` is the
+    maximum of all processes in total. ``loops`` is how often a user runs everything, 0 for no
+    limit; after ``until`` nothing more starts.
     """
 
     points: list[tuple[float, float]]
@@ -67,14 +67,14 @@ class LoadOrder(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class SampledContract(Contract):
-    """The contract checks, for a share of the answers."""
+    """The contract checks, for a part of the responses."""
 
     def __init__(self, checks: Sequence[str], part: float, chance: random.Random) -> None:
         super().__init__(checks)
         self._part, self._chance = part, chance
 
     def mismatches(self, *answer: Any) -> Any:
-        """Everything that does not fit of an answer that is looked at."""
+        """All mismatches of a response that is checked."""
         return super().mismatches(*answer) if self._chance.random() < self._part else []
 
 
@@ -186,7 +186,7 @@ class LoadDriver:
     # --- Open: workflows that are due at their times, whatever became of those before
 
     async def _open(self) -> int:
-        """Returns how many workflows never began, for all users were busy."""
+        """Returns how many workflows did not start because all users were busy."""
         order = self._order
         due: asyncio.Queue[float | None] = asyncio.Queue()
         until = order.points[-1][0] if order.until is None else order.until
@@ -231,7 +231,7 @@ class LoadDriver:
             await self._sleep_until(self._now + self._chance.uniform(low, high))
 
     async def _sleep_until(self, when: float) -> None:
-        """Wait for a time of the load, or until it is stopped."""
+        """Wait for a time of the load test, or until it is stopped."""
         while (left := when - self._now) > 0 and not self._stopped:
             await asyncio.sleep(min(left, _POLL))
 
@@ -258,7 +258,7 @@ class LoadDriver:
         })  # fmt: skip
 
     async def _watch_lag(self) -> None:
-        """How late the event loop is: what it measures of answers is late by as much."""
+        """The delay of the event loop, which also delays its measurements of responses."""
         while True:
             before = time.perf_counter()
             await asyncio.sleep(_LOOK)

@@ -13,7 +13,7 @@ from wolfbane.loopback import is_loopback
 
 
 def addresses_of(library: DocumentSet, workflow: str, base: str) -> Iterator[str]:
-    """The addresses that the requests of a workflow, and of all inside of it, start with."""
+    """The start of the URLs of all requests in a workflow and in the workflows that it calls."""
     for here, name in reached(library, workflow):
         for step in here.document.workflows[name]["steps"]:
             if "workflowId" not in step:

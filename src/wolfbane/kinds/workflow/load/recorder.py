@@ -21,7 +21,7 @@ Key = tuple[str, str]
 
 
 class SecondOfStep:
-    """What one step, or one workflow, did in one second."""
+    """The figures of one step, or of one workflow, in one second."""
 
     def __init__(self) -> None:
         self.count = self.sent = self.received = 0
@@ -29,7 +29,7 @@ class SecondOfStep:
         self.times: dict[str, list[float]] = {part: [] for part in PARTS}
 
     def data(self) -> dict[str, Any]:
-        """The row as it is sent."""
+        """The row in the form of a message."""
         times = {part: _histogram(seconds) for part, seconds in self.times.items() if any(seconds)}
         return {
             "count": self.count, "sent": self.sent, "received": self.received,
@@ -47,9 +47,9 @@ def _histogram(seconds: list[float]) -> dict[str, Any]:
 class Recorder:
     """Collects the figures of all users in a process.
 
-    ``began`` is the load's start by ``perf_counter``.
+    ``began`` is the start of the load test by ``perf_counter``.
 
-    ``samples`` says which rows are kept: ``all``, ``errors`` or ``off``.
+    ``samples`` decides which rows are kept: ``all``, ``errors`` or ``off``.
     """
 
     def __init__(self, began: float, samples: str, keep: Callable[..., None]) -> None:
@@ -103,10 +103,10 @@ class Recorder:
 
 
 class LoadExchanges(Exchanges):
-    """The exchanges of one workflow of one user: measured, not kept, but for those that fail.
+    """The exchanges of one workflow of one user. They are measured, but only failed ones are kept.
 
-    ``due`` is when the workflow should have begun: it and its first request count from there.
-    ``look`` has secrets in the last exchange told before that is kept.
+    ``due`` is the planned start of the workflow: its time and that of its first request are
+    measured from there. ``look`` reports secrets in the last exchange before the exchange is kept.
     """
 
     def __init__(
@@ -174,9 +174,9 @@ class LoadExchanges(Exchanges):
 
 
 def kind_of(words: str, step: str) -> str:
-    """What errors of one kind have in common: the first line, without the step and the address.
+    """The common text of errors of one kind: the first line, without the step and the address.
 
-    ``GET http://host/berths/7 answered 503`` and the same for another berth are one kind.
+    ``GET http://host/berths/7 returned 503`` and the same for another berth are one kind.
     """
     lines = words.removeprefix(f"step {step}: ").splitlines()
     first = lines[0] if lines else ""

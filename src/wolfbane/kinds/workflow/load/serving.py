@@ -39,7 +39,7 @@ class LoadWorker:
         self._tests: list[ReadyTest] = []
 
     def look(self, request: Message) -> None:
-        """Read the tests; tell where their requests go, and which of them cannot run."""
+        """Read the tests; report the targets of their requests, and the tests that cannot run."""
         self._tests = list(self._ready(request["tests"]))
         addresses: dict[str, None] = {}
         wrong: list[list[str]] = []
@@ -59,7 +59,7 @@ class LoadWorker:
         })  # fmt: skip
 
     def drive(self, request: Message, requests: Iterator[Message]) -> None:
-        """Drive this process's share, until it is over or Wolfbane says ``stop``."""
+        """Run this process's share until it ends or Wolfbane sends ``stop``."""
         order = msgspec.convert(
             {key: value for key, value in request.items() if key != "type"}, LoadOrder
         )
@@ -87,7 +87,7 @@ class LoadWorker:
         self._channel.send(last)
 
     def _ready(self, chosen: Sequence[Sequence[str]]) -> Iterator[ReadyTest]:
-        """The chosen tests, document by document, each after those that it needs."""
+        """The selected tests, document by document, each after those that it needs."""
         by_path: dict[str, list[str]] = {}
         for path, name in chosen:
             by_path.setdefault(path, []).append(name)

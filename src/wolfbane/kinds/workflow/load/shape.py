@@ -13,7 +13,7 @@ Points = Sequence[tuple[float, float]]
 
 
 class LoadShare(msgspec.Struct, frozen=True):
-    """The part of a load that one process drives: the ``number``-th of ``count``, from 0."""
+    """One process's part of the load: the ``number``-th of ``count``, from 0."""
 
     number: int
     count: int
@@ -35,9 +35,9 @@ def value_at(points: Points, when: float) -> float:
 
 
 def starts_of(points: Points, share: LoadShare, most: int) -> list[float]:
-    """When each user of a share starts: as soon as the points ask for more users than there are.
+    """The start of each user of a share: when the points require more users than there are.
 
-    Points that never ask for a user leave it out.
+    Users that the points never require are left out.
     """
     starts = []
     for user in range(share.number, most, share.count):
@@ -47,7 +47,7 @@ def starts_of(points: Points, share: LoadShare, most: int) -> list[float]:
 
 
 def first_above(points: Points, level: float) -> float | None:
-    """When a value first rises above a level; None where it never does."""
+    """The time when a value first rises above a level; None if it never does."""
     start, low = points[0]
     if low > level:
         return start
@@ -63,8 +63,8 @@ def arrivals(
 ) -> Iterator[float]:
     """When workflows are due in one process, in seconds, for rates in workflows per second.
 
-    Those of all processes together are a Poisson process of that rate, for each process has an
-    independent one of its part; ``evenly`` spaced ones are dealt out in turn.
+    The arrivals of all processes in total are a Poisson process of that rate, because each process
+    has an independent one for its part; ``evenly`` spaced ones are distributed in turn.
     """
     chance = random.Random(seed)
     due = share.number + 0.5 if evenly else chance.expovariate(1.0) * share.count

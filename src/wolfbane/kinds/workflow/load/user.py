@@ -28,7 +28,7 @@ class LateTokens(Tokens):
         self._last = operation, call, answer
 
     def look(self) -> None:
-        """Tell what the last exchange handed out."""
+        """Report the tokens in the last exchange."""
         if self._last is not None:
             self._tokens.look_at(*self._last)
 
@@ -46,7 +46,7 @@ class LoadUser:
         self, tests: Sequence[ReadyTest], due: float, may_begin: Callable[[], bool],
         pause: Callable[[], Awaitable[None]],
     ) -> None:  # fmt: skip
-        """Run tests in their order, as long as more may begin. ``due`` is when the first was."""
+        """Run tests in order while more may start. ``due`` is the planned start of the first."""
         given: dict[str, dict[str, Handed]] = {}
         for ready in tests:
             if not may_begin():

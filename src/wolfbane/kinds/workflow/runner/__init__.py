@@ -20,7 +20,7 @@ _READERS = ("load_default_certs", "set_default_verify_paths")
 
 
 def _read_none(context: ssl.SSLContext, *purpose: object) -> None:
-    """In the place of what reads certificates."""
+    """A replacement for the module that reads certificates."""
 
 
 @contextmanager

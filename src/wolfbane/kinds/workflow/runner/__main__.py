@@ -75,7 +75,7 @@ class WorkflowWorker:
 
     @cached_property
     def load(self) -> LoadWorker:
-        """What serves loads."""
+        """The handler of load tests."""
         from wolfbane.kinds.workflow.load.serving import LoadWorker  # aiohttp takes a while
 
         return LoadWorker(self.channel, self.root, self.copies, self.tools)
@@ -86,7 +86,7 @@ class WorkflowWorker:
         self._loop.close()
 
     def collect(self, path: str) -> None:
-        """Say which tests a document holds, or why it cannot be read."""
+        """Report the tests of a document, or the reason why it cannot be read."""
         self.channel.send({"type": "collecting", "file": path})
         done: Message = {"type": "collected", "file": path, "divisible": True}
         try:
@@ -109,9 +109,9 @@ class WorkflowWorker:
         self.channel.send({**done, "outcome": "errored", "message": wrong})
 
     def run(self, request: Message) -> None:
-        """Run tests of one document, those that others depend on first.
+        """Run tests of one document, dependencies first.
 
-        ``given`` is what tests that passed before in this run hand to those that need them.
+        ``given`` are the values that passed tests of this run pass to the tests that need them.
         """
         path, names = request["file"], request["names"]
         library = self.libraries.get(path)
@@ -170,7 +170,7 @@ class WorkflowWorker:
             self.channel.hold(message)
 
     def tell_covered(self) -> None:
-        """Which operations were exercised since this was last told."""
+        """The operations that were called since the last report."""
         for (source, operation, status, media), count in self.tools.covered.items():
             place = {"source": source, "operation": operation, "status": status, "media": media}
             self.channel.hold({"type": "covered", **place, "count": count})

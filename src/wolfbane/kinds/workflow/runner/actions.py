@@ -22,7 +22,9 @@ def next_action(
     succeeded: bool,
     spent: Mapping[str, int],
 ) -> dict[str, Any] | None:
-    """The action to take; None where the standard's own way is gone. ``spent`` counts retries.
+    """The action to take; None if there is none left by the standard's rules.
+
+    ``spent`` counts retries.
 
     A step's own actions come first, and take the place of the workflow's of the same name.
     """
@@ -50,7 +52,7 @@ def _candidates(own: list[Any], shared: list[Any], scope: Scope) -> Iterator[dic
 
 
 def pause_before(action: Mapping[str, Any], answer: Answer | None) -> float:
-    """Seconds to wait before a retry: what the server asks for counts more than the document."""
+    """Seconds to wait before a retry: the server's value overrides the document's."""
     retry_after = answer.headers.get("retry-after", "") if answer is not None else ""
     seconds = float(action.get("retryAfter", 0))
     if retry_after.strip().isdecimal():

@@ -34,7 +34,7 @@ _timing: ContextVar[Timing] = ContextVar("timing")
 
 
 class TimedContext(TlsContext):
-    """Notes when the TLS handshake of a connection begins: asyncio wraps it just then."""
+    """Records the start of a connection's TLS handshake, which asyncio starts at this point."""
 
     def wrap_bio(self, *args: Any, **kwargs: Any) -> ssl.SSLObject:
         if timing := _timing.get(None):
@@ -51,7 +51,7 @@ class _TimedConnector(aiohttp.TCPConnector):
     async def _create_connection(
         self, req: aiohttp.ClientRequest, traces: list[Any], timeout: aiohttp.ClientTimeout
     ) -> Any:
-        """A new connection: this is not called where one is kept."""
+        """A new connection: this is not called if a connection is reused."""
         timing = _timing.get()
         timing.connecting()
         timing.tls = 0.0  # after a redirect it is how long the handshake before took

@@ -1,4 +1,4 @@
-"""The bodies of requests: JSON, forms, parts with files, texts, and files as they are."""
+"""The bodies of requests: JSON, forms, parts with files, texts, and unchanged files."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ def _read_json(text: str) -> Any:
 
 
 def _file(scope: Scope, name: Any) -> tuple[str, bytes]:
-    """The name and the bytes of a file beside the document. Raises CannotCall."""
+    """The name and the bytes of a file; the path is relative to the document. Raises CannotCall."""
     place = (scope.library.root / scope.library.path).parent / str(name)
     try:
         return place.name, place.read_bytes()
@@ -99,7 +99,7 @@ def _field(value: Any) -> str:
 def _multipart(
     operation: Operation, value: Mapping[str, Any], media: str, scope: Scope
 ) -> tuple[str, bytes]:
-    """RFC 7578: a part for each property, for each item of an array."""
+    """RFC 7578: one part for each property, and for each item of an array."""
     parts = [
         (name, _part(operation, media, name, each, scope))
         for name, item in value.items()
@@ -117,7 +117,9 @@ def _multipart(
 def _part(
     operation: Operation, media: str, name: str, value: Any, scope: Scope
 ) -> tuple[str | None, bytes, str]:
-    """A part's file name, its bytes and its type: as described, else as its value suggests."""
+    """A part's file name, its bytes and its type: as described, or otherwise guessed from its
+    value.
+    """
     described = operation.body.get("content", {}).get(media, {})
     given = described.get("encoding", {}).get(name, {}).get("contentType", "").partition(",")[0]
     schema = _property(operation, described.get("schema", {}), name)
@@ -135,7 +137,7 @@ def _part(
 
 
 def _property(operation: Operation, schema: Any, name: str) -> dict[str, Any]:
-    """The schema of a part, or of the items of a list of parts; empty where there is none."""
+    """The schema of a part, or of the items of a list of parts; empty if there is none."""
     found: dict[str, Any] = {}
     for inner in _resolved(operation, schema):
         for part in _resolved(operation, inner.get("properties", {}).get(name)):
@@ -149,7 +151,7 @@ def _property_of_items(operation: Operation, items: Any) -> dict[str, Any]:
 
 
 def _resolved(operation: Operation, schema: Any) -> Iterator[dict[str, Any]]:
-    """A schema with what it refers to, and the parts that it is put together from."""
+    """A schema with its references resolved, and the schemas that it combines."""
     if not isinstance(schema, Mapping):
         return
     whole = operation.source.resolved(schema)

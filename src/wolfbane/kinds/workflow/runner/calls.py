@@ -17,7 +17,7 @@ _HOLE = re.compile(r"\{([^{}]+)\}")
 
 
 def base_url(operation: Operation, given: str) -> str:
-    """What paths are put after: the setting, else the description's first server, filled."""
+    """The URL before each path: the setting, or the description's first server, filled in."""
     if given:
         return given.rstrip("/")
     if urlsplit(operation.address).scheme not in ("http", "https"):

@@ -44,7 +44,7 @@ class Contract:
     ) -> list[Mismatch]:
         """Everything that does not fit, in words.
 
-        ``x-contract`` of the step, else of the operation, lists other checks than the suite's.
+        ``x-contract`` of the step, or otherwise of the operation, replaces the suite's checks.
         """
         checks = step.get(CONTRACT, operation.data.get(CONTRACT, self._given))
         if not checks:
@@ -161,7 +161,7 @@ def _registry(source: OpenAPI) -> Any:
 
 
 def _absolute(value: Any, base: str) -> Any:
-    """A schema with whole addresses in its references, for it is read on its own."""
+    """A schema with complete URLs in its references, because it is read separately."""
     if isinstance(value, Mapping):
         return {
             key: urljoin(base, item)
@@ -198,7 +198,7 @@ def _typed(value: str, schema: Mapping[str, Any]) -> Any:
 
 
 def _inmost(error: Any) -> Any:
-    """Of alternatives the one that came furthest says the most."""
+    """The alternative that matched furthest gives the best message."""
     while error.context:
         error = max(error.context, key=lambda inner: len(inner.absolute_path))
     return error

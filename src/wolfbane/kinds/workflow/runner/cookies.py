@@ -49,14 +49,14 @@ class CookieStore:
         return {**headers, key: "; ".join([*own, *more])}
 
     def take(self, set_cookies: Sequence[str], url: str) -> None:
-        """Keep what an answer to a request for a URL sets."""
+        """Store the cookies that a response to a request for a URL sets."""
         if set_cookies:
             self._has_some = True
             self._jar.extract_cookies(_CookieHeaders(set_cookies), Request(url))  # type: ignore[arg-type]
 
 
 class _CookieHeaders:
-    """As much of an answer as the jar looks at."""
+    """The part of a response that the jar needs."""
 
     def __init__(self, set_cookies: Sequence[str]) -> None:
         self._headers = Message()

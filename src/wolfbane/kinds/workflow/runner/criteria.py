@@ -14,7 +14,7 @@ _LONGEST = 200
 
 
 def check(criterion: Mapping[str, Any], scope: Scope) -> tuple[bool, str]:
-    """Whether a criterion holds, and what was found, for people."""
+    """Whether a criterion is true, and the actual value as text."""
     kind = criterion.get("type", "simple")
     kind = kind["type"] if isinstance(kind, Mapping) else kind
     text = criterion["condition"]
@@ -41,7 +41,7 @@ def check(criterion: Mapping[str, Any], scope: Scope) -> tuple[bool, str]:
 
 
 def words_of(criterion: Mapping[str, Any]) -> str:
-    """A criterion as it is written."""
+    """A criterion as written."""
     if "context" in criterion:
         return f"{criterion['context']} matches {criterion['condition']}"
     return str(criterion["condition"])

@@ -16,7 +16,7 @@ _LONGEST = 2000
 
 
 class Exchanges:
-    """The requests and answers of one attempt of one test, and bodies that are kept as files."""
+    """The requests and responses of one attempt of a test, and bodies stored as files."""
 
     def __init__(self) -> None:
         self.entries: list[dict[str, Any]] = []
@@ -25,7 +25,7 @@ class Exchanges:
     def add(self, call: Call, answer: Answer | None, seconds: float, step: str) -> None:
         """Keep one exchange that took so long and is over now; ``step`` is the step that made it.
 
-        Redirects on its way are exchanges of their own.
+        Each redirect is a separate exchange.
         """
         began = datetime.now().astimezone() - timedelta(seconds=seconds)
         for asked, hop in answer.hops if answer is not None else ():
@@ -59,9 +59,9 @@ class Exchanges:
         return har.archive(self.entries, __version__)
 
     def curl(self, call: Call, http: HttpOptions) -> str:
-        """A line for a POSIX shell that sends the same request, and what is missing in it.
+        """A line for a POSIX shell that sends the same request, and the headers that it omits.
 
-        A body that is long or no text is kept as a file: its mark stands for the file's path.
+        A body that is long or not text is stored as a file: its mark represents the file's path.
         """
         words = ["curl", "-i", *_method(call), *_connection(call, http)]
         hidden = []

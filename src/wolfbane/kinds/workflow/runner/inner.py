@@ -12,7 +12,7 @@ from wolfbane.kinds.workflow.runner.inputs import filled, required
 
 
 def problems_with(library: DocumentSet, workflow: str) -> list[str]:
-    """What is wrong with a workflow, and with all that run inside of it: file, line and words."""
+    """The errors of a workflow and of all workflows that it calls: file, line and text."""
     inside = reached(library, workflow)
     return list(
         dict.fromkeys(p for here, name in inside for p in document_problems(here).get(name, ()))
@@ -36,7 +36,7 @@ def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any
 
 
 def reached(library: DocumentSet, workflow: str) -> Iterator[tuple[DocumentSet, str]]:
-    """A workflow and all that run inside of it, each once; what is wrong leads no further."""
+    """A workflow and all workflows that it calls, each once; invalid ones are not followed."""
     waiting, seen = [(library, workflow)], set[tuple[str, str]]()
     while waiting:
         here, name = waiting.pop()
@@ -48,7 +48,7 @@ def reached(library: DocumentSet, workflow: str) -> Iterator[tuple[DocumentSet, 
 
 
 def _calls(library: DocumentSet, workflow: str) -> Iterator[tuple[str, set[str], str]]:
-    """Workflows that run inside of a sound one: the name, the inputs that it gives, and where."""
+    """The workflows that a valid workflow calls: the name, the given inputs, and the place."""
     described = library.document.workflows[workflow]
     place = f"/workflows/{library.document.positions[workflow]}"
     for number, needed in enumerate(described.get("dependsOn", [])):

@@ -52,7 +52,7 @@ def filled(declared: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, 
 
 
 def required(library: DocumentSet, schema: Any) -> list[str]:
-    """The inputs that a schema asks for, through a reference to a component."""
+    """The inputs that a schema requires, also through a reference to a component."""
     if not isinstance(schema, Mapping):
         return []
     names = list(schema.get("required", []))

@@ -15,7 +15,7 @@ _PRIVATE = ("authorization", "cookie")
 
 
 def redirected(call: Call, own: Mapping[str, str], status: int, url: URL) -> Call:
-    """The request that a redirect to ``url`` asks for.
+    """The request for a redirect to ``url``.
 
     ``own`` are the headers of the request before the cookies of the workflow came to them.
     """

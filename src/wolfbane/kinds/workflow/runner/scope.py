@@ -27,7 +27,7 @@ class Call:
 
 @dataclass
 class Answer:
-    """A response: ``content`` is what was read of it, ``hops`` the redirects that led to it."""
+    """A response: ``content`` is the part that was read, ``hops`` the redirects before it."""
 
     status: int
     headers: Mapping[str, str]
@@ -37,12 +37,12 @@ class Answer:
     http: str = ""
     hops: list[tuple[Call, Answer]] = field(default_factory=list)
     asked: Call | None = None
-    """The request that this answers, where redirects led to another."""
+    """The request that this response belongs to, if redirects led to another request."""
     reached: bool = True
     """Whether what was waited for in a stream came before its end."""
 
     def replace_content(self, content: bytes) -> None:
-        """Take in more of the body; its value is read anew."""
+        """Add a part of the body; its value is then computed again."""
         self.content = content
         self.__dict__.pop("body", None)
 
@@ -63,7 +63,7 @@ class Answer:
 
     @cached_property
     def body(self) -> Any:
-        """The value of a JSON body, else its text; None without one."""
+        """The value of a JSON body, or otherwise its text; None without a body."""
         if not self.content:
             return None
         if is_json(self.media_type) or not self.media_type:
@@ -112,7 +112,7 @@ class Scope:
         return found
 
     def required(self, expression: Expression) -> Any:
-        """What an expression stands for. Raises MissingValue where there is nothing.
+        """The value of an expression. Raises MissingValue if there is none.
 
         ``null`` is a value.
         """
@@ -122,7 +122,7 @@ class Scope:
         return found
 
     def evaluate(self, expression: Expression) -> Any:
-        """What an expression stands for; None where there is nothing, as criteria compare it."""
+        """The value of an expression; None if there is none, as criteria compare it."""
         found = self._found(expression)
         return None if found is _NOTHING else found
 
@@ -198,11 +198,11 @@ class Scope:
 
 
 _NOTHING: Any = object()
-"""What an expression stands for where there is nothing: null in an answer is a value."""
+"""The value of an expression without a value, because null in a response is a value."""
 
 
 def _inside(value: Any, names: tuple[str, ...]) -> Any:
-    """What is under these names, one in the other; a name may hold dots itself."""
+    """The value under these nested names; a name may itself contain dots."""
     for index, name in enumerate(names):
         if not isinstance(value, dict):
             return _NOTHING

@@ -32,8 +32,8 @@ class Security:
     async def put_on(self, call: Call, operation: Operation) -> None:
         """Meet the first alternative for which everything is given. Raises CannotCall.
 
-        What the workflow sets itself stays. Without values for any alternative the request
-        goes out as it is: that it is refused may be what is tested.
+        Values that the workflow itself sets are kept. If no alternative has values, the request is
+        sent unchanged, because its rejection may be the test.
         """
         schemes = operation.source.data.get("components", {}).get("securitySchemes", {})
         for alternative in operation.security:

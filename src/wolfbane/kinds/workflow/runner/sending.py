@@ -49,7 +49,7 @@ class Patience:
 class Sender:
     """Sends the requests of one workflow after the other, each with the cookies before it.
 
-    Raises NotAllowed where ``allowed`` says that no request may go to a URL.
+    Raises NotAllowed if ``allowed`` forbids requests to a URL.
     """
 
     def __init__(
@@ -65,16 +65,16 @@ class Sender:
         self._deadline = float("inf")
 
     def begin(self, limit: float, cookies: Sequence[Mapping[str, Any]]) -> None:
-        """Begin a test of ``limit`` seconds, with the cookies of those that it depends on alone."""
+        """Start a test of ``limit`` seconds, with only the cookies of its dependencies."""
         self._deadline = time.monotonic() + limit
         self._cookies.replace(cookies)
 
     def cookies(self) -> list[dict[str, Any]]:
-        """The cookies as they are now."""
+        """The current cookies."""
         return self._cookies.data()
 
     async def send(self, call: Call, patience: Patience | None = None) -> Answer:
-        """The whole answer, or as much of it as is waited for. Raises NoAnswer or OutOfTime."""
+        """The whole response, or the part that is waited for. Raises NoAnswer or OutOfTime."""
         patience = patience or self.patience
         place = f"{call.method} {call.url}"
         begun: list[Answer] = []
@@ -98,7 +98,7 @@ class Sender:
             timing.ended = time.perf_counter()
 
     async def _exchange(self, call: Call, patience: Patience, begun: list[Answer]) -> Answer:
-        """One exchange, redirects included. ``begun`` gets the answer when its headers are here."""
+        """One exchange, redirects included. ``begun`` gets the response when its headers arrive."""
         asked, url = call, _url(call.url)
         hops: list[tuple[Call, Answer]] = []
         while True:
@@ -144,7 +144,10 @@ class Sender:
 
 @lru_cache(maxsize=4096)
 def _url(text: str) -> URL:
-    """An address; the same ones are asked for again and again. Raises ValueError."""
+    """A parsed URL.
+
+    The results are cached, because the same URLs are used repeatedly. Raises ValueError.
+    """
     return URL(text, encoded=True)
 
 
@@ -167,7 +170,7 @@ async def read_body(
 
 
 def too_late(patience: Patience, begun: Sequence[Answer]) -> str:
-    """Why an answer is not there in time; ``begun`` has it where its headers came."""
+    """The reason why a response is late; ``begun`` contains it if its headers have arrived."""
     if not begun:
         return f"no response within {patience.read:g} s"
     if patience.until is not None:
@@ -176,7 +179,7 @@ def too_late(patience: Patience, begun: Sequence[Answer]) -> str:
 
 
 def words_of_cause(error: BaseException, http: HttpOptions) -> str:
-    """Words for what is behind an error, where the library's own say too little."""
+    """A text for the cause of an error, if the library's own text is too short."""
     cause: BaseException | None = error
     while cause is not None:
         if isinstance(cause, ConnectionRefusedError):

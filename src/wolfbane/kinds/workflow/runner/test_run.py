@@ -18,12 +18,12 @@ from wolfbane.kinds.workflow.runner.workflow_tools import Tools
 from wolfbane.kinds.workflow.workflow_tests import WorkflowTest
 
 Handed = Mapping[str, Any]
-"""What a test that passed gives to those that need it: workflow, inputs, outputs and cookies."""
+"""The values that a passed test passes on: workflow, inputs, outputs and cookies."""
 
 
 @dataclass(frozen=True)
 class ReadyTest:
-    """A test with its inputs. ``outcome`` and ``message`` say why it cannot run, if it cannot."""
+    """A test with its inputs. ``outcome`` and ``message`` are the reason if it cannot run."""
 
     library: DocumentSet
     case: WorkflowTest
@@ -34,7 +34,10 @@ class ReadyTest:
 
 @dataclass
 class WorkflowTestEnd:
-    """How a test ended. ``handed`` is None where it did not pass; ``line`` is that of its fault."""
+    """The result of a test.
+
+    ``handed`` is None if it did not pass; ``line`` is the line of its error.
+    """
 
     __test__ = False
 
@@ -60,7 +63,7 @@ def make_ready(library: DocumentSet, case: WorkflowTest, values: Mapping[str, An
 
 
 def blocked_by(case: WorkflowTest, given: Mapping[str, Handed]) -> WorkflowTestEnd | None:
-    """The end of a test that needs others which did not pass; None where it can run."""
+    """The result of a test whose dependencies did not pass; None if it can run."""
     missing = [need for need in case.needs if need not in given]
     if not missing:
         return None
@@ -72,7 +75,7 @@ def blocked_by(case: WorkflowTest, given: Mapping[str, Handed]) -> WorkflowTestE
 async def run_test(
     ready: ReadyTest, given: Mapping[str, Handed], tools: Tools, exchanges: Exchanges, limit: float
 ) -> WorkflowTestEnd:
-    """Run a test that can run, for ``limit`` seconds at most. ``given`` is what it needs."""
+    """Run a test, for ``limit`` seconds at most. ``given`` are the values that it needs."""
     case, inputs = ready.case, dict(ready.inputs)
     began = time.perf_counter()
     needed = [given[need] for need in case.needs]

@@ -34,7 +34,7 @@ C = TypeVar("C", bound=TlsContext)
 
 
 def tls_context(http: HttpOptions, make: type[C]) -> C:
-    """A context with what ``ssl.create_default_context`` sets, and what the settings say."""
+    """A context with the values of ``ssl.create_default_context`` and of the settings."""
     context = make(ssl.PROTOCOL_TLS_CLIENT)
     if sys.version_info >= (3, 13):
         context.verify_flags |= ssl.VERIFY_X509_PARTIAL_CHAIN | ssl.VERIFY_X509_STRICT

@@ -12,21 +12,21 @@ from wolfbane.kinds.workflow.openapi import Operation
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
 
 _GRANTED = ("access_token", "refresh_token", "id_token")
-"""What a grant of OAuth 2 answers with (RFC 6749, section 5.1; OpenID Connect Core, 3.1.3.3)."""
+"""The response fields of an OAuth 2 grant (RFC 6749, section 5.1; OpenID Connect Core, 3.1.3.3)."""
 _BEARER = (*_GRANTED, "token")
 _SHORTEST = 6
 _REFUSED = 400
 
 
 class Tokens:
-    """Looks for them by the description's security schemes, and by names that the settings say."""
+    """Finds them by the description's security schemes, and by the names in the settings."""
 
     def __init__(self, names: Collection[str], tell: Callable[[str], None]) -> None:
         self._names, self._tell = frozenset(map(_plain, names)), tell
         self._known: set[str] = set()
 
     def look_at(self, operation: Operation, call: Call, answer: Answer) -> None:
-        """Tell what an exchange handed out, or showed who is asking with."""
+        """Report the tokens and credentials of an exchange."""
         components = operation.source.data.get("components", {})
         described = components.get("securitySchemes", {}).values()
         schemes = [operation.source.resolved(scheme) for scheme in described]
@@ -48,7 +48,7 @@ def _plain(name: object) -> str:
 
 
 def _fields(scheme: Mapping[str, Any]) -> tuple[str, ...]:
-    """The fields of an answer that hold what a scheme asks for."""
+    """The fields of a response that contain the values for a scheme."""
     kind = scheme.get("type")
     if kind in ("oauth2", "openIdConnect"):
         return _GRANTED
@@ -58,7 +58,7 @@ def _fields(scheme: Mapping[str, Any]) -> tuple[str, ...]:
 
 
 def _shown(call: Call, schemes: Sequence[Mapping[str, Any]]) -> Iterator[str]:
-    """What a request shows who is asking with: in its headers, or in its address."""
+    """The credentials of a request: in its headers, or in its URL."""
     keys = [(scheme.get("in"), str(scheme["name"])) for scheme in schemes if "name" in scheme]
     for header, value in call.headers.items():
         if header.lower() == "authorization":

@@ -16,11 +16,12 @@ OWN_HEADERS = {"User-Agent": "wolfbane", "Accept": "*/*"}
 
 
 class Timing(msgspec.Struct):
-    """When the parts of an exchange were over, by ``time.perf_counter``; zero for what was not.
+    """The end times of an exchange's phases, by ``time.perf_counter``; zero if a phase has not
+    ended.
 
-    ``connect`` and ``tls`` are durations in seconds: a connection that is kept has neither.
-    ``clock`` ends the exchange if it takes too long. It allows ``read`` seconds for the answer, and
-    ``patience`` seconds before that where a connection has to be made first.
+    ``connect`` and ``tls`` are durations in seconds: a reused connection has neither. ``clock``
+    ends the exchange if it takes too long. It allows ``read`` seconds for the response, and
+    additionally ``patience`` seconds for a new connection.
     """
 
     began: float
@@ -34,19 +35,19 @@ class Timing(msgspec.Struct):
     is_connecting: bool = False
 
     def connecting(self) -> None:
-        """A connection is being made; after a redirect it is part of the answer's time."""
+        """A connection is being opened; after a redirect, this is part of the response time."""
         if self.clock is not None and not self.first_byte:
             self.is_connecting = True
             self.clock.reschedule(asyncio.get_running_loop().time() + self.patience)
 
     def connected(self) -> None:
-        """The connection is there: the time for the answer begins."""
+        """The connection is open: the time for the response starts."""
         if self.clock is not None and self.is_connecting:
             self.is_connecting = False
             self.clock.reschedule(asyncio.get_running_loop().time() + self.read)
 
     def answered(self) -> None:
-        """The first byte of an answer is here."""
+        """The first byte of a response has arrived."""
         self.first_byte = time.perf_counter()
 
 
@@ -55,7 +56,7 @@ class TransportError(Exception):
 
 
 class Exchange(ABC):
-    """A request whose answer has begun. ``answer`` lacks its body and its time."""
+    """A request whose response has started. ``answer`` lacks its body and its time."""
 
     answer: Answer
     set_cookies: list[str]
@@ -77,7 +78,7 @@ class Transport(ABC):
 
     @abstractmethod
     async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
-        """Send a request, and wait for the head of its answer. Raises TransportError.
+        """Send a request, and wait for the head of its response. Raises TransportError.
 
         ``call.headers`` are as they went out afterwards.
         """

@@ -52,7 +52,7 @@ class WorkflowRun:
         self._retried: dict[str, Counter[str]] = {}
 
     async def run(self) -> WorkflowEnd:
-        """Take the steps in order, or as their actions say."""
+        """Run the steps in order, or as their actions define."""
         position, taken = 0, 0
         problem: WentWrong | None = None
         while position < len(self.workflow["steps"]):
@@ -106,7 +106,7 @@ class WorkflowRun:
         return ended.problem, None
 
     async def _on_the_way(self, action: Mapping[str, Any]) -> WentWrong | None:
-        """What a retry names runs before the step is tried again."""
+        """The target of a retry runs before the step is tried again."""
         if "workflowId" in action:
             return (await self.other(action["workflowId"], {})).problem
         if "stepId" in action:
@@ -186,7 +186,7 @@ class WorkflowRun:
     def _judge(
         self, step: Mapping[str, Any], part: Part, operation: Operation, call: Call, answer: Answer
     ) -> None:
-        """Criteria and contract; raises WentWrong with everything that does not hold."""
+        """Criteria and contract; raises WentWrong with everything that is not met."""
         problems = self._criteria(step, part, answer)
         if not answer.reached:
             problems.insert(
@@ -271,7 +271,7 @@ class WorkflowRun:
 
 
 def _criterion(until: Any) -> Mapping[str, Any]:
-    """What a stream is read until: a condition, or a whole criterion."""
+    """The end of a stream: a condition, or a complete criterion."""
     return until if isinstance(until, Mapping) else {"condition": until}
 
 

@@ -37,7 +37,7 @@ class Tools:
 
 @dataclass
 class WorkflowEnd:
-    """How a workflow ended: its outputs, what went wrong, and its last request and answer."""
+    """The end of a workflow: its outputs, its errors, and its last request and response."""
 
     outputs: dict[str, Any]
     problem: WentWrong | None = None

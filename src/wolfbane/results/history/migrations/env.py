@@ -1,4 +1,4 @@
-"""Run the migrations on the connection that the store hands over."""
+"""Run the migrations on the connection from the store."""
 
 from __future__ import annotations
 

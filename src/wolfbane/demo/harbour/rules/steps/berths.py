@@ -1,4 +1,4 @@
-"""The steps behind the harbour master's rules. A hole takes what its annotation says."""
+"""The steps for the harbour master's rules. The annotation of a placeholder defines its type."""
 
 from harbour.berths import BERTHS, fitting
 from harbour.fees import berth_fee
@@ -33,11 +33,11 @@ def lies_in(shared, name: str):
 
 @then("the harbour master rings the bell")
 def rings():
-    """Written ahead: no rule asks for it yet."""
+    """Written in advance: no rule uses it yet."""
 
 
 def plan(taken):
-    """The berths as a picture, the one that is taken in another colour."""
+    """The berths as a picture, with the assigned berth in another colour."""
     boxes = "".join(
         f'<rect x="{10 + 90 * n}" y="10" width="80" height="{10 * length}" rx="6" '
         f'fill="{"#2f7f86" if name == taken else "#dfe9ea"}"/>'

@@ -1,4 +1,4 @@
-"""The booking form: what it refuses, and what it books."""
+"""The booking form: the requests that it rejects, and those that it accepts."""
 
 import os
 import unittest

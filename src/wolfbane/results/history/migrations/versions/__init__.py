@@ -1,1 +1,1 @@
-"""How the history's tables came to be, step by step, for Alembic."""
+"""The history's migrations, step by step, for Alembic."""

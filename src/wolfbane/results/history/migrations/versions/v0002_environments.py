@@ -65,14 +65,14 @@ def _move(connection: sa.Connection, label: str) -> None:
 
 
 def _text(statement: str) -> sa.TextClause:
-    """A statement with texts for its names: PostgreSQL cannot always tell that they are."""
+    """A statement with texts for its names, because PostgreSQL cannot always infer the type."""
     clause = sa.text(statement)
     names = [name for name in ("label", "ending") if f":{name}" in statement]
     return clause.bindparams(*(sa.bindparam(name, type_=sa.Text) for name in names))
 
 
 def downgrade() -> None:
-    """Take the columns away again; results stay where they are."""
+    """Remove the columns again; results stay."""
     op.drop_index("tests_by_place", "tests")
     with op.batch_alter_table("tests") as table:
         table.drop_column("place")

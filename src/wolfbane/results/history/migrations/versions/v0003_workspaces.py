@@ -43,9 +43,9 @@ def _quarantined() -> sa.Column[bool]:
 
 
 def _rebuild() -> None:
-    """SQLite cannot drop a constraint, and to drop a table empties those that refer to it.
+    """SQLite cannot drop a constraint, and dropping a table empties those that refer to it.
 
-    So the results are built anew, too, and their old table goes first.
+    So the results are also built again, and their old table is dropped first.
     """
     _new_tables()
     for table, columns in (("runs", _RUNS), ("results", _RESULTS)):

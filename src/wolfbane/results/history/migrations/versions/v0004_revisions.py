@@ -10,7 +10,7 @@ down_revision = "0003"
 
 
 def upgrade() -> None:
-    """Add the columns; runs that are there know nothing of it."""
+    """Add the columns; existing runs have no values for them."""
     for column in (
         sa.Column("revision", sa.String(200), nullable=False, server_default=""),
         sa.Column("commit_hash", sa.String(64), nullable=False, server_default=""),
