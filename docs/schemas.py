@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import json
 from pathlib import Path
 from typing import Any
@@ -19,6 +20,9 @@ def write(name: str, schema: dict[str, Any]) -> None:
     path = HERE / name
     known = json.loads(path.read_text(encoding="utf-8"))
     head = {key: known[key] for key in ("$schema", "$id", "title", "description") if key in known}
+    for definition in schema["$defs"].values():
+        if "description" in definition:  # some versions of the library keep the indentation
+            definition["description"] = inspect.cleandoc(definition["description"])
     path.write_text(json.dumps({**schema, **head}, indent=1) + "\n", encoding="utf-8")
 
 

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import atexit
 import gc
+import inspect
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import textwrap
@@ -24,6 +26,9 @@ from quick import Quick
 settings.register_profile("steady", deadline=None)  # a busy machine is no failure
 settings.load_profile("steady")
 os.environ["GIT_CONFIG_GLOBAL"] = os.devnull  # filters and hooks of this machine's user
+# In the background of a script SIGINT is ignored, and children inherit that. A handler is not
+# inherited: with one, the programs that tests start have the default.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 LONG = [
     "test_examples", "test_browsers", "test_program", "test_bridge_learn",
@@ -45,6 +50,22 @@ def present(program: str) -> bool:
         said = subprocess.run(["node", "--version"], capture_output=True, text=True, check=True)
         return int(said.stdout.lstrip("v").partition(".")[0]) >= 20
     return shutil.which(program) is not None
+
+
+def schema_facts(schema: dict[str, Any]) -> dict[str, Any]:
+    """The facts that types decide in a JSON Schema: names, required keys, defaults, descriptions.
+
+    How a type is written is the choice of the library's version.
+    """
+    return {
+        name: (
+            inspect.cleandoc(definition.get("description", "")),
+            sorted(definition.get("required", [])),
+            {key: value.get("default") for key, value in definition.get("properties", {}).items()},
+            sorted(map(str, definition.get("enum", []))),
+        )
+        for name, definition in json.loads(json.dumps(schema))["$defs"].items()
+    }
 
 
 @cache

@@ -202,6 +202,30 @@ def test_interrupted_once(folder):
     assert folder.processes() == []
 
 
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_an_interrupt_that_was_ignored_at_the_start_stays_ignored(folder, number):
+    # As in the background of a script, or under nohup; SIGTERM stops the run as ever.
+    body = """
+        import pathlib, time
+        def test_a():
+            pathlib.Path("started").touch()
+            while not pathlib.Path("go").exists():
+                time.sleep(0.02)
+        """
+    folder.file("test_a.py", body)
+    command = ["sh", "-c", 'trap "" INT; exec "$@"', "sh", *folder.command("run")]
+    process = subprocess.Popen(
+        command, cwd=folder.path, env=folder.environment(), stdout=subprocess.PIPE, text=True
+    )
+    wait_until((folder.path / "started").exists)
+    process.send_signal(number)
+    if number == signal.SIGINT:
+        folder.file("go", "")
+    out, _ = process.communicate(timeout=30)
+    words, code = ("1 test passed", 0) if number == signal.SIGINT else ("Interrupted, ", 130)
+    assert (process.returncode, words in out) == (code, True), out
+
+
 def test_interrupted_while_files_are_loaded(folder):
     body = "import time\nopen('loading', 'w')\ntime.sleep(602)\ndef test_a(): pass\n"
     folder.file("test_a.py", body)

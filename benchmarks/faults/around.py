@@ -132,7 +132,7 @@ BEFORE: dict[str, Callable[[Scene], None]] = {
 }
 SERVICES = {
     "a service dies": ("import sys, time\nserve(0.3)\nsys.exit(3)", ("passed", "blocked")),
-    "a service is deaf": (
+    "a service ignores SIGTERM": (
         "import signal\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\nserve()", ("passed",),
     ),
     "a service forks": (

@@ -142,7 +142,7 @@ class BrowserSession:
                 gone = WebDriverError("unknown error", self.lost)
                 reply = Reply(gone.status, json.dumps({"value": gone.value}).encode())
             if reply.status >= 400 and not self.lost and (how := self.driver.ended()):
-                self.lost = f"browser '{self.browser}' is gone: {how}"
+                self.lost = f"browser '{self.browser}' is no longer running: {how}"
             done = self._doing, reply, began, time.monotonic(), tests
             if self._keep == ALL and self._doing.endpoint.name in _CHANGING and not self.lost:
                 self._remember(*done)

@@ -113,7 +113,9 @@ class Session:
 
         async def interruptible() -> int:
             loop = asyncio.get_running_loop()
-            loop.add_signal_handler(signal.SIGINT, self.interrupt)
+            # A shell starts a command in the background with SIGINT ignored: Ctrl-C is not for it.
+            if signal.getsignal(signal.SIGINT) is not signal.SIG_IGN:
+                loop.add_signal_handler(signal.SIGINT, self.interrupt)
             loop.add_signal_handler(signal.SIGTERM, self.interrupt)
             return await self.execute_async(folder)
 

@@ -272,7 +272,7 @@ class Accounts:
     def _close_file(self, parts: FileParts, verdict: LauncherVerdict, strange: str) -> None:
         parts.flush()
         wrong = verdict.ended or verdict.trouble
-        wrong = wrong or ("" if parts.total else strange or "no result came back")
+        wrong = wrong or ("" if parts.total else strange or "no result was reported")
         wrong = wrong or self._disagreement(verdict.code, strange)
         end = parts.verdict()
         if wrong:
