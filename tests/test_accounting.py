@@ -57,7 +57,7 @@ def test_files_without_a_test_are_listed_and_those_named_by_name_warned_of(folde
     run = folder.run()
     assert run.code == 0
     assert "no tests in  4 files: tests/test_a.py, tests/test_b.py, tests/test_c.py" in run.out
-    assert "warning  tests/test_d.py holds no test, though suite a names it" in run.out
+    assert "warning  tests/test_d.py contains no tests, although suite a lists it" in run.out
     assert "test_d.py" in folder.run("--verbose").out.partition("no tests in")[2]
 
 

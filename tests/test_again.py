@@ -74,7 +74,7 @@ def test_what_failed_runs_again_where_it_failed(quay):
     first = quay.run("--env", "local,staging", "--suite", "fees")
     failing = "fees/test_fees.py#Fees / test_tenth @staging"
     assert [a for a, outcome in first.outcomes.items() if outcome == "failed"] == [failing]
-    assert "run what failed again" not in first.out, "one test has a line of its own"
+    assert "run the failed tests again" not in first.out, "one test has a line of its own"
     done, addresses, _ = repeated(quay, "--failed")
     assert (done.code, addresses) == (1, [failing])
     done, addresses, started = repeated(quay)
@@ -91,7 +91,9 @@ def test_what_failed_runs_again_where_it_failed(quay):
 def test_reports_recommend_it_and_the_recommendation_works(quay):
     quay.file("broken", "")
     done = quay.run("--env", "staging", "--report", "html=page.html")
-    (line,) = [each for each in done.out.splitlines() if each.startswith("run what failed again")]
+    (line,) = [
+        each for each in done.out.splitlines() if each.startswith("run the failed tests again")
+    ]
     command = shlex.split(line.partition(": ")[2])
     assert " ".join(command) in (quay.path / "page.html").read_text()
     again = quay.run()  # another run meanwhile
@@ -108,7 +110,7 @@ def test_options_replace_those_of_the_run(quay):
     quay.run("--tag", "unit", "--jobs", "2", "--set", "berth=C3", "--set", "key=low")
     secret = quay.call("again")
     assert secret.code == 2
-    assert "value of --set key was secret and is not on record; give it again" in secret.err
+    assert "value of --set key is secret and was not recorded; pass it again" in secret.err
     line = quay.call("again", "--set", "key=x", "--tag", "slow", "--print-command").out
     assert "--tag slow" in line
     assert "--tag unit" not in line
@@ -155,7 +157,7 @@ def test_a_revision_and_a_seed_are_those_of_then(quay):
 
 def test_runs_of_other_commands(quay, monkeypatch):
     nobody = quay.call("again")
-    assert (nobody.code, "no run is recorded" in nobody.err) == (2, True)
+    assert (nobody.code, "no runs are recorded" in nobody.err) == (2, True)
     quay.run("fees")
     wrong = quay.call("again", "lsat")
     assert (wrong.code, "there is no run 'lsat'; did you mean last?" in wrong.err) == (2, True)

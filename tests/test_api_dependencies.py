@@ -85,7 +85,9 @@ def test_a_time_out_tells_the_step_and_its_request_and_keeps_the_archive(quay):
     quay.file("wolfbane.toml", SETTINGS.replace('read = "2s"', 'read = "60s"\ncontract = []'))
     told = run(quay, "--timeout", "1s").results["flows/a.arazzo.yaml#w"]
     assert told["outcome"] == "timed out"
-    words = "it ran longer than 1 s: step late: no whole answer yet: GET http://127.0.0.1:"
+    words = (
+        "the test ran longer than 1 s: step late: no complete response yet: GET http://127.0.0.1:"
+    )
     assert words in told["message"]
     assert [part["outcome"] for part in told["parts"]] == ["passed", "timed out"]
     assert [kept["kind"] for kept in told["evidence"]] == ["har"]

@@ -61,10 +61,10 @@ def test_limits_for_one_step_and_from_parameters(quay):
     quay.file("wolfbane.toml", text + '[param.patience]\ndefault = "30s"\n'
               '[param.most]\ndefault = "1 MB"\n')  # fmt: skip
     told = result(quay, step("s", "hang", **{"x-read": "300ms"}))
-    assert "no answer within 0.3 s" in told["message"]
+    assert "no response within 0.3 s" in told["message"]
     flows(quay, {"workflowId": "w", "steps": [step("s", "drip")]})
     told = run(quay, "--set", "patience=500ms").results["flows/a.arazzo.yaml#w"]
-    assert "the body was not there within 0.5 s" in told["message"]
+    assert "the body was not complete within 0.5 s" in told["message"]
     told = result(quay, step("s", "huge"))
     assert "the body is longer than 1,000,000 bytes (body_limit)" in told["message"]
     flows(quay, {"workflowId": "w", "steps": [step("s", "text")]})
@@ -90,7 +90,7 @@ def test_headers_for_every_request(quay):
         ({"context": "$response.body", "condition": "tide 3", "type": "regex"}, "20s", "passed",
          ""),
         ({"context": "$response.body", "condition": "tide 9999", "type": "regex"}, "1s", "errored",
-         "x-until did not hold within 1 s"),
+         "the x-until condition was not met within 1 s"),
     ],
 )  # fmt: skip
 def test_a_stream_is_read_until_a_condition(quay, until, limit, outcome, said):
@@ -105,7 +105,7 @@ def test_a_stream_that_ends_before_its_condition(quay):
         "x-until": "$response.body == 'tide 9'", "x-contract": []})  # fmt: skip
     told = result(quay, short)
     assert told["outcome"] == "failed"
-    assert "$response.body == 'tide 9': the answer ended before" in told["message"]
+    assert "$response.body == 'tide 9': the response ended before" in told["message"]
 
 
 def test_exceptions_from_the_contract(quay):
@@ -136,7 +136,7 @@ def test_the_curl_line_sends_the_same_request(quay, body):
         step("s", "echo", "$statusCode == 418", requestBody=sent,
              parameters=[ID, value("deep[]", "query", "a[1]{2}")]),
     )  # fmt: skip
-    line = told["message"].partition("to repeat it: ")[2].splitlines()[0]
+    line = told["message"].partition("to repeat the request: ")[2].splitlines()[0]
     words = shlex.split(line)
     assert ("-g" in words, "-L" in words) == (True, True)
     subprocess.run(words, cwd=quay.path, check=True, capture_output=True)
@@ -148,7 +148,10 @@ def test_the_curl_line_sends_the_same_request(quay, body):
 
 def test_a_curl_line_says_what_it_does_not_show(quay):
     told = result(quay, step("b", "basic", "$statusCode == 418"))
-    assert "(put in the value of authorization: it is not shown here)" in told["message"].lower()
+    assert (
+        "(replace authorization with the real value, which is masked here)"
+        in told["message"].lower()
+    )
 
 
 def test_archives_have_redirects_and_the_time_of_each_request(quay):

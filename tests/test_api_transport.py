@@ -98,7 +98,7 @@ def test_http_2_with_a_certificate_of_the_clients_own(folder, authority, secured
     result, _ = ask(folder, base_url=url, verify="ca.pem")
     # TLS 1.3 tells a missing certificate after the handshake: the alert may come too late.
     said = result["message"]
-    refused = "without a client's certificate" in said or "the server broke off" in said
+    refused = "without a client's certificate" in said or "the server closed the connection" in said
     assert (result["outcome"], refused) == ("errored", True), said
 
 

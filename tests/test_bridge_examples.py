@@ -35,10 +35,10 @@ def test_a_launcher_that_nobody_planned_for_takes_one_file(folder):
 
 @pytest.mark.parametrize(("name", "told"), [
     ("tcl-package", ("found 6 tests in 2 files", "tags category=billing, smoke",
-                     "2 of them: passed", "share-2.1: failed, and nothing else ran")),
+                     "2 of them: passed", "share-2.1: failed; no other test ran")),
     ("stations", ("found 5 tests in 1 file", "2 of them: passed", "falls by a third: failed")),
     ("manifests", ("found 4 tests in 1 file", "tags category=cargo, owner=quay",
-                   "needs no ice pilot: failed, and nothing else ran")),
+                   "needs no ice pilot: failed; no other test ran")),
     ("pumps", ("found 3 tests in 3 files", "tags smoke", "south.pump: failed")),
 ])  # fmt: skip
 def test_the_examples_hold(folder, name, told):
@@ -50,7 +50,7 @@ def test_the_examples_hold(folder, name, told):
     for words in (
         *told,
         "all tests that were found have a result",
-        "it says what the report",
+        "the exit code agrees with the report",
         "all is",
     ):
         assert words in said
@@ -58,13 +58,13 @@ def test_the_examples_hold(folder, name, told):
 
 
 @pytest.mark.parametrize(("name", "old", "new", "words"), [
-    ("tcl-package", 'option = "-match"', 'option = "-constraints"', "ran too, when"),
+    ("tcl-package", 'option = "-match"', 'option = "-constraints"', "also ran, although only"),
     ("tcl-package", "PASSED$'", "PAST$'", "share-1.1 and 2 more: no result was reported"),
     ("tcl-package", "failed = [0, 1]", "failed = [1]", "failed in the report, but the exit code"),
     ("tcl-package", "test\\s+", "proof\\s+", "no tests were found"),
     ("tcl-package", '"tclsh", ', '"tclsh", "no.tcl", ', "no result was reported (exit code 1)"),
     ("stations", 'dialect = "pcre"', 'whole = "{}"\ndialect = "glob"', "came back"),
-    ("stations", 'name = "{group}/{name}"\n\n', 'name = "{group}-{name}"\n\n', "left no report"),
+    ("stations", 'name = "{group}/{name}"\n\n', 'name = "{group}-{name}"\n\n', "wrote no report"),
     ("manifests", 'name = "{suite} > {name}"', 'name = "{name}"', "no result was reported"),
     ("pumps", 'format = "tap"', 'format = "xunit"', "not well-formed XML"),
 ])  # fmt: skip
@@ -80,7 +80,7 @@ def test_a_broken_bridge_is_told_by_a_line(folder, name, old, new, words):
 def test_a_bridge_that_no_suite_names(ledger):
     ledger.file("other.toml", "")
     refused = ledger.call("bridge", "check", "other.toml")
-    assert (refused.code, "no suite names the bridge other.toml" in refused.err) == (2, True)
+    assert (refused.code, "no suite uses the bridge other.toml" in refused.err) == (2, True)
 
 
 @pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
@@ -113,7 +113,8 @@ def test_the_ledger_of_the_demo_answers_like_every_kind(folder):
 @pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
 @pytest.mark.parametrize(("old", "new", "words"), [
     ('name = "{group}/{name}"\n\n[read]', 'name = "{name}"\n\n[read]', "and 6 more: no result"),
-    ("failed = [4]", "failed = [1]", "the launcher ended: exit code 4, though its report is whole"),
+    ("failed = [4]", "failed = [1]", "the launcher ended unexpectedly (exit code 4), "
+"although its report is complete"),
     ('option = "-only"', 'option = "-marked"', "no result was reported"),
     ('per = "suite"', 'per = "file"', ""),
 ])  # fmt: skip
@@ -145,7 +146,7 @@ def test_a_few_answers_make_a_bridge_that_holds(folder, name):
         pytest.skip(f"{LAUNCHERS[name]} is not here")
     example(folder, name)
     there = folder.call("bridge", "new", "bridge.toml")
-    assert (there.code, "it is there already" in there.err) == (2, True)
+    assert (there.code, "the file already exists" in there.err) == (2, True)
     (folder.path / "bridge.toml").unlink()
     cut_short = folder.call("bridge", "new", "bridge.toml", answers=ANSWERS[name][:3])
     assert (cut_short.code, (folder.path / "bridge.toml").exists()) == (130, False)

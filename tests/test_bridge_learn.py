@@ -71,7 +71,7 @@ def test_two_commands_are_enough(folder, name):
         assert (folder.path / "report.xml").exists() is False, "each start has its own"
         assert list(folder.run("--tag", "owner=quay").outcomes) == ["src/Tides.java#Tides / high"]
     again = folder.call("bridge", "learn", "b/learned.toml", "--all", "x", "--one", "y")
-    assert (again.code, "stays as it is" in again.err) == (2, True)
+    assert (again.code, "the file already exists" in again.err) == (2, True)
 
 
 @pytest.mark.parametrize(
@@ -79,16 +79,17 @@ def test_two_commands_are_enough(folder, name):
     [
         (["--all", "ls && sh run-all.sh", "--one", "x"], "needs a shell; use --yes to allow it"),
         (["--all", "sh run-all.sh | tee log", "--one", "x"],
-         "the exit code of what stands before '|' is lost; put the command into a script"),
-        (["--all", "sh $HOME/all.sh", "--one", "x"], "'$HOME/all.sh' stands in the command"),
+         "the exit code of the command before '|' would be lost; put the command into a script"),
+        (["--all", "sh $HOME/all.sh", "--one", "x"], "the command that must get the "
+"test names contains '$HOME/all.sh'"),
         (["--all", "sh 'run", "--one", "x"], "No closing quotation"),
-        (["--all", "sh run-all.sh"], "the command that runs one test is missing; give it: --one"),
-        (["--all", "no-such-launcher", "--one", "x"], "'no-such-launcher' cannot be started"),
+        (["--all", "sh run-all.sh"], "the command that runs one test was not given; use --one"),
+        (["--all", "no-such-launcher", "--one", "x"], "cannot start 'no-such-launcher'"),
         (["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
          "neither the output nor the files of the command show the result of each test"),
         (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "ran longer than 1 s"),
         (["--all", "sh run-all.sh", "--one", "sh checks/depth.sh", "-w", "checks"],
-         "b.toml: it is not in the workspace"),
+         "b.toml: the file is outside the workspace"),
         (["--answers", "answers.toml"], "answers.toml: unknown key 'al'; did you mean all?"),
     ],
 )  # fmt: skip
@@ -179,7 +180,7 @@ def test_a_command_lists_tests_that_no_source_shows(folder):
     folder.file("wolfbane.toml", "")
     both = ["--all", "python3 gauge.py", "--one", "python3 gauge.py --check 'ebb at hour 6'"]
     done = folder.call("bridge", "learn", "learned.toml", *both, "--yes")
-    assert (done.code, "a command that lists them: --list" in " ".join(done.err.split())) == (
+    assert (done.code, "a command that lists the tests: --list" in " ".join(done.err.split())) == (
         2,
         True,
     )

@@ -1,4 +1,4 @@
-"""Launchers that only print: units, colours, progress, and lines that contradict each other."""
+"""Launchers that only print: units, colours, progress, and lines that cannot be used together."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def test_units_colours_and_progress(printing):
 def test_the_worst_of_several_lines_counts(printing):
     run = printing(["ebb fine", "flood fine", "ebb wrong"], code=1).run()
     assert (run.code, run.outcomes) == (1, {"day.x#ebb": "failed", "day.x#flood": "passed"})
-    assert "it was reported more than once, and the last time as failed" in run.text
+    assert "the test was reported more than once; the last report was: failed" in run.text
     run = printing(["ebb wrong", "flood fine", "ebb fine"], code=1).run()
     assert run.outcomes == {"day.x#ebb": "failed", "day.x#flood": "passed"}
 
@@ -71,7 +71,7 @@ def test_a_contradiction_that_comes_after_the_report_is_no_success(printing):
     lines = [f" {json.dumps(each)}" for each in said]
     run = printing(lines, tests=["ebb"], code=1, bridge=bridge).run()
     assert run.code == 1
-    assert "ebb was reported as passed, and then as failed" in run.text
+    assert "ebb was reported as passed, and later as failed" in run.text
 
 
 def test_a_failure_shows_what_was_printed_around_it(printing):
@@ -122,7 +122,7 @@ def test_events_with_keys_of_the_launchers_own(printing):
     assert run.results["day.x#ebb"]["seconds"] == 0.25
     printing([], bridge=bridge.replace('"passed"', '"pased"'))
     wrong = printing([], bridge=bridge.replace('"passed"', '"pased"')).call("list")
-    assert (wrong.code, "'pased' is no outcome; did you mean passed" in wrong.err) == (2, True)
+    assert (wrong.code, "'pased' is not an outcome; did you mean passed" in wrong.err) == (2, True)
 
 
 def test_an_exit_code_alone_tells(folder):
@@ -142,7 +142,7 @@ def test_an_exit_code_alone_tells(folder):
     outcomes = {"good": "passed", "bad": "failed", "odd": "errored"}
     assert run.outcomes == {f"checks/{name}.sh": how for name, how in outcomes.items()}
     assert run.results["checks/bad.sh"]["output"] == "bad ran\n"
-    assert run.results["checks/odd.sh"]["message"] == "it ended: exit code 7"
+    assert run.results["checks/odd.sh"]["message"] == "the launcher ended: exit code 7"
 
 
 def test_names_are_given_one_way_and_read_another(printing):
@@ -160,7 +160,7 @@ def test_check_runs_once_without_names(printing):
     folder.file("said.json", (folder.path / "said.json").read_text())
     checked = folder.call("bridge", "check", "b.toml")
     assert checked.code == 1, checked.out
-    words = "1 that were not found run only if no name is given: day.x#loop"
+    words = "1 tests that were not found run only if the launcher gets no names: day.x#loop"
     assert words in " ".join(checked.out.split())
     assert "run.names.unless_all = true" in checked.text
     folder.file("b.toml", BRIDGE.replace('how = "joined"', 'how = "joined"\n    unless_all = true'))

@@ -91,7 +91,7 @@ def test_a_separator_in_a_name_is_said(folder):
     bridge = folder.path / "b.toml"
     bridge.write_text(bridge.read_text().replace("\\u001f", ", "))
     run = folder.run("--name", "/^a, b$/")
-    words = "its name holds ', ', which separates the names that are given"
+    words = "the test name contains ', ', which is the separator between names"
     assert [result["message"] for result in run.results.values()] == [words]
 
 
@@ -127,7 +127,8 @@ def test_a_child_that_a_launcher_leaves_behind_holds_nothing_up(folder):
 @pytest.mark.parametrize(("text", "words"), [
     ("", "no element found"),
     ("<testsuites/>", "no result was reported"),
-    ('<!DOCTYPE t [<!ENTITY a "a">]><testsuite>&a;</testsuite>', "entities: refused"),
+    ('<!DOCTYPE t [<!ENTITY a '
+'"a">]><testsuite>&a;</testsuite>', "document type declaration, which is not allowed"),
     ("<testsuite><testcase name='x'", "not well-formed"),
 ])  # fmt: skip
 def test_reports_that_are_none(ledger, text, words):
@@ -147,8 +148,9 @@ def test_a_launcher_that_does_not_end_is_ended(ledger):
 
 @pytest.mark.parametrize(("text", "mode", "words"), [
     ('entry "a" lost\nentry "b"', -1, "no result was reported"),
-    ('entry "a"', 3, "the launcher ended: exit code 3, though its report is whole"),
-    ('entry "a"', 1, "no test failed in the report, but the exit code is 1"),
+    ('entry "a"', 3, "the launcher ended unexpectedly (exit code 3), "
+"although its report is complete"),
+    ('entry "a"', 1, "no failed tests in the report, but the exit code is 1"),
     ('entry "a" wrong', 0, "tests failed in the report, but the exit code is 0"),
     ('entry "a" lost', 0, "no result was reported"),
 ])  # fmt: skip
@@ -169,7 +171,7 @@ def test_a_stale_report_is_not_read(ledger):
     ledger.file("told.jsonl", '{"name": "berths.adds up", "outcome": "passed"}\n')
     run = ledger.run("--tag", "smoke")
     assert run.outcomes == {place("berths / adds up"): "errored"}
-    assert "left no report at told.jsonl" in run.out
+    assert "wrote no report to told.jsonl" in run.out
 
 
 def test_what_lay_there_before_is_not_read_with_what_is_put_behind_it(ledger):
@@ -213,7 +215,10 @@ def test_what_nobody_knew_is_added_and_marked(ledger):
     assert run.outcomes == {place("x / a"): "passed", place("surprise"): "passed"}
     assert run.results[place("surprise")]["account"] == "added"
     assert "added: the launcher reported this test, but it was not known before the run" in run.out
-    assert f"its launcher told of a test that nobody knew: {place('surprise')}" in run.out
+    assert (
+        f"the launcher reported a test that was not found before the run: {place('surprise')}"
+        in run.out
+    )
 
 
 def test_what_ran_and_was_not_chosen_is_marked_and_what_was_left_out_is_not_told(ledger):
@@ -230,7 +235,7 @@ def test_what_ran_and_was_not_chosen_is_marked_and_what_was_left_out_is_not_told
         place("berths / adds up"): "passed", place("berths / is closed"): "failed"
     }  # fmt: skip
     assert run.results[place("berths / is closed")]["account"] == "unasked"
-    assert "its launcher ran a test that had not been chosen" in run.out
+    assert "the launcher ran a test that was not selected" in run.out
 
 
 def test_files_whose_every_part_is_skipped_are_no_success(ledger):

@@ -205,9 +205,9 @@ def test_a_set_up_comes_once_before_all_starts(folder, before, outcome):
 @pytest.mark.parametrize(
     ("run", "read", "words"),
     [
-        (SERVE.format(form="json", done="("), EVENTS, "belongs in run.serve.request"),
-        (SERVE.format(form="json", done=""), EVENTS, "no line says that an answer is over"),
-        ("", f"{EVENTS}\n[[read.also]]\nformat = 'tap'", "a report that is left also is a file"),
+        (SERVE.format(form="json", done="("), EVENTS, "move it to run.serve.request"),
+        (SERVE.format(form="json", done=""), EVENTS, "'done' is empty; it must match the line"),
+        ("", f"{EVENTS}\n[[read.also]]\nformat = 'tap'", "an additional report must be a file"),
         ("", f"{EVENTS}\n[[read.also]]\nformat = 'lines'\nreport = 'x'", "needs the patterns"),
     ],
 )  # fmt: skip

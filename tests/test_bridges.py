@@ -62,7 +62,10 @@ def test_what_only_the_launcher_knows_runs_where_no_names_are_given(ledger):
     assert ledger.run().outcomes == {**both, place("boats / is $weird [x] 'é' (a|b) *"): "passed"}
     assert ledger.run("--tag", "smoke").outcomes == {place("berths / adds up"): "passed"}
     checked = ledger.call("bridge", "check", "ledger.toml")
-    assert (checked.code, "were not found run only if no name" in checked.text) == (0, True)
+    assert (
+        checked.code,
+        "were not found run only if the launcher gets no names" in checked.text,
+    ) == (0, True)
 
 
 ROWS = """
@@ -287,7 +290,7 @@ def test_what_belongs_to_no_file_is_told_of_the_bridge(counted):
     run = counted.run()
     assert run.outcomes["ledger.toml#surprise"] == "passed"
     assert run.outcomes["ledger.toml"] == "errored"
-    assert "exit code 5, though its report is whole" in run.results["ledger.toml"]["message"]
+    assert "(exit code 5), although its report is complete" in run.results["ledger.toml"]["message"]
     assert [*run.outcomes.values()].count("passed") == 9
 
 
@@ -300,7 +303,8 @@ def test_a_plan_says_that_files_are_run_whole(ledger):
     rewrite(ledger, ('"{names}", ', ""), ('how = "each"', 'how = "files"'))
     plan = ledger.run("--dry-run")
     assert plan.out.splitlines()[:2] == [
-        "books/day.ledger", "ledger: files run whole, because its launcher takes no names",
+        "books/day.ledger", "ledger: whole files will run, "
+"because the launcher does not accept test names",
     ]  # fmt: skip
 
 
@@ -347,7 +351,7 @@ OBJECT = '{"title": "adds up", "group": "berths", "file": "FILE", "tags": ["smok
 def test_a_command_may_list_the_tests(ledger, form, told, options):
     listing(ledger, form, told, **options)
     before = ledger.call("list")
-    assert (before.code, "1 file tells more when loaded" in before.err) == (3, True)
+    assert (before.code, "more tests may appear after loading 1 file" in before.err) == (3, True)
     names = {"berths / adds up": "passed", "berths / is closed": "failed"}
     run = ledger.run()
     assert run.outcomes == {place(name): outcome for name, outcome in names.items()}
@@ -366,12 +370,15 @@ def test_a_bridge_with_a_list_is_checked_before_any_run(ledger):
     checked = ledger.call("bridge", "check", "ledger.toml")
     told = " ".join(checked.out.split())
     assert (checked.code, "found 2 tests in 1 file" in told) == (1, True), checked.out
-    assert "1 that were not found run only if no name is given: books/day.ledger#boats" in told
+    assert (
+        "1 tests that were not found run only if the launcher gets no names: books/day.ledger#boats"
+        in told
+    )
     ledger.file("code", "3")
     ledger.file("books/eve.ledger", "")
     broken = ledger.call("bridge", "check", "ledger.toml")
     told = " ".join(broken.out.split())
-    assert (broken.code, told.count("the list command ended: exit code 3")) == (1, 1), broken.out
+    assert (broken.code, told.count("the list command failed: exit code 3")) == (1, 1), broken.out
     assert "books/day.ledger and 1 more" in told and "looking for tests" in told
 
 
@@ -385,17 +392,20 @@ def test_a_bridge_is_checked_against_an_environment(ledger):
     assert ledger.call(*check, "--env", "local").code == 0
     wrong = ledger.call(*check, "--env", "local", "--set", "house=east")
     told = " ".join(wrong.out.split())
-    assert (wrong.code, "and 2 more: the launcher ended: exit code 2" in told) == (1, True), told
+    assert (wrong.code, "and 2 more: the launcher ended unexpectedly: exit code 2" in told) == (
+        1,
+        True,
+    ), told
     assert "can't open file" in told and "-> run.command" in told
 
 
 @pytest.mark.parametrize(("form", "told", "code", "words"), [
-    ("names", "adds up\n", 3, "the list command ended: exit code 3\nlooking for tests"),
-    ("names", "adds up\n", 0, "the list does not say in which file 'adds up' is"),
-    ("json", '[{"name": "a", "file": "books/night.ledger"}]', 0, "which is not there"),
+    ("names", "adds up\n", 3, "the list command failed: exit code 3\nlooking for tests"),
+    ("names", "adds up\n", 0, "the list does not give the file of 'adds up'"),
+    ("json", '[{"name": "a", "file": "books/night.ledger"}]', 0, "but this file does not exist"),
     ("json", "no tests\n", 0, "the list is not JSON"),
     ("json", '[{"nme": "a"}]', 0, "the list has an item without 'name'"),
-    ("tap", "1..2\nok 1 - a\n", 0, "the list is not right"),
+    ("tap", "1..2\nok 1 - a\n", 0, "the list is not valid"),
 ])  # fmt: skip
 def test_a_list_that_makes_no_sense_is_an_error(ledger, form, told, code, words):
     listing(ledger, form, told, code=code)
@@ -415,15 +425,19 @@ def test_a_list_command_that_does_not_end_is_ended(ledger):
 
 
 @pytest.mark.parametrize(("old", "new", "words"), [
-    ('"{file}"]', '"{fle}"]', "ledger.toml:12: '{fle}': there is no {fle}; did you mean {file}?"),
-    ('"{file}"]', '"{param.hous}"]', "there is no {param.hous}; did you mean {param.house}?"),
+    ('"{file}"]', '"{fle}"]', "ledger.toml:12: '{fle}': "
+"unknown placeholder {fle}; did you mean {file}?"),
+    ('"{file}"]', '"{param.hous}"]', "unknown placeholder {param.hous}; "
+"did you mean {param.house}?"),
     ('[run]\n', '[run]\nper = "suite"\n', "{file} is one file, but run.per is 'suite'"),
     ('[run]\n', '[run]\nper = "suit"\n', "unknown per 'suit'; did you mean suite?"),
     ('how = "each"', 'how = "files"', ""),
-    ("(?P<name>[^\"]*)\"'\ngroup", "[^\"]*\"'\ngroup", "it needs a group (?P<name>...)"),
-    ("[read]", "[read]\npart = '(?P<test>.*)'", "it needs a group (?P<part>...)"),
+    ("(?P<name>[^\"]*)\"'\ngroup", "[^\"]*\"'\ngroup", "the expression needs "
+"a group (?P<name>...)"),
+    ("[read]", "[read]\npart = '(?P<test>.*)'", "the expression needs a group (?P<part>...)"),
     ("[find.lines]", '[find.listing]\ncommand = []\nformat = "tap"\n[find.lines]', "is empty"),
-    ("[find.lines]", "[find.query]\ngrammar = 'java'\ntext = ''\n[find.lines]", "say one way"),
+    ("[find.lines]", "[find.query]\ngrammar = "
+"'java'\ntext = ''\n[find.lines]", "use exactly one way"),
 ])  # fmt: skip
 def test_what_is_wrong_in_a_bridge_is_said_with_its_line(ledger, old, new, words):
     ledger.file("wolfbane.toml", SUITE + '\n    [param.house]\n    default = "quay"\n')

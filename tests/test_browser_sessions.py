@@ -49,7 +49,7 @@ def test_two_tests_at_once_keep_their_sessions(suite):
     run = folder.run("-j1")
     outcomes = {address.split(" / ")[1].split()[0]: o for address, o in run.outcomes.items()}
     assert outcomes == {"wrong": "failed", "right": "passed"}, run.out
-    assert "left its session open" not in run.out.partition("failed")[0]
+    assert "did not close its browser session" not in run.out.partition("failed")[0]
     [wrong] = [told for told in run.results.values() if told["outcome"] == "failed"]
     protocols = [
         path.read_text() for path in folder.path.rglob("*.protocol.txt") if "wrong" in path.name
@@ -177,4 +177,4 @@ def test_asks(self):
     [picture] = folder.path.rglob("evidence/*.png")
     assert Image.open(picture).size == (1280, 800 + 56)  # the page, below the dialog's text
     [protocol] = folder.path.rglob("evidence/*.protocol.txt")
-    assert "a dialog says 'The tide is out'" in protocol.read_text()
+    assert "open dialog: 'The tide is out'" in protocol.read_text()

@@ -78,7 +78,9 @@ def test_missing(self):
     missing = result(run, "test_missing", engine)
     said = missing["message"].splitlines()[-1]
     assert re.match(
-        r"waited \d\.\d s for #berth-lst \(by css selector\); most like it .*: #berth-list,", said
+        r"waited \d\.\d s for #berth-lst \(by css selector\); "
+        r"most similar on the page: #berth-list,",
+        said,
     )
     assert len(left(folder, missing, "screenshot")) == 1
     assert "evidence:\n    screenshot  .wolfbane/runs/" in run.out
@@ -138,10 +140,10 @@ def test_sees(self):
     run = folder.run()
     assert result(run, "test_sees", LONG)["outcome"] == "passed", run.out
     for words in (
-        f"the suite asks for browserName 'firefox'; it got browser '{LONG}'",
-        f"the suite's moz:firefoxOptions does not concern browser '{LONG}'",
-        f"the suite asks for --window-size=7,7; browser '{LONG}' has its own",
-        "suite pages left 1 session open; closed at its end",
+        f"the suite requests browserName 'firefox'; it gets browser '{LONG}'",
+        f"the suite's moz:firefoxOptions does not apply to browser '{LONG}'",
+        f"the suite requests --window-size=7,7; browser '{LONG}' uses its own",
+        "suite pages did not close 1 browser session; closed automatically at its end",
     ):
         assert words in " ".join(run.out.split())
 
@@ -162,7 +164,7 @@ def test_opens(self):
     )
     run = folder.run()
     assert result(run, "test_opens", "small")["outcome"] == "passed", run.out
-    assert re.search(r"browser 'small': its page is \d+x300, not 200x300", run.out)
+    assert re.search(r"browser 'small': the page is \d+x300, not 200x300", run.out)
 
 
 @needs("chromium")
@@ -203,7 +205,7 @@ def test_a_browser_that_is_not_here_blocks_its_tests_alone(suite):
     run = folder.run()
     told = result(run, "test_is", "old")
     assert (run.code, told["outcome"]) == (4, "blocked")
-    assert told["message"].startswith("browser 'old': there is no no-such-driver here; install ")
+    assert told["message"].startswith("browser 'old': no-such-driver not found; install ")
     assert result(run, "test_is", "far")["outcome"] == "passed"
     shown = folder.call("browsers", "--as", "json")
     found = {browser["name"]: browser for browser in json.loads(shown.out)}
@@ -237,7 +239,7 @@ def test_c(self):
     run = suite(body, browsers=(engine,)).run("-j1")
     told = result(run, "test_a", engine)
     assert told["outcome"] == "errored"
-    assert told["message"].startswith(f"browser '{engine}' is gone: ")
+    assert told["message"].startswith(f"browser '{engine}' is no longer running: ")
     for name in ("test_b", "test_c"):
         told = result(run, name, engine)
         assert told["outcome"] == "passed", told["message"]
@@ -247,7 +249,7 @@ def test_c(self):
 @pytest.mark.parametrize(
     ("body", "outcome", "said"),
     [
-        ("browser.open('never')", "timed out", "it ran longer than 8 s"),
+        ("browser.open('never')", "timed out", "the test ran longer than 8 s"),
         ("browser.run('setTimeout(() => alert(1))')\n    while True: browser('GET', '/title')",
          "errored", "unexpected alert open"),
     ],
@@ -269,7 +271,7 @@ def test_b(self):
     run = folder.run("-j1", WOLFBANE_TEST_MARK=str(folder.path))
     told = result(run, "test_a")
     if outcome == "timed out":
-        assert re.search(r"was still busy: open http://\S+/never$", told["message"])
+        assert re.search(r"was still executing a command: open http://\S+/never$", told["message"])
     assert (told["outcome"], said in told["message"]) == (outcome, True), told["message"]
     assert result(run, "test_b")["outcome"] == "passed"
     assert folder.processes() == []
@@ -339,7 +341,7 @@ def test_no_room_for_a_profile_blocks(suite):
             told = result(folder.run(TMPDIR=place), "test_is")
         finally:
             subprocess.run(["umount", place], check=True)
-    said = "browser 'chromium': there is no room for a profile in "
+    said = "browser 'chromium': not enough disk space for a profile in "
     assert (told["outcome"], told["message"].startswith(said)) == ("blocked", True)
 
 
@@ -441,7 +443,7 @@ def test_b(self):
         run = folder.run(TMPDIR=place, WOLFBANE_TEST_MARK=str(folder.path))
         assert list(Path(place).iterdir()) == []
     assert set(run.outcomes.values()) == {"passed"}, run.out
-    assert "left its session open; the stream was closed" in run.out
+    assert "did not close its browser session" in run.out
     assert folder.processes() == []
 
 
@@ -493,8 +495,8 @@ def test_talks(self):
     ("line", "message"),
     [
         ('[browser.a]\nengine = "chromum"', "unknown engine 'chromum'; did you mean chromium?"),
-        ('[browser.a]\nengine = "other"', "needs a 'driver' or a 'url'"),
-        ('[browser.a]\nengine = "webkit"\nwindow = "wide"', "write a width and a height"),
+        ('[browser.a]\nengine = "other"', "set 'driver' or 'url'"),
+        ('[browser.a]\nengine = "webkit"\nwindow = "wide"', "write width and height"),
         ('[browser.a]\nengine = "webkit"\nwindw = ""', "unknown key 'windw'; did you mean window?"),
     ],
 )  # fmt: skip

@@ -43,7 +43,7 @@ def test_built_once_until_an_input_changes(built):
     built.file("source.txt", "ebb")
     stale = built.run("--no-build")
     assert stale.outcomes[MADE] == "passed" and builds(built) == 1
-    assert "suite tables runs over a stale build" in stale.out
+    assert "suite tables uses an outdated build" in stale.out
     assert built.run().outcomes[MADE] == "failed"
     built.run("--rebuild")
     assert builds(built) == 3
@@ -52,7 +52,7 @@ def test_built_once_until_an_input_changes(built):
 def test_other_suites_build_nothing(built):
     run = built.run("--suite", "other")
     assert run.outcomes == {OTHER: "passed"}
-    assert "1 other suite not in this run: tables" in run.out
+    assert "1 suite without selected tests: tables" in run.out
     assert builds(built) == 0
 
 
@@ -66,5 +66,8 @@ def test_a_failed_build_blocks_its_suite_alone(built, before):
     path = "made" if before == "fresh" else "made/test_made.py"
     assert run.outcomes == {path: "blocked", OTHER: "passed"}, run.out
     assert run.code == 4
-    assert "its build failed: ./make.sh (exit code 3)" in run.out and "no ink left" in run.out
+    assert (
+        "the build of the suite failed: ./make.sh (exit code 3)" in run.out
+        and "no ink left" in run.out
+    )
     assert built.run().outcomes[path] == "blocked"

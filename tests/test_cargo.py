@@ -110,7 +110,7 @@ def test_every_outcome_and_what_is_told_of_it(crate):
     assert wrong["output"].strip() == "no newline"
     assert "fn wrong" in LIBRARY.splitlines()[wrong["excerpt"]["line"]]
     assert results["tests / ignored"]["message"] == "winter"
-    assert results["tests / denied"]["message"] == 'it returned an error: "denied"'
+    assert results["tests / denied"]["message"] == 'the test returned an error: "denied"'
     assert "last words" in results["tests / aborts"]["output"]
     assert "SIGABRT" in results["tests / aborts"]["message"]
     assert "E0308" in results["doc / height (3)"]["message"]

@@ -81,7 +81,7 @@ def test_what_changed_between_two_runs(quay):
     quay.run("--name", "steady")
     assert "no run before" in quay.call("compare").err
     fewer = quay.call("compare", "previous", "last").out
-    assert "they chose differently: everything / name:steady" in fewer
+    assert "the runs have different selections: everything / name:steady" in fewer
     assert "gone  4 tests" in fewer
 
 
@@ -98,11 +98,11 @@ def test_runs_are_named_by_environment_and_by_report(quay):
 @pytest.mark.parametrize(
     ("arguments", "message"),
     [
-        (["last@stagin", "last"], "no run in environment 'stagin' is on record"),
+        (["last@stagin", "last"], "no run in environment 'stagin' is recorded"),
         (["lst", "last"], "there is no run 'lst'; did you mean last?"),
         (["last", "last"], "are the same run"),
         (["previous", "last"], "there is no previous run: 1 on record"),
-        (["wolfbane.toml", "last"], "is no TAP"),
+        (["wolfbane.toml", "last"], "is not TAP"),
     ],
 )
 def test_names_that_mean_no_run(quay, arguments, message):

@@ -99,7 +99,7 @@ def test_the_suites_of_what_is_deployed(quay, source):
     assert "1.0" in target["version"]
     newer = quay.run("--env", "staging")
     assert (newer.code, len(newer.results)) == (0, 2)
-    assert "the suites are newer by 1 commit" in newer.text
+    assert "the suites are 1 commit ahead" in newer.text
     assert "1.0" in quay.call("history").out
 
 
@@ -108,13 +108,13 @@ def test_the_suites_of_what_is_deployed(quay, source):
     [
         ((503, {}, ""), ["--at", "deployed"], 4, "is unknown: GET http://127.0.0.1"),
         ((200, {}, "no JSON"), ["--at", "deployed"], 4, "the response is not JSON"),
-        ((200, {}, "{}"), ["--at", "deployed"], 4, "nothing at /build/0/version"),
+        ((200, {}, "{}"), ["--at", "deployed"], 4, "no value at /build/0/version"),
         ((200, {}, '{"build": [{"version": "9"}]}'), ["--at", "deployed"], 2,
-         "has version 9, revision v9: git knows no such revision"),
+         "has version 9, revision v9: git cannot find this revision"),
         ((503, {}, ""), ["--version-must-match"], 2, "is unknown: GET http://127.0.0.1"),
         ((200, {}, '{"build": [{"version": "1.0"}]}'), ["--version-must-match"], 2,
-         "the suites are newer by 1 commit; use --at deployed to take the suites of that version"),
-        ((200, {}, '{"build": [{"version": "9"}]}'), [], 0, "git knows no revision v9"),
+         "the suites are 1 commit ahead; use --at deployed to take the suites of that version"),
+        ((200, {}, '{"build": [{"version": "9"}]}'), [], 0, "git has no revision v9"),
         ((503, {}, ""), [], 0, "is unknown: GET http://127.0.0.1"),
     ],
 )  # fmt: skip
@@ -134,9 +134,9 @@ def test_a_version_that_does_not_fit(quay, system, answer, arguments, code, word
         ('{ url = "URL", command = ["true"] }', "it needs either 'url' or 'command'"),
         ('{ url = "URL", pinter = "/a" }', "unknown key 'pinter'; did you mean pointer?"),
         ('{ url = "URL", pointer = "a" }', "a JSON pointer starts with '/'"),
-        ('{ url = "URL", pattern = "(" }', "'pattern' is no regular expression"),
-        ('{ url = "URL", revision = "v" }', "'revision' has no {version} in it"),
-        ('{ url = "{base}" }', "holds {base}, which is not a parameter"),
+        ('{ url = "URL", pattern = "(" }', "'pattern' is not a regular expression"),
+        ('{ url = "URL", revision = "v" }', "'revision' must contain {version}"),
+        ('{ url = "{base}" }', "contains {base}, which is not a parameter"),
     ],
 )
 def test_wrong_version_sources_are_errors_of_the_settings(quay, source, words):
@@ -195,9 +195,12 @@ def test_the_demos_staging_has_the_older_suite(tmp_path):
         versions = [each["started"]["targets"][0]["version"] for each in found.values()]
         assert versions == ["1.3.0", "1.4.0"]
         listed = harbour.call("list", "--env", "staging,production", "--at", "deployed")
-        assert "give only one environment; not staging, production" in listed.err
+        assert "give only one environment; these were given: staging, production" in listed.err
         own = harbour.call("run", "--at", "deployed")
-        assert "environment 'local' has no 'version'; choose with --env: staging" in own.err
+        assert (
+            "environment 'local' does not define 'version'; choose one of these with --env: staging"
+            in own.err
+        )
     finally:
         for process in (old, new):
             process.terminate()

@@ -32,7 +32,7 @@ def test_files_that_look_like_tests_and_belong_to_no_suite_are_named(folder):
     for name in ("java/FeeTest.java", "web/fee.spec.ts", "web/test-fee.js", "go/fee_test.go"):
         folder.file(name, "")
     folder.file("java/Latest.java", "")
-    said = "4 files look like tests and belong to no suite: go/fee_test.go, java/FeeTest.java"
+    said = "4 files look like tests but belong to no suite: go/fee_test.go, java/FeeTest.java"
     assert "in no suite  4 files: go/fee_test.go, java/FeeTest.java" in folder.run().out
     assert said in folder.call("list").err
     assert said in " ".join(folder.call("doctor").out.split())
@@ -53,7 +53,7 @@ def test_a_workspace_below_is_not_taken_in(folder):
     folder.file("services/quay/tests/test_b.py", PLAIN)
     run = folder.run()
     assert run.outcomes == {"services/berth/tests/test_a.py#test_plain": "passed"}
-    assert "services/quay has settings of its own" in run.out
+    assert "services/quay is a separate workspace" in run.out
     inner = folder.run("--workspace", "services/quay")
     assert inner.outcomes == {"tests/test_b.py#test_plain": "passed"}
 

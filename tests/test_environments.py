@@ -97,7 +97,7 @@ def test_what_is_missing_is_named_before_anything_starts(quay):
     assert run.code == 2 and not run.results
     assert "'api.url' has no value (where the bookings are)" in run.err
     assert "'api.token' has no value" in run.err
-    assert "choose with --env: base, local, staging" in run.err
+    assert "choose an environment with --env: base, local, staging" in run.err
 
 
 @pytest.mark.parametrize(
@@ -105,11 +105,11 @@ def test_what_is_missing_is_named_before_anything_starts(quay):
     [
         (["--env", "locl"], "there is no environment 'locl'; did you mean local?"),
         (["--env", "local", "--set", "machin=x"], "no parameter 'machin'; did you mean machine?"),
-        (["--env", "local", "--set", "machine"], "'machine' is no KEY=VALUE"),
-        (["--env", "local", "--set", "night=perhaps"], "'night' (--set) is 'perhaps', neither yes"),
-        (["--env", "local", "--set", "api.url=quay"], "not a whole address"),
+        (["--env", "local", "--set", "machine"], "'machine': expected KEY=VALUE"),
+        (["--env", "local", "--set", "night=perhaps"], "'night' (--set) is 'perhaps', not yes"),
+        (["--env", "local", "--set", "api.url=quay"], "not a complete address"),
         (["--env", "local", "--set", "machine=@nowhere"], "the file cannot be read"),
-        (["--env", "staging"], "the variable STAGING_TOKEN, which is not set"),
+        (["--env", "staging"], "the environment variable STAGING_TOKEN, which is not set"),
     ],
 )
 def test_errors(quay, arguments, said):
@@ -122,18 +122,21 @@ def test_errors(quay, arguments, said):
     [
         ('[param.a]\ntyp = "url"\n', "wolfbane.toml:2: unknown key 'typ'; did you mean type?"),
         ('[param.a.b]\ntype = "ur"\n', "wolfbane.toml:2: unknown type 'ur'; did you mean url?"),
-        ('[param.a]\ntype = "choice"\n', "type choice and 'choices' need each other"),
-        ('[param.a]\nsecret = true\ndefault = "x"\n', "a secret has no default"),
-        ('[param.a]\ndefault = "{b}"\n', "holds {b}, which is none"),
-        ('[param.a]\ndefault = "{b}"\n[param.b]\ndefault = "{a}"\n', "stands inside of itself"),
+        ('[param.a]\ntype = "choice"\n', "use 'choices' together with type = \"choice\""),
+        ('[param.a]\nsecret = true\ndefault = "x"\n', "a secret cannot have a default"),
+        ('[param.a]\ndefault = "{b}"\n', "contains {b}, which is not a parameter"),
+        ('[param.a]\ndefault = "{b}"\n[param.b]\ndefault = "{a}"\n', "refers to itself"),
         ('[workspace]\nenv = "x"\n[env.x]\nextends = "y"\n', "there is no environment 'y'"),
         ('[workspace]\nenv = "x"\n[env.x]\nextends = "x"\n', "extends itself"),
-        ('[workspace]\nenv = "x"\n[env.x]\nvalues_from = "no.json"\n', "no.json: cannot be read"),
+        (
+            '[workspace]\nenv = "x"\n[env.x]\nvalues_from = "no.json"\n',
+            "no.json: cannot read the file",
+        ),
         (
             "[env.x]\nextends = 5\n",
             "wolfbane.toml:2: 'extends' must be the name of one environment",
         ),
-        ("[env.x]\nvalues_from = 5\n", "wolfbane.toml:2: 'values_from' names a file"),
+        ("[env.x]\nvalues_from = 5\n", "wolfbane.toml:2: 'values_from' must be a file"),
         ('[workspace]\nenv = "x"\n[env.x]\ntide = 1\n', "there is no parameter 'tide'"),
     ],
 )
@@ -273,5 +276,5 @@ def test_variables_with_quotes_comments_and_several_lines(tmp_path):
         "A": "one # two", "B": "three", "C": "first\nsecond", "D": 'say "so"', "E": ""
     }  # fmt: skip
     file.write_text("A=1\nno name\n")
-    with pytest.raises(ValueError, match="line 2 is no NAME=value"):
+    with pytest.raises(ValueError, match="line 2: expected NAME=value"):
         read_values(file)

@@ -61,7 +61,8 @@ ELSEWHERE = {
     "wolfbane completion fish | source": "it is a line for a shell",
     "wolfbane run -w services/quay": "the demo has no workspace below",
     "wolfbane run --suite services/quay/unit": "the demo has no workspace below",
-    "wolfbane run --mail-to crew@harbour.example --mail-when changed": "there is no mail server",
+    "wolfbane run --mail-to "
+    "crew@harbour.example --mail-when changed": "no mail server is configured",
     "wolfbane run --env local --mail-to crew@harbour.example --mail-when changed": "nor here",
 }
 """Lines that are not run here, and why."""

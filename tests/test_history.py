@@ -133,7 +133,10 @@ def test_a_history_that_is_damaged_or_newer_or_away_is_said(folder):
     with sqlite3.connect(history) as line:
         line.execute("UPDATE alembic_version SET version_num = '9999'")
     newer = folder.call("history")
-    assert (newer.code, "is from a newer version of Wolfbane (9999)" in newer.err) == (2, True)
+    assert (
+        newer.code,
+        "was written by a newer version of Wolfbane (schema 9999)" in newer.err,
+    ) == (2, True)
     for left in history.parent.glob("history.sqlite-*"):
         left.unlink()
     history.write_bytes(b"no database at all" * 100)
@@ -146,7 +149,7 @@ def test_a_history_that_is_damaged_or_newer_or_away_is_said(folder):
     history.unlink()
     assert len(json.loads(folder.call("history", "--as", "json").out)) == 2
     away = folder.run(WOLFBANE_HISTORY="postgresql://quay@127.0.0.1:1/none")
-    assert (away.code, "this run is not in the team's history" in away.err) == (0, True)
+    assert (away.code, "this run was not added to the team's history" in away.err) == (0, True)
 
 
 def test_old_runs_are_taken_away_and_stay_known(folder):

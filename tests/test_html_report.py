@@ -106,7 +106,7 @@ def test_search_and_filters_narrow_and_are_kept_in_the_address(report, reader):
     assert reader.texts("#list .name") == ["Fees / test_good"]
     assert reader.js("return document.querySelector('select[name=tag]').value") == "smoke"
     reader.open(report, "#q=nowhere")
-    assert reader.text("#found") == "None of 156 tests is like that."
+    assert reader.text("#found") == "None of 156 tests matches these filters."
     reader.press("f")
     wait_for(reader, "!document.querySelector('#found').textContent.startsWith('None')")
     reader.press("j", "Enter")
@@ -221,5 +221,5 @@ def test_long_outputs_share_the_room_there_is(folder):
     folder.run("--report", "html=out.html", "--quiet")
     page = (folder.path / "out.html").read_text()
     assert 5_000_000 < len(page) < 8_000_000
-    assert page.count("characters are left out here; wolfbane show --verbose has them") == 140
+    assert page.count("characters omitted; 'wolfbane show --verbose' prints all") == 140
     assert "all of it is here" in page

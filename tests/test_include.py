@@ -92,10 +92,10 @@ def test_they_run_together_each_by_its_own_settings(harbour):
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ('[workspace]\ninclude = ["servces/*"]\n', "'servces/*' means no workspace"),
+        ('[workspace]\ninclude = ["servces/*"]\n', "'servces/*' matches no workspace"),
         (
             '[workspace]\ninclude = ["services/*"]\n[param.crane]\ndefault = "yard"\n',
-            "services/quay/wolfbane.toml: [param.crane] is not the same as in the workspaces",
+            "services/quay/wolfbane.toml: [param.crane] conflicts with a different definition",
         ),
     ],
 )

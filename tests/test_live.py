@@ -105,8 +105,8 @@ def test_input_from_a_pipe_and_secrets_that_stay_hidden(quay):
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        (["--suite", "quay"], "--live is for one test, and 3 are chosen"),
-        pytest.param(["--suite", "page"], "tests of kind node cannot have the terminal",
+        (["--suite", "quay"], "--live works with one test only, but 3 are selected"),
+        pytest.param(["--suite", "page"], "tests of kind node cannot use the terminal",
                      marks=pytest.mark.skipif(not shutil.which("node"), reason="no node")),
     ],
 )  # fmt: skip

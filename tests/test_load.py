@@ -141,11 +141,12 @@ def test_a_stall_is_not_hidden_by_what_could_not_be_sent(quay):
     only(quay, step("s", "stall"))
     done = load(quay, "--rate", "40/s", "--for", "5s", "--users", "20", "--limit", "p99 > 1.5s")
     assert done.code == 0, done.out
-    assert "began more than 10 ms late" in done.out
+    assert "started more than 10 ms late" in done.out
 
 
 @pytest.mark.parametrize(("operation", "words"), [
-    ("hang", "no answer within 1 s"), ("early", "the server broke off"), ("loop", "redirected"),
+    ("hang", "no response within 1 s"), ("early", "the server closed "
+"the connection"), ("loop", "redirected"),
     ("status", "answered 503"), ("huge", "body_limit"),
 ])  # fmt: skip
 def test_errors_are_counted_by_kind_and_one_exchange_is_kept(quay, operation, words):
@@ -174,18 +175,19 @@ def test_it_stops_early(quay):
 
 @pytest.mark.parametrize(("arguments", "code", "words"), [
     (["--rate", "3/s"], 2, "--rate needs --for"),
-    (["--rate", "fast", "--for", "1s"], 2, "'fast' is no rate (write 40/s, 90/m or 500/h)"),
+    (["--rate", "fast", "--for", "1s"], 2, "'fast' is not a rate (write 40/s, 90/m or 500/h)"),
     (["--users", "0"], 2, "0 is not in the range"),
-    (["--ramp", "3s", "--for", "2s"], 2, "--ramp 3s leaves nothing of --for 2s"),
+    (["--ramp", "3s", "--for", "2s"], 2, "--ramp 3s must be shorter than --for 2s"),
     (["--ramp", "-3s"], 2, "'-3s' is not a duration"),
-    (["--loops", "2", "--for", "2s"], 2, "contradict each other"),
-    (["--pause", "3s..1s"], 2, "ends before it begins"),
-    (["--contract", "5"], 2, "'5' is no share (write 0%, 1% or 100%)"),
+    (["--loops", "2", "--for", "2s"], 2, "cannot be used together"),
+    (["--pause", "3s..1s"], 2, "the end of the range is smaller than its start"),
+    (["--contract", "5"], 2, "'5' is not a percentage (for example 0%, 1% or 100%)"),
     (["--limit", "p95 < soon"], 2, "'soon' is not a duration"),
     (["--limit", "medain < 3s"], 2, "there is no figure 'medain'; did you mean median?"),
     (["--limit", "lok: p95 < 3s"], 2, "there is no step 'lok'; did you mean look?"),
-    (["--set", "url=http://quay.example"], 2, "no load may go to quay.example; if it may, name it"),
-    (["--name", "nothing"], 3, "Nothing was chosen"),
+    (["--set", "url=http://quay.example"], 2, "load tests against quay.example are not allowed; "
+"if load tests may use this host, add it"),
+    (["--name", "nothing"], 3, "No tests match the selection"),
 ])  # fmt: skip
 def test_bad_input(quay, arguments, code, words):
     only(quay, step("look", "xml"))
@@ -202,11 +204,14 @@ def test_only_where_it_is_allowed(quay):
     only(quay, step("s", "away"))
     token = ("--set", "token=@token.txt")
     refused = quay.call("load", "--env", "there", *token)
-    assert (refused.code, "write 'load = true' there" in refused.err) == (2, True)
+    assert (refused.code, "set 'load = true' there" in refused.err) == (2, True)
     tried = quay.call("load", "--env", "here", *token)
     assert tried.code == 1 and "nip.example" in tried.out, "it is tried, and has no address"
     away = load(quay)
-    assert (away.code, "no load may go to quay.example" in away.err) == (2, True), away.out
+    assert (away.code, "load tests against quay.example are not allowed" in away.err) == (
+        2,
+        True,
+    ), away.out
     quay.file("wolfbane.toml", settings + env.replace("true", '"yes"'))
     wrong = quay.call("list")
     assert (wrong.code, "'load' must be true or false" in wrong.err) == (2, True)
@@ -225,9 +230,9 @@ def test_what_cannot_be_loaded_is_left_out_and_said(quay):
     only(quay, step("look", "xml"))
     done = load(quay)
     assert done.code == 0
-    assert "left out, for no load drives them: 1 of kind python" in done.text
+    assert "left out, because load tests support only workflows: 1 of kind python" in done.text
     dry = load(quay, "--dry-run", "--rate", "90/m", "--for", "1m", "--limit", "p95 < 1s")
-    assert dry.code == 0 and quay.url in dry.out and "1.5 workflows per second" in dry.out
+    assert dry.code == 0 and quay.url in dry.out and "1.5 workflow starts per second" in dry.out
     assert len(quay.server.seen) == 1, "a dry run sends nothing"
     only(quay, step("look", "gone"))
     bad = load(quay, "--dry-run")
@@ -306,14 +311,15 @@ def test_a_profile_with_stages_and_a_mix(evening):
 
 @pytest.mark.parametrize(("old", "new", "words"), [
     ("select =", "selct =", "unknown key 'selct'; did you mean select?"),
-    ('rate = "20/s" }]', "users = 3 }]", "all stages have users, or all have a rate"),
-    ('rate = "20/s"', 'rate = "fast"', "'fast' is no rate"),
+    ('rate = "20/s" }]', "users = 3 }]", "use users in all stages, or a rate in all stages"),
+    ('rate = "20/s"', 'rate = "fast"', "'fast' is not a rate"),
     ('"1s", rate', '"-1s", rate', "'-1s' is not a duration"),
-    ('"20/s"', '"0/s"', "never start anyone"),
+    ('"20/s"', '"0/s"', "start no users"),
     ("name:book or", "name:", "wolfbane.toml:"),
-    ("name:look\", weight", "name:gone\", weight", "'name:gone' is for none of the chosen"),
+    ("name:look\", weight", "name:gone\", weight", "'name:gone' is for an expression "
+"that matches none of the selected"),
     ("weight = 1", "weight = -1", "the weight -1 of 'name:look' must be greater than zero"),
-    ("evening]", "morning]", "there is no load 'evening' in wolfbane.toml; known: morning"),
+    ("evening]", "morning]", "there is no load profile 'evening' in wolfbane.toml; known: morning"),
 ])  # fmt: skip
 def test_what_is_wrong_with_a_profile(evening, old, new, words):
     text = (evening.path / "wolfbane.toml").read_text()
@@ -333,7 +339,7 @@ def test_rows_that_run_out_are_said(evening):
     assert sorted(seen["query"]["list"][0] for seen in evening.server.seen) == [
         "Gull", "Heron", "Tern"
     ]  # fmt: skip
-    assert "the rows of w ran out" in done.out
+    assert "w has no more data rows" in done.out
 
 
 def test_two_loads_compared(quay):

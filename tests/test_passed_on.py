@@ -1,4 +1,4 @@
-"""Options after ``--``: passed on to the runtime, program or launcher of the chosen suites."""
+"""Options after ``--``: passed to the runtime, program or launcher of the chosen suites."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def test_options_reach_the_suite_they_are_for(quay, suite, options):
     assert without.code == 1, without.out
     done = quay.run("--suite", suite, "--", *options)
     assert (done.code, set(done.outcomes.values())) == (0, {"passed"}), done.out
-    assert f"{' '.join(options)}  passed on to {suite}" in done.out
+    assert f"{' '.join(options)}  passed to {suite}" in done.out
     started = json.loads((quay.path / "report.json").read_text())["started"]
     assert (started["passed_on"], started["options_for"]) == (options, [suite])
     failed = quay.run("--suite", suite, "--pass-on=-3" if suite == "log" else "--no-such-option")
@@ -79,9 +79,15 @@ def test_the_command_to_repeat_a_test_and_presets_have_them(quay):
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        (["--suite", "rules", "--", "-x"], "'rules' cannot be passed -x: suites of kind scenario"),
-        (["--suite", "tides,log", "--", "-x"], "are of 2 kinds (python, tap); say for which"),
-        (["--suite", "log", "--options-for", "log"], "no option is passed on; add them after --"),
+        (
+            ["--suite", "rules", "--", "-x"],
+            "cannot pass -x to suite 'rules': suites of kind scenario",
+        ),
+        (["--suite", "tides,log", "--", "-x"], "have 2 kinds (python, tap); choose the suites"),
+        (
+            ["--suite", "log", "--options-for", "log"],
+            "--options-for needs options to pass; add them after --",
+        ),
         (["--suite", "log", "--options-for", "lug", "--", "-x"], "'lug' is not in this run; did"),
         (["--suite", "log", "--options-for", "tides", "--", "-x"], "'tides' is not in this run"),
     ],

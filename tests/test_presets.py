@@ -79,9 +79,9 @@ def test_personal_presets_and_files_of_arguments(quay):
         (["preset", "save", "x", "--", "--jobz", "1"], "there is no option '--jobz'"),
         (["preset", "save", "x", "--", "--jobs", "none"], "'none' is not a valid integer"),
         (["preset", "save", "x"], "no arguments"),
-        (["preset", "save", "nightly", "--", "t"], "there is a preset 'nightly'"),
+        (["preset", "save", "nightly", "--", "t"], "preset 'nightly' already exists"),
         (["preset", "save", "x", "--", "--set", "token=abc"], "'token' is secret"),
-        (["run", "--preset", "round"], "preset 'round' builds on itself"),
+        (["run", "--preset", "round"], "preset 'round' includes itself"),
         (["run", "--preset", "wrong"], "preset 'wrong': there is no option '--jobz'"),
     ],
 )

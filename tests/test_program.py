@@ -29,7 +29,7 @@ def test_the_demo_shows_what_the_tool_shows(folder):
     assert "failed  tests/fees/test_fees.py#TwoHullsTest / test_catamaran_in_winter" in run.out
     assert "95 passed, 2 flaky, 3 failed, 4 skipped, 2 todo, 1 quarantined (1 failed)" in run.text
     again = folder.call("demo", "--into", "harbour")
-    assert (again.code, "overwrites nothing" in again.err) == (2, True)
+    assert (again.code, "does not overwrite files" in again.err) == (2, True)
     folder.path /= "harbour"
     missed = folder.call("run", "--tag", "smok")
     assert (missed.code, "did you mean tag:smoke (18)?" in missed.err) == (3, True)
@@ -73,7 +73,7 @@ def test_help_has_an_example_or_says_what_is_written(folder, command):
         (["run", "--timeout", "soon"], "'soon' is not a duration"),
         (["run", "--seed", "5"], "--seed needs --order random"),
         (["run", "-w", "nowhere"], "there is no folder"),
-        (["show"], "no run is recorded"),
+        (["show"], "no runs are recorded"),
     ],
 )
 def test_errors_of_the_command_line(folder, arguments, message):

@@ -13,9 +13,9 @@ PROGRAMS = {
                  "exit code 99\nthe gate is stuck"),
     "low.py": ("import sys\nprint(sys.argv[1:])\nsys.exit(3)\n", "failed",
                "exit code 3\n['--quay', 'north']"),
-    "killed.sh": ("kill -9 $$\n", "crashed", "the program was ended by SIGKILL"),
+    "killed.sh": ("kill -9 $$\n", "crashed", "the program was killed by SIGKILL"),
     "strict.rule": ("false\necho never\n", "failed", "exit code 1"),
-    "slow.sh": ("echo waiting; exec sleep 600\n", "timed out", "it ran longer than 2 s"),
+    "slow.sh": ("echo waiting; exec sleep 600\n", "timed out", "the test ran longer than 2 s"),
 }  # fmt: skip
 
 
@@ -45,7 +45,7 @@ def test_the_selection_is_that_of_every_kind(gates):
     assert list(gates.run("--tag", "category=billing").outcomes) == ["checks/opens"]
     assert list(gates.run("checks/low.py:2").outcomes) == ["checks/low.py"]
     skipped = gates.run("--file", "no-crane.sh")
-    assert skipped.code == 3 and "nothing was run: every chosen test was\nskipped" in skipped.out
+    assert skipped.code == 3 and "nothing was run: all selected tests were\nskipped" in skipped.out
 
 
 def test_a_named_file_is_always_a_test(folder):
@@ -61,4 +61,4 @@ def test_an_interpreter_that_is_missing_blocks_its_suite(folder, kind):
     folder.file("wolfbane.toml", missing)
     run = folder.run()
     assert run.outcomes == {"checks/a.rule": "blocked"} and run.code == 4
-    assert "there is no interpreter 'no-such-shell' for .rule files" in run.out
+    assert "interpreter 'no-such-shell' for .rule files not found" in run.out

@@ -92,7 +92,7 @@ def test_tests_that_need_each_other_repeat_together_and_other_kinds_do(quay):
     ("arguments", "words"),
     [
         (["--repeat", "0"], "0 is not in the range x>=1"),
-        (["--repeat", "2", "--retries", "1"], "--repeat and --retries contradict each other"),
+        (["--repeat", "2", "--retries", "1"], "--repeat and --retries cannot be used together"),
         (["--repeat-in", "same"], "--repeat-in needs --repeat or --repeat-for"),
         (["--repeat-for", "soon"], "soon"),
     ],

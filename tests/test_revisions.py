@@ -132,7 +132,7 @@ def test_the_record_keeps_revision_and_commit_and_compare_takes_them(quay):
     assert [each["revision"] for each in kept] == ["", "v1.1", "v1.2"]
     nobody = quay.call("compare", "v1.0", "v1.2")
     assert nobody.code == 2
-    assert "no run at revision 'v1.0' is on record; wolfbane run --at v1.0" in nobody.err
+    assert "no run at revision 'v1.0' is recorded; wolfbane run --at v1.0" in nobody.err
 
 
 def test_settings_are_from_there_and_environments_from_here(quay):
@@ -142,10 +142,10 @@ def test_settings_are_from_there_and_environments_from_here(quay):
     assert {result["tags"][0] for result in there.results.values()} == {"then"}
     here = quay.run("--at", "v1.1", "--settings", "here", "--tag", "now")
     assert len(here.results) == 2
-    assert "settings from wolfbane.toml here" in here.text
+    assert "settings from the current wolfbane.toml" in here.text
     detected = quay.run("--at", "v1.0", "tests/test_fees.py")
     assert len(detected.results) == 2
-    assert "suites detected, since v1.0 has no wolfbane.toml" in detected.text
+    assert "suites detected, because v1.0 has no wolfbane.toml" in detected.text
     assert "workspace    Quay" in there.out
 
 
@@ -168,14 +168,17 @@ def test_other_commands_look_at_a_revision_too(quay):
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        (["--at", "v1.3"], "--at v1.3: git knows no such revision; did you mean v1"),
-        (["--at", "--help"], "--at --help: git knows no such revision"),
+        (["--at", "v1.3"], "--at v1.3: git cannot find this revision; did you mean v1"),
+        (["--at", "--help"], "--at --help: git cannot find this revision"),
         (["--at", ""], "the value is empty"),
         (["--settings", "here"], "--settings needs --at"),
         (["--at", "v1.0", "--settings", "hier"], "'hier' is not one of 'there', 'here'"),
-        (["--at", "deployed"], "environment 'local' has no 'version'"),
-        (["--version-must-match"], "no environment has a 'version'"),
-        (["--at", "v1.1", "--workspace", "older"], "there is no folder 'older' at this revision"),
+        (["--at", "deployed"], "environment 'local' does not define 'version'"),
+        (["--version-must-match"], "no environment defines 'version'"),
+        (
+            ["--at", "v1.1", "--workspace", "older"],
+            "folder 'older' does not exist at this revision",
+        ),
     ],
 )
 def test_what_cannot_be_looked_at_is_said(quay, arguments, words):
@@ -195,7 +198,7 @@ def test_without_a_repository_or_with_broken_settings_there(quay):
     assert "--settings here" in wrong.err
     shutil.rmtree(quay.path / ".git")
     bare = quay.run("--at", "v1.1")
-    assert (bare.code, "is in no git repository" in bare.err) == (2, True)
+    assert (bare.code, "is not in a git repository" in bare.err) == (2, True)
 
 
 def test_a_copy_that_a_crash_left_behind_is_mended(quay):
@@ -204,7 +207,7 @@ def test_a_copy_that_a_crash_left_behind_is_mended(quay):
     (tree / "tests" / "test_fees.py").write_text("")
     again = quay.run("--at", "v1.2")
     assert len(again.results) == 3
-    assert "files had been changed in its copy, and were restored" in again.text
+    assert "the copy contained changed files; they were restored" in again.text
     (tree / "tests" / "test_fees.py").unlink()
     (tree.parent / "ready.json").unlink()
     assert len(quay.run("--at", "v1.2").results) == 3
@@ -236,7 +239,7 @@ def test_a_disk_that_is_full_leaves_no_half_of_a_copy(quay):
         check=False,
     )
     assert done.returncode == 2, done.stderr
-    assert "--at v1.3: git cannot make a copy in" in done.stderr
+    assert "--at v1.3: git cannot create a copy in" in done.stderr
     assert copies(quay) == []
     assert len(quay.run("--at", "v1.3").results) == 4
 

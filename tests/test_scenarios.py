@@ -197,12 +197,12 @@ def test_steps_that_cannot_be_loaded(rules, steps, said):
 
 
 FATAL = {
-    "Scenario: x": (1, "'Feature:' has to come first"),
+    "Scenario: x": (1, "'Feature:' must be the first line"),
     "# language: xx\nFeature: x": (1, "unknown language 'xx'"),
     "nothing": (1, "none of these"),
     "": (1, "there is no 'Feature:'"),
-    "Feature: x\nFeature: y": (2, "this is a second"),
-    "Feature: x\nBackground:\n Given a\nBackground:\n Given b": (4, "has a background already"),
+    "Feature: x\nFeature: y": (2, "this is the second"),
+    "Feature: x\nBackground:\n Given a\nBackground:\n Given b": (4, "already has a background"),
 }
 
 
@@ -218,14 +218,14 @@ WRONG = {
     "Scenario: y\n  Givven z": (3, "did you mean 'Given'?"),
     "Scenaro: y\n  Given z": (2, "did you mean 'Scenario:'?"),
     "Scenaro: y\n  What it is for.\n  Given z": (2, "did you mean 'Scenario:'?"),
-    "Scenario: y\n  Given z\n  | a |\n  | 1 | 2 |": (5, "2 cells, the first one 1"),
+    "Scenario: y\n  Given z\n  | a |\n  | 1 | 2 |": (5, "2 cells, but the first row has 1"),
     "Scenario: y\n  Given z\n  | a": (4, "a table row must end with |"),
     'Scenario: y\n  Given z\n  """\n  text': (4, 'no closing """'),
     "Scenario Outline: y\n Given <lenght>\n Examples:\n |length|\n |1|": (
         3, "did you mean <length>?",
     ),
-    "@a b\nScenario: y\n  Given z": (2, "each begins with @"),
-    "Scenario: y\n  Given": (3, "'Given' without words after it"),
+    "@a b\nScenario: y\n  Given z": (2, "each tag must start with @"),
+    "Scenario: y\n  Given": (3, "'Given' must be followed by text"),
     "Examples:\n | a |": (2, "examples must be below an outline"),
 }  # fmt: skip
 
@@ -275,7 +275,7 @@ def test_descriptions_and_outlines_without_rows(folder):
     """)  # fmt: skip
     run = folder.run()
     assert named(run) == {"one / of <n> / of 1": "passed"}
-    words = "rules/a.feature:16: 'later' has no row of examples: it holds no test"
+    words = "rules/a.feature:16: 'later' has no rows of examples, so it gives no tests"
     assert words in run.out and words in folder.call("list").err
     [[feature, rule, outline]] = [r["about"] for r in run.results.values()]
     assert feature[0] == "Business Need: what a harbour is for"

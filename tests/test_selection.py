@@ -121,14 +121,14 @@ def test_meaning(text, chosen):
     ("text", "message", "position"),
     [
         ("tag:a and (tag:b", "never closed", 10),
-        ("tag:a)", "closes nothing", 5),
-        ("tag:a tag:b", "join terms", 6),
-        ("tag:a and", "a term is expected here, not the end", 9),
+        ("tag:a)", "has no matching '('", 5),
+        ("tag:a tag:b", "connect terms", 6),
+        ("tag:a and", "expected a term here, found the end", 9),
         ("", "empty", 0),
         ("or tag:a", "not 'or'", 0),
-        ("tag:'a", "quote ' is never closed", 4),
+        ("tag:'a", "closing quote ' is missing", 4),
         ("name:/a(/", "regular expression", 7),
-        ("tag:", "a value is expected after 'tag:'", 4),
+        ("tag:", "expected a value after 'tag:'", 4),
     ],
 )
 def test_errors_point_at_the_place(text, message, position):
@@ -244,7 +244,7 @@ def test_nothing_chosen_names_the_nearest_word(harbour, command):
     assert "suite:tides matches 4 of 5 tests" in run.err
     wip = harbour.call(*command, "--tag", "wip")
     assert wip.code == 3
-    assert "1 left out by leave_out tag:wip" in wip.err
+    assert "1 excluded by leave_out tag:wip" in wip.err
     assert "--everything" in wip.err
 
 
@@ -259,7 +259,7 @@ def test_a_dead_term_in_a_larger_expression_is_warned_of(harbour):
     [
         (["--suite", "tide"], "unknown suite 'tide'; did you mean tides?"),
         (["--kind", "pyton"], "unknown kind 'pyton'; did you mean python?"),
-        (["--browser", "x"], "unknown browser 'x'; no browser is set up here"),
+        (["--browser", "x"], "unknown browser 'x'; this workspace has no browser"),
         (["--pick", "ownr:quay"], "unknown field 'ownr:'; did you mean owner?"),
         (["--pick", "(tag:a"], "this '(' has no matching ')'\n  (tag:a\n  ^"),
         (

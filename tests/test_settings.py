@@ -38,16 +38,16 @@ BAD = {
         [
             "wolfbane.toml:2: 'timeout': 'soon' is not a duration",
             "wolfbane.toml:3: 'jobs' is 0",
-            "wolfbane.toml:5: 'a b' is no name",
-            "wolfbane.toml:7: suite 'a b' names no path",
+            "wolfbane.toml:5: 'a b' is not a valid name",
+            "wolfbane.toml:7: suite 'a b' has no 'paths'",
         ],
     ),
     "cluster": (
         '[cluster]\nlimit = "much"\nca = "no.pem"\n',
         [
             "wolfbane.toml:2: 'limit': 'much' is not a size",
-            "wolfbane.toml:3: 'ca': there is no file no.pem",
-            "wolfbane.toml:1: TLS needs 'certificate' and 'key', too",
+            "wolfbane.toml:3: 'ca': file no.pem does not exist",
+            "wolfbane.toml:1: TLS also needs 'certificate' and 'key'",
         ],
     ),
     "cross": (
@@ -57,11 +57,11 @@ BAD = {
         '[[tag]]\nname = "slow"\nmatch = "tag:a tag:b"\n',
         [
             "wolfbane.toml:2: this '(' has no matching ')'",
-            "wolfbane.toml:6: suite 'a': there is no 'nowhere'",
-            "wolfbane.toml:7: 'python' is for suites of kind python or doctest",
+            "wolfbane.toml:6: suite 'a': path 'nowhere' does not exist",
+            "wolfbane.toml:7: 'python' works only in suites of kind python or doctest",
             "wolfbane.toml:9: two suites are named 'a' (line 4)",
-            "wolfbane.toml:12: there is no folder 'gone'",
-            "wolfbane.toml:15: join terms",
+            "wolfbane.toml:12: folder 'gone' does not exist",
+            "wolfbane.toml:15: connect terms",
         ],
     ),
 }
@@ -84,7 +84,7 @@ def test_results_that_cannot_be_kept(folder):
     folder.file("note.txt", "")
     assert "1 test in 1 file" in folder.call("list").out
     run = folder.call("run")
-    assert (run.code, "runs cannot be recorded there" in run.err) == (2, True)
+    assert (run.code, "cannot record runs in this folder" in run.err) == (2, True)
 
 
 def test_unreadable_settings(folder):
@@ -102,7 +102,7 @@ def test_nothing_to_run_anywhere(folder):
 def test_every_chosen_test_skipped_is_no_success(folder):
     folder.file("t/a.t", "#!/bin/sh\necho '1..0 # SKIP closed'\n")
     run = folder.run()
-    assert (run.code, "every chosen test was skipped" in run.text) == (3, True)
+    assert (run.code, "all selected tests were skipped" in run.text) == (3, True)
 
 
 def test_init_writes_what_was_detected_and_never_overwrites(folder):
@@ -117,7 +117,7 @@ def test_init_writes_what_was_detected_and_never_overwrites(folder):
     assert set(before.values()) == {"passed"} and len(before) == 3
     text = (folder.path / "wolfbane.toml").read_text()
     again = folder.call("init")
-    assert (again.code, "stays as it is" in again.err) == (2, True)
+    assert (again.code, "the file already exists" in again.err) == (2, True)
     assert (folder.path / "wolfbane.toml").read_text() == text
 
 
@@ -143,7 +143,7 @@ def test_a_file_of_two_suites_runs_once_and_is_said(folder):
     folder.file("test_a.py", "def test_a(): pass\n")
     run = folder.run()
     assert len(run.results) == 1
-    assert "test_a.py is named by suites a, b; it runs in a" in run.out
+    assert "test_a.py belongs to suites a, b; it runs only in a" in run.out
 
 
 def test_exclude_and_globs(folder):
@@ -156,13 +156,13 @@ def test_exclude_and_globs(folder):
 @pytest.mark.parametrize(
     ("arguments", "message"),
     [
-        (["--rebuild", "--no-build"], "--rebuild and --no-build contradict each other"),
-        (["-qv"], "--quiet and --verbose contradict each other"),
-        (["--refresh", "--offline"], "--refresh and --offline contradict each other"),
+        (["--rebuild", "--no-build"], "--rebuild and --no-build cannot be used together"),
+        (["-qv"], "--quiet and --verbose cannot be used together"),
+        (["--refresh", "--offline"], "--refresh and --offline cannot be used together"),
         (["--mail-when", "changed"], "--mail-when needs --mail-to"),
         (["--report", "json=/proc/none/out.json"], "it cannot be written"),
-        (["--report", "json=pipe"], "'pipe' is no regular file"),
-        (["--report", "json=/dev/full"], "'/dev/full' is no regular file"),
+        (["--report", "json=pipe"], "'pipe' is not a regular file"),
+        (["--report", "json=/dev/full"], "'/dev/full' is not a regular file"),
     ],
 )
 def test_options_that_cannot_be_followed_run_nothing(folder, arguments, message):

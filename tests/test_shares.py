@@ -158,16 +158,17 @@ def test_shares_of_different_plans_are_refused(quay, other, words):
 def test_other_sources_and_other_numbers_are_refused(quay):
     share(quay, 1, 2)
     share(quay, 2, 3)
-    assert "is one of 3, and share 1 is one of 2" in join(quay, "out")[0].err
+    assert "is one of 3 shares, but share 1 is one of 2 shares" in join(quay, "out")[0].err
     with (quay.path / "tests" / "test_1.py").open("a") as file:
         file.write("# changed\n")
     share(quay, 2, 2)
-    assert "is of other sources: files differ" in join(quay, "out")[0].err
+    assert "has other sources: some files differ" in join(quay, "out")[0].err
     quay.run()
     for place, words in {
         "tests": "it contains no record of a run", "lost": "there is no such folder",
-        "wolfbane.toml": "neither a folder nor an archive", "bad.tgz": "cannot be unpacked",
-        ".wolfbane": "is no share; run a share with, for example, --share 1/2",
+        "wolfbane.toml": "neither the folder "
+"nor an archive", "bad.tgz": "cannot unpack the archive",
+        ".wolfbane": "is not a share; run a share with, for example, --share 1/2",
     }.items():  # fmt: skip
         (quay.path / "bad.tgz").write_text("no archive")
         wrong, _ = join(quay, place)
@@ -177,11 +178,11 @@ def test_other_sources_and_other_numbers_are_refused(quay):
 @pytest.mark.parametrize(
     ("given", "code", "words"),
     [
-        ("2", 2, "'2' is no share: write 2/5"),
+        ("2", 2, "'2' is not a share; for example, 2/5"),
         ("3/2", 2, "there is no share 3 of 2"),
         ("0/2", 2, "there is no share 0 of 2"),
-        ("1/9999", 2, "1 to 1000 shares, not 9999"),
-        ("900/900", 3, "share 900 of 900 is empty: the plan has only 11 parts"),
+        ("1/9999", 2, "the number of shares must be between 1 and 1000, not 9999"),
+        ("900/900", 3, "share 900 of 900 is empty: the plan can be divided into 11 parts only"),
     ],
 )
 def test_shares_that_are_none(quay, given, code, words):

@@ -139,7 +139,11 @@ def test_nothing_is_left_when_wolfbane_is_killed(quay):
 @pytest.mark.parametrize(
     ("before", "after", "said"),
     [
-        ('"service.py"', '"nowhere.py"', "service booking ended before it was ready (exit code 2"),
+        (
+            '"service.py"',
+            '"nowhere.py"',
+            "service booking stopped before it was ready (exit code 2",
+        ),
         (f'"{sys.executable}", "service.py"', '"no-such-program"', "No such file or directory"),
     ],
 )
@@ -200,14 +204,14 @@ def test_a_run_is_spread_over_the_values_of_a_parameter(quay):
         ('needs = ["booking"]', 'needs = ["bookin"]', "no service 'bookin'; did you mean booking?"),
         ("services = []", 'services = ["boking"]', "no service 'boking'; did you mean booking?"),
         ('ready = "{url}/health"', "ready = { htp = 1 }", "unknown key 'htp'; did you mean http?"),
-        ('ready = "{url}/health"', 'ready = "{ulr}/x"', "holds {ulr}, which is not a parameter"),
-        ('"service.py", "{port}"', '"service.py", "{token}"', "its command holds a secret"),
+        ('ready = "{url}/health"', 'ready = "{ulr}/x"', "contains {ulr}, which is not a parameter"),
+        ('"service.py", "{port}"', '"service.py", "{token}"', "its command contains a secret"),
         (
             '"service.py", "{port}"',
             '"service.py", "{prt}"',
-            "holds {prt}, which is not a parameter",
+            "contains {prt}, which is not a parameter",
         ),
-        ("json =", "jsn =", "has no form 'jsn'; did you mean json?"),
+        ("json =", "jsn =", "unknown form 'jsn'; did you mean json?"),
     ],
 )
 def test_what_is_wrong_with_the_surroundings(quay, before, after, said):
@@ -243,7 +247,7 @@ def test_no_test_is_named_after_a_secret(quay):
         """,
     )
     run = quay.run("unit/test_named.py")
-    assert run.code == 1 and "named after a secret" in run.out
+    assert run.code == 1 and "the name of a test contains a secret" in run.out
     told = [run.out, *(p.read_text() for p in quay.path.glob(".wolfbane/**/*") if p.is_file())]
     assert not [text for text in told if SECRET in text]
 
@@ -328,4 +332,4 @@ def test_a_stranger_on_a_services_port_is_not_the_service(quay, where):
         run = quay.run("desk")
         stranger.kill()
     assert (run.code, set(run.outcomes.values())) == (4, {"blocked"})
-    assert f"port {port} is taken by" in run.out
+    assert f"port {port} is already used by" in run.out

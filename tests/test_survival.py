@@ -53,7 +53,11 @@ TROUBLES = {
         "errored",
         "printed more than 100 MiB",
     ),
-    "nonsense-on-the-channel": ("os.write(200, b'tide\\n')", "errored", "that is no message: tide"),
+    "nonsense-on-the-channel": (
+        "os.write(200, b'tide\\n')",
+        "errored",
+        "sent an invalid message: tide",
+    ),
     "closed-descriptors": ("os.closerange(0, 4096)", "passed", ""),
     "closed-all-others": ("os.closerange(3, 4096)", "passed", ""),
     "modules-emptied": ("sys.modules.clear()", "passed", ""),
@@ -77,7 +81,7 @@ TROUBLES = {
     "ends-for-another": (
         'os.write(200, b\'{"type":"ran","file":"x.py"}\\n\'); time.sleep(9)',
         "errored",
-        "x.py was not asked for",
+        "x.py, which was not requested",
     ),
     "closed-output": ("os.close(1); os.close(2); open(os.devnull); open(os.devnull)", "passed", ""),
     "forked-child-comes-back": ("os.fork() or time.sleep(0.05)", "passed", ""),
@@ -295,7 +299,7 @@ def test_a_full_disk_stops_the_record_and_not_the_run(folder):
         text=True, env=folder.environment(), timeout=60, check=False,
     )  # fmt: skip
     assert (done.returncode, "40 of 40 tests failed" in done.stdout) == (1, True)
-    assert "the record of this run is not whole: [Errno 27] File too large" in done.stderr
+    assert "the record of this run is incomplete: [Errno 27] File too large" in done.stderr
     shown = folder.call("show", "-q")
     assert (shown.code, "the record has no end" in shown.text) == (0, True)
 
@@ -309,7 +313,7 @@ def test_a_record_from_a_newer_version(folder):
     shown = folder.call("show")
     assert shown.code == 2
     assert "journal.jsonl:2: not an event" in shown.err
-    assert "the record is from Wolfbane 9." in shown.err
+    assert "the record was written by Wolfbane 9." in shown.err
 
 
 def test_a_file_that_ends_its_workers_before_any_test_is_left(folder):
@@ -321,18 +325,18 @@ def test_a_file_that_ends_its_workers_before_any_test_is_left(folder):
     assert list(run.outcomes.values()).count("crashed") == 40
     assert run.outcomes["test_good.py#test_fine"] == "passed"
     assert (folder.path / "starts").read_text() == "xxx"
-    assert "3 workers ended before a test of this file began, and it was left" in run.out
-    assert "the same in 36 more tests of test_bad.py:\n" in run.out
+    assert "gave up on this file: 3 workers ended before any of its tests started" in run.out
+    assert "36 more tests of test_bad.py with the same failure:\n" in run.out
 
 
 DAMAGE = {
     "sys.stdout.close()": "sys.stdout closed",
     "sys.stdout = sys.__stdout__ = None": "sys.stdout closed",
-    "sys.path.clear()": "sys.path without",
+    "sys.path.clear()": "removed from sys.path:",
     "os.chdir(tempfile.mkdtemp())": "working folder changed",
     "resource.setrlimit(resource.RLIMIT_NOFILE, (3, HARD))": "RLIMIT_NOFILE changed",
-    "signal.signal(signal.SIGTERM, signal.SIG_IGN)": "a handler of SIGTERM",
-    "os.environ.clear()": "variables changed or gone",
+    "signal.signal(signal.SIGTERM, signal.SIG_IGN)": "handler of SIGTERM changed",
+    "os.environ.clear()": "environment variables changed or removed",
 }
 
 

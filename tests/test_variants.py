@@ -82,7 +82,7 @@ def test_a_run_against_one_is_compared_with_one_against_several_by_name(quay):
     compared = quay.call("compare", "previous", "last", "--fail-on", "regression")
     assert compared.code == 1
     assert f"{PLACE} @staging  passed -> failed" in compared.out
-    assert "only in one of them, and not compared: local" in compared.out
+    assert "in only one of the runs, and not compared: local" in compared.out
     assert "gone" not in compared.out
     quay.run(*BOTH)
     only = quay.call("compare", "previous@staging", "last@staging").out
@@ -133,4 +133,4 @@ def test_quarantine_is_one_rule_everywhere(quay):
     quay.file("quarantine.toml", entry.format("until = 2026-02-01\n"))
     over = quay.run()
     assert over.code == 1
-    assert "1 test is kept past its date: that fails the run" in over.out
+    assert "the end date has passed for 1 test; this fails the run" in over.out

@@ -97,7 +97,7 @@ def test_criteria_say_what_they_found(quay):
         assert told["outcome"] == ("passed" if holds else "failed"), f"{criterion}: {message}"
         if not holds:
             assert "does not hold" in message and " is " in message
-            assert "to repeat it: curl -i -X POST -L" in message
+            assert "to repeat the request: curl -i -X POST -L" in message
 
 
 def test_xml_is_read_by_xpath(quay):
@@ -207,7 +207,7 @@ def test_inputs_that_nothing_fills_are_told_before_any_request(quay):
         "berth": {"type": "string"}, "boat": {"type": "string"}}}  # fmt: skip
     told = result(quay, step("s", "text"), inputs=inputs)
     assert (told["outcome"], quay.server.seen) == ("blocked", [])
-    assert "nothing fills the input 'berth'" in told["message"]
+    assert "the input 'berth' has no value" in told["message"]
 
 
 def test_workflows_of_another_document(quay):
