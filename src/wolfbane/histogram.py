@@ -60,7 +60,7 @@ class Histogram:
         self.largest = max(self.largest, data.largest)
 
     def data(self) -> HistogramData:
-        """The histogram as it is sent and stored."""
+        """The histogram in the form for sending and storing."""
         used = np.flatnonzero(self._counts)
         distances = np.diff(used, prepend=0)
         raw = np.concatenate([distances, self._counts[used]]).astype("<u4").tobytes()

@@ -28,7 +28,7 @@ class Fault(NamedTuple):
     """One error in a table.
 
     ``place`` is its path from the top of the file; ``keys`` is the same without numbers and names
-    that the user chose. ``expected`` are the allowed words, or the kind of value.
+    from the user. ``expected`` are the allowed words, or the kind of value.
     """
 
     reason: Literal["unknown key", "missing", "unknown word", "wrong type"]

@@ -1,4 +1,4 @@
-"""A browser with a WebDriver driver: a process of ours, or a driver that is reached by URL."""
+"""A browser with a WebDriver driver: Wolfbane's own process, or one that is reached by URL."""
 
 from __future__ import annotations
 

@@ -116,7 +116,7 @@ class LoadRequest:
     read_stops: tuple[Limit, ...] = field(default=(), init=False)
 
     def __post_init__(self) -> None:
-        """Raises InputError for values that cannot be read, or that contradict each other."""
+        """Raises InputError for values that cannot be read, or that cannot be used together."""
         object.__setattr__(self, "read_limits", tuple(map(read_limit, self.limits)))
         object.__setattr__(self, "read_stops", tuple(map(read_limit, self.stop_if)))
         self.shape()

@@ -2,7 +2,7 @@
 
 Each has its own folder below the results: ``tree`` is the worktree, ``caches`` contains Wolfbane's
 data about it, and ``ready.json`` is written when the tree is complete. Users of the tree hold a
-shared lock. Code that creates, repairs or removes the tree holds it exclusively.
+shared lock. Code that creates, repairs or removes the tree has it exclusively.
 """
 
 from __future__ import annotations

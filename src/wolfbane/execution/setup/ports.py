@@ -1,4 +1,4 @@
-"""Finds the process that listens on a port, to tell a service from another program."""
+"""Finds the process that listens on a port, to distinguish a service from another program."""
 
 from __future__ import annotations
 
