@@ -1,4 +1,4 @@
-"""The ``wolfbane`` command; ``python -m wolfbane`` is the same."""
+"""The ``wolfbane`` command. ``python -m wolfbane`` does the same."""
 
 import gc
 import os
@@ -8,11 +8,11 @@ from types import FrameType
 
 _INTERRUPTED = 128 + signal.SIGINT
 _OBJECTS_BEFORE_A_LOOK = 50_000
-"""New objects after which the garbage collector looks for cycles (Python's default: 700)."""
+"""Number of new objects before the garbage collector looks for cycles (Python's default: 700)."""
 
 
 def main() -> None:
-    """Run it. An interrupt ends it quietly even while it is still being loaded."""
+    """Run the command. An interrupt ends it without a traceback, even while it is loading."""
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
         signal.signal(signal.SIGINT, _interrupt)
     # Imports make many objects and no garbage: looking for some would be a tenth of a small run.

@@ -60,7 +60,7 @@ class NothingChosen(WolfbaneError):
 
 
 def nearest(word: str, words: Iterable[str]) -> str | None:
-    """The word in use that is most like ``word``, or None when nothing comes close."""
+    """The known word that is most similar to ``word``; None if none is similar."""
     import difflib
 
     known = {candidate.lower(): candidate for candidate in words}

@@ -40,7 +40,7 @@ class SuiteState(msgspec.Struct, frozen=True):
 class Quarantined(msgspec.Struct, frozen=True):
     """The quarantine of a test: the reason, its age, and its end date.
 
-    ``over``: its date is past, and that does fail the run.
+    ``over``: its end date has passed, and this fails the run.
     """
 
     because: str

@@ -6,7 +6,7 @@ import signal
 
 
 def how_it_ended(code: int | None) -> str:
-    """A process's end in words: its exit code, or the signal that ended it."""
+    """The end of a process as text: its exit code, or the signal that ended it."""
     if code is None:
         return "still running"
     if code >= 0:

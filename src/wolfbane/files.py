@@ -10,13 +10,13 @@ import time
 from pathlib import Path
 
 _LONG_AGO = 60.0
-"""Seconds that no file takes to be written."""
+"""Seconds that are enough to write any file."""
 
 
 def read_regular(path: Path) -> bytes:
     """The content of a regular file. Raises OSError, also if the path is not a regular file.
 
-    To open a pipe or a device may wait for ever.
+    Opening a pipe or a device may block.
     """
     if not stat.S_ISREG(path.stat().st_mode):
         raise OSError("it is not a regular file")
@@ -29,7 +29,7 @@ def as_text(path: str) -> str:
 
 
 def is_file(path: Path) -> bool:
-    """Whether it is a file; what the system cannot even look for (too long a name) is none."""
+    """Whether it is a file; a path that the system cannot look up (too long) is not."""
     try:
         return path.is_file()
     except (OSError, ValueError):
@@ -37,7 +37,7 @@ def is_file(path: Path) -> bool:
 
 
 def write_whole(path: Path, text: str) -> None:
-    """Write a file in one step, so that another process never reads half of it.
+    """Write a file in one step, so that other processes never read an incomplete file.
 
     Raises OSError if the file cannot be written; the old content then stays.
     """

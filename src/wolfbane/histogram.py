@@ -1,4 +1,4 @@
-"""Histograms of durations that keep three digits over every size, and that can be merged."""
+"""Mergeable histograms of durations with three significant digits."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 from wolfbane.model import HistogramData
 
 _DIGITS = 11
-"""Bits of a value that are kept: an error of 1 in 2,048 at most."""
+"""Significant bits of a value: an error of at most 1 in 2,048."""
 _HALF = 1 << (_DIGITS - 1)
 _LARGEST_SHIFT = 25
-"""Up to 2 ** 36 microseconds, which is 19 hours; what is larger counts as that."""
+"""Up to 2 ** 36 microseconds, which is 19 hours; larger values count as this value."""
 _SIZE = (_LARGEST_SHIFT + 2) * _HALF
 
 
@@ -50,7 +50,7 @@ class Histogram:
         self.largest = max(self.largest, int(values.max()))
 
     def merge(self, data: HistogramData) -> None:
-        """Add what another histogram has counted."""
+        """Add the counts of another histogram."""
         raw = zlib.decompress(base64.b64decode(data.counts))
         numbers = np.frombuffer(raw, dtype="<u4")
         half = len(numbers) // 2
@@ -69,11 +69,13 @@ class Histogram:
 
     @property
     def mean(self) -> float:
-        """The mean in seconds; 0.0 of nothing."""
+        """The mean in seconds; 0.0 without values."""
         return self.total / self.count / 1e6 if self.count else 0.0
 
     def percentile(self, percent: float) -> float:
-        """The duration in seconds that so many percent of all do not exceed; 0.0 of nothing."""
+        """The duration in seconds that this percentage of all values does not exceed; 0.0 without
+        values.
+        """
         if not self.count:
             return 0.0
         wanted = max(int(np.ceil(self.count * percent / 100)), 1)

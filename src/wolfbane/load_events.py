@@ -10,7 +10,7 @@ from wolfbane.model import LoadRow
 class LoadMachine(msgspec.Struct, frozen=True):
     """A machine of a load test, and the number of its processes.
 
-    Its clock was set to within ``clock_error`` seconds.
+    Its clock was synchronised to within ``clock_error`` seconds.
     """
 
     name: str

@@ -6,7 +6,7 @@ import ipaddress
 
 
 def is_loopback(host: str) -> bool:
-    """Whether a host is this machine by the loopback network (RFC 6761, section 6.3)."""
+    """Whether a host is this machine, through the loopback network (RFC 6761, section 6.3)."""
     if host == "localhost" or host.endswith(".localhost"):
         return True
     try:

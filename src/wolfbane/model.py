@@ -23,7 +23,7 @@ class Outcome(StrEnum):
 
     @property
     def is_bad(self) -> bool:
-        """True where the outcome fails the run."""
+        """True if the outcome fails the run."""
         return self in _BAD
 
 
@@ -74,7 +74,7 @@ class Tag(msgspec.Struct, frozen=True):
 
     @classmethod
     def parse(cls, text: str, origin: str = "") -> Tag:
-        """Read ``smoke`` or ``category=billing``; a key is a field, and has no capitals."""
+        """Parse ``smoke`` or ``category=billing``; a key is a field in lower case."""
         key, equals, word = text.strip().partition("=")
         return cls(word.strip(), key.strip().lower(), origin) if equals else cls(key, "", origin)
 
@@ -111,7 +111,7 @@ class Test(msgspec.Struct, frozen=True):
 
     @property
     def address(self) -> str:
-        """The stable name: ``PATH#NAME @BROWSER @TARGET``, what does not apply left out."""
+        """The stable name: ``PATH#NAME @BROWSER @TARGET``, without the parts that do not apply."""
         if not (self.browser or self.target):  # most tests: this is asked for many times each
             return self.worker_address
         return variant(self.worker_address, self.browser, self.target)
@@ -187,7 +187,7 @@ class Part(msgspec.Struct, frozen=True):
 
 
 class Excerpt(msgspec.Struct, frozen=True):
-    """Source lines around a failing line, kept so that a record stays readable later."""
+    """Source lines around a failing line, stored so that a record stays readable later."""
 
     file: str
     line: int
@@ -208,7 +208,7 @@ class Evidence(msgspec.Struct, frozen=True):
 
 
 class Repeated(msgspec.Struct, frozen=True):
-    """How often a test ran and passed in one run, and its times in seconds."""
+    """The number of runs and passes of a test in one run, and its times in seconds."""
 
     runs: int
     passed: int
@@ -264,7 +264,7 @@ class Result(msgspec.Struct, frozen=True):
 
 
 class HistogramData(msgspec.Struct, frozen=True):
-    """A histogram as JSON: how many values, their sum and the largest, in microseconds.
+    """A histogram as JSON: the number of values, their sum and the largest, in microseconds.
 
     ``counts`` is base64 of a zlib stream of unsigned 32-bit integers, little-endian: first the
     numbers of the buckets that are not empty, each as its distance from the one before, then how

@@ -13,9 +13,9 @@ from msgspec.structs import replace
 from wolfbane.model import Test, TestFile
 
 GUESS = 0.01
-"""Seconds that a test is thought to take while nothing is known of it."""
+"""Assumed duration of a test without recorded runs, in seconds."""
 PIECES = 8
-"""Pieces for each job that the whole is cut into, where files are: the last to end is small."""
+"""Pieces per job into which long files are divided, so that the last piece is short."""
 
 
 class Batch(msgspec.Struct, frozen=True):
@@ -65,7 +65,7 @@ def make_plan(
 ) -> Plan:
     """Order the selected tests, longest file first, or at random from a seed.
 
-    Files with a test that is in ``first``, by address, come before others.
+    Files with a test in ``first``, by address, come before others.
 
     Several targets follow one after the other, in the order of the tests. Tests of one class stay
     together, because its hooks run once, and so do tests that need each other. With several jobs, a
@@ -99,7 +99,7 @@ def make_plan(
 
 
 def once_more(tests: Sequence[Test], seconds: float, *, fresh: bool = True) -> Batch:
-    """A batch of tests of one file that run again; ``fresh``: in a worker that ran nothing."""
+    """A batch of tests of one file that run again; ``fresh``: in a new worker."""
     first = tests[0]
     return Batch(
         first.suite, first.path, tuple(tests), seconds, first.target, first.browser, fresh,
@@ -108,7 +108,7 @@ def once_more(tests: Sequence[Test], seconds: float, *, fresh: bool = True) -> B
 
 
 def each_apart(plan: Plan) -> Plan:
-    """The plan with a batch for each test, in a worker that ran nothing before.
+    """The plan with a batch for each test, in a new worker.
 
     Tests that need each other stay together.
     """
@@ -130,7 +130,7 @@ def _place(test: Test) -> tuple[str, str, str]:
 
 
 def _joined(batches: Sequence[Batch], together: Mapping[str, str], jobs: int) -> Iterator[Batch]:
-    """Files of suites that are run together as one batch, or as one for each job."""
+    """Files of suites that run together in one batch, or in one for each job."""
     groups: dict[tuple[str, str, str], list[Batch]] = {}
     for batch in batches:
         if batch.suite in together:
@@ -171,7 +171,7 @@ def test_groups(tests: Sequence[Test]) -> list[list[Test]]:
 
 
 def _root(joined: dict[str, str], name: str) -> str:
-    """The group that a group has become part of."""
+    """The group into which a group was merged."""
     while joined.get(name, name) != name:
         name = joined[name]
     return name

@@ -15,7 +15,7 @@ from wolfbane.model import Test, TestFile
 from wolfbane.planning import test_groups
 
 MOST = 1000
-"""Shares that a plan may be cut into."""
+"""Maximum number of shares of a plan."""
 
 
 class Share(msgspec.Struct, frozen=True):
@@ -56,7 +56,8 @@ def units_of(
     tests: Sequence[Test], files: Mapping[str, TestFile], weights: Mapping[str, float],
     apart: Iterable[str] = (),
 ) -> list[Unit]:  # fmt: skip
-    """The tests as units: classes, and tests that need each other; whole files that have no cut.
+    """The tests as units: classes, and tests that need each other; whole files that cannot be
+    divided.
 
     ``weights`` are by address. ``apart`` are addresses of results without a test in the plan, such
     as files that cannot be loaded: each is also a unit.
@@ -78,8 +79,8 @@ def units_of(
 def cut(units: Sequence[Unit], of: int) -> list[frozenset[str]]:
     """The addresses of each share: the heaviest unit goes to the lightest share, and so on.
 
-    The longest share takes at most 4/3 of the least possible (R. L. Graham, Bounds on
-    Multiprocessing Timing Anomalies, 1969). It depends on nothing but the units.
+    The longest share is at most 4/3 of the optimum (R. L. Graham, Bounds on Multiprocessing Timing
+    Anomalies, 1969). The result depends only on the units.
     """
     loads = [(0.0, 0, number) for number in range(of)]
     shares: list[list[str]] = [[] for _ in range(of)]

@@ -16,9 +16,9 @@ moored``.
 A step may also have the parameters ``shared`` (shared data of one scenario's steps), ``table`` (the
 rows below the step), ``text`` (the text below it), and ``scenario`` (its name and tags).
 
-``attach`` keeps a picture, a text or a file with the step that calls it.
+``attach`` stores a picture, a text or a file with the step that calls it.
 
-Suites need no Wolfbane installed: the worker brings this module along. Standard library only,
+Suites do not need Wolfbane installed: the worker provides this module. Standard library only,
 Python 3.8 or later.
 """
 
@@ -63,7 +63,7 @@ def given(pattern: Pattern) -> Callable[[_Function], _Function]:
 
 
 def when(pattern: Pattern) -> Callable[[_Function], _Function]:
-    """A step that does something."""
+    """A step with an action."""
     return _declares("when", pattern)
 
 
@@ -83,7 +83,9 @@ def before(what: str, tag: str = "") -> Callable[[_Function], _Function]:
 
 
 def after(what: str, tag: str = "") -> Callable[[_Function], _Function]:
-    """A hook that runs after each ``scenario``, each ``feature``, or the ``run``, come what may."""
+    """A hook that runs after each ``scenario``, each ``feature``, or the ``run``, whatever
+    happened.
+    """
     return _hooks("after", what, tag)
 
 
@@ -104,7 +106,7 @@ def hole(kind: Any, pattern: str, convert: Optional[Callable[[str], Any]] = None
 
 
 def skip(reason: str) -> NoReturn:
-    """End the scenario here; it is skipped."""
+    """End the scenario here. Its outcome is skipped."""
     raise unittest.SkipTest(reason)
 
 
@@ -116,7 +118,7 @@ _BEGINNINGS = {
 
 
 def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
-    """Keep something with the step that runs: reports show it there.
+    """Store something with the running step: reports show it there.
 
     A text, the bytes of a picture or another file, or a path to one (``pathlib.Path``). The
     extension of ``name`` defines the type; without one, the first bytes do. Raises OSError if a
@@ -170,5 +172,5 @@ class Table:
 
     @property
     def records(self) -> List[Dict[str, str]]:
-        """Every row but the first, each as a dictionary by the columns."""
+        """Every row except the first, each as a dictionary by the columns."""
         return [dict(zip(self.columns, row)) for row in self.rows[1:]]

@@ -38,7 +38,7 @@ class Fault(NamedTuple):
     expected: Sequence[str]
 
     def problem(self, file: str, lines: Mapping[Location, int]) -> Problem:
-        """The fault in words, with its line and the nearest valid word."""
+        """The error as text, with its line and the nearest valid word."""
         line, key, path = line_of(lines, self.place), str(self.place[-1]), ".".join(self.keys)
         if self.reason == "missing":
             return Problem(f"'{path}' is missing", file, line)
@@ -50,14 +50,14 @@ class Fault(NamedTuple):
         return Problem(f"unknown {what} '{word}'", file, line, did_you_mean(word, self.expected))
 
     def _given(self) -> str:
-        """The value as its file has it; a list or a table may be long, so its kind."""
+        """The value as written in its file; for a list or a table, which may be long, its kind."""
         if isinstance(self.value, list | dict):
             return _WORDS[type(self.value)]
         return str(self.value).lower() if isinstance(self.value, bool) else repr(self.value)
 
 
 def read_table(model: type[S], table: Mapping[str, Any]) -> S:
-    """The table as a Struct. Raises msgspec.ValidationError where :func:`faults` has some."""
+    """The table as a Struct. Raises msgspec.ValidationError if :func:`faults` finds errors."""
     return msgspec.convert(table, model)
 
 
@@ -69,7 +69,7 @@ def keys_of(model: type[msgspec.Struct]) -> tuple[str, ...]:
 def faults(
     expected: Any, value: Any, place: Location = (), keys: tuple[str, ...] = ()
 ) -> Iterator[Fault]:
-    """Everything that is wrong with a value where a type is expected: a Struct, or any other."""
+    """All errors in a value of an expected type: a Struct, or another type."""
     part = _part_for(expected, value)
     origin = get_origin(part) or part
     if isinstance(value, dict) and isinstance(part, type) and issubclass(part, msgspec.Struct):
@@ -109,12 +109,12 @@ def _faults_of_table(
 
 @cache
 def _fields(model: type[msgspec.Struct]) -> tuple[msgspec.structs.FieldInfo, ...]:
-    """The fields of a table: to work out their types takes longer than to check it."""
+    """The fields of a table: computing their types takes longer than checking it."""
     return msgspec.structs.fields(model)
 
 
 def _parts(expected: Any) -> tuple[Any, ...]:
-    """The members of a union; anything else by itself."""
+    """The members of a union; any other type alone."""
     return get_args(expected) if get_origin(expected) in (Union, types.UnionType) else (expected,)
 
 

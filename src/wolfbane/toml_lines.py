@@ -16,7 +16,7 @@ _KEY = re.compile(
 def line_index(text: str) -> dict[Location, int]:
     """Map the path of every table and key (``("suite", 0, "kind")``) to its line, from 1.
 
-    A reading by lines is enough here: the text has been parsed before, so it is valid TOML.
+    Reading line by line is sufficient: the text was parsed before, so it is valid TOML.
     """
     lines: dict[Location, int] = {}
     arrays: dict[str, int] = {}
@@ -41,7 +41,7 @@ def line_index(text: str) -> dict[Location, int]:
 
 
 def line_of(lines: Mapping[Location, int], location: Location) -> int:
-    """The line of ``location``, or of the nearest thing around it that has one."""
+    """The line of ``location``, or of the nearest parent with a line."""
     for depth in range(len(location), 0, -1):
         if location[:depth] in lines:
             return lines[location[:depth]]

@@ -18,7 +18,7 @@ _THOUSAND = 1000
 def seconds(value: object, *, needs_unit: bool = False) -> float:
     """Read a duration: a number of seconds, or text such as ``250ms``, ``30s``, ``5m``, ``1d``.
 
-    ``needs_unit`` refuses a bare number: where days are meant, 3 seconds would be a mistake.
+    ``needs_unit`` rejects a plain number: if days are usual, 3 seconds would be a mistake.
     """
     bare = isinstance(value, int | float) or (isinstance(value, str) and value.strip().isdigit())
     if needs_unit and bare:

@@ -51,7 +51,7 @@ def check_bridge(
 ) -> Iterator[Finding]:
     """The findings about a suite's bridge, in the order of the checks.
 
-    Runs the suite's tests; nothing of that goes into the workspace's record.
+    Runs the suite's tests, without adding them to the workspace's record.
     """
     with tempfile.TemporaryDirectory() as place:
         run = _Runs(workspace, suite, environments, Path(place))
@@ -121,7 +121,7 @@ class _Runs:
             return (), session.broken
 
     def without_names(self) -> Mapping[str, Result]:
-        """How all tests ended that the launcher runs if it is given no names."""
+        """The outcomes of all tests that the launcher runs if it gets no names."""
         file = self._workspace.root / self._suite.bridge
         text = tomlkit.parse(file.read_text(encoding="utf-8"))
         text["run"]["names"]["unless_all"] = True
@@ -133,7 +133,7 @@ class _Runs:
         return {a.replace(f"{other}#", f"{self._suite.bridge}#"): r for a, r in results.items()}
 
     def of(self, addresses: Sequence[str]) -> Mapping[str, Result]:
-        """How the tests ended, by address: these, or all if none is named."""
+        """The outcomes of the tests, by address: the named tests, or all."""
         folder = new_run(self._place)
         session = self._session(folder.name, addresses)
         with recording(session, folder, Newest(folder)) as recorded:
@@ -161,7 +161,7 @@ def _tags(tests: Sequence[Test]) -> Finding:
 
 
 def _unknown(results: Mapping[str, Result], known: Mapping[str, Test], *, added: bool) -> Finding:
-    """Whether the launcher has tests that are not found, such as tests made in a loop.
+    """Whether the launcher has tests that were not found, such as tests created in a loop.
 
     ``added``: they are to be run, too.
     """
@@ -205,7 +205,7 @@ def _reported(
 
 
 def _by_words(words_of: Mapping[str, str]) -> Iterator[tuple[str, str]]:
-    """The same words once, with the first address that they are about, and how many more."""
+    """Equal texts once, with the first address and the number of further ones."""
     groups: dict[str, list[str]] = {}
     for address, words in words_of.items():
         groups.setdefault(words, []).append(address)

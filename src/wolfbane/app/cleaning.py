@@ -20,7 +20,7 @@ from wolfbane.workspace.settings import Workspace
 class RemovedRuns(msgspec.Struct, frozen=True):
     """The number of removed runs, their size in bytes, and problems with the history.
 
-    ``copies`` are the bytes of copies of git revisions that no run is from any more.
+    ``copies`` are the bytes of copies of git revisions that no run uses any more.
     """
 
     runs: int
@@ -33,7 +33,7 @@ def remove_runs(
     workspace: Workspace, keep: int | None, older_than: float | None, *, evidence_only: bool,
     dry_run: bool,
 ) -> RemovedRuns:  # fmt: skip
-    """Remove the runs beyond the newest ``keep``, and those older than so many seconds.
+    """Remove the runs beyond the newest ``keep``, and those older than this number of seconds.
 
     The history stores the runs first. A dry run removes nothing. Raises InputError.
     """

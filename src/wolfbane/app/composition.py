@@ -78,7 +78,7 @@ class Composition(msgspec.Struct):
         self.answers[step] = taken
 
     def _more(self, step: str) -> list[str]:
-        """Words that are right though they are not offered: tags that few tests have."""
+        """Words that are valid although they are not offered: tags of few tests."""
         if step != "tags":
             return []
         return [tag.text for test in self.inventory.tests for tag in test.tags]

@@ -27,7 +27,7 @@ SHOWN = 3
 
 
 def look_over(inventory: Inventory) -> Iterator[Finding]:
-    """Everything worth knowing, in the order of the settings."""
+    """All findings, in the order of the settings."""
     counts = Counter(test.suite for test in inventory.tests)
     for suite in inventory.workspace.suites:
         yield from _suite(inventory, suite, counts[suite.name])
@@ -162,7 +162,7 @@ def _named(environment: str) -> str:
 
 
 def _files(inventory: Inventory) -> Iterator[Finding]:
-    """Files that look like tests and are in no suite; files that two suites name."""
+    """Files that look like tests but belong to no suite; files that two suites list."""
     if lost := unclaimed(inventory):
         mend = "add them to the paths of a suite, or to its exclude"
         yield Finding("files", State.WARNING, in_words(lost), mend)

@@ -23,7 +23,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 def open_workspace(folder: str | Path = ".") -> OpenWorkspace:
-    """Open the workspace at a folder, or around it, as the command line does.
+    """Open the workspace in a folder or above it, as the command line does.
 
     Raises :class:`wolfbane.InputError` with everything that is wrong with its settings.
     """
@@ -67,9 +67,9 @@ class OpenWorkspace:
         self, *paths: str, pick: str = "", drop: str = "", everything: bool = False,
         env: str = "", values: Sequence[str] = (), **request: Any,
     ) -> RunPlan:  # fmt: skip
-        """The exact tests that a run would run, in order. Files are loaded, no test is run.
+        """The exact tests that a run would run, in order. Files are loaded, but no tests are run.
 
-        Takes what :meth:`run` takes.
+        Takes the arguments of :meth:`run`.
         """
         selection = _selection(paths, pick, drop, everything)
         return plan_run(self._ready(selection, env, values, request))

@@ -29,6 +29,6 @@ def with_head_start(ready: ReadyRun) -> Iterator[ReadyRun]:
 
 
 def _can_start_now(ready: ReadyRun, suite: Suite) -> bool:
-    """Whether nothing has to be built, set up or opened before its workers."""
+    """Whether nothing must be built, set up or opened before the workers start."""
     before = find_kind(suite.kind).commands_before(ready.workspace.root, suite)
     return not (suite.browsers or suite.build or before)

@@ -36,7 +36,7 @@ def import_reports(
 ) -> tuple[list[str], Iterator[ImportedReport]]:
     """Problems of the history, and the reports, one by one, as they are imported.
 
-    Tests are put in ``suite`` and in ``environment`` where these are not empty.
+    Tests are assigned to ``suite`` and to ``environment`` if these are not empty.
     """
     store, problems = open_history(workspace)
     return problems, (_import(store, path, suite, environment) for path in paths)

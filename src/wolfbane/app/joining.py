@@ -37,8 +37,8 @@ def join_runs(
 ) -> RunEnd:
     """Record one run with the results of all shares, and send its events to listeners.
 
-    Of a share that was run twice the newer record counts. Raises InputError for records that are
-    not shares of one plan.
+    If a share was run twice, the newer record is used. Raises InputError for records that are not
+    shares of one plan.
     """
     newest = {share.facts.number: share for share in sorted(shares, key=lambda s: s.began)}
     kept = [newest[number] for number in sorted(newest)]
@@ -60,7 +60,7 @@ def join_runs(
 
 
 def missing_shares(shares: Sequence[ShareRecord]) -> list[int]:
-    """The numbers of shares that are not there. Empty ones have no record, and are not missed."""
+    """The numbers of missing shares. Empty shares have no record, and do not count as missing."""
     facts = shares[0].facts
     tests = sum(share.planned for share in shares)
     if tests >= facts.whole:
@@ -137,7 +137,7 @@ def _started(shares: Sequence[ShareRecord], run: str) -> RunStarted:
 
 
 def _finished(shares: Sequence[ShareRecord]) -> RunFinished:
-    """The end of the whole: the exit code that one run would have had."""
+    """The end of the complete run: the exit code that a single run would have."""
     starts, ends = [s.started for s in shares], [s.finished for s in shares if s.finished]
     quarantined = {address: e for each in starts for address, e in each.quarantined.items()}
     results = [result for share in shares for result in share.results]

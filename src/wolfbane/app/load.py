@@ -37,7 +37,7 @@ def make_load_ready(
     request: RunRequest,
     profile: str = "",
 ) -> ReadyRun:
-    """Read and check everything; tests that no load can drive are left out, and counted.
+    """Read and check everything. Tests that load tests do not support are left out and counted.
 
     ``profile`` is the name of a profile whose selection narrows the selected tests.
 

@@ -28,7 +28,7 @@ class MachineStatus(msgspec.Struct, frozen=True):
 
     @property
     def missing(self) -> Mapping[str, str]:
-        """Why suites cannot run there, by name."""
+        """The reasons why suites cannot run there, by name."""
         return self.abilities.missing if self.abilities else {}
 
 

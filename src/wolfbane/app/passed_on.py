@@ -43,7 +43,7 @@ def suites_with_options(
 def with_options(workspace: Workspace, names: Sequence[str], options: Sequence[str]) -> Workspace:
     """The workspace in which the suites with these names have additional options.
 
-    Raises InputError for suites that take none.
+    Raises InputError for suites that accept no options.
     """
     suites, problems = [], []
     for suite in workspace.suites:

@@ -38,13 +38,13 @@ if TYPE_CHECKING:
     from wolfbane.workspace.settings import Workspace
 
 LATELY = 10
-"""Runs that are looked back on for quarantined tests."""
+"""Number of earlier runs that count for quarantined tests."""
 
 
 class RunPlan(msgspec.Struct, frozen=True):
     """The tests that would run. ``broken`` are the results of files that cannot be loaded.
 
-    ``whole_files`` names suites whose files are the smallest thing that can be run.
+    ``whole_files`` names suites that can only run whole files.
     """
 
     plan: Plan
@@ -61,7 +61,7 @@ class RunEnd(msgspec.Struct, frozen=True):
 
 
 def plan_run(ready: ReadyRun) -> RunPlan:
-    """Work out what would run, and run none of it. Raises NothingChosen."""
+    """Compute the tests that would run, without running any. Raises NothingChosen."""
     workspace = ready.workspace
     folder = new_run(workspace.results)
     session = Session(inputs_of(ready), folder.name)
@@ -89,7 +89,7 @@ def collect_exactly(selected: Selected, environment: Environment) -> None:
 
 
 def carry_out(ready: ReadyRun, *listeners: Listener, pause: Pause | None = None) -> RunEnd:
-    """Run what is ready; listeners hear every event. Raises NothingChosen.
+    """Run a prepared run; listeners receive every event. Raises NothingChosen.
 
     ``pause`` asks the user to look at an open browser. Without it, no browser is kept open.
     """
@@ -111,7 +111,7 @@ def record_session(
     ready: ReadyRun, folder: Path, session: Session, newest: Newest | None,
     listeners: Sequence[Listener],
 ) -> RunEnd:  # fmt: skip
-    """Execute a session and put it on record; ``newest`` takes its outcomes in."""
+    """Execute a session and record it; ``newest`` stores its outcomes."""
     for listener in listeners:
         session.listen(listener)
     with recording(session, folder, newest) as recorded:
@@ -138,9 +138,9 @@ def start_run(ready: ReadyRun) -> tuple[Path, Session]:
 
 
 def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
-    """Write reports, add the run to the history, mail it, clean up. Returns what went wrong.
+    """Write reports, add the run to the history, send mail, clean up. Returns the problems.
 
-    Raises InputError where a report could not be written.
+    Raises InputError if a report could not be written.
     """
     workspace = ready.workspace
     if ready.targets:
@@ -172,7 +172,7 @@ def inputs_of(ready: ReadyRun) -> RunInputs:
 def _lately(
     workspace: Workspace, tests: Sequence[Test], environment: Environment
 ) -> dict[str, str]:
-    """How often tests passed in their newest runs; nothing where the history cannot be read.
+    """How often tests passed in their newest runs; empty if the history cannot be read.
 
     ``environment`` is that of tests whose addresses have none.
     """
@@ -191,7 +191,7 @@ def _lately(
 
 
 def _add_to_history(workspace: Workspace) -> Iterator[str]:
-    """Add the run to the team's history; why that failed."""
+    """Add the run to the team's history; returns the reason if that failed."""
     if history_url(workspace):
         from wolfbane.results.history.opening import open_history
 

@@ -15,7 +15,9 @@ _NEVER = frozenset({"node_modules", "__pycache__", "target"})
 _HEAD_START = 2.0
 """Seconds to read a workspace before the first save; a large workspace is read in parallel."""
 _LARGEST = 1 << 20
-"""Bytes of a file whose content is known ahead; a larger one counts as changed when it is saved."""
+"""Maximum size of a file whose content is read in advance; a larger file counts as changed on each
+save.
+"""
 
 
 class SavedFiles:

@@ -38,7 +38,7 @@ def select(workspace: Workspace, request: SelectionRequest, folder: Path) -> Sel
 
 
 def _there(workspace: Workspace, path: str) -> str:
-    """An absolute path in the workspace as the same place in the copy of its revision."""
+    """An absolute path in the workspace as the same path in the copy of its revision."""
     home = str(workspace.home)
     if path != home and not path.startswith(f"{home}/"):
         return path

@@ -42,7 +42,7 @@ class ShareRecord(msgspec.Struct, frozen=True, dict=True):
 
     @cached_property
     def planned(self) -> int:
-        """How many tests of the whole plan are in it."""
+        """The number of tests in the complete plan."""
         return self.started.tests
 
     @cached_property
@@ -72,7 +72,7 @@ def read_shares(places: Sequence[Path], scratch: Path) -> list[ShareRecord]:
 
 
 def _folders(place: Path, scratch: Path) -> Iterator[Path]:
-    """The folders of runs that a place means."""
+    """The folders of runs that a path means."""
     if place.name.endswith(_ARCHIVES):
         yield _unpacked(place, scratch)
     elif (place / JOURNAL_NAME).is_file():
@@ -131,7 +131,7 @@ def check_alike(shares: Sequence[ShareRecord]) -> None:
 
 
 def _differences(first: ShareRecord, share: ShareRecord) -> Iterator[str]:
-    """In words what keeps two records from being shares of one plan."""
+    """The reasons, as texts, why two records are not shares of one plan."""
     one, other = first.facts, share.facts
     number = f"share {one.number}"
     if one.of != other.of:

@@ -58,6 +58,6 @@ def _recorded(
 
 
 def _commit_time(workspace: Workspace) -> datetime | None:
-    """When the commit of the suites was made; None outside of a repository."""
+    """The time of the suites' commit; None outside a repository."""
     shown = ask_git(workspace.root, "show", "--no-patch", "--format=%ct", "HEAD").output.strip()
     return datetime.fromtimestamp(int(shown), UTC) if shown.isdecimal() else None

@@ -22,10 +22,10 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 # One term: a warning for each outcome that no test has would say nothing.
 FAILED = Term("status", "|".join(str(o) for o in Outcome if o.is_bad), "regex")
-"""Matches the tests that failed when they last ran."""
+"""Matches the tests that failed in their last run."""
 _SETTINGS = frozenset({SETTINGS_NAME, QUARANTINE_NAME})
 _NAMED = 3
-"""Saved files that a run names; the others are ``...``."""
+"""Number of saved files that a run names; ``...`` represents the others."""
 
 
 class SavedChange(msgspec.Struct, frozen=True):
@@ -52,7 +52,10 @@ class WatchedSelection:
         self.workspace = open_workspace()
 
     def saved(self, paths: Collection[str]) -> SavedChange:
-        """Read the workspace again; which tests do these files affect? Raises WolfbaneError."""
+        """Read the workspace again; returns the tests that these files affect.
+
+        Raises WolfbaneError.
+        """
         self.workspace = self._open()
         selected = self._select(self.workspace)
         reached = affected(self.workspace, selected.inventory.files, set(paths))
@@ -65,7 +68,7 @@ class WatchedSelection:
     def ready(self, only: Expression | None = None) -> ReadyRun:
         """A run of the selection, or of the tests in it that match an expression.
 
-        Raises NothingChosen where that is nothing, and other errors of the workspace.
+        Raises NothingChosen if there are none, and other errors of the workspace.
         """
         self.workspace = self._open()
         environments = self._environments(self.workspace)
@@ -76,12 +79,12 @@ class WatchedSelection:
     def narrow(self, text: str) -> None:
         """Watch only the tests that match an expression; all tests if it is empty.
 
-        Raises ExpressionError, and leaves what was watched before.
+        Raises ExpressionError, and keeps the previous selection.
         """
         self._narrower = parse(text) if text.strip() else None
 
     def chosen(self) -> tuple[int, str]:
-        """How many tests are watched, and the selection in words. Raises WolfbaneError."""
+        """The number of watched tests, and the selection as text. Raises WolfbaneError."""
         selected = self._selected()
         status = selected.newest.overall().status
         tests = choose(selected.choice, selected.inventory.tests, status).chosen

@@ -1,4 +1,4 @@
-"""The endpoint between suites and browsers: W3C WebDriver over HTTP, on the loopback only."""
+"""The endpoint between suites and browsers: W3C WebDriver over HTTP, on loopback only."""
 
 from __future__ import annotations
 
@@ -98,7 +98,7 @@ class Broker:
         return list(dict.fromkeys([*self.opener.said, *words]))
 
     async def close(self) -> None:
-        """Close every browser, and listen no more."""
+        """Close every browser, and stop listening."""
         if self._runner is None:
             return
         for endpoint in list(self._endpoints.values()):

@@ -24,7 +24,10 @@ _PATIENCE = 5.0
 
 
 class BrowserPool:
-    """Hosts for a run's browsers. A warm one is given away once, to a like request."""
+    """Keeps browsers for a run.
+
+    A browser that was opened in advance is used once, for a matching request.
+    """
 
     def __init__(
         self, programs: Programs, workspace: Workspace, client: aiohttp.ClientSession, *,
@@ -40,14 +43,14 @@ class BrowserPool:
         self.versions: dict[str, str] = {}
         self.said: dict[str, None] = {}
         self.left: Counter[str] = Counter()
-        """Tests by browser that are still to come: nothing is warmed for none."""
+        """The remaining tests by browser: no browser is opened in advance if there are none."""
 
     def browser(self, name: str) -> Browser:
         """The settings of a browser."""
         return self._workspace.browser(name)
 
     async def take(self, name: str, want: Wanted) -> BrowserDriver:
-        """A browser with a fresh session. Raises CannotOpen, WebDriverError or OSError."""
+        """A browser with a new session. Raises CannotOpen, WebDriverError or OSError."""
         key, task = self._warm.pop(name, ("", None))
         if task is not None and key != want.key:
             self._discard(task)
@@ -81,7 +84,7 @@ class BrowserPool:
         return None
 
     def expect(self, name: str, want: Wanted) -> None:
-        """Open one ahead, unless there is one."""
+        """Open one in advance, unless there is one."""
         if name not in self._warm:
             self._warm[name] = (want.key, asyncio.create_task(self._open(name, want)))
 
@@ -91,7 +94,7 @@ class BrowserPool:
             await asyncio.wait([self._warm[name][1]])
 
     def test_over(self, name: str) -> None:
-        """One test fewer to come; with the last, nothing is kept ready any more."""
+        """One test fewer remains; after the last test, no browser is kept open."""
         self.left[name] -= 1
         if self.left[name] <= 0 and name in self._warm:
             self._discard(self._warm.pop(name)[1])
@@ -106,7 +109,7 @@ class BrowserPool:
         self._meanwhile(close())
 
     async def close(self) -> None:
-        """Close what is open ahead, and wait for all that is closing."""
+        """Close the browser that was opened in advance, and wait for all that are closing."""
         for _, task in self._warm.values():
             self._discard(task)
         self._warm.clear()
@@ -157,7 +160,7 @@ class BrowserPool:
 
 
 async def _answers(driver: BrowserDriver) -> bool:
-    """Whether a browser that was opened ahead is still there."""
+    """Whether a browser that was opened in advance still runs."""
     try:
         async with asyncio.timeout(_PATIENCE):
             await value_of(driver, "GET", "window")

@@ -24,7 +24,7 @@ _VENDORS = {
 _OURS = ("--headless", "--user-data-dir", "--profile", "--window-size", "--remote-debugging")
 _LATER = "timeouts"
 DEFAULT_SIZE = (1280, 800)
-"""CSS pixels of a page where the settings name no size: the same in every engine."""
+"""CSS pixels of a page if the settings define no size: the same in every engine."""
 _DECIDED = ("browserName", "browserVersion", "platformName")
 
 
@@ -49,7 +49,10 @@ class Wanted(msgspec.Struct):
 
 
 def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
-    """Fit the body of a New Session command to a browser. Raises ValueError on nonsense."""
+    """Adapt the body of a New Session command to a browser.
+
+    Raises ValueError for an invalid body.
+    """
     want = Wanted()
     names = _BROWSER_NAMES.get(browser.engine, ())
     for key, value in _chosen(requested, names).items():
@@ -125,7 +128,7 @@ def for_driver(
     arguments: list[str],
     preferences: Mapping[str, Any],
 ) -> dict[str, Any]:
-    """The capabilities that a driver process is sent."""
+    """The capabilities for a driver process."""
     capabilities = dict(want.standard)
     vendor = _VENDORS.get(browser.engine, "")
     if browser.engine == "chromium":
@@ -144,7 +147,7 @@ def for_driver(
 
 
 def size(browser: Browser) -> tuple[int, int] | None:
-    """Width and height of the page in CSS pixels; None where its own size is left to a browser."""
+    """Width and height of the page in CSS pixels; None if the browser uses its own size."""
     if not browser.window:
         return None if browser.engine == OTHER_ENGINE or browser.url else DEFAULT_SIZE
     width, _, height = browser.window.partition("x")
@@ -152,7 +155,7 @@ def size(browser: Browser) -> tuple[int, int] | None:
 
 
 def device_metrics(browser: Browser) -> dict[str, Any]:
-    """Chromium's way to a page that is smaller than its windows can be, or of other pixels."""
+    """The emulation of a page that is smaller than Chromium's windows, or has other pixels."""
     wide = size(browser)
     if wide is None or (wide[0] >= _NARROW and not browser.device_pixels):
         return {}
@@ -163,4 +166,4 @@ def device_metrics(browser: Browser) -> dict[str, Any]:
 
 
 _NARROW = 500
-"""CSS pixels; Chromium's windows are not narrower."""
+"""CSS pixels. Chromium's windows cannot be narrower."""

@@ -26,7 +26,7 @@ class Display:
         self._process: subprocess.Popen[bytes] | None = None
 
     async def variables(self) -> dict[str, str]:
-        """The variables that put a program on it. Raises CannotOpen."""
+        """The variables that place a program on this screen. Raises CannotOpen."""
         async with self._lock:
             if self._process is None or self._process.poll() is not None:
                 self._name = await self._start()

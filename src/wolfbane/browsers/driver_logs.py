@@ -22,7 +22,7 @@ _DEFAULT = {CONSOLE: "WARNING"}
 def with_ours(options: Mapping[str, Any], wished: Mapping[str, str]) -> dict[str, Any]:
     """The capabilities of Chromium that turn on the logs, in addition to those of the suite.
 
-    Of the performance log, only the events of the network are wanted unless the suite wishes it.
+    In the performance log, only network events are recorded, unless the suite requests more.
     """
     capabilities: dict[str, Any] = {PREFERENCES: {**wished, CONSOLE: "ALL", PERFORMANCE: "ALL"}}
     if PERFORMANCE not in wished:

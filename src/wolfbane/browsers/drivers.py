@@ -23,7 +23,7 @@ _TRIES = 3
 only then.
 """
 _RESTING = 0.5
-"""Seconds without a change after which a window has the size that it will have."""
+"""Seconds without a change after which the size of a window counts as final."""
 _Size = tuple[int, int]
 
 
@@ -60,7 +60,7 @@ class BrowserDriver(Protocol):
         """Send a command of the session. Raises OSError if the browser no longer runs."""
 
     async def read_records(self) -> None:
-        """Have all in ``records`` that happened until now."""
+        """Add all records until now to ``records``."""
 
     def for_suite(self, path: str, parameters: Mapping[str, Any], reply: Reply) -> Reply:
         """A response as the suite would get it without Wolfbane's own commands."""
@@ -69,7 +69,7 @@ class BrowserDriver(Protocol):
         """End the session, its programs, and its folder."""
 
     def ended(self) -> str:
-        """How its program ended by itself; nothing while it runs."""
+        """How its program ended by itself; empty while it runs."""
 
 
 async def value_of(driver: BrowserDriver, method: str, path: str, body: Any = None) -> Any:
@@ -86,7 +86,7 @@ async def value_of(driver: BrowserDriver, method: str, path: str, body: Any = No
 async def fit(driver: BrowserDriver, browser: Browser) -> str:
     """Give the page the configured size, whatever the size of the window's frame.
 
-    Returns words where the browser does not make it so.
+    Returns a text if the browser does not set this size.
     """
     wide = size(browser)
     if wide is None:
@@ -110,7 +110,7 @@ async def _settled(driver: BrowserDriver, wide: _Size) -> tuple[_Size, _Size]:
     """The sizes of the page and its window, when the page has the requested size or they no longer
     change.
 
-    A busy browser resizes the page after the window: what is read in between fits nothing.
+    A busy browser resizes the page after the window, so the values in between do not match.
     """
     sizes = await _sizes(driver)
     rest = time.monotonic() + _RESTING

@@ -1,4 +1,4 @@
-"""The classic endpoints of W3C WebDriver, and how each command reads as a sentence.
+"""The WebDriver Classic endpoints, and the sentence for each command.
 
 Source: https://www.w3.org/TR/webdriver2/#endpoints
 """

@@ -31,14 +31,15 @@ class FailingCommand(msgspec.Struct):
 
     @property
     def seconds(self) -> float:
-        """How long it was tried."""
+        """How long the suite tried it."""
         return self.until - self.since
 
 
 class FailedCommands:
     """The commands that fail on the current page.
 
-    A suite that waits for one of two elements sends two commands in turn: each is known by itself.
+    A suite that waits for one of two elements sends two commands in turn: each is tracked
+    separately.
     """
 
     def __init__(self) -> None:
@@ -47,7 +48,7 @@ class FailedCommands:
         """The last failed command, if the suite has sent no other command since."""
 
     def add(self, what: What, test: str, words: str, value: Any, began: float) -> None:
-        """A command failed with the value of an error."""
+        """A command failed with this error value."""
         code = str(value.get("error", "")) if isinstance(value, Mapping) else ""
         now = time.monotonic()
         known = self._known.get(what)

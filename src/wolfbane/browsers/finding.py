@@ -30,12 +30,12 @@ _VERSION = re.compile(r"\d+(?:\.\d+)+\w*")
 
 
 def has_screen() -> bool:
-    """Whether this machine has a screen that windows can be shown on."""
+    """Whether this machine has a screen for windows."""
     return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
 
 
 def needs_screen(browser: Browser) -> bool:
-    """Whether it would want a virtual screen, and there is no program for one."""
+    """Whether a virtual screen is needed, but no program for it is installed."""
     wants = browser.engine == "webkit" and not browser.url
     return wants and not has_screen() and shutil.which(DISPLAY_PROGRAM) is None
 

@@ -67,18 +67,20 @@ _QUIET: dict[str, Any] = {
     "toolkit.telemetry.server": "http://127.0.0.1:1",
 }
 _PROFILE_ONLY = {"extensions.enabledScopes": 1}
-"""Add-ons of the profile alone, none of the program or of the machine: a quarter of a start."""
+"""Only the add-ons of the profile, not those of the program or the machine: saves a quarter of a
+start.
+"""
 _LANGUAGE = "intl.locale.requested"
 _QUITTING = 5.0
 _SOCKET = "webSocketUrl"
 _BIDI = 3
-"""The value of ``remote.active-protocols`` that has both protocols on."""
+"""The value of ``remote.active-protocols`` that turns on both protocols."""
 
 
 class StartFiles:
     """Files that Firefox creates at its first start and can reuse. They contain no page data.
 
-    They are taken from the first profile of a run that is closed, and halve later starts.
+    They come from the first closed profile of a run, and halve the time of later starts.
     """
 
     _NEEDED = ("startupCache", "compatibility.ini")
@@ -94,13 +96,13 @@ class StartFiles:
         return first
 
     def keep(self, profile: Path) -> None:
-        """Take the files of a Firefox that has quit."""
+        """Store the files of a Firefox that has quit."""
         for name in self._NAMES:
             _copy(profile / name, self._folder / name)
         self._there = all((self._folder / name).exists() for name in self._NEEDED)
 
     def lay(self, profile: Path) -> None:
-        """Put them into a new profile, if there are any yet."""
+        """Copy them to a new profile, if there are any yet."""
         for name in self._NAMES if self._there else ():
             _copy(self._folder / name, profile / name)
 
@@ -196,7 +198,7 @@ class FirefoxDriver:
         )
 
     async def _connected(self) -> Marionette:
-        """Connect as soon as the port that Firefox took is in its profile."""
+        """Connect when the port that Firefox chose is in its profile."""
         until = time.monotonic() + PATIENCE
         while time.monotonic() < until and not self.ended():
             try:
@@ -209,7 +211,7 @@ class FirefoxDriver:
         raise CannotOpen(f"browser '{self._name}': {words} {output}".strip())
 
     async def command(self, method: str, path: str, body: bytes) -> Reply:
-        """Carry out a WebDriver command through the remote protocol of the browser."""
+        """Execute a WebDriver command through the remote protocol of the browser."""
         if self._connection is None:
             raise ConnectionResetError("the browser is closed")
         try:
@@ -244,7 +246,7 @@ class FirefoxDriver:
         )
 
     async def read_records(self) -> None:
-        """Nothing to do: they come as they happen."""
+        """Nothing to do: events arrive by themselves."""
 
     def for_suite(self, path: str, parameters: Mapping[str, Any], reply: Reply) -> Reply:
         """The unchanged response: listening removes nothing."""
@@ -269,7 +271,7 @@ class FirefoxDriver:
         await asyncio.to_thread(shutil.rmtree, self._folder, ignore_errors=True)
 
     async def _quit(self, connection: Marionette) -> None:
-        """End it in good order, so that its start files are whole, and keep these."""
+        """End it properly, so that its start-up files are complete, and keep these files."""
         with contextlib.suppress(OSError, WebDriverError, TimeoutError):
             async with asyncio.timeout(_QUITTING):
                 await connection.command("Marionette:Quit", {"flags": ["eForceQuit"]})

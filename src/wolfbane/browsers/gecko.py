@@ -35,7 +35,7 @@ _BARE = {
 
 
 async def carry_out(firefox: Marionette, method: str, path: str, body: dict[str, Any]) -> Any:
-    """Have Firefox do a command; its value. Raises WebDriverError and OSError."""
+    """Let Firefox execute a command; returns its value. Raises WebDriverError and OSError."""
     endpoint, places = find(method, path)
     if endpoint.name == f"{method} {endpoint.path}":
         error = "unknown method" if is_known(path) else "unknown command"

@@ -20,9 +20,9 @@ _SHORTEST = 0.3
 def evidence_of(
     session: BrowserSession, seen: SessionEvidence
 ) -> Iterator[tuple[str, str | bytes]]:
-    """Kind and content of each file.
+    """The kind and the content of each file.
 
-    Pictures come first, in the order of their times: a replay names them by their numbers.
+    Screenshots are first, ordered by time: a replay refers to them by number.
     """
     pictures = [(shot.at, "screenshot", shot.picture) for shot in seen.snapshots if shot.picture]
     pictures += [(frame.at, "picture", frame.picture) for frame in seen.frames]

@@ -1,4 +1,4 @@
-"""Firefox's own remote protocol: messages of JSON, each after its length, over TCP."""
+"""Firefox's own remote protocol: JSON messages over TCP, each preceded by its length."""
 
 from __future__ import annotations
 

@@ -25,7 +25,7 @@ class DialogOpened(Exception):
 
 
 class PageLooks:
-    """Asks a browser on our own behalf."""
+    """Sends Wolfbane's own commands to a browser."""
 
     def __init__(self, driver: BrowserDriver) -> None:
         self._driver = driver

@@ -13,7 +13,9 @@ from wolfbane.browsers.failures import CannotOpen
 _LEAST = 2 << 20
 """Bytes. With less space, browsers hang and report no error."""
 LONGEST = 107 - len("/123/org.chromium.Chromium.123456/SingletonSocket")
-"""Characters of the folder that has browsers' own: a socket's path has at most 107 (unix(7))."""
+"""Maximum length of the folder for browsers' files, because a socket's path has at most 107
+characters (unix(7)).
+"""
 
 
 class Starter(Protocol):
@@ -48,7 +50,7 @@ class Programs:
         return place
 
     def see_to_room(self, name: str) -> None:
-        """Raise CannotOpen where a browser's profile would find no room."""
+        """Raise CannotOpen if there is no disk space for a browser's profile."""
         free = shutil.disk_usage(self.scratch).free
         if free < _LEAST:
             words = f"not enough disk space for a profile in {self.scratch.parent}"

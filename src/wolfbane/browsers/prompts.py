@@ -17,7 +17,7 @@ LEAVE_OPEN = {"default": "ignore", "beforeUnload": "accept"}
 _DEFAULT = "dismiss and notify"
 _OPEN = "unexpected alert open"
 _MOST = 10
-"""Dialogs that one command closes: a page may open one after the other without end."""
+"""Dialogs that one command closes: a page may open dialogs without end."""
 
 
 class Prompts:
@@ -26,7 +26,7 @@ class Prompts:
     def __init__(self, standard: Mapping[str, Any]) -> None:
         wish = standard.get(CAPABILITY, _DEFAULT)
         self.behaviour = wish if isinstance(wish, str) else ""
-        """Empty where each kind of dialog is treated by itself: that is left to Firefox."""
+        """Empty if each kind of dialog is handled separately: Firefox does that itself."""
 
     async def meet(
         self, do: Callable[[], Awaitable[Any]], close: Callable[[str], Awaitable[Any]]

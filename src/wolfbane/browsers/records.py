@@ -158,7 +158,7 @@ def _texts(headers: Any) -> dict[str, str]:
 
 
 def _named_texts(headers: Any) -> dict[str, str]:
-    """Headers as WebDriver BiDi gives them."""
+    """Headers in the form of WebDriver BiDi."""
     return {
         str(each.get("name")): str(each.get("value", {}).get("value", "")) for each in headers or ()
     }

@@ -29,7 +29,7 @@ Keep = Callable[[str, str, str | bytes], Evidence]
 
 
 class KeptOpen(msgspec.Struct, frozen=True):
-    """A browser that stays open after a test: its page, and where its driver has the session."""
+    """A browser that stays open after a test: its page, and the address of the session."""
 
     test: str
     browser: str
@@ -42,7 +42,7 @@ Pause = Callable[[KeptOpen, Callable[[], None]], None]
 
 
 class RunBrowsers:
-    """Everything about browsers in one run. Nothing is imported for suites without any."""
+    """All browser data of one run. Nothing is imported for suites without browsers."""
 
     def __init__(
         self, workspace: Workspace, keep: str = FAILURES, *, visible: bool = False,
@@ -93,7 +93,7 @@ class RunBrowsers:
         self._go_on.set()
 
     async def plan(self, starter: Starter, plan: Plan, jobs: int) -> None:
-        """Open the first browsers ahead."""
+        """Open the first browsers in advance."""
         counts = Counter(test.browser for test in plan.tests if test.browser)
         if counts:
             broker = await self._open(starter)
@@ -103,7 +103,7 @@ class RunBrowsers:
     async def endpoint(
         self, starter: Starter, suite: Suite, browser: str
     ) -> tuple[WorkerEndpoint | None, dict[str, str]]:
-        """A worker's place at the broker, and its variables; none for suites without browsers."""
+        """A worker's endpoint at the broker, and its variables; none without browsers."""
         if not browser:
             return None, {}
         broker = await self._open(starter)
@@ -115,7 +115,7 @@ class RunBrowsers:
             self._broker.dismiss(endpoint, f"suite {suite.name}")
 
     def absent(self, names: Iterable[str]) -> dict[str, str]:
-        """Why browsers cannot be used here, by name."""
+        """The reasons why browsers cannot be used on this machine, by name."""
         reasons = {}
         for name in names:
             if name:

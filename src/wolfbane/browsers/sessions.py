@@ -23,9 +23,9 @@ from wolfbane.browsers.snapshots import Snapshot, near, take
 
 _FRAMES = 60
 _BUSY = 2.0
-"""Seconds that a look waits for a command under way."""
+"""Seconds that a snapshot waits for a running command."""
 _LEAVING = named("Navigate To", "Back", "Forward", "Refresh", "Close Window")
-"""Commands after which the page is another one."""
+"""Commands after which the page is a different one."""
 _CHANGING = _LEAVING | named(
     "Element Click", "Element Send Keys", "Element Clear", "Perform Actions", "Execute Script",
     "Execute Async Script", "Accept Alert", "Dismiss Alert", "Switch To Frame",
@@ -36,7 +36,7 @@ _DIALOGS = named("Accept Alert", "Dismiss Alert", "Get Alert Text", "Send Alert 
 
 
 class PagePicture(msgspec.Struct):
-    """A picture after a command that changed the page. ``at`` is in seconds of the session."""
+    """A screenshot after a command that changed the page. ``at`` is in seconds of the session."""
 
     at: float
     picture: bytes
@@ -78,7 +78,7 @@ class _Command(msgspec.Struct, frozen=True):
 
 
 class BrowserSession:
-    """One session. Commands come one at a time."""
+    """One session. It handles one command at a time."""
 
     def __init__(
         self, driver: BrowserDriver, browser: str, number: int, keep: str,
@@ -88,7 +88,7 @@ class BrowserSession:
         self.opened_at = time.time()
         self.label = f"{browser} {number}"
         self.owners: frozenset[str] = frozenset()
-        """The tests that ran when it was opened: it is one of them that it belongs to."""
+        """The tests that ran when it was opened: it belongs to one of them."""
         self.tests: dict[str, SessionEvidence] = {}
         self.lost = ""
         self.over = self.was_tested = False
@@ -109,7 +109,7 @@ class BrowserSession:
 
     @property
     def has_failing_command(self) -> bool:
-        """Whether the last thing that the suite did here failed."""
+        """Whether the last command of the suite in this session failed."""
         return self._failed.last is not None
 
     def began(self, when: float) -> None:
@@ -200,7 +200,7 @@ class BrowserSession:
         self._tell(self.seen(tests[0]).commands[-1])
 
     async def look(self, test: str, seen: SessionEvidence, why: str) -> None:
-        """Take a snapshot for a test that went wrong, or whose every step is kept."""
+        """Take a snapshot for a test that did not pass, or whose every step is recorded."""
         try:
             async with asyncio.timeout(_BUSY):
                 await self.lock.acquire()
@@ -221,7 +221,7 @@ class BrowserSession:
             self.lock.release()
 
     async def _gather(self, seen: SessionEvidence) -> None:
-        """Give a test the console and the network since its first command."""
+        """Add the console and the network log since its first command to a test."""
         if self._keep == OFF or self.lost:
             return
         await self.driver.read_records()
@@ -262,7 +262,7 @@ class BrowserSession:
                 frames.append(PagePicture(at, shot.picture))
 
     async def _is_private(self, endpoint: Endpoint, places: Mapping[str, str]) -> bool:
-        """Whether a command types into a field for passwords. Raises DialogOpened."""
+        """Whether a command types into a password field. Raises DialogOpened."""
         if endpoint.name == "Element Send Keys":
             return await self._is_password(places["element"])
         if endpoint.name == "Perform Actions":
@@ -280,7 +280,7 @@ class BrowserSession:
 
 
 _SLACK = 0.05
-"""Seconds that the clocks of a browser may be behind ours."""
+"""Seconds by which the clocks of a browser may be behind Wolfbane's."""
 
 
 def _read(body: bytes) -> Mapping[str, Any]:

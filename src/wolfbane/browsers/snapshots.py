@@ -52,7 +52,7 @@ return type + copy.outerHTML;
 _MARKS = {"id": "#", "class": ".", "tag": ""}
 _MOST = 6
 _BAND = 56
-"""Pixels of the band above a picture that shows a dialog's text."""
+"""Pixels of the band above a screenshot that shows a dialog's text."""
 
 
 class Snapshot(msgspec.Struct):
@@ -73,8 +73,8 @@ class Snapshot(msgspec.Struct):
 async def take(looks: PageLooks, why: str, *, whole: bool = True, over: bool = False) -> Snapshot:
     """Read the page. If the browser does not respond, parts of the snapshot are empty.
 
-    An open dialog hides the page. Where the session is ``over`` for its suite, the dialog is
-    dismissed for the picture, and its text is drawn above. Raises DialogOpened.
+    An open dialog hides the page. If the session is ``over`` for its suite, the dialog is dismissed
+    for the screenshot, and its text is drawn above. Raises DialogOpened.
     """
     snapshot = Snapshot(why)
     try:
@@ -106,7 +106,7 @@ async def _source(looks: PageLooks) -> str:
 
 
 def with_dialog(picture: bytes, text: str) -> bytes:
-    """A picture of a page, as PNG, below the text of the dialog that was open over it."""
+    """A screenshot of a page as PNG, below the text of the dialog that was open."""
     from PIL import Image, ImageDraw, ImageFont
 
     page = Image.open(io.BytesIO(picture)).convert("RGB")
@@ -124,7 +124,7 @@ def with_dialog(picture: bytes, text: str) -> bytes:
 async def near(looks: PageLooks, using: str, value: str) -> list[str]:
     """The elements on the page that are most similar to the wanted one: ids, names, classes, texts.
 
-    Nothing while a dialog is open: a script would close it. Raises DialogOpened.
+    Empty while a dialog is open, because a script would close it. Raises DialogOpened.
     """
     try:
         async with asyncio.timeout(PATIENCE):

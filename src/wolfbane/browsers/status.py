@@ -42,7 +42,7 @@ def browsers_of(workspace: Workspace) -> list[str]:
 def look_for(
     workspace: Workspace, names: Iterable[str], *, versions: bool = True
 ) -> list[BrowserStatus]:
-    """Look for browsers and their drivers, and start none; asking versions takes a while."""
+    """Find browsers and their drivers, without starting them; reading versions takes some time."""
     return [_one(workspace, name, versions=versions) for name in names]
 
 

@@ -36,7 +36,7 @@ from wolfbane.workspace.settings import Browser
 _PORTS = 3
 _UNKNOWN = "unknown error"
 _SUSPICIOUS = (_UNKNOWN, "invalid session id", "timeout")
-"""Errors of WebKit's driver that it also gives where its browser has ended."""
+"""Errors that WebKit's driver also returns if its browser has ended."""
 _EMPTY_START = {"session.restore_on_startup": 4, "session.startup_urls": ["data:,"]}
 """The value from chromedriver's own profiles; otherwise, Chromium loads its page for new tabs."""
 _GONE = ("disconnected", "not reachable", "browser has closed the connection", "crash")
@@ -66,7 +66,7 @@ class W3CDriver:
         self._member = self._folder.name
 
     async def open(self, want: Wanted) -> None:
-        """Start the driver, if it is ours, and open a session. Raises CannotOpen."""
+        """Start the driver, if it is Wolfbane's own, and open a session. Raises CannotOpen."""
         try:
             if not self._url:
                 await self._start()
@@ -142,7 +142,7 @@ class W3CDriver:
         return reply
 
     async def _look_for_browser(self, error: Any) -> None:
-        """After an error that may mean it: is the browser still there?"""
+        """Checks whether the browser still runs, after an error that may mean that it ended."""
         fields = error if isinstance(error, Mapping) else {}
         code, message = str(fields.get("error", "")), str(fields.get("message", ""))
         if self._browser.engine == "chromium" and any(words in message for words in _GONE):
@@ -179,7 +179,7 @@ class W3CDriver:
             self._logs.read_early(kind, entries)
 
     def for_suite(self, path: str, parameters: Mapping[str, Any], reply: Reply) -> Reply:
-        """Give the suite entries of logs that we have read before it; keep what it reads."""
+        """Return log entries that Wolfbane has already read to the suite; keep what it reads."""
         if not path.startswith(LOG_PATH) or not (self._has_logs and self._listens):
             return reply
         if path != LOG_PATH:

@@ -53,7 +53,7 @@ async def answer_or_end(
 
 
 async def ends_within(driver: int, seconds: float) -> bool:
-    """Whether a driver has no browser any more, now or in so many seconds."""
+    """Whether a driver's browser has ended, now or within this number of seconds."""
     ends = time.monotonic() + seconds
     while _has_children(driver):
         if time.monotonic() >= ends:

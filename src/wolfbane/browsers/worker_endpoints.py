@@ -22,7 +22,7 @@ Hold = Callable[[BrowserSession, str], Awaitable[None]]
 """Keeps a browser open after a failed test, until the user continues."""
 _AT_ITS_END = "when its session ended"
 OUTSIDE = ""
-"""Stands for no test: hooks of classes, modules and files."""
+"""Represents no test: hooks of classes, modules and files."""
 
 
 class Left(msgspec.Struct):
@@ -35,7 +35,9 @@ class Left(msgspec.Struct):
 
 
 class WorkerEndpoint:
-    """One worker's. Sessions that it ends live on until the test is judged, to be looked at.
+    """The endpoint of one worker.
+
+    Sessions that the suite ends stay open until the outcome of the test is known.
 
     Several tests may run at the same time in one worker. A session belongs to the test that opened
     it; if several tests ran at that time, it belongs to each of them until the others end.
@@ -54,7 +56,7 @@ class WorkerEndpoint:
         self._opener, self._keep, self._tell = opener, keep, tell
         self._ended: list[BrowserSession] = []
         self._of_hooks: list[BrowserSession] = []
-        """Closed sessions in which a hook of the file failed, or may have."""
+        """Closed sessions in which a hook of the file failed, or may have failed."""
         self._count = 0
         self._trouble: dict[str, str] = {}
         self._closed = False
@@ -70,12 +72,12 @@ class WorkerEndpoint:
         self.running[test] = None
 
     def tests_of(self, session: BrowserSession) -> list[str]:
-        """The tests that may have sent a command of a session just now."""
+        """The tests that may have sent the current command of a session."""
         owners = [test for test in self.running if test in session.owners]
         return owners or list(self.running) or [OUTSIDE]
 
     async def open(self, body: object) -> BrowserSession:
-        """A new session, fresh and for this worker alone. Raises WebDriverError."""
+        """A new session, only for this worker. Raises WebDriverError."""
         try:
             want = wanted(self.browser, self._opener.browser(self.browser), body)
         except ValueError as error:
@@ -121,7 +123,7 @@ class WorkerEndpoint:
         return session
 
     def _close_forgotten(self) -> None:
-        """Sessions that tests opened, and that outlived them, when the next one opens its own."""
+        """Sessions that tests did not close before the next test opened its own."""
         for name, session in list(self.sessions.items()):
             if session.owners and not session.owners & self.running.keys():
                 owner = min(session.owners)
@@ -153,7 +155,7 @@ class WorkerEndpoint:
     async def finish(self, test: str, *, bad: bool) -> Left:
         """A test has ended: read its pages if it failed, and close the sessions that it ended.
 
-        A test that never started was kept from it by a hook: what that did is its evidence.
+        If a hook prevented a test from starting, the hook's commands are its evidence.
         """
         key = test if test in self.running else OUTSIDE
         left = Left(unopened=self._trouble.get(key, "") if bad else "")
@@ -184,7 +186,7 @@ class WorkerEndpoint:
         return left
 
     def _is_used(self, session: BrowserSession) -> bool:
-        """Whether a test that still runs may have used a session."""
+        """Whether a running test may have used a session."""
         return not self.running.keys().isdisjoint({*session.owners, *session.tests})
 
     def _let_go(self, over: Iterable[BrowserSession]) -> None:

@@ -91,7 +91,7 @@ def _of_run(record: Record) -> list[Piece]:
 
 
 def _of_failed(record: Record) -> list[Piece]:
-    """The arguments that run what failed in a run, each test in the variant that failed."""
+    """The arguments that run the failed tests of a run, each in the variant that failed."""
     from wolfbane.model import Outcome
 
     started = record.started
@@ -109,7 +109,7 @@ def _of_failed(record: Record) -> list[Piece]:
 
 
 def _pinned(pieces: list[Piece], started: RunStarted) -> list[Piece]:
-    """With what was worked out then: the commit, the seed, the environment."""
+    """With the values resolved in that run: the commit, the seed, the environment."""
     options = {piece.option for piece in pieces}
     if AT in options:
         pieces = [piece for piece in pieces if piece.option != AT]

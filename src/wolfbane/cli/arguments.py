@@ -55,7 +55,7 @@ class PresetCommand(Command):
     """
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
-        """Put presets into the arguments before Click reads them."""
+        """Insert presets into the arguments before Click reads them."""
         if not ctx.resilient_parsing:
             args = after_dashes_passed_on(self, args)
             args = tag_options(self, ctx, args)
@@ -84,7 +84,10 @@ def after_dashes_passed_on(command: click.Command, arguments: Sequence[str]) -> 
 def refuse_contradictions(
     command: click.Command, ctx: click.Context, arguments: Sequence[str]
 ) -> None:
-    """Refuse options that exclude each other on one line. What is typed may undo a preset's."""
+    """Reject options that exclude each other on one line.
+
+    A typed option may override a preset's.
+    """
     _, _, order = command.make_parser(ctx).parse_args(list(arguments))
     given = {name for option in order for name in option.opts}
     for one, other in CONTRADICTIONS:
@@ -97,7 +100,7 @@ def refuse_contradictions(
 def expanded(command: click.Command, arguments: Sequence[str]) -> list[str]:
     """The arguments with those of their presets in place of ``--preset``.
 
-    Raises InputError with a preset that does not exist or does not fit.
+    Raises InputError for a preset that does not exist or is not valid.
     """
     pieces = list(pieces_of(command, arguments))
     if any(piece.option == PRESET for piece in pieces):
@@ -114,7 +117,7 @@ def without(command: click.Command, arguments: Sequence[str], *options: str) -> 
 def pointing(command: click.Command, arguments: Sequence[str]) -> list[str]:
     """The arguments that run single tests in the same environment.
 
-    An address has its environment and the values that a run was spread over in itself.
+    An address contains its environment and the spread values.
     """
     pieces = list(pieces_of(command, arguments))
     spread = {piece.value for piece in pieces if piece.option == SPREAD}
@@ -126,7 +129,7 @@ def pointing(command: click.Command, arguments: Sequence[str]) -> list[str]:
 
 
 def joined(pieces: Sequence[Piece]) -> list[str]:
-    """Pieces as a command line again: options first."""
+    """The pieces as a command line: options first."""
     options = [token for piece in pieces if piece.option for token in piece.tokens]
     plain = [piece.tokens[0] for piece in pieces if not piece.option]
     # A path that starts with a dash would be read as an option.
@@ -134,7 +137,7 @@ def joined(pieces: Sequence[Piece]) -> list[str]:
 
 
 def pieces_of(command: click.Command, arguments: Sequence[str]) -> Iterator[Piece]:
-    """Cut a command line the way Click reads it; options by their long names."""
+    """Split a command line the way Click reads it, with the long names of options."""
     options = _options(command)
     waiting = list(arguments)
     while waiting:
@@ -154,7 +157,7 @@ def pieces_of(command: click.Command, arguments: Sequence[str]) -> Iterator[Piec
 
 
 def _options(command: click.Command) -> dict[str, click.Option]:
-    """The options of a command by each of their names."""
+    """The options of a command, by each of their names."""
     return {
         name: option
         for option in command.params

@@ -146,7 +146,7 @@ def _ask() -> Draft:
 
 
 def _one_of(question: str, words: Mapping[str, str]) -> str:
-    """One of these words, shown with their meanings; the first if nothing is typed."""
+    """One of these words, shown with their meanings; the first if the input is empty."""
     click.echo(question)
     for word, meaning in words.items():
         click.echo(f"  {word:<8} {meaning}")
@@ -175,7 +175,7 @@ def _has(*words: str) -> Callable[[str], str]:
 
 
 def _line(text: str) -> str:
-    """Ask again where a command line's quotes do not match."""
+    """Ask again if the quotes of a command line do not match."""
     try:
         shlex.split(text)
     except ValueError as error:

@@ -134,7 +134,7 @@ def _answers(file: Path | None) -> dict[str, str]:
 
 
 def _split(option: str, line: str, folder: Path, may: May) -> list[str]:
-    """The arguments of a command line; what only a shell understands runs in one on a yes."""
+    """The arguments of a command line; a line that needs a shell runs in one if the user agrees."""
     from wolfbane.app.learning.shells import NeedsScript, needs_shell, split, through_shell
 
     try:
@@ -173,7 +173,7 @@ def _show(found: Workspace, learned: Learned) -> None:
 def _add_suite(found: Workspace, here: Path, place: Path, learned: Learned, *, yes: bool) -> None:
     """Add the suite to the settings if the user agrees; otherwise, print the lines to add.
 
-    ``here`` is the folder of the launcher, from that of the workspace.
+    ``here`` is the folder of the launcher, relative to the workspace.
     """
     paths = ", ".join(f'"{(here / path).as_posix()}"' for path in learned.paths)
     bridge = place.resolve().relative_to(found.root).as_posix()

@@ -14,7 +14,7 @@ from wolfbane.cli.tag_options import tag_options
 class Group(NamedTuple):
     """A group of related options, with example arguments.
 
-    Options of a run name their group themselves, so they are not listed here. A command shows the
+    Options of a run define their group themselves, so they are not listed here. A command shows the
     first of the ``examples`` whose options it has.
     """
 
@@ -68,7 +68,7 @@ GROUPS = (
 )  # fmt: skip
 """All other options are listed under ``Other``."""
 _NO_LIMIT = 1000
-"""Characters of a first sentence: it is broken into lines, not cut."""
+"""Maximum length of a first sentence: it is wrapped, not shortened."""
 
 
 class Command(click.Command):
@@ -87,7 +87,7 @@ class Command(click.Command):
         return super().parse_args(ctx, args)
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """Write the groups that this command has options of, then what is left."""
+        """Write the groups with options of this command, then the other options."""
         rest = {
             name: param
             for param in self.get_params(ctx)

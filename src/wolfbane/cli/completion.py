@@ -67,7 +67,7 @@ def command(shell: str) -> None:
 
 
 def answer(root: click.Command, shell: str, words: Sequence[str]) -> int:
-    """Print what the last of the words may become, one a line."""
+    """Print the possible completions of the last word, one per line."""
     skip = 0
     if shell == "bash":
         words, open_quote = _words(os.environ.get("WOLFBANE_LINE", ""))
@@ -81,7 +81,7 @@ def answer(root: click.Command, shell: str, words: Sequence[str]) -> int:
 
 
 def _words(line: str) -> tuple[list[str], bool]:
-    """The words of an unfinished line after the program's name; whether a quote is open."""
+    """The words of an unfinished line after the program's name, and whether a quote is open."""
     for closing in ("", "'", '"'):
         try:
             words = shlex.split(line + closing)

@@ -70,7 +70,7 @@ def _last_of_list(
 
 
 def of_field(name: str) -> Complete:
-    """Words for the option of a selection field."""
+    """Completions for the option of a selection field."""
 
     def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
         if name == "file":
@@ -85,7 +85,7 @@ def of_field(name: str) -> Complete:
 
 
 def expressions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """The last term of an expression; tag keys in use are fields, too."""
+    """The last term of an expression; tag keys in use are also fields."""
     from wolfbane.selection import FIELDS
 
     place = _CompletionFolder(ctx)
@@ -138,7 +138,7 @@ def revisions(ctx: click.Context, param: click.Parameter, incomplete: str) -> li
 
 
 def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """Test files a folder at a time; after ``FILE#`` the addresses in it."""
+    """Test files, one folder at a time; after ``FILE#``, the addresses in the file."""
     place = _CompletionFolder(ctx)
     inside = os.path.relpath(Path.cwd(), place.root)
     before = "" if inside == "." or inside.startswith("..") else f"{inside}/"
@@ -159,7 +159,7 @@ def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[s
 
 
 def environments(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """Environments, or several with commas between."""
+    """Environments, or several separated by commas."""
     names = list(_CompletionFolder(ctx).table("env"))
     return _last_of_list(ctx, param, incomplete, lambda start: _starting(names, start))
 

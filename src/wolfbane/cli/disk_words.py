@@ -15,7 +15,7 @@ _LAST_TERM = re.compile(r"(.*(?:^|[\s(]))([\w-]*:)?([^\s()]*)$", re.S)
 
 
 def on_disk(*endings: str) -> Complete:
-    """Folders, and files with one of the endings (all files without any)."""
+    """Folders, and files with one of the extensions (all files if there are none)."""
 
     def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
         return _entries(incomplete, endings)
@@ -50,7 +50,7 @@ def expression(
     fields: Iterable[str], values: Callable[[click.Context, str, str], list[str]], incomplete: str,
     ctx: click.Context,
 ) -> list[str]:  # fmt: skip
-    """An expression with its last term completed: a field's name, then one of its values."""
+    """An expression with its last term completed: the name of a field, then one of its values."""
     match = _LAST_TERM.match(incomplete)
     assert match is not None  # it matches every text
     before, field, start = match[1], match[2] or "", match[3]

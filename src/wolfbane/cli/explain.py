@@ -85,7 +85,7 @@ def _at_line(inventory: Inventory, address: str) -> list[Test]:
 
 
 def _find(inventory: Inventory, address: str) -> list[Test]:
-    """The test that is meant, once for each browser that the address does not exclude."""
+    """The matching test, once for each browser that the address does not exclude."""
     tests = inventory.tests
     at = Matcher(Term("at", address, "quoted"))
     for matches in (

@@ -72,7 +72,7 @@ def command(
 
 
 def _show_runs(store: Store, runs: int, form: str) -> None:
-    """The newest runs, one line for each."""
+    """The newest runs, one per line."""
     from wolfbane.reports.history import run_table, runs_as_json
     from wolfbane.reports.layout import fitted
     from wolfbane.reports.style import make_console
@@ -122,7 +122,7 @@ def _show_tests(
 
 
 def _claim(store: Store, workspace: str, *, across: bool) -> None:
-    """Make the runs of another workspace this one's, by its identity or its title."""
+    """Assign the runs of another workspace, by its identity or its title, to this one."""
     if across:
         raise InputError(
             Problem("--claim works on one workspace; do not use it with '--workspace all'")

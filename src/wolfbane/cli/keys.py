@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from types import TracebackType
 
 TICK = 0.1
-"""Seconds that are waited for a key."""
+"""Seconds to wait for a key."""
 
 
 class KeyReader:
@@ -42,7 +42,7 @@ class KeyReader:
         self._whole_lines()
 
     def pressed(self) -> str:
-        """The next key, or an empty text after a moment."""
+        """The next key, or an empty text after a short time."""
         if self._over:
             threading.Event().wait(TICK)
             return ""

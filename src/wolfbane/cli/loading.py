@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 def load_and_print(ready: ReadyRun, load: LoadRequest) -> int:
-    """Drive what is ready, or print what would be done; returns the exit code."""
+    """Run a prepared load test, or print a preview; returns the exit code."""
     if ready.request.dry_run:
         console = make_console()
         started, wrong = look_at_load(ready, load)

@@ -125,7 +125,7 @@ def delete(name: str, workspace: Path | None) -> None:
 
 
 def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
-    """Whether they are arguments of a run, and none is a secret. Raises InputError."""
+    """Whether they are arguments of a run without secrets. Raises InputError."""
     from wolfbane.cli.preset_checks import check_run_arguments
     from wolfbane.inventory import open_inventory
 

@@ -28,7 +28,7 @@ class Checked(msgspec.Struct, frozen=True):
 
 
 def check_run_arguments(inventory: Inventory, arguments: Sequence[str]) -> Checked:
-    """Look at the options, names and terms of a run. A name may be that of a test to come."""
+    """Check the options, names and terms of a run. A name may belong to a future test."""
     workspace = inventory.workspace
     place = ["--workspace", str(workspace.file or workspace.root)]
     try:
@@ -53,7 +53,7 @@ def check_run_arguments(inventory: Inventory, arguments: Sequence[str]) -> Check
 
 
 def _unknown_names(workspace: Workspace, arguments: Sequence[str]) -> Iterator[Problem]:
-    """Environments and parameters that the settings do not have."""
+    """Environments and parameters that the settings do not contain."""
     settings = workspace.settings
     for piece in pieces_of(run, arguments):
         if piece.option == ENV:

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 def typed(
     request: RunRequest, command: click.Command, arguments: Sequence[str], name: str = "run"
 ) -> RunRequest:
-    """The request with the line that it was typed as."""
+    """The request with the command line that was typed."""
     line = shlex.join(["wolfbane", name, *arguments])
     return replace(request, command=line, pointed=tuple(pointing(command, arguments)))
 
@@ -39,7 +39,7 @@ def repeatable(request: RunRequest, arguments: Sequence[str], workspace: Workspa
 
 
 def print_line(selected: Selected, point: Point, arguments: Sequence[str], shell: str) -> None:
-    """The whole run as one line for a shell; a secret in it is masked."""
+    """The whole run as one line for a shell, with masked secrets."""
     from wolfbane.environments import Mask
 
     environments = point(selected.inventory.workspace)

@@ -15,7 +15,7 @@ _PLAIN = re.compile(r"[\w./\\:=+-]+", re.ASCII)
 def quoted(arguments: Sequence[str], shell: str) -> str:
     """The command line for these arguments, for a POSIX shell, pwsh, or the command prompt.
 
-    Raises InputError where the shell cannot be given an argument.
+    Raises InputError if the shell cannot express an argument.
     """
     if shell == "posix":
         return shlex.join(arguments)
@@ -30,7 +30,7 @@ def quoted(arguments: Sequence[str], shell: str) -> str:
 
 
 def _pwsh(arguments: Sequence[str]) -> str:
-    """In single quotes, where only the quote itself is doubled.
+    """In single quotes, in which only the quote itself is doubled.
 
     A double quote reaches programs in different ways in different versions; after ``--%``, all of
     them pass the line on unchanged.
@@ -47,9 +47,10 @@ def _pwsh(arguments: Sequence[str]) -> str:
 
 
 def _prompt(argument: str) -> str:
-    """Quoted as programs read it, then with a caret before all that the prompt would act on.
+    """Quoted as programs read it, then with a caret before all characters that the prompt
+    interprets.
 
-    The caret before ``%`` keeps it from being a variable; in a batch file it is doubled instead.
+    The caret before ``%`` prevents a variable; in a batch file, ``%%`` does.
     """
     from subprocess import list2cmdline
 

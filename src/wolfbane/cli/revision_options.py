@@ -39,7 +39,7 @@ def revision_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def at_revision(here: Workspace) -> Workspace:
-    """The workspace of a command with the suites of its ``--at``, if it has one."""
+    """The workspace of a command, with the suites of its ``--at`` if it has one."""
     params = click.get_current_context().params
     revision, settings = params.get("at", ""), params.get("settings")
     if not revision:
@@ -55,7 +55,8 @@ def at_revision(here: Workspace) -> Workspace:
 
 
 def each_deployed(params: Mapping[str, Any]) -> dict[str, str]:
-    """The revision of each environment of a command with ``--at deployed`` and several of them.
+    """The revision of each environment, for a command with ``--at deployed`` and several
+    environments.
 
     Empty for all other commands. Raises InputError and BlockedError.
     """

@@ -118,7 +118,7 @@ def _check_pairs(ctx: click.Context, request: RunRequest) -> None:
 
 
 def _one_after_another(arguments: Sequence[str], revisions: Mapping[str, str]) -> int:
-    """A run for each environment with the suites of its revision; the worst exit code."""
+    """One run for each environment with the suites of its revision; returns the worst exit code."""
     codes = []
     for name, revision in revisions.items():
         own = [
@@ -132,7 +132,7 @@ def _one_after_another(arguments: Sequence[str], revisions: Mapping[str, str]) -
 
 
 def _with_name(piece: Piece, name: str) -> Piece:
-    """A report for one of several environments has the environment in the name of its file."""
+    """A report for one of several environments contains the environment in its file name."""
     if piece.option != "--report":
         return piece
     path = Path(piece.value)

@@ -29,15 +29,15 @@ class GroupedOption(click.Option):
 
 
 def request_options(*only: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """The options of RunRequest, or of some of its fields; the command gets one ``request``."""
+    """The options of RunRequest, or of some of its fields. The command gets one ``request``."""
     chosen = {name: how for name, how in run_options().items() if not only or name in only}
     return _options_of(chosen, "request", lambda own: RunRequest(**_given(chosen, own)))
 
 
 def load_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """The options of LoadRequest; the command gets ``load``, which makes one for a workspace.
+    """The options of LoadRequest. The command gets ``load``, which creates one for a workspace.
 
-    What is typed overrides the workspace's profile.
+    Typed options override the workspace's profile.
     """
     from wolfbane.load.load_request import LoadRequest  # NumPy takes a while: only for this command
 
@@ -66,7 +66,7 @@ def _load(workspace: Workspace, given: Mapping[str, Any], typed: Mapping[str, An
 
 
 def _given(chosen: Mapping[str, tuple[RunOption, Any]], own: Mapping[str, Any]) -> dict[str, Any]:
-    """The values of options as fields have them."""
+    """The values of options in the form of fields."""
     return {
         name: type(chosen[name][1])(value) if chosen[name][0].flags else value
         for name, value in own.items()
@@ -79,7 +79,7 @@ def _options_of(
     argument: str,
     make: Callable[[Mapping[str, Any]], Any],
 ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Options of fields; the command gets as ``argument`` what is made of their values."""
+    """Options of fields. The command gets the object made from their values as ``argument``."""
 
     def decorate(command: Callable[..., Any]) -> Callable[..., Any]:
         @functools.wraps(command)

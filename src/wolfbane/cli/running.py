@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
-    """Run what is ready, or print its plan; returns the exit code.
+    """Run a prepared run, or print its plan; returns the exit code.
 
     ``warned`` contains the warnings that earlier runs of the same ``watch`` printed.
     """
@@ -45,7 +45,7 @@ def printed(
     ready: ReadyRun, carry: Callable[[Listener], RunEnd], warned: set[str] | None = None,
     every: float = 10.0,
 ) -> int:  # fmt: skip
-    """Carry something out with the console as its listener; returns the exit code."""
+    """Run an action with the console as its listener; returns the exit code."""
     request = ready.request
 
     def console() -> ConsoleReport:
@@ -68,7 +68,7 @@ def printed(
 
 
 def _without_console(words: str) -> None:
-    """Go on with a run whose console cannot be written; its record and reports are whole."""
+    """Continue a run whose console cannot be written; its record and reports are complete."""
     leave_standard_output()
     with contextlib.suppress(OSError):  # the error stream may be no better
         click.echo(f"wolfbane: {words}", err=True)

@@ -52,8 +52,8 @@ def selection_options(
 ) -> Callable[..., Any]:
     """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``, and ``place``.
 
-    The command gets them as one ``select``, a function that checks the selection in the
-    workspace that it is given, or opens it first.
+    The command gets them as one ``select``, a function that checks the selection in a given
+    workspace, or opens the workspace first.
     """
 
     @functools.wraps(command)
@@ -110,7 +110,7 @@ def _decorated(wrapped: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def read_asked(options: Mapping[str, Any]) -> SelectionRequest:
-    """The selection among the options of a command that has them."""
+    """The selection in the options of a command."""
     from wolfbane.inventory.selection_request import SelectionRequest
 
     fields = {name: options[f"field_{name}"] for name in _FIELDS}

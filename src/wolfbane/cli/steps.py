@@ -111,7 +111,7 @@ _MOST = 10
 
 
 def _suites(workspace: Workspace, names: tuple[str, ...]) -> list[Suite]:
-    """The scenario suites that are meant. Raises InputError."""
+    """The selected scenario suites. Raises InputError."""
     known = {suite.name: suite for suite in workspace.suites if find_kind(suite.kind).has_steps}
     if not known:
         raise InputError(Problem("this workspace has no scenario suites, so there are no steps"))

@@ -26,6 +26,6 @@ def _nowhere() -> io.TextIOWrapper:
 
 
 def leave_standard_output() -> None:
-    """Have what is still to be written there go nowhere: it would fail at the program's end."""
+    """Discard the pending output of a stream, which would fail at the program's end."""
     with contextlib.suppress(OSError, ValueError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -16,7 +16,7 @@ _PICK, _WORKSPACE = "--pick", ("-w", "--workspace")
 def tag_options(
     command: click.Command, ctx: click.Context, arguments: Sequence[str]
 ) -> list[str]:  # fmt: skip
-    """The arguments with tag keys as ``--pick``. Raises UsageError for options that are none.
+    """The arguments with tag keys as ``--pick``. Raises UsageError for unknown options.
 
     Several values of one key are alternatives, as for every field. The tests are read only if an
     option is unknown.

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """``--env``, ``--set``, ``--spread``; the command gets them as ``point``.
+    """``--env``, ``--set``, ``--spread``. The command gets them as ``point``.
 
     Called with the workspace, it resolves the environments: several if several are named. Addresses
     among the paths that end in ``@LABEL`` also name environments.
@@ -46,7 +46,7 @@ def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """``--env`` and ``--set`` for a command that works in one environment alone."""
+    """``--env`` and ``--set`` for a command that works in one environment only."""
 
     @functools.wraps(command)
     def wrapped(environment: str, values: tuple[str, ...], **options: Any) -> Any:
@@ -76,7 +76,7 @@ def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any
 
 
 def status_labels(workspace: Workspace) -> list[str]:
-    """The environments that a command's ``status:`` terms are about; "" for runs without one.
+    """The environments of a command's ``status:`` terms; "" for runs without one.
 
     Outcomes belong to a test in an environment: a test that failed in two environments runs again
     in both. Empty if the selection has no such term, or if all tests ended in the default
@@ -99,7 +99,7 @@ def status_labels(workspace: Workspace) -> list[str]:
 
 
 def point_at(workspace: Workspace, params: Mapping[str, Any]) -> list[Environment]:
-    """The environments that the parameters of a command mean; the default one without any."""
+    """The environments that the parameters of a command select; the default one without any."""
     return _point(
         workspace, params.get("environment", ""), params.get("values", ()),
         params.get("spread", ()), params.get("paths", ()),
@@ -107,7 +107,7 @@ def point_at(workspace: Workspace, params: Mapping[str, Any]) -> list[Environmen
 
 
 def _at(label: str) -> str:
-    """An address that ends in a label."""
+    """An address that ends with a label."""
     return f"status @{label}"
 
 

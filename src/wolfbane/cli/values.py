@@ -19,14 +19,16 @@ class FilledPath(click.Path):
     """
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        """Refuse what Click would accept."""
+        """Reject a value that Click would accept."""
         if value == "":
             self.fail("the value is empty", param, ctx)
         return super().convert(value, param, ctx)
 
 
 def filled(ctx: click.Context, param: click.Parameter, value: str) -> str:
-    """A click callback that refuses an empty value: an empty variable of a script, it seems."""
+    """A click callback that rejects an empty value, which usually comes from an empty script
+    variable.
+    """
     source = ctx.get_parameter_source(param.name or "")
     if source is ParameterSource.COMMANDLINE and not value.strip():
         raise click.BadParameter("the value is empty")
@@ -51,12 +53,12 @@ def reading(
 
 
 def age(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
-    """A click callback that reads a time that has a unit, such as 30d, into seconds."""
+    """A click callback that converts a time with a unit, such as 30d, to seconds."""
     return _time(value, needs_unit=True)
 
 
 def duration(ctx: click.Context, param: click.Parameter, value: str | None) -> float | None:
-    """A click callback that reads a time, such as 30s or 12h, into seconds."""
+    """A click callback that converts a time, such as 30s or 12h, to seconds."""
     return _time(value, needs_unit=False)
 
 
@@ -79,7 +81,7 @@ class ExistingFile(click.Path):
         super().__init__(path_type=Path, dir_okay=False)
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        """Refuse what Click would accept."""
+        """Reject a value that Click would accept."""
         path = Path(str(super().convert(value, param, ctx)))
         if not path.exists():
             beside = path.parent.iterdir() if path.parent.is_dir() else ()

@@ -35,7 +35,7 @@ def workspace_at(folder: Path | None) -> Workspace:
 
 
 def workspace_or_all_option(command: Callable[..., Any]) -> Callable[..., Any]:
-    """``--workspace FOLDER``, or ``all``: then none is given, and ``all_workspaces`` is true."""
+    """``--workspace FOLDER``, or ``all``: then the folder is empty, and ``all_workspaces`` true."""
 
     def noted(ctx: click.Context, param: click.Parameter, value: Path | None) -> Path | None:
         ctx.meta[_ALL] = value == Path("all")

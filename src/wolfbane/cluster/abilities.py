@@ -11,7 +11,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 def missing_runtime(workspace: Workspace, suite: Suite) -> str:
-    """Why the workers of a suite cannot be started here, or nothing."""
+    """The reason why the workers of a suite cannot start on this machine; empty if they can."""
     kind = find_kind(suite.kind)
     try:
         kind.worker(workspace.root, suite)
@@ -22,7 +22,7 @@ def missing_runtime(workspace: Workspace, suite: Suite) -> str:
 
 
 def abilities(workspace: Workspace) -> MachineAbilities:
-    """What is here of all that the suites of a workspace need."""
+    """The runtimes and browsers on this machine that the suites of a workspace need."""
     runtimes, missing = {}, {}
     for suite in workspace.suites:
         if why := missing_runtime(workspace, suite):

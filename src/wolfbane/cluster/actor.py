@@ -75,13 +75,13 @@ class Machine:
         return time.time()
 
     def lacking(self, manifest: bytes) -> list[str]:
-        """The hashes of the contents that are not here. ``manifest`` is a Manifest as JSON."""
+        """The hashes of the missing contents. ``manifest`` is a Manifest as JSON."""
         self._store.tidy()
         wanted = msgspec.json.decode(manifest, type=Manifest)
         return [file.content for file in self._store.lacking(wanted)]
 
     def take(self, contents: dict[str, bytes]) -> str:
-        """Keep contents; why that could not be done, or nothing."""
+        """Store contents; returns the reason if that failed."""
         try:
             self._store.take(contents)
         except OSError as error:
@@ -101,7 +101,7 @@ class Machine:
             task.add_done_callback(self._tasks.discard)
 
     async def send(self, messages: list[bytes]) -> None:
-        """Hand messages to the process."""
+        """Pass messages to the process."""
         self._asked = time.monotonic()
         if self._process is not None and self._process.stdin is not None:
             for message in messages:
@@ -112,7 +112,7 @@ class Machine:
                 await self._process.stdin.drain()
 
     async def receive(self, wait: float) -> tuple[list[bytes], bool]:
-        """Messages of the process, at most for ``wait`` seconds; whether it has ended."""
+        """Messages of the process, within ``wait`` seconds, and whether it has ended."""
         self._asked = time.monotonic()
         if not self._messages and not self._ended:
             self._came.clear()
@@ -126,7 +126,7 @@ class Machine:
         return messages, self._ended and not self._messages
 
     async def close(self) -> None:
-        """End the process, and with it all that it started."""
+        """End the process and all its child processes."""
         process, self._process = self._process, None
         if process is None:
             return

@@ -27,7 +27,7 @@ from wolfbane.results.newest import Known
 class Cluster:
     """The parts of a cluster that a run needs. ``warnings`` lists the machines that cannot be used.
 
-    Raises InputError for an address that cannot be used, and for a workspace that may not travel.
+    Raises InputError for an address that cannot be used, and for a workspace that must not be sent.
     """
 
     def __init__(self, inputs: RunInputs, run: str) -> None:
@@ -101,7 +101,7 @@ class Cluster:
     async def begin(
         self, link: MachineLink, context: RunContext, plan: Plan, jobs: int, *, load: bool = False
     ) -> None:
-        """Bring a machine the workspace, and start its part of the run. Raises MachineLost."""
+        """Send the workspace to a machine, and start its part of the run. Raises MachineLost."""
         workspace, inventory = self._workspace, self._inputs.inventory
         try:
             await link.bring(workspace.root, self._manifest)

@@ -36,7 +36,7 @@ _NEWS = (WantBatch, BatchOver, MachineReady)
 
 
 _PLENTY = 16
-"""Batches for each machine that are many."""
+"""Number of batches per machine that counts as many."""
 
 
 class _OnMachine:
@@ -46,7 +46,7 @@ class _OnMachine:
         self.link = link
         self.batches: dict[int, tuple[Batch, dict[str, Test]]] = {}
         self.waiting: dict[int, bool] = {}
-        """Slots that want a batch, and whether they are idle."""
+        """Slots that request a batch, and whether they are idle."""
         self.orders: asyncio.Queue[RunBatch | NoMore] = asyncio.Queue()
         """Messages for the machine: no other machine waits for a slow or lost machine."""
         self.ready: MachineReady | None = None
@@ -55,7 +55,7 @@ class _OnMachine:
         """Seconds of the run at which the machine's own clock started."""
 
     def why_not(self, batch: Batch) -> str:
-        """Why the machine cannot run a batch, or nothing."""
+        """The reason why the machine cannot run a batch, or an empty text."""
         if self.ready is None:
             return "the machine is not ready"
         lacks = self.ready.no_browser.get(batch.browser, "")
@@ -95,7 +95,7 @@ class ClusterScheduler(Scheduler):
         return not (self.queue or self._again or any(m.batches for m in self._machines.values()))
 
     async def serve(self, link: MachineLink) -> None:
-        """Talk to a machine until it is done, or lost."""
+        """Exchange messages with a machine until it is done or lost."""
         machine = self._machines[link.address] = _OnMachine(link)
         try:
             await self._begin(link)
@@ -126,7 +126,7 @@ class ClusterScheduler(Scheduler):
             await machine.link.close()
 
     def give_up(self, tests: Iterable[Test]) -> None:
-        """As :meth:`Scheduler.give_up`; a test that was lost with its machine is blocked."""
+        """Like :meth:`Scheduler.give_up`; a test that was lost with its machine is blocked."""
         for test in tests:
             if words := self._stranded.get(test.address):
                 end = ending(Outcome.BLOCKED, f"{words}, and the test was not run again")
@@ -199,7 +199,7 @@ class ClusterScheduler(Scheduler):
             self.unrun += len(lost)
 
     def _hand_out(self) -> None:
-        """Give every waiting slot a batch that its machine can run; nothing, once all is done."""
+        """Give every waiting slot a batch that its machine can run; None when all is done."""
         for machine in self._machines.values():
             for slot, idle in list(machine.waiting.items() if machine.ready else ()):
                 # One that is busy gets a batch ahead only where there are many: the last ones
@@ -241,7 +241,7 @@ class ClusterScheduler(Scheduler):
         return before in (None, machine.link.address) or before not in self._machines
 
     def _give_up_what_nobody_can(self) -> None:
-        """Suites that no machine can serve are blocked, with the reasons."""
+        """Suites that no machine can run are blocked, with the reasons."""
         machines = list(self._machines.values())
         if not machines or not all(machine.ready for machine in machines):
             return

@@ -23,11 +23,11 @@ from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.planning import Plan
 
 _LOOK = 2.0
-"""Seconds between two looks for machines that joined."""
+"""Seconds between two requests for new machines."""
 
 
 class ClusterSession(Session):
-    """One run from selection to exit code, over the machines of a cluster engine."""
+    """One run from selection to exit code, on the machines of a cluster engine."""
 
     def __init__(self, inputs: RunInputs, run: str) -> None:
         super().__init__(inputs, run)
@@ -103,7 +103,7 @@ class ClusterSession(Session):
 
 
 async def _first_end(working: Sequence[asyncio.Task[None]]) -> None:
-    """Wait until the next look for machines, or until one has ended."""
+    """Wait until the next request for machines, or until a machine has ended."""
     if not working:  # the scheduler is silent: it may know others when it answers
         await asyncio.sleep(_LOOK)
         return

@@ -24,9 +24,11 @@ from wolfbane.workspace.settings import Workspace
 CONFIGURED = "cluster"
 """The value of ``--on`` that means the address in the settings."""
 _PATIENCE = 10.0
-"""Seconds in which the scheduler has to accept us."""
+"""Seconds within which the scheduler must accept the connection."""
 _LOOK = 5.0
-"""Seconds to wait for the scheduler's list of machines, after the first: the next look is soon."""
+"""Seconds to wait for the scheduler's list of machines, after the first: the next request follows
+soon.
+"""
 _POLL = 5.0
 """Seconds that a machine waits for a message."""
 _CLOCK_LOOKS = 8
@@ -45,7 +47,7 @@ class MachineLink:
         self.address, self.name, self.slots, self.facts = address, name, slots, facts
         self._actor = actor
         self._broken = ""
-        """Why it is lost: after one failure nothing is certain to have come through."""
+        """The reason of the loss: after one failure, it is unknown which messages arrived."""
 
     async def clock_offset(self) -> tuple[float, float]:
         """The seconds by which the machine's clock is ahead of the local clock, and the maximum
@@ -195,7 +197,7 @@ class Engine:
 
 
 def _reason(error: Exception) -> str:
-    """Why a machine is lost, in a line."""
+    """The reason why a machine is lost, on one line."""
     if isinstance(error, TimeoutError):
         return f"the machine did not answer for {SILENCE:.0f} s"
     return str(error).partition("\n")[0] or type(error).__name__

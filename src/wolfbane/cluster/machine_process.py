@@ -1,7 +1,8 @@
 """One machine's part of a run: a process next to the engine's worker, with its own pool.
 
-Started with a folder as its argument. Messages come on standard input and leave on standard output,
-each with its length before it. When standard input ends, everything that was started ends.
+Started with a folder as its argument. It reads messages from standard input and writes them to
+standard output, each preceded by its length. When standard input ends, everything that was started
+ends.
 """
 
 from __future__ import annotations
@@ -55,14 +56,14 @@ from wolfbane.units import size
 _LENGTH = struct.Struct(">Q")
 _PIECE = 4 << 20
 _TOGETHER = 0.02
-"""Seconds that a message waits for others."""
+"""Seconds that a message waits for further messages."""
 _MOST_TOGETHER = 500
 _AT_ONCE = (EvidencePiece, WantBatch, MachineOver)
 """Messages that are large, or that the main process waits for."""
 
 
 class SentEvidence(EvidenceFiles):
-    """Evidence that is sent to the core, under names that no other machine has.
+    """Evidence that is sent to the main process, with names that no other machine uses.
 
     Only the start of a file that is larger than the limit is sent, and ``warnings`` names the file.
     """
@@ -94,7 +95,7 @@ class SentEvidence(EvidenceFiles):
         return moved
 
     def place(self, evidence: Evidence) -> str:
-        """Where the core has it."""
+        """The folder on the main machine."""
         return f"{self._job.place}/{evidence.path}"
 
 
@@ -102,7 +103,7 @@ async def run_job(
     job: MachineJob, root: Path, incoming: asyncio.Queue[CoreMessage | None],
     send: Callable[[MachineMessage], None],
 ) -> None:  # fmt: skip
-    """Carry out a machine's part of a run in a copy of the workspace."""
+    """Run a machine's part of a run in a copy of the workspace."""
     workspace = replace(job.workspace, root=root, file=None, source=None)
     environments = environments_here(job, root)
     mask = Mask(secret for each in environments for secret in each.secrets)
@@ -140,7 +141,7 @@ async def run_job(
 
 
 def _tell_from(machine: str, send: Callable[[MachineMessage], None], event: Event) -> None:
-    """Send an event of the set-up, which each machine does by itself."""
+    """Send an event of the set-up, which each machine does itself."""
     if isinstance(event, Building | Starting):
         event = replace(event, machine=machine)
     send(Told(event))
@@ -191,14 +192,14 @@ class _Sender:
 
 
 def _read(stream: BinaryIO, deliver: Callable[[CoreMessage | None], None]) -> None:
-    """Deliver messages until the stream ends; then None."""
+    """Process messages until the stream ends; then return None."""
     while len(head := stream.read(_LENGTH.size)) == _LENGTH.size:
         deliver(unpacked(stream.read(_LENGTH.unpack(head)[0])))
     deliver(None)
 
 
 def main() -> None:
-    """Run until the job is over, or until standard input ends."""
+    """Run until the job ends, or until standard input ends."""
     # What tests print must not come between the messages.
     sender = _Sender(os.fdopen(os.dup(1), "wb"))
     os.dup2(2, 1)

@@ -55,7 +55,7 @@ class MachineScheduler(Scheduler):
         self._numbers: dict[int, int] = {}
 
     async def work(self) -> None:
-        """Ask for batches in every slot until there are no more."""
+        """Request batches in every slot until there are no more."""
         slots = self.context.pool.slots
         self._orders = {slot.number: asyncio.Queue() for slot in slots}
         hearing = asyncio.create_task(self._hear())
@@ -90,7 +90,7 @@ class MachineScheduler(Scheduler):
         await self.close_all(slot)
 
     def ended(self, test: Test, result: Result, batch: Batch) -> None:
-        """An attempt is over: the core decides whether the test runs again."""
+        """An attempt has ended: the main process decides whether the test runs again."""
         self._send(AttemptEnded(self._numbers[id(batch)], self._mine(result)))
 
     def over(self, batch: Batch) -> None:

@@ -1,6 +1,6 @@
 """The messages between the main process and a machine. Both run the same version of Wolfbane.
 
-Each message travels as bytes that only the other side reads: the engine between them sees neither
+Each message is sent as bytes that only the other side reads: the engine between them sees neither
 names nor values.
 """
 
@@ -45,7 +45,7 @@ class MachineJob(msgspec.Struct, frozen=True):
 
 
 class AbilityQuestion(msgspec.Struct, frozen=True):
-    """Say what the machine can do with a workspace, and do nothing else."""
+    """Report the abilities of the machine for a workspace, and do nothing else."""
 
     workspace: Workspace
     manifest: Manifest
@@ -108,7 +108,7 @@ class StopNow(msgspec.Struct, frozen=True):
 
 
 class MachineReady(msgspec.Struct, frozen=True):
-    """Suites are built and services are up.
+    """Suites are built, and services are ready.
 
     ``blocked`` is the problem with a suite of a target, ``missing`` lists suites without their
     runtime on this machine, and ``no_browser`` is the reason why a browser cannot be used.
@@ -119,12 +119,12 @@ class MachineReady(msgspec.Struct, frozen=True):
     no_browser: dict[str, str]
 
     def why_not(self, target: str, suite: str) -> str:
-        """Why a suite of a target cannot run, or nothing."""
+        """The reason why a suite of a target cannot run, or an empty text."""
         return self.missing.get(suite) or self.blocked.get((target, suite), "")
 
 
 class WantBatch(msgspec.Struct, frozen=True):
-    """A slot has nothing to do, or (not ``idle``) will have nothing to do soon."""
+    """A slot is idle, or (not ``idle``) will soon be idle."""
 
     slot: int
     idle: bool
@@ -137,7 +137,7 @@ class Told(msgspec.Struct, frozen=True):
 
 
 class AttemptEnded(msgspec.Struct, frozen=True):
-    """An attempt of a planned test is over: the result has its address."""
+    """An attempt of a planned test has ended: the result contains its address."""
 
     number: int
     result: Result
@@ -185,7 +185,7 @@ class WorkerSaid(msgspec.Struct, frozen=True):
 
 
 class WorkerAnswered(msgspec.Struct, frozen=True):
-    """How a request to the worker of a slot ended."""
+    """The machine's part of the run has ended."""
 
     slot: int
     end: RequestEnd

@@ -20,12 +20,12 @@ from wolfbane.workspace.git import ask_git
 from wolfbane.workspace.settings import Workspace
 
 PIECE = 8 << 20
-"""Bytes of contents that are sent in one go, unless one file alone is larger."""
+"""Bytes of contents in one message, unless one file alone is larger."""
 _SHOWN_FOLDERS = 5
 
 
 class PackedFile(msgspec.Struct, frozen=True):
-    """One file: its path, what it is, and the hash of its content or the target of the link."""
+    """One file: its path, its type, and the hash of its content or the target of the link."""
 
     path: str
     content: str

@@ -15,9 +15,10 @@ from wolfbane.environments.ports import free_ports
 
 
 def environments_here(job: MachineJob, root: Path) -> list[Environment]:
-    """The environments of a run, with services in this machine's folder and at ports free here.
+    """The environments of a run, with services in this machine's folder and with ports that are
+    free on it.
 
-    A port that the settings give stays.
+    A port from the settings does not change.
     """
     given = {name for name, service in job.workspace.settings.service.items() if service.port}
     return [_here(each, given, job.workspace.root, root) for each in job.environments]

@@ -16,7 +16,7 @@ KEPT_DAYS = 7.0
 
 
 class MachineStore:
-    """Below ``folder`` are ``contents``, by their hashes, and ``trees``, by digest of a manifest.
+    """``folder`` contains ``contents``, by hash, and ``trees``, by digest of a manifest.
 
     A tree belongs to one run at a time, because tests change files. Another run of the same files
     at the same time gets a separate tree.
@@ -28,12 +28,12 @@ class MachineStore:
             place.mkdir(parents=True, exist_ok=True, mode=0o700)
 
     def lacking(self, manifest: Manifest) -> list[PackedFile]:
-        """The files whose contents are not here; each content once."""
+        """The files whose contents are missing; each content once."""
         wanted = {file.content: file for file in manifest.files if not file.link}
         return [file for content, file in wanted.items() if not self._place(content).exists()]
 
     def take(self, contents: Mapping[str, bytes]) -> None:
-        """Keep contents by their hashes. Raises OSError where the disk is full."""
+        """Store contents by hash. Raises OSError if the disk is full."""
         for content, data in contents.items():
             place = self._place(content)
             partial = place.with_name(f"{content}.{os.getpid()}")
@@ -113,12 +113,15 @@ class MachineStore:
 
 
 def ignores_case(folder: Path) -> bool:
-    """Whether names in a folder that differ only by case are one name. ``folder`` has a lock."""
+    """Whether names in a folder that differ only in case are the same name.
+
+    ``folder`` has a lock.
+    """
     return (folder / "LOCK").exists()
 
 
 def _alike_but_for_case(manifest: Manifest) -> tuple[str, str] | None:
-    """The first two paths that differ only by case, if any."""
+    """The first two paths that differ only in case, if any."""
     known: dict[str, str] = {}
     for file in manifest.files:
         other = known.setdefault(file.path.casefold(), file.path)

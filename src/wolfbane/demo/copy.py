@@ -11,7 +11,7 @@ from wolfbane.workspace.git import git_command
 
 HARBOUR = Path(__file__).parent / "harbour"
 OLDER, NEWER = "v1.3.0", "v1.4.0"
-"""The versions of the booking service, as git revisions: staging still has the older one."""
+"""The versions of the booking service, as git revisions: staging has the older one."""
 _SINCE_NEWER = "workflows/refunds.arazzo.yaml"
 _IGNORED = "__pycache__/\n.wolfbane/\ncrate/target/\ncrate/Cargo.lock\n"
 
@@ -19,7 +19,7 @@ _IGNORED = "__pycache__/\n.wolfbane/\ncrate/target/\ncrate/Cargo.lock\n"
 def copy_harbour(target: Path) -> Path:
     """Copy the harbour into ``target``, which must be empty. Raises InputError.
 
-    Where git is here, the copy is a repository with two versions.
+    If git is installed, the copy is a repository with two versions.
     """
     if target.exists() and (not target.is_dir() or any(target.iterdir())):
         raise InputError(

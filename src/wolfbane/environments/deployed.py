@@ -26,7 +26,10 @@ class DeployedVersion(msgspec.Struct, frozen=True):
 
 
 def ask_version(environment: Environment, folder: Path) -> DeployedVersion:
-    """Ask the system in an environment that has a version source. A command runs in ``folder``."""
+    """Ask the system in an environment with a version source for its version.
+
+    A command runs in ``folder``.
+    """
     source = environment.version
     assert source is not None
     try:
@@ -38,7 +41,7 @@ def ask_version(environment: Environment, folder: Path) -> DeployedVersion:
 
 
 def _answer(source: VersionSource, environment: Environment, folder: Path) -> str:
-    """The text that has the version in it. Raises ValueError."""
+    """The text that contains the version. Raises ValueError."""
     if source.url:
         return _http_answer(source)
     try:

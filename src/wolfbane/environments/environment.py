@@ -35,7 +35,7 @@ class ParameterValue(msgspec.Struct, frozen=True):
 
     @property
     def shown(self) -> str:
-        """For people: a secret is masked."""
+        """For display: a secret is masked."""
         return HIDDEN if self.secret else self.text
 
 
@@ -96,14 +96,14 @@ class Environment(msgspec.Struct, frozen=True):
         return text
 
     def fill(self, text: str, port: int | None = None) -> str:
-        """Put values in the place of ``{name}``, ``port`` in that of ``{port}``.
+        """Replace ``{name}`` and ``{port}`` with values.
 
         Raises KeyError with an unknown name.
         """
         return HOLE.sub(lambda hole: self._in_place(hole, port), text)
 
     def filled(self, value: Any) -> Any:
-        """Settings with values in every text of theirs. Raises KeyError."""
+        """Settings with the values inserted in all their texts. Raises KeyError."""
         if isinstance(value, str) and (self.values or self.ports):
             return self.fill(value)
         if isinstance(value, list):
@@ -131,7 +131,7 @@ class Environment(msgspec.Struct, frozen=True):
         )
 
     def _nested(self) -> dict[str, Any]:
-        """Nested names as tables in tables."""
+        """Nested names as nested tables."""
         whole: dict[str, Any] = {}
         for name, value in self.values.items():
             *groups, last = name.split(".")

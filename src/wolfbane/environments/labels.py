@@ -24,7 +24,7 @@ class Labels(msgspec.Struct, frozen=True):
         return bool(self.found)
 
     def resolve(self, workspace: Workspace, given: Sequence[str]) -> list[Environment]:
-        """Each of them, labelled. Raises InputError."""
+        """All of them, with labels. Raises InputError."""
         environments = []
         for name, values in self.found:
             label = ",".join([name, *values] if name else values)

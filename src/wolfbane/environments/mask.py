@@ -11,7 +11,7 @@ from urllib.parse import quote, quote_plus
 HIDDEN = "*****"
 _SHORTEST_INSIDE = 6
 _LEAST_LEFT = 8
-"""Characters of a secret that a cut may leave without giving it away."""
+"""Characters of a secret that may remain after a cut without revealing it."""
 _UNESCAPED = "!~*'()"
 """The characters that ``encodeURIComponent`` of ECMAScript leaves unchanged, besides letters,
 digits and -_. .
@@ -22,9 +22,9 @@ _CUT_AFTER = re.compile(
 _CUT_BEFORE = re.compile(
     r"""(?:\A|\n|\.\.\.|…|\])\s*['"`(]*\Z|[:,\[{]\s*["']\Z|&(?:quot|\#34|\#x27|\#39);\Z|>\Z"""
 )
-"""A cut is marked, or it is at the end of a line, of a quoted text in JSON, of an element."""
+"""A cut is at a mark, at the end of a line, of a quoted text in JSON, or of an element."""
 _ROOM = 16
-"""Characters before a piece in which the mark of a cut is looked for."""
+"""Characters before a piece in which the mark of a cut is searched."""
 
 
 class Mask:
@@ -47,7 +47,7 @@ class Mask:
         return self._whole is not None
 
     def learn(self, *secrets: str) -> None:
-        """Replace these from now on, too."""
+        """Replace these from now on as well."""
         new = {secret for secret in secrets if secret} - self._secrets
         if not new:
             return
@@ -136,7 +136,7 @@ def _forms(secret: str) -> Iterator[str]:
 
 
 def _in_addresses(text: str) -> Iterator[str]:
-    """Percent-encoded, with capitals and without."""
+    """Percent-encoded, in upper and in lower case."""
     for encoded in (
         quote(text, safe=""), quote(text, safe="/"), quote(text, safe=_UNESCAPED),
         quote_plus(text), quote_plus(text, safe="/"),

@@ -8,7 +8,7 @@ from contextlib import ExitStack
 
 
 def free_ports(names: Iterable[str]) -> dict[str, int]:
-    """A free port of the loopback interface for each name, no two the same."""
+    """A free loopback port for each name; all are different."""
     ports = {}
     with ExitStack() as held:
         for name in names:

@@ -50,7 +50,7 @@ class Resolution:
         self.ports: dict[str, int] = {}
         self.with_port: set[str] = set()
         self.faulty: set[str] = set()
-        """Parameters that something is known to be wrong with: that they are missing follows."""
+        """Parameters with known problems, so they are not also reported as missing."""
 
     def run(self) -> Environment:
         """The environment. Raises InputError with every problem."""
@@ -72,7 +72,7 @@ class Resolution:
         return environment
 
     def several(self, spread: Sequence[str]) -> dict[str, list[str]]:
-        """The values of parameters that a run is spread over, before they have a type."""
+        """The values of the parameters that a run is spread over, before their conversion."""
         self.gather()
         values: dict[str, list[str]] = {}
         for name in spread:
@@ -91,17 +91,17 @@ class Resolution:
         return values
 
     def like(self, name: str) -> str:
-        """A hint at the nearest parameter."""
+        """A hint with the nearest parameter."""
         hint = did_you_mean(name, self.parameters)
         return f"; {hint}" if hint else ""
 
     def raise_problems(self, mask: Mask) -> None:
-        """Raise InputError with every problem that was found, secrets masked."""
+        """Raise InputError with all problems, and with masked secrets."""
         if self.problems:
             raise InputError(*(p._replace(message=mask(p.message)) for p in self.problems))
 
     def gather(self) -> None:
-        """Everything that was written, the later over the earlier."""
+        """All values, with later sources overriding earlier ones."""
         for name, parameter in self.parameters.items():
             if parameter.default is not None:
                 self.raw[name] = _Raw(parameter.default, "default", fill=True)
@@ -132,7 +132,7 @@ class Resolution:
         return chain[::-1]
 
     def take_environment(self, name: str) -> None:
-        """Take the values of an environment: from its files, then from its table."""
+        """Read the values of an environment: from its files, then from its table."""
         table = self.workspace.settings.env[name]
         files = table.get("values_from", [])
         for path in [files] if isinstance(files, str) else files:
@@ -150,7 +150,7 @@ class Resolution:
 
     @cached_property
     def by_variable(self) -> dict[str, str]:
-        """Parameters by the variables that they are exported to, as a ``.env`` file has them."""
+        """Parameters by the variables that they are exported to, for ``.env`` files."""
         variables = {}
         for name, parameter in self.parameters.items():
             exported = parameter.export
@@ -159,7 +159,7 @@ class Resolution:
         return {variable: name for variable, name in variables.items() if variable}
 
     def take(self, table: Mapping[str, Any], origin: str, file: str, *, fill: bool) -> None:
-        """Take values by dotted name; later ones win."""
+        """Add values by dotted name; later ones override."""
         for name, value in by_dotted_name(table, self.parameters):
             if name not in self.parameters:
                 self.add(f"{origin}: there is no parameter '{name}'", self.meant(name), file)
@@ -175,13 +175,16 @@ class Resolution:
                 self.raw[name] = _Raw(value, origin, fill)
 
     def meant(self, name: str) -> str:
-        """A hint for a name that is none; the parameter that was meant is not missing, too."""
+        """A hint for an unknown name.
+
+        The parameter that was probably meant does not count as missing.
+        """
         if close := nearest(name, self.parameters):
             self.faulty.add(close)
         return did_you_mean(name, self.parameters)
 
     def take_given(self, text: str) -> None:
-        """Take a value from ``--set KEY=VALUE``."""
+        """Read a value from ``--set KEY=VALUE``."""
         name, equals, value = text.partition("=")
         if not equals:
             self.add(f"--set '{text}': expected KEY=VALUE")
@@ -199,7 +202,7 @@ class Resolution:
             self.raw[name] = _Raw(value, "--set")
 
     def settle(self, name: str, above: tuple[str, ...]) -> None:
-        """Fill a value's own placeholders, those they lead to first, and give it its type."""
+        """Fill a value's placeholders, first the nested ones, and convert it to its type."""
         if name in self.values or name not in self.raw:
             return
         raw, origin = self.raw[name].value, self.raw[name].origin
@@ -219,7 +222,7 @@ class Resolution:
             self.values[name] = ParameterValue(name, value, origin, parameter.secret)
 
     def filled(self, raw: object, name: str, above: tuple[str, ...]) -> object:
-        """A raw value with the parameters in it filled in."""
+        """A raw value with its parameters filled in."""
         if isinstance(raw, list):
             return [self.filled(item, name, above) for item in raw]
         if not isinstance(raw, str):
@@ -251,13 +254,13 @@ class Resolution:
         return hole[0]
 
     def check_missing(self) -> None:
-        """Report parameters that are required and have no value."""
+        """Report required parameters without a value."""
         for name, parameter in self.parameters.items():
             if parameter.required and name not in self.raw and name not in self.faulty:
                 self.add(f"parameter '{name}' has no value{_what_it_is(parameter)}", self.ways())
 
     def ways(self) -> str:
-        """How people can give a value here."""
+        """The ways to give a value in this place."""
         environments = self.workspace.settings.env
         if self.name or not environments:
             return "set it with --set"
@@ -276,7 +279,7 @@ class Resolution:
 def by_dotted_name(
     table: Mapping[str, Any], parameters: Container[str], prefix: str = ""
 ) -> Iterator[tuple[str, Any]]:
-    """The values of an environment's table: groups are opened, down to declared parameters."""
+    """The values of an environment's table: groups are flattened to declared parameters."""
     for key, value in table.items():
         name = f"{prefix}{key}"
         if not prefix and is_env_word(key, value):

@@ -16,8 +16,8 @@ from wolfbane.workspace.settings import Workspace
 def resolve(workspace: Workspace, name: str = "", given: Sequence[str] = ()) -> Environment:
     """The environment of a run. Raises InputError with everything that is wrong with it.
 
-    ``given`` are the ``KEY=VALUE`` texts of ``--set``. Without a name the workspace's default
-    environment is taken, if it has one.
+    ``given`` are the ``KEY=VALUE`` texts of ``--set``. Without a name, the workspace's default
+    environment is used, if it has one.
     """
     return resolve_each(workspace, name, given)[0]
 
@@ -30,7 +30,7 @@ def resolve_each(
     *,
     labelled: bool = False,
 ) -> list[Environment]:
-    """The environments of a run in several: ``names`` with commas between.
+    """The environments of a run with several: ``names`` are separated by commas.
 
     Each is used once for every value of the parameters in ``spread``. They have labels if there are
     several, or with ``labelled``. Raises InputError with all errors.
@@ -65,7 +65,7 @@ def _labelled(
 def _spread_out(
     workspace: Workspace, name: str, given: Sequence[str], spread: Sequence[str]
 ) -> list[tuple[Environment, dict[str, str]]]:
-    """An environment for every combination of the values to spread, and those values."""
+    """An environment for every combination of the spread values, and these values."""
     if not spread:
         return [(Resolution(workspace, name, given, {}).run(), {})]
     values = Resolution(workspace, name, given, {}).several(spread)

@@ -95,7 +95,7 @@ class Surroundings:
         return plan
 
     def check_suites(self, environment: Environment) -> None:
-        """Every placeholder in the suites' own variables has to be a parameter with a value."""
+        """Every placeholder in the suites' own variables must be a parameter with a value."""
         if self.workspace.settings.param or environment.ports:
             for suite in self.workspace.suites:
                 for variable, text in suite.env.items():
@@ -121,13 +121,13 @@ class Surroundings:
 
 
 def _by_port(service: Service) -> list[str]:
-    """A service that is given its port is up when something listens there."""
+    """A service with a port counts as ready when something listens on it."""
     texts = [*service.command, *map(str, service.env.values())]
     return ["tcp://127.0.0.1:{port}"] if any("{port}" in text for text in texts) else []
 
 
 def _texts_in(value: object) -> list[str]:
-    """Every text in settings, however deep."""
+    """All texts in settings, at any depth."""
     if isinstance(value, str):
         return [value]
     inside = value.values() if isinstance(value, dict) else value

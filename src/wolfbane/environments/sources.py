@@ -56,7 +56,7 @@ def _variables(text: str) -> dict[str, str]:
 
 
 def variable_line(name: str, value: str) -> str:
-    """A line of a ``.env`` file that a shell reads, too, where the value has no quote in it."""
+    """A line of a ``.env`` file that a shell can also read, if the value contains no quote."""
     if re.fullmatch(r"[\w@%+=:,./-]+", value):
         return f"{name}={value}\n"
     if "'" not in value and "\\\\" not in value and not value.endswith("\\"):

@@ -32,10 +32,10 @@ class BatchOwner(Protocol):
         """An attempt of a planned test is over."""
 
     def over(self, batch: Batch) -> None:
-        """A batch is over."""
+        """A batch has ended."""
 
     def give_up(self, tests: Iterable[Test]) -> None:
-        """Tests that were to run again do not any more."""
+        """Tests that should have run again but do not."""
 
     def handed_in(self, batch: Batch) -> dict[str, Any]:
         """The values that tests of a file passed to tests that need them, by name."""

@@ -77,7 +77,7 @@ class BatchRun:
             self._paths[self._suite_path] = None
 
     async def run(self) -> None:
-        """Run what is left until nothing is; a lost worker costs the test it was running."""
+        """Run the remaining tests; a lost worker costs only its current test."""
         if self._batch.fresh:
             self._slot.renew(self._suite)
         while self._left and not self._pool.stopping:
@@ -113,13 +113,13 @@ class BatchRun:
             self._owner.unrun += len(self._left)
 
     def _expect_the_next(self) -> None:
-        """Where another file of the suite follows, its worker may be started ahead."""
+        """If another file of the suite follows, its worker may start in advance."""
         mine = (self._suite.name, self._batch.target, self._batch.browser)
         if any((b.suite, b.target, b.browser) == mine for b in self._owner.queue):
             self._slot.expect(self._suite, self._batch.browser)
 
     async def _settle(self) -> None:
-        """Wait until what tests left in their browsers is safe."""
+        """Wait until the browser evidence of the tests is stored."""
         looking, self._ending = self._ending, []
         await asyncio.gather(*looking)
 

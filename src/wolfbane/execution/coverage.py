@@ -11,7 +11,7 @@ from wolfbane.kinds.registry import find_kind
 
 
 def coverage(inventory: Inventory, exercised: Mapping[Exercised, int]) -> Iterator[Covered]:
-    """An event for each description of which something was called."""
+    """An event for each description with at least one called operation."""
     counts: dict[str, Counter[tuple[str, str, str]]] = {}
     for key, count in exercised.items():
         by_answer = counts.setdefault(key.source, Counter())

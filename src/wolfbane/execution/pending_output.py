@@ -25,7 +25,7 @@ class PendingOutput:
         self._marks: dict[str, dict[str, str]] = {}
 
     def add_output(self, message: OutputMessage) -> None:
-        """Something that a test printed."""
+        """Output of a test."""
         self._output.setdefault(message.address, []).append(message.text)
 
     def add_parts(self, message: PartsMessage) -> None:
@@ -47,9 +47,9 @@ class PendingOutput:
         self, test: Test, end: Ending, printed: str, began: float, worker: int,
         kept: Iterable[Evidence],
     ) -> Result:  # fmt: skip
-        """The result of a test that ended, with everything that was sent ahead of it.
+        """The result of a test that ended, with all data that was sent before.
 
-        ``printed`` are last words of its worker, ``kept`` files that its browser left.
+        ``printed`` is the last output of its worker, ``kept`` are files from its browser.
         """
         place = test.worker_address
         output = "".join(self._output.pop(place, ())) + printed

@@ -13,7 +13,7 @@ from wolfbane.results.quarantine import Quarantine
 def quarantined_in(
     quarantine: Quarantine, tests: Iterable[Test], today: date
 ) -> dict[str, Quarantined]:
-    """The quarantined ones of these tests, by address, with why and until when."""
+    """The quarantined tests among these, by address, with the reason and the end date."""
     if not quarantine.entries:
         return {}
     quarantined = {}

@@ -50,7 +50,7 @@ def recording(session: Session, folder: Path, newest: Newest | None) -> Iterator
 
 
 def _tried(write: Callable[[], None]) -> str:
-    """Write; why that could not be done, or nothing."""
+    """Write; returns the reason if that failed."""
     try:
         write()
     except OSError as error:

@@ -13,18 +13,18 @@ from wolfbane.model import Outcome, Repeated, Result, Test
 from wolfbane.workspace.settings import Workspace
 
 KEPT = 10
-"""Failures of a test that are kept whole."""
+"""Failures of a test that are stored completely."""
 
 
 class Repeats:
-    """The runs of every test of a run that repeats them, as :class:`Retries` has attempts."""
+    """The repetitions of every test of a run, like the attempts in :class:`Retries`."""
 
     event = TestRepeated
 
     def __init__(self, request: RunRequest) -> None:
         self.fresh = request.repeat_in == "fresh"
         self.at_once = not self.fresh
-        """In the same worker a test runs again before another file is loaded there."""
+        """In the same worker, a test runs again before the worker loads another file."""
         self._most = request.repeat
         self._first_only = request.stop_after is not None
         self._end = time.monotonic() + (request.repeat_for or float("inf"))
@@ -45,7 +45,7 @@ class Repeats:
         return replace(result, attempt=count)
 
     def lost(self, test: Test, result: Result) -> Result:
-        """A run that ended with its machine. It counts as none."""
+        """A repetition that ended with its machine. It does not count."""
         return replace(result, attempt=len(self._seconds.get(test.address, ())) + 1)
 
     def wait(self, result: Result) -> None:
@@ -83,7 +83,7 @@ class Repeats:
 
 
 def attempts_of(workspace: Workspace, request: RunRequest) -> Retries | Repeats:
-    """How the tests of a run may run more than once."""
+    """How tests of the run are repeated."""
     if request.repeats:
         return Repeats(request)
     at_once = request.retry_when == "at-once"

@@ -20,7 +20,7 @@ _OUTCOMES = {outcome.value: outcome for outcome in Outcome}
 
 
 class ResultBuilder:
-    """Builds results: secrets masked, places relative, and an excerpt of the source.
+    """Builds results with masked secrets, relative paths, and an excerpt of the source.
 
     ``environments`` are the names of environments by the targets of tests.
     """
@@ -42,7 +42,7 @@ class ResultBuilder:
         began: float = 0.0,
         worker: int = 0,
     ) -> Result:
-        """The result of one attempt, with ``parts`` that were sent ahead of its last message."""
+        """The result of one attempt, with ``parts`` that were sent before its last message."""
         frames = tuple(map(self._frame, ending.frames))
         all_parts: Sequence[Part] = ()
         if parts or ending.parts:

@@ -54,7 +54,7 @@ class Retries:
         return earlier[-1]
 
     def lost(self, test: Test, result: Result) -> Result:
-        """The attempt, by its number, that ended with its machine. It is not the test's fault."""
+        """The number of the attempt that ended with its machine. The test did not cause this."""
         earlier = self._earlier.setdefault(test.address, [])
         earlier.append(replace(result, attempt=len(earlier) + 1))
         self._innocent[test.address] += 1

@@ -225,11 +225,11 @@ class RunRequest:
 
     @property
     def repeats(self) -> bool:
-        """Whether tests run several times, however they end."""
+        """Whether tests run several times, whatever their outcome."""
         return self.repeat is not None or self.repeat_for is not None
 
     def settled(self, jobs: int | None) -> RunRequest:
-        """The request with the number of workers and the seed worked out.
+        """The request with resolved values for the number of workers and the seed.
 
         ``jobs`` is the workspace's own number, if it has one.
         """

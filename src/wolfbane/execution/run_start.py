@@ -29,7 +29,7 @@ from wolfbane.selection import terms_of
 from wolfbane.workspace.settings import Workspace
 
 _PASSING = ("status", "machine", "changed")
-"""Fields of selections that match other tests after a run, or after a change."""
+"""Selection fields that match other tests after a run or a change."""
 
 
 class RunStart(msgspec.Struct, frozen=True):
@@ -147,7 +147,7 @@ class RunStart(msgspec.Struct, frozen=True):
 
 
 def _runtimes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:
-    """The runtime of each suite, or why there is none."""
+    """The runtime of each suite, or the reason why there is none."""
     runtimes = {}
     for name in suites:
         suite = workspace.suite(name)

@@ -51,7 +51,7 @@ def of_the_choice(
 
 
 def of_the_quarantine(quarantine: Quarantine, tests: Sequence[Test]) -> Iterator[str]:
-    """Entries that are for no test."""
+    """Entries that match no test."""
     for entry in quarantine.empty(tests):
         yield f"{entry.file}:{entry.line}: '{entry.match}' no longer matches any test"
 
@@ -77,7 +77,7 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
 
 
 def of_damage(damage: Sequence[tuple[str, Sequence[str]]]) -> Iterator[str]:
-    """Tests that left their process in a state which would have cost those after them."""
+    """Tests that changed the state of their process in a way that would affect later tests."""
     for address, left in damage[:MOST_DAMAGE]:
         yield (
             f"{address} changed its process ({'; '.join(left)}); "

@@ -59,7 +59,9 @@ class Scheduler:
         self._finished(result, extra)
 
     async def carry_out(self, plan: Plan) -> int:
-        """Run every batch; returns how many tests were not run since the run was stopped."""
+        """Run every batch; returns the number of tests that did not run because the run was
+        stopped.
+        """
         self.queue = list(plan.batches)
         await self._pool.each(self._work)
         left = [test for batch in self.queue if not batch.again for test in batch.tests]
@@ -69,7 +71,7 @@ class Scheduler:
         return self.unrun + len(left)
 
     def give_up(self, tests: Iterable[Test]) -> None:
-        """Tests that were to run again, and did not any more, end as they last did."""
+        """Tests that should have run again but did not, with their last result."""
         for test in tests:
             self._finished(self._retries.given_up(test), False)
 
@@ -88,7 +90,7 @@ class Scheduler:
         await self.close_all(slot)
 
     def ended(self, test: Test, result: Result, batch: Batch) -> None:
-        """An attempt of a planned test is over: have it run again, or report its outcome."""
+        """An attempt of a planned test has ended: run it again, or report its outcome."""
         kept = self._kept.setdefault(id(batch), [])
         if result.outcome is Outcome.BLOCKED and any(other.name in test.needs for other in kept):
             self._retries.wait(result)
@@ -105,9 +107,9 @@ class Scheduler:
             self._put((test,), result.seconds)
 
     def over(self, batch: Batch) -> None:
-        """A batch is over: what is to run again of tests that need each other runs together.
+        """A batch has ended: retries of tests that need each other run together.
 
-        Not before: a test that waits for another one's next attempt would come too late for it.
+        Not earlier: a test that waits for the next attempt of another test would be too late.
         """
         if kept := self._kept.pop(id(batch), []):
             self._put(kept, batch.seconds)
@@ -133,7 +135,7 @@ class Scheduler:
                     await slot.drop(suite.name)
 
     async def _close(self, suite: Suite, worker: Worker, target: str) -> None:
-        """Have a worker run what comes after all of its tests."""
+        """Let a worker run its hooks after all tests."""
         limit = self.timeout or self._workspace.limit(suite)
         printed: list[str] = []
 
@@ -159,7 +161,7 @@ class Scheduler:
         """The first batch whose file this slot has loaded; otherwise, one that no other slot has
         loaded.
 
-        Those for the slot's own target come before others.
+        Batches for the slot's own target come first.
         """
         ready = [b for b in self.queue if b.target == slot.target]
         ready = ready or [b for b in self.queue if b.target == self.queue[0].target]

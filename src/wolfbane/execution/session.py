@@ -81,7 +81,7 @@ class Session:
         self._lately = lately
 
     def weigh_with(self, weigh: Weigh) -> None:
-        """Have tests weighed by something else than the sizes of their files, for ``--share``."""
+        """Use other weights than file sizes to divide tests, for ``--share``."""
         self._weigh = weigh
 
     def pause_with(self, pause: Pause) -> None:
@@ -89,8 +89,9 @@ class Session:
         self._pause = pause
 
     def plan(self, folder: Path, *, trusting: bool = False) -> Plan:
-        """Work out what would run, and run none of it, ``trusting`` what is known of files that
-        did not change. Raises NothingChosen.
+        """Compute the tests that would run, without running any.
+
+        ``trusting``: unchanged files are not loaded again. Raises NothingChosen.
         """
 
         async def collected() -> Plan:
@@ -122,7 +123,7 @@ class Session:
         return asyncio.run(interruptible())
 
     async def execute_async(self, folder: Path) -> int:
-        """As :meth:`execute`, in a loop that is running. Signals are not taken.
+        """Like :meth:`execute`, in a running loop. Signals are not handled.
 
         Raises NothingChosen before the run starts, if no tests are left to run.
         """
@@ -144,7 +145,7 @@ class Session:
         return self._end(plan, unrun, warnings, time.monotonic() - began)
 
     async def _carry_out(self, context: RunContext, plan: Plan) -> int:
-        """Run what is planned; returns how many tests never started."""
+        """Run the plan; returns the number of tests that did not start."""
         if self.request.live:
             from wolfbane.workers.terminal import LiveTerminal
 
@@ -203,7 +204,7 @@ class Session:
         return start.event()
 
     def _end(self, plan: Plan, unrun: int, warnings: tuple[str, ...], seconds: float) -> int:
-        """Tell how the run ended; returns the exit code."""
+        """Report the end of the run; returns the exit code."""
         code, reason = self._verdict(unrun)
         if unrun and code in (0, 3) and (limit := self.request.run_time):
             code, reason = code or 1, f"stopped after the time limit of {limit:g} s (--run-time)"

@@ -45,7 +45,7 @@ def take_share(
 
     Raises NothingChosen if the share is empty.
 
-    Files that cannot be loaded, and blocked tests, are in one share each, too.
+    Files that cannot be loaded, and blocked tests, are also in exactly one share.
     """
     tests, broken = prepared.chosen, prepared.broken
     apart = {result.address for result in broken}

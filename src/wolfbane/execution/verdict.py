@@ -12,7 +12,7 @@ Counts = Mapping[Outcome, int]
 
 
 def bad_ones(counts: Counts) -> int:
-    """How many tests fail the run."""
+    """The number of tests that fail the run."""
     return sum(count for outcome, count in counts.items() if outcome.is_bad)
 
 

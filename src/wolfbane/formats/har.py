@@ -1,4 +1,4 @@
-"""HTTP archives: HAR 1.2, as http://www.softwareishard.com/blog/har-12-spec/ describes them."""
+"""HTTP archives: HAR 1.2, as described in http://www.softwareishard.com/blog/har-12-spec/."""
 
 from __future__ import annotations
 

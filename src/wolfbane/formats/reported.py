@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from wolfbane.model import NESTED, Outcome, Part
 
 LONGEST = 1 << 18
-"""Characters that are kept of a text in a report."""
+"""Maximum number of characters of a text in a report."""
 
 
 class FormatError(Exception):
@@ -54,7 +54,7 @@ class ReportedTest:
 
 
 def address_of(entry: ReportedTest) -> str:
-    """An address for an entry that nothing else is known of: ``FILE#GROUP / NAME``."""
+    """An address for an entry without further facts: ``FILE#GROUP / NAME``."""
     if entry.address:
         return entry.address
     path = entry.file or entry.group or entry.suite or "imported"
@@ -70,7 +70,7 @@ class Text:
         self._length = 0
 
     def add(self, piece: str) -> None:
-        """Take a piece; what is too much is dropped and counted."""
+        """Add a piece; text above the limit is dropped and counted."""
         room = LONGEST - self._length
         if room > 0:
             self._pieces.append(piece[:room])

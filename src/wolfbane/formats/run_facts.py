@@ -16,7 +16,7 @@ class RunFacts(Protocol):
 
     @property
     def results(self) -> Sequence[Result]:
-        """Every result, in the order of their ends."""
+        """Every result, in order of completion."""
 
     @property
     def name(self) -> str:
@@ -28,7 +28,7 @@ class RunFacts(Protocol):
 
     @property
     def seconds(self) -> float:
-        """How long it took."""
+        """The duration of the run."""
 
     @property
     def version(self) -> str:
@@ -42,4 +42,4 @@ class RunFacts(Protocol):
 
     @property
     def reasons(self) -> Mapping[str, str]:
-        """Why tests are quarantined, by address."""
+        """The reasons for quarantined tests, by address."""

@@ -50,7 +50,7 @@ def _reached(
     workspace: Workspace, suite: Suite, inputs: Sequence[str], files: Sequence[TestFile],
     imports: Imports, changed: Collection[str],
 ) -> dict[str, str]:  # fmt: skip
-    """The files of a suite that reach something changed, by the shortest way."""
+    """The affected files of a suite, with the shortest chain of imports."""
     kind = find_kind(suite.kind)
     reader = kind.import_reader()
     shared: list[str] = []

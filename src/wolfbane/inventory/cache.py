@@ -27,7 +27,7 @@ class FileState(msgspec.Struct, frozen=True):
 
 
 CACHE = "inventory.json"
-"""The file's name, in the folder for caches."""
+"""The file's name in the cache folder."""
 
 
 class Cache:
@@ -125,7 +125,7 @@ def _signature(path: Path) -> list[int]:
 
 
 def look(path: Path) -> tuple[FileState, bytes]:
-    """A file's content, and how it was when that was read. Raises OSError.
+    """The content of a file, and its state at the time of reading. Raises OSError.
 
     If the file changes during this time, the next scan will detect it.
     """
@@ -165,7 +165,7 @@ def _tags(rows: list[list[str]]) -> tuple[Tag, ...]:
 
 @lru_cache(maxsize=4096)
 def _same_tags(rows: tuple[tuple[str, str, str], ...]) -> tuple[Tag, ...]:
-    """Tests share their tags' objects where these are the same: there are few different ones."""
+    """Equal tags share one object: there are few different ones."""
     return tuple(Tag(*row) for row in rows)
 
 

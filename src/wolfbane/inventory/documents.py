@@ -17,9 +17,9 @@ from wolfbane.workspace.settings import Workspace
 def fetch_documents(
     workspace: Workspace, environment: Environment, freshness: Freshness
 ) -> tuple[list[Copy], list[str]]:
-    """Bring the copies of all suites up to date; returns them and the warnings.
+    """Update the copies of all suites; returns them and the warnings.
 
-    Raises InputError with every document that cannot be fetched.
+    Raises InputError with every document that cannot be downloaded.
     """
     copies: dict[str, Copy] = {}
     warnings: list[str] = []
@@ -43,7 +43,7 @@ def fetch_documents(
 
 
 def keep_with_run(copies: Sequence[Copy], root: Path, folder: Path) -> None:
-    """Put the copies that a run uses into its folder."""
+    """Copy the documents that a run uses to its folder."""
     for copy in copies:
         target = folder / "documents" / copy.place.rpartition("/")[2]
         if target.exists():

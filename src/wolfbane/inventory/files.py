@@ -43,7 +43,7 @@ def _expand(root: Path, path: str, patterns: Sequence[str]) -> Iterator[str]:
 
 
 def walk(root: Path, folder: str) -> Iterator[str]:
-    """Every file below a folder, relative to ``root``; hidden and installed things left out."""
+    """Every file below a folder, relative to ``root``, without hidden and installed files."""
     try:
         entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
     except OSError:

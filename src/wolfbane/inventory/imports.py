@@ -20,9 +20,9 @@ class Imports:
     def importers(
         self, paths: Iterable[str], reader: ImportReader, roots: tuple[str, ...]
     ) -> dict[str, list[str]]:
-        """All that these files reach, each with the files that import it.
+        """All files that these files import, each with the files that import it.
 
-        ``roots`` are the folders in which modules are looked for.
+        ``roots`` are the folders in which modules are searched.
         """
         importers: dict[str, list[str]] = {path: [] for path in paths}
         waiting = list(importers)
@@ -36,7 +36,7 @@ class Imports:
         return importers
 
     def _imported(self, path: str, reader: ImportReader, roots: tuple[str, ...]) -> list[str]:
-        """The files of the workspace that one imports."""
+        """The files of the workspace that a file imports."""
         if not path.endswith(reader.suffixes):
             return []
         files = [

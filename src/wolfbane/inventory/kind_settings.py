@@ -18,7 +18,7 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 def check_kind_settings(
     inventory: Inventory, suites: Iterable[Suite], environments: Iterable[Environment]
 ) -> None:
-    """Raises InputError for settings that are wrong once their parameters are filled in."""
+    """Raises InputError for settings that are invalid after their parameters are filled in."""
     root = inventory.workspace.root
     problems: list[Problem] = []
     for suite in suites:

@@ -53,7 +53,7 @@ def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
 
 
 def _on_disk(root: Path, path: str, folder: Path) -> str | None:
-    """The path relative to the workspace, looked for from the user's folder, then the root."""
+    """The path relative to the workspace: first in the user's folder, then in the root."""
     for start in (folder, root):
         place = Path(os.path.normpath(start / path))
         if place.exists():

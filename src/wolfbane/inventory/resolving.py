@@ -16,7 +16,7 @@ SLOWER = "slower"
 
 
 def resolved(expression: Expression, inventory: Inventory) -> Expression:
-    """The expression with ``changed:``, ``machine:`` and ``status:slower`` looked up.
+    """The expression with ``changed:``, ``machine:`` and ``status:slower`` resolved.
 
     Raises InputError.
     """
@@ -46,7 +46,10 @@ def _looked_up(term: Term, inventory: Inventory) -> Term:
 
 
 def _ran_on(term: Term, by_machine: Mapping[str, Sequence[str]]) -> dict[str, str]:
-    """The tests that last ran on machines that a term names. Raises InputError for an unknown."""
+    """The tests whose last run was on machines that a term names.
+
+    Raises InputError for unknown machines.
+    """
     check = text_test(term)
     found = {
         address: f"its last run was on {machine}"

@@ -37,7 +37,7 @@ class Inventory(msgspec.Struct, dict=True):
 
     @cached_property
     def tests(self) -> list[Test]:
-        """Every test, tagged by suites and rules too, in the order of suites and files.
+        """Every test, with tags of suites and rules, in the order of suites and files.
 
         Tests of suites that list browsers appear once for each browser.
         """
@@ -59,7 +59,7 @@ class Inventory(msgspec.Struct, dict=True):
         return apply_rules(tests, rules) if rules else tests
 
     def tests_at(self, target: str) -> list[Test]:
-        """Every test, as one for this target."""
+        """Every test, for this target."""
         if not target:
             return self.tests
         return [replace(test, target=target) for test in self.tests]
@@ -100,20 +100,20 @@ class Inventory(msgspec.Struct, dict=True):
         self.files[file.path] = tagged
 
     def rescan(self) -> None:
-        """Look again, after a build that may have made or changed test files."""
+        """Scan again after a build that may have created or changed test files."""
         fresh = open_inventory(self.workspace)
         self.files, self.shared, self.cache = fresh.files, fresh.shared, fresh.cache
         self.without_tests = fresh.without_tests
         self.__dict__.pop("tests", None)
 
     def save(self) -> None:
-        """Write the cache, and the words that a shell completes, where anything changed."""
+        """Write the cache and the words for completion, if anything changed."""
         if self.cache.save():
             write_words(self.workspace.caches, self.tests)
 
 
 def open_inventory(workspace: Workspace) -> Inventory:
-    """Scan the workspace: read only what changed since it was last seen."""
+    """Scan the workspace: read only files that have changed."""
     cache = Cache(workspace.caches / CACHE)
     files: dict[str, TestFile] = {}
     shared: dict[str, list[str]] = {}
@@ -150,7 +150,7 @@ def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
 
 
 def settings_key(root: Path, suite: Suite) -> str:
-    """Changes when a setting of the suite does, so that old entries are not used."""
+    """It changes with each setting of the suite, so that old entries are not used."""
     digest = hashlib.blake2b(repr(suite).encode())
     for key in find_kind(suite.kind).settings_files:
         digest.update(read_regular(root / getattr(suite, key)))
@@ -176,7 +176,7 @@ def _suite_files(
 
 
 def _merge(scanned: TestFile, exact: TestFile) -> TestFile:
-    """Exact tests, with the ends, lines and tags that only the source shows."""
+    """Exact tests, with the ends, lines and tags that are visible only in the source."""
     if exact.error:
         return replace(scanned, error=exact.error)
     by_name = {test.name: test for test in scanned.tests}

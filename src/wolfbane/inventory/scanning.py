@@ -20,7 +20,7 @@ from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
 
 MANY = 400
-"""Files for which more processes are worth their start."""
+"""Number of files from which several processes are worth their start."""
 _PIECE = 50
 
 

@@ -58,7 +58,7 @@ def read_choice(request: SelectionRequest, inventory: Inventory, folder: Path) -
 
 
 def _narrowing(fields: Mapping[str, Sequence[str]]) -> Iterator[tuple[str, Sequence[str]]]:
-    """The fields that narrow; ``--browser all`` is every browser that suites list."""
+    """The narrowing fields; ``--browser all`` means every browser that suites list."""
     for name, values in fields.items():
         if values and not (name == "browser" and "all" in values):
             yield name, values

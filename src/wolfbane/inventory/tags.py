@@ -82,7 +82,7 @@ def _below(lines: Sequence[str], first: int) -> set[int]:
 
 
 def _end_of_head(lines: Sequence[str]) -> int:
-    """The number of lines at the top that are comments, blank, or a text such as a docstring."""
+    """The number of lines at the top that are comments, blank, or a docstring."""
     inside = ""
     for index, line in enumerate(lines):
         if inside:

@@ -13,7 +13,7 @@ SHOWN = 3
 
 
 def unclaimed(inventory: Inventory) -> list[str]:
-    """The files that are named like tests, and that no suite's paths or ``exclude`` name."""
+    """The files with names like tests that no suite's paths or ``exclude`` contain."""
     workspace = inventory.workspace
     claimed = {
         *inventory.files,
@@ -32,7 +32,7 @@ def unclaimed(inventory: Inventory) -> list[str]:
 
 
 def in_words(files: list[str]) -> str:
-    """``3 files look like tests and belong to no suite: ...``."""
+    """``3 files look like tests but belong to no suite: ...``."""
     more = ", ..." if len(files) > SHOWN else ""
     many = "1 file looks" if len(files) == 1 else f"{len(files)} files look"
     belong = "belongs" if len(files) == 1 else "belong"

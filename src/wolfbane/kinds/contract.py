@@ -40,7 +40,7 @@ class MissingRuntime(Exception):
 class Kind(ABC, Generic[S]):
     """One kind of suite: how to find its tests by reading files, and how to start its worker.
 
-    A kind gives a name, the model of its settings, and four methods. Everything else has a
+    A kind defines a name, the model of its settings, and four methods. Everything else has a
     default that suits most kinds.
     """
 
@@ -52,11 +52,11 @@ class Kind(ABC, Generic[S]):
     loads_afresh: ClassVar[bool] = False
     """Each request gets a separate worker: a file that is known exactly is not loaded twice."""
     tests_hold_tests: ClassVar[bool] = False
-    """A test may show others while it runs. They are named below it."""
+    """A test may report nested tests while it runs. Their names are below its name."""
     has_closing_hooks: ClassVar[bool] = False
     """Workers get a message when all tests are done, to run their own hooks."""
     reads_values: ClassVar[bool] = False
-    """Workers get every parameter, as ``values`` among their options."""
+    """Workers get every parameter, as ``values`` in their options."""
     keeps_limits: ClassVar[bool] = False
     """Workers end a test at its time limit themselves, and report their position."""
     needs_names: ClassVar[bool] = False
@@ -66,13 +66,13 @@ class Kind(ABC, Generic[S]):
     shows_trace: ClassVar[bool] = False
     """A failure's trace is the suite's own report, and is always shown."""
     can_be_live: ClassVar[bool] = False
-    """Workers can leave the terminal to a test, which prints and reads there."""
+    """Workers can leave the terminal to a test for input and output."""
     can_be_loaded: ClassVar[bool] = False
     """Workers can run the tests of a suite as a load test."""
     has_steps: ClassVar[bool] = False
     """Workers can list the step definitions of a suite."""
     names_documents: ClassVar[bool] = False
-    """Suites and their files may name documents by URL, which :meth:`fetch` fetches."""
+    """Suites and their files may name documents by URL, which :meth:`fetch` downloads."""
     tool_folders: ClassVar[tuple[str, ...]] = ()
     """Names of folders that contain installed tools and packages, which are not under version
     control.
@@ -85,7 +85,7 @@ class Kind(ABC, Generic[S]):
     def wrong_settings(
         self, root: Path, suite: S, parameters: Collection[str]
     ) -> Iterator[tuple[Location, str]]:
-        """What is wrong with the kind's own settings: a key below the suite, and a message.
+        """The errors in the kind's own settings: a key below the suite, and a message.
 
         ``parameters`` are the names that the workspace declares. Raises InputError for problems
         in other files.
@@ -111,14 +111,14 @@ class Kind(ABC, Generic[S]):
     def wrong_when_filled(
         self, root: Path, suite: S, files: Sequence[str], filled: Sequence[S]
     ) -> Iterator[tuple[Location, str, str]]:
-        """What is wrong with the settings before a run: a key, a message and a hint.
+        """The errors in the settings before a run: a key, a message and a hint.
 
         ``files`` are the suite's test files. ``filled`` contains the suite for each environment.
         """
         return iter(())
 
     def relocated(self, suite: S, to: Relocation) -> S:
-        """The suite as an outer workspace has to name the kind's own paths."""
+        """The suite with the kind's own paths relative to an outer workspace."""
         return suite
 
     # --- Detection, for a folder without settings
@@ -128,11 +128,11 @@ class Kind(ABC, Generic[S]):
         return False
 
     def owns_name(self, name: str) -> bool:
-        """Whether every file of this name is a test of this kind."""
+        """Whether every file with this name is a test of this kind."""
         return False
 
     manifest: ClassVar[bool] = False
-    """The files that ``claims`` accepts are manifests. The folder of one makes a suite."""
+    """The files that ``claims`` accepts are manifests. The folder of a manifest is a suite."""
 
     def glob_for(self, name: str) -> str:
         """The glob for test files next to ``name`` in a project's own folder."""
@@ -143,18 +143,18 @@ class Kind(ABC, Generic[S]):
         return {}
 
     def settings_lines(self, root: Path, suite: S) -> Sequence[str]:
-        """Lines of a new settings file: what a run without them would do."""
+        """Lines of a new settings file, with the behaviour of a run without them."""
         return ()
 
     def settings_hints(self, suite: S) -> Sequence[str]:
-        """Commented lines of a new settings file: what people often want to set."""
+        """Commented lines of a new settings file for common settings."""
         return ()
 
     # --- Finding tests
 
     @abstractmethod
     def patterns(self, root: Path, suite: S) -> Sequence[str]:
-        """Globs of file names that a folder of this suite is searched for."""
+        """Globs of file names that are searched in a folder of this suite."""
 
     @abstractmethod
     def scan(self, root: Path, suite: S, path: str, source: bytes) -> TestFile | None:
@@ -166,7 +166,7 @@ class Kind(ABC, Generic[S]):
     def inputs(self, root: Path, suite: S) -> Sequence[str]:
         """Folders and globs that all tests of the suite depend on, in addition to ``suite.inputs``.
 
-        Defaults of the kind count as if they were written in the settings.
+        Defaults of the kind count as if the settings contained them.
         """
         return ()
 
@@ -179,7 +179,7 @@ class Kind(ABC, Generic[S]):
         return ()
 
     def fetch(self, root: Path, suite: S, files: Sequence[str], how: Fetching) -> Fetched:
-        """Fetch the documents that a suite and its files name by URL."""
+        """Download the documents that a suite and its files name by URL."""
         return Fetched()
 
     def operations(self, root: Path, suite: S, path: str) -> Mapping[str, Sequence[str]]:
@@ -187,7 +187,7 @@ class Kind(ABC, Generic[S]):
         return {}
 
     def steps(self, source: str, name: str) -> Sequence[StepLine]:
-        """The steps of the test ``name``. Raises ValueError where the source cannot be read."""
+        """The steps of the test ``name``. Raises ValueError if the source cannot be read."""
         return ()
 
     # --- Running tests
@@ -205,11 +205,14 @@ class Kind(ABC, Generic[S]):
 
     @abstractmethod
     def worker(self, root: Path, suite: S) -> WorkerCommand:
-        """How to start a worker. Raises MissingRuntime where the runtime is not installed."""
+        """The command that starts a worker.
+
+        Raises MissingRuntime if the runtime is not installed.
+        """
 
     @abstractmethod
     def runtime(self, root: Path, suite: S) -> str:
-        """The runtime's name and version, for people. Raises MissingRuntime."""
+        """The runtime's name and version, for display. Raises MissingRuntime."""
 
     def result_path(self, suite: S) -> str:
         """The path for results that belong to no file of a request. Empty if there are none.
@@ -219,7 +222,7 @@ class Kind(ABC, Generic[S]):
         return ""
 
     def runs_whole_files(self, root: Path, suite: S) -> bool:
-        """Whether a file is the smallest thing that can be run."""
+        """Whether a file can only run as a whole."""
         return False
 
     def started_together(self, root: Path, suite: S) -> str:
@@ -234,6 +237,6 @@ class Kind(ABC, Generic[S]):
 def own_process(module: str) -> list[str]:
     """The command that runs one of Wolfbane's modules as a worker, in Wolfbane's own interpreter.
 
-    ``-P`` keeps the current folder, which is the suite's, off the import path.
+    ``-P`` keeps the current folder, which is the suite's, out of the import path.
     """
     return [sys.executable, "-P", "-m", module]

@@ -7,7 +7,7 @@ from pathlib import Path
 
 
 def holds(path: Path, pattern: re.Pattern[bytes]) -> bool:
-    """Whether a file can be read and has the pattern in it."""
+    """Whether a file can be read and contains the pattern."""
     try:
         return path.is_file() and pattern.search(path.read_bytes()) is not None
     except OSError:

@@ -10,7 +10,7 @@ from wolfbane.kinds.freshness import Freshness
 
 
 class Fetching(msgspec.Struct, frozen=True):
-    """How to fetch; ``fill`` puts parameters into a text."""
+    """The way to download; ``fill`` inserts parameters into a text."""
 
     freshness: Freshness
     fill: Callable[[str], str]
@@ -27,7 +27,7 @@ class Copy(msgspec.Struct, frozen=True):
 
     @property
     def words(self) -> str:
-        """For people: ``fetched 2026-03-01T08:00:00+00:00, sha256 1f2e3d4c5b6a``."""
+        """For display: ``fetched 2026-03-01T08:00:00+00:00, sha256 1f2e3d4c5b6a``."""
         return f"fetched {self.fetched}, sha256 {self.digest[:12]}"
 
 

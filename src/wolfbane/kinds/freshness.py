@@ -9,8 +9,8 @@ class Freshness(Enum):
     """How copies of documents are updated."""
 
     REFRESH = "refresh"
-    """Fetch every document again."""
+    """Download every document again."""
     COMPARE = "compare"
-    """Fetch what is missing, and warn where a copy is out of date."""
+    """Download missing documents, and warn if a copy is outdated."""
     OFFLINE = "offline"
-    """Use the copies, and fetch nothing."""
+    """Use the copies, and download nothing."""

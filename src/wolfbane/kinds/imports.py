@@ -7,10 +7,10 @@ from typing import Protocol
 
 
 class ImportReader(Protocol):
-    """Finds what a source file imports, by reading it."""
+    """Finds the imports of a source file by reading it."""
 
     suffixes: tuple[str, ...]
-    """The ends of the names of files that it reads."""
+    """The endings of file names that it reads."""
 
     def names(self, source: bytes) -> list[str]:
         """The imports of a source, as written there."""
@@ -20,5 +20,5 @@ class ImportReader(Protocol):
     ) -> Iterator[str]:
         """The files of the workspace that a name in the file ``path`` means.
 
-        ``roots`` are folders in which modules are looked for. Paths are from the workspace.
+        ``roots`` are folders in which modules are searched. Paths are relative to the workspace.
         """

@@ -16,7 +16,7 @@ def find_program(root: Path, given: str, default: str, what: str) -> str:
     """A program that the settings name (a path relative to the workspace, or a command); otherwise,
     the default.
 
-    Raises MissingRuntime, with ``what`` it is and how to have it.
+    Raises MissingRuntime, with the name of the program and how to install it.
     """
     wanted = given or default
     local = root / wanted

@@ -23,10 +23,10 @@ class Relocation(msgspec.Struct, frozen=True):
         return f"{self.folder}/{path.removeprefix('./')}"
 
     def paths(self, paths: Sequence[str]) -> list[str]:
-        """Several paths of the inner workspace."""
+        """Several paths of the included workspace."""
         return [self.path(path) for path in paths]
 
     def program(self, program: str) -> str:
-        """A program that is a file of the inner workspace; any other keeps its name."""
+        """A program that is a file of the included workspace; any other program keeps its name."""
         inside = bool(program) and (self.root / self.folder / program).exists()
         return self.path(program) if inside else program

@@ -31,7 +31,7 @@ from wolfbane.workers.message_data import ending
 
 
 class ClusterLoadSession(LoadSession):
-    """One load from selection to exit code, over the machines of a cluster engine."""
+    """One load test from selection to exit code, on the machines of a cluster engine."""
 
     soon = 1.0
 
@@ -41,7 +41,7 @@ class ClusterLoadSession(LoadSession):
         self._parts: list[MachinePart] = []
 
     async def look(self, folder: Path) -> tuple[LoadStarted, Sequence[tuple[str, str, str]]]:
-        """As :meth:`LoadSession.look`: workflows are read here, machines are counted there."""
+        """Like :meth:`LoadSession.look`: workflows are read locally, machines are counted there."""
         here = LoadSession(self.inputs, self.run, self.load, folder)
         started, wrong = await here.look(folder)
         async with self._cluster:
@@ -135,7 +135,7 @@ class ClusterLoadSession(LoadSession):
 
 
 def _spread(slots: Mapping[str, int], users: int) -> dict[str, int]:
-    """How many processes each machine gets: at most its slots, and no more in all than users."""
+    """The number of processes per machine: at most its slots, and in total at most the users."""
     lists = ([machine] * count for machine, count in slots.items())
     turns = [each for each in chain(*zip_longest(*lists)) if each is not None][:users]
     return {machine: turns.count(machine) for machine in slots if machine in turns}

@@ -13,11 +13,11 @@ from wolfbane.load.measurements import Measurements
 from wolfbane.results.record import LoadRecord
 
 LEAST = 0.1
-"""Part of the time before that a change has to be, however sure it is."""
+"""Minimum relative size of a change, however certain the change is."""
 SURE = 3.0
-"""Standard errors of the medians that a change has to be beyond."""
+"""Minimum size of a change in standard errors of the medians."""
 _SPREAD = 1.4826 * 1.2533
-"""From the median absolute deviation of a normal distribution to the error of its median."""
+"""Factor from the median absolute deviation of a normal distribution to the error of its median."""
 
 
 class StepChange(msgspec.Struct, frozen=True):
@@ -47,7 +47,7 @@ class StepChange(msgspec.Struct, frozen=True):
 
 
 def compare_loads(before: LoadRecord, after: LoadRecord) -> list[StepChange]:
-    """Every step and workflow that is in both, in the order of the later one."""
+    """All steps and workflows that are in both, in the order of the later one."""
     old, new = Measurements(before), Measurements(after)
     medians = [_medians(load) for load in (before, after)]
     return [
@@ -75,7 +75,7 @@ def _medians(load: LoadRecord) -> dict[tuple[str, str], list[float]]:
 
 
 def _error(medians: Sequence[float]) -> float:
-    """The standard error of the median over the seconds; as large as it gets with a few only."""
+    """The standard error of the median over the seconds; the maximum if there are only a few."""
     if len(medians) < 2:
         return medians[0] / SURE if medians else 0.0
     middle = median(medians)

@@ -27,7 +27,7 @@ class StepFigures:
 
     @property
     def whole(self) -> Histogram:
-        """How long all of it took."""
+        """The duration of the load test."""
         return self.times.get("whole") or Histogram()
 
     def add(self, row: LoadRow) -> None:
@@ -50,7 +50,7 @@ class StepFigures:
 
 
 class LoadFigures:
-    """Everything that was measured so far; ``requests`` are all steps together."""
+    """All measurements so far; ``requests`` is the total of all steps."""
 
     def __init__(self) -> None:
         self.steps: dict[Key, StepFigures] = {}
@@ -58,14 +58,14 @@ class LoadFigures:
         self.seconds = 0.0
 
     def add(self, rows: Iterable[LoadRow]) -> None:
-        """Take in rows of one second or of several."""
+        """Add rows of one second or of several."""
         for row in rows:
             self.steps.setdefault((row.workflow, row.step), StepFigures()).add(row)
             if row.step:
                 self.requests.add(row)
 
     def in_order(self, order: Iterable[Key]) -> list[tuple[Key, StepFigures]]:
-        """The steps in an order; what is not in it comes last."""
+        """The steps in this order; other steps are last."""
         places = {key: place for place, key in enumerate(order)}
         keys = sorted(self.steps, key=lambda key: places.get(key, len(places)))
         return [(key, self.steps[key]) for key in keys]

@@ -26,7 +26,7 @@ _FIGURES = ("p90", "p95", "p99", "p99.9", *_TIMES, "errors", "rate")
 class Limit(msgspec.Struct, frozen=True):
     """A limit for one figure, of all requests or of one step.
 
-    ``value`` is in seconds for times, a part of 1 for errors in percent, a number for others.
+    ``value`` is in seconds for times, a fraction for errors in percent, a number for others.
     """
 
     text: str
@@ -41,7 +41,7 @@ class Limit(msgspec.Struct, frozen=True):
         return _SIGNS[self.sign](self.measured(figures), self.value)
 
     def measured(self, figures: LoadFigures) -> float:
-        """The figure that it is about. Raises InputError for a step that there is not."""
+        """The measured figure. Raises InputError for a step that does not exist."""
         step = self._figures(figures)
         if match := _PERCENTILE.fullmatch(self.figure):
             return step.whole.percentile(float(match[1]))
@@ -53,7 +53,7 @@ class Limit(msgspec.Struct, frozen=True):
         return times.get(self.figure, step.whole.largest / 1e6)
 
     def shown(self, figures: LoadFigures) -> str:
-        """The figure for people, in the limit's own unit."""
+        """The figure for display, in the limit's own unit."""
         value = self.measured(figures)
         if self.figure == "errors":
             return f"{value * 100:.2f}%" if self.percent else f"{value:g}"
@@ -73,13 +73,13 @@ class Limit(msgspec.Struct, frozen=True):
         return merged
 
     def is_about(self, workflow: str, step: str) -> bool:
-        """Whether it is about a step: its name, a workflow's name, or both: ``book.pay``."""
+        """Whether it applies to a step: its name, a workflow's name, or both: ``book.pay``."""
         name = workflow.rpartition("#")[2]
         return self.step in ((f"{name}.{step}", step) if step else (name,))
 
 
 def read_limit(text: str) -> Limit:
-    """Read a limit. Raises ExpressionError, which points at the place."""
+    """Parse a limit. Raises ExpressionError with the position."""
     match = _LIMIT.fullmatch(text)
     if match is None:
         words = "write a limit as FIGURE < VALUE or STEP: FIGURE < VALUE, for example 'p95 < 300ms'"

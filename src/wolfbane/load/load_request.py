@@ -108,7 +108,7 @@ class LoadRequest:
         help="Use the load profile [load.NAME] of wolfbane.toml. Other options override it.",
     )  # fmt: skip
     stages: tuple[tuple[float, float], ...] = ()
-    """Seconds from the start, and the users or the rate that are reached then."""
+    """Seconds from the start, and the users or the rate at that time."""
     staged_rate: bool = False
     mix: tuple[tuple[str, float], ...] = ()
     rows: str = ""
@@ -193,7 +193,7 @@ class LoadRequest:
 
 
 def read_rate(text: str) -> float:
-    """Workflows per second, more than none. Raises InputError."""
+    """Workflows per second, more than zero. Raises InputError."""
     try:
         found = rate(text)
     except ValueError as error:

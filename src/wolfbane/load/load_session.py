@@ -138,7 +138,7 @@ class LoadSession(Session):
     async def _made_ready(
         self, context: RunContext, plan: Plan
     ) -> tuple[LoadStarted, Sequence[tuple[str, str, str]]]:
-        """Start the processes and have them read the tests. Raises InputError."""
+        """Start the processes and let them read the tests. Raises InputError."""
         suite = _only_suite(plan.tests, self.workspace.suites)
         shape = self.load.shape()
         self._processes = await self._start(context, plan, suite, shape.users)
@@ -191,7 +191,7 @@ class LoadSession(Session):
         return hosts_for_load(self.workspace, self._environment_name())
 
     async def _driven(self, context: RunContext, started: LoadStarted) -> list[LoadedMessage]:
-        """Have every process drive its share."""
+        """Let every process run its share."""
         ends: list[LoadedMessage] = []
         self._measured.processes = len(self._processes)
         begins = time.time() + self.soon
@@ -239,7 +239,7 @@ class LoadSession(Session):
         return self.workspace.suite(self.inventory.files[path].suite)
 
     def _keep(self, context: RunContext, message: LoadErrorMessage) -> None:
-        """Tell of an error, with its exchange as a file; each kind once, of all processes."""
+        """Report an error, with its exchange as a file; each kind once for all processes."""
         if not self._measured.is_new_error(message):
             return
         path = ""

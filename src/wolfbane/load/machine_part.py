@@ -59,11 +59,11 @@ class MachineWorker:
         self._part.post(TellWorker(self._slot, dict(message)))
 
     def hear(self, message: WorkerMessage) -> None:
-        """Take a message of the worker."""
+        """Process a message of the worker."""
         self._listen(message)
 
     def end(self, end: RequestEnd) -> None:
-        """The request that is in progress is over, if there is one."""
+        """The request in progress has ended, if there is one."""
         if self._answer is not None and not self._answer.done():
             self._answer.set_result(end)
 
@@ -82,17 +82,17 @@ class MachinePart:
         self._ready: asyncio.Future[str] = asyncio.get_running_loop().create_future()
 
     def post(self, order: CoreMessage) -> None:
-        """Send an order soon, after those before it."""
+        """Send an order soon, after the earlier orders."""
         self._orders.put_nowait(order)
 
     async def start(self, suite: str, target: str) -> str:
-        """Start the workers once the machine is ready; why that could not be done, or nothing."""
+        """Start the workers when the machine is ready; returns the reason if that failed."""
         self._suite, self._target = suite, target
         return await self._ready
 
     @asynccontextmanager
     async def served(self) -> AsyncIterator[None]:
-        """Hear the machine and send it orders; at the end its part is over."""
+        """Receive messages of the machine and send orders to it; at the end, its part has ended."""
         sending = asyncio.create_task(self._send())
         hearing = asyncio.create_task(self._serve())
         try:

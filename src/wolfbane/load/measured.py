@@ -15,7 +15,7 @@ from wolfbane.workers.load_messages import LoadedMessage, LoadErrorMessage, Load
 BUSY = 0.9
 """Processor use above which a process of Wolfbane counts as busy."""
 LAG = 0.05
-"""Seconds that an event loop may be late before figures suffer."""
+"""Seconds that an event loop may be late before figures become unreliable."""
 _OFTEN = 0.2
 """Part of the seconds in which that may happen before the load test is marked."""
 
@@ -36,7 +36,7 @@ class Measured:
         self._errors: set[tuple[str, str, str]] = set()
         self._late = self._seconds = self._busy = self._lagging = 0
         self.losses: list[str] = []
-        """Processes that ended before their time, in words."""
+        """Processes that ended too early, as texts."""
 
     def second(self, message: LoadSecondMessage, mask: Callable[[str], str]) -> None:
         """Add the figures of one process; when all have reported a second, report it."""
@@ -110,7 +110,7 @@ class Measured:
         return figures
 
     def _limited(self) -> str:
-        """How the generator was the limit itself, if it was."""
+        """The reason why the generator itself was the bottleneck, if it was."""
         many = max(self._seconds * _OFTEN, 2)
         reasons = []
         if self._busy >= many:

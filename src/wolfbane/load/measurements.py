@@ -62,7 +62,7 @@ class Measurements:
 
     @property
     def limited(self) -> str:
-        """How the generator was the limit, if it was."""
+        """The reason why the generator was the bottleneck, if it was."""
         return self.finished.limited if self.finished else ""
 
     @property
@@ -88,7 +88,7 @@ class Measurements:
         return kinds
 
     def as_data(self) -> dict[str, Any]:
-        """All of it for JSON; times are in seconds."""
+        """All data for JSON; times are in seconds."""
         return {
             "started": self.started, "finished": self.finished,
             "steps": [_row(*key, step, self.figures.seconds) for key, step in self.steps],

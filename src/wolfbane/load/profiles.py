@@ -13,7 +13,7 @@ from wolfbane.units import rate, seconds
 from wolfbane.workspace.settings import LoadProfile, LoadStage, Workspace
 
 _SHAPE = ("users", "ramp", "loops", "duration", "rate")
-"""Options that take the place of a profile's stages."""
+"""Options that replace a profile's stages."""
 _TIMES = ("ramp", "duration")
 _LISTS = ("limits", "stop_if")
 _SAME = ("users", "loops", "rate", "arrivals", "pause", "order", "contract", "samples", "rows")
@@ -29,7 +29,7 @@ def find_profile(workspace: Workspace, name: str) -> LoadProfile:
 
 
 def with_profile(profile: LoadProfile, name: str, given: Mapping[str, Any]) -> LoadRequest:
-    """The request that a profile makes with the options that were given. Raises InputError."""
+    """The request from a profile and the given options. Raises InputError."""
     values: dict[str, Any] = {key: getattr(profile, key) for key in _SAME}
     values |= {key: tuple(getattr(profile, key)) for key in _LISTS}
     try:
@@ -47,7 +47,7 @@ def with_profile(profile: LoadProfile, name: str, given: Mapping[str, Any]) -> L
 
 
 def _staged(stages: Sequence[LoadStage], name: str) -> dict[str, Any]:
-    """The stages as points in time. Raises InputError where users and rates are mixed."""
+    """The stages as points in time. Raises InputError if users and rates are mixed."""
     rated = [bool(stage.rate) for stage in stages]
     if any(rated) and not all(rated):
         words = f"load profile '{name}': use users in all stages, or a rate in all stages"

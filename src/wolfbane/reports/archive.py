@@ -17,7 +17,7 @@ from wolfbane.results.record import Record
 def write_archive(record: Record) -> bytes:
     """The folder as a gzip-compressed tar archive; the same bytes each time.
 
-    A record that is in no folder has its journal in the archive, and nothing else.
+    A record without a folder has only its journal in the archive.
     """
     buffer = io.BytesIO()
     with (

@@ -12,7 +12,7 @@ from wolfbane.reports.text import visible
 
 
 def browser_table(browsers: Sequence[BrowserStatus]) -> list[Column]:
-    """One line each: name, engine, version, window, who uses it, and whether it is here."""
+    """One line each: name, engine, version, window, users, and whether it is installed."""
     here = [_presence(browser) for browser in browsers]
     return [
         Column("browser", [visible(found.name) for found in browsers]),

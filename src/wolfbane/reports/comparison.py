@@ -29,7 +29,7 @@ _GROUPS = {
 
 
 def comparison_parts(console: Page, found: Comparison) -> Iterator[RenderableType]:
-    """Counts side by side, then what changed, group by group."""
+    """The counts side by side, then the changes, group by group."""
     for title, entry in (("before", found.before), ("after", found.after)):
         line = Text.assemble((f"{title:<8}", "dim"), visible(entry.name))
         line.append(f"  {entry.began[:16].replace('T', ' ')}  {clock(entry.seconds)}", style="dim")
@@ -100,7 +100,7 @@ def _outcome(ended: TestEnd | None) -> Text:
 
 
 def load_parts(console: Page, changes: Sequence[StepChange]) -> Iterator[RenderableType]:
-    """Of two loads: the times of each step, and the tests with steps that got slower."""
+    """For two load tests: the times of each step, and the tests with slower steps."""
     if not changes:
         return
     from wolfbane.reports.load_comparison import change_columns, slower_tests  # Matplotlib

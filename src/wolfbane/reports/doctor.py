@@ -20,7 +20,7 @@ _STYLES = {State.OK: "dark_cyan", State.WARNING: "bold khaki1", State.MISSING: "
 
 
 def print_findings(console: Page, workspace: Workspace, findings: Sequence[Finding]) -> None:
-    """A row for each, what to do about it below, and the counts at the end."""
+    """A row for each, the fix below it, and the counts at the end."""
     where = workspace.file or f"{workspace.root} (no wolfbane.toml; 'wolfbane init' writes one)"
     console.print(Text.assemble((workspace.name, "bold"), ("  ", ""), (str(where), "dim")))
     console.print()

@@ -11,7 +11,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 def environment_lines(workspace: Workspace) -> Iterator[str]:
-    """A line for each environment: its name, what it extends, how many values it gives."""
+    """A line for each environment: its name, its base, and the number of its values."""
     rows = []
     for name, table in workspace.settings.env.items():
         given = list(by_dotted_name(table, workspace.settings.param))

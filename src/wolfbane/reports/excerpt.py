@@ -16,7 +16,7 @@ PLAIN_HERE, PLAIN_GUTTER = "*", "."
 
 
 def excerpt_lines(excerpt: Excerpt, *, plain: bool = False) -> Iterator[tuple[str, str, bool]]:
-    """The number with its mark, the source, and whether it is the line that it is about."""
+    """The number with its mark, the source, and whether it is the relevant line."""
     here, gutter = (PLAIN_HERE, PLAIN_GUTTER) if plain else (HERE, GUTTER)
     width = len(str(excerpt.first + len(excerpt.lines)))
     for number, line in enumerate(excerpt.lines, excerpt.first):

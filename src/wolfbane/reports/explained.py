@@ -65,7 +65,7 @@ def explained(
 
 
 def step_rows(steps: Sequence[StepLine], listing: StepListing) -> list[tuple[str, Text | str]]:
-    """Each step of a scenario with the place of the function that it means."""
+    """Each step of a scenario with the place of its function."""
     definitions: dict[tuple[int, str], list[StepDefinition]] = {}
     for definition in listing.definitions:
         for use in definition.uses:
@@ -81,7 +81,7 @@ def step_rows(steps: Sequence[StepLine], listing: StepListing) -> list[tuple[str
 
 
 def _last_runs(variants: Sequence[Test], newest: Newest) -> Iterator[Text]:
-    """How each variant that ever ran last ended."""
+    """The last outcome of each variant."""
     ran = False
     for test in variants:
         for environment, (outcome, seconds) in newest.variants(test.address).items():

@@ -19,7 +19,7 @@ LONGEST = 2_000
 """Characters of a line in a message."""
 SHOWN_OF_PART = 12
 MANY = 3
-"""From so many others on, failures that are the same are printed once."""
+"""Number of equal failures from which they are printed once."""
 PLACES = 3
 IN_THE_STEP = "\n\nin the step: "
 """The second part of a scenario's message."""
@@ -32,7 +32,7 @@ def print_failure(
     """Print one failure. All output of a test is shown as plain, safe text.
 
     ``folder`` is that of the run, before the paths of its evidence; ``pointed`` are the arguments
-    that point a run at the same place.
+    that select the same environment.
     """
     style = STYLES[result.outcome]
     head = Text.assemble((f"{result.outcome}", style), "  ", (in_line(result.address), "bold"))
@@ -52,7 +52,7 @@ def print_failures(
     console: Page, results: Iterable[Result], *, verbose: bool, folder: str,
     pointed: Sequence[str] = (),
 ) -> None:  # fmt: skip
-    """Print failures; what many tests have in common is printed once, with where else it is."""
+    """Print failures. A failure that many tests share is printed once, with its other places."""
     groups: dict[object, list[Result]] = {}
     for result in results:
         groups.setdefault(result.address if verbose else _alike(result), []).append(result)
@@ -92,7 +92,7 @@ def _places(title: str, results: Sequence[Result]) -> Text:
 
 
 def print_flaky(console: Page, result: Result, folder: str) -> None:
-    """A test that passed in the end, and each attempt before that."""
+    """A test that passed in the end, and each earlier attempt."""
     head = Text.assemble((f"{result.outcome}", STYLES[result.outcome]), "  ")
     head.append(in_line(result.address), style="bold")
     head.append(f"  passed on attempt {result.attempt}", style="dim")
@@ -124,7 +124,7 @@ def _attempts(result: Result, folder: str) -> Iterator[Text]:
 def print_blocked(
     console: Page, results: Iterable[Result], folder: str, pointed: Sequence[str] = ()
 ) -> None:
-    """What is missing, each thing once, with how many tests of which suites it keeps back."""
+    """The missing things, each once, with the number of tests and suites that it blocks."""
     groups: dict[str, list[Result]] = {}
     for result in results:
         if result.outcome is Outcome.BLOCKED:
@@ -180,7 +180,7 @@ def _says_more(result: Result) -> bool:
 def _evidence(result: Result, folder: str) -> list[str]:
     """A line for each file, and one for the name and the step of a step's attachment.
 
-    A picture of each step is one line for all; what only the page reads is left out.
+    A screenshot of each step is one line for all; files only for the page are left out.
     """
     pictures = [kept for kept in result.evidence if kept.kind == "picture"]
     shown = [kept for kept in result.evidence if kept.kind not in ("picture", "replay")]
@@ -216,7 +216,7 @@ def _shortened(message: str) -> str:
 
 
 _DIFFERENCE = {"+": "dark_cyan", "-": "indian_red1"}
-"""Styles of lines that differ, by their first character."""
+"""Styles of lines in a difference, by their first character."""
 
 
 def _message(message: str) -> Text:

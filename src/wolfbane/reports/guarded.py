@@ -12,8 +12,9 @@ if TYPE_CHECKING:
     from wolfbane.reports.console import ConsoleReport
 
 _LATER = 0.005
-"""Seconds that the first events of a run wait: by then its first workers are being started, and
-the modules that print are imported while these start, too."""
+"""Seconds that the first events of a run wait: by then, its first workers are starting, and the
+modules for printing are imported at the same time.
+"""
 
 
 class GuardedConsole:

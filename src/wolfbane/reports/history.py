@@ -61,9 +61,9 @@ def run_table(entries: Sequence[RunEntry]) -> list[Column]:
 
 
 def suites_shown(entry: RunEntry) -> str:
-    """Which commit the suites of a run were from: ``v1.4``, ``1a2b3c4d5e``, ``1a2b3c4d5e+``.
+    """The commit of a run's suites: ``v1.4``, ``1a2b3c4d5e``, ``1a2b3c4d5e+``.
 
-    With the plus, files differed from the commit.
+    With the plus sign, files differed from the commit.
     """
     if entry.revision and entry.revision != entry.commit_hash:
         return entry.revision
@@ -71,7 +71,7 @@ def suites_shown(entry: RunEntry) -> str:
 
 
 def test_table(histories: Sequence[TestHistory], width: int) -> list[Column]:
-    """Tests with a mark for each run, the newest at the right."""
+    """Tests with a mark for each run, the newest on the right."""
     most = max(width // 4, 10)
     ran = [len(history.counted) for history in histories]
     pairs = list(zip(histories, ran, strict=True))
@@ -92,7 +92,7 @@ def _marks(history: TestHistory, most: int) -> Text:
 
 @lru_cache(maxsize=4096)
 def _line_of(outcomes: Sequence[str]) -> Text:
-    """A mark for each outcome. Tests that ended alike share a line: few lines differ."""
+    """A mark for each outcome. Tests with equal outcomes share a line, because few lines differ."""
     line = Text()
     for each in outcomes:
         outcome = Outcome(each) if each else None
@@ -120,7 +120,7 @@ def runs_as_json(entries: Sequence[RunEntry]) -> str:
 
 
 def tests_as_json(histories: Sequence[TestHistory], entries: Sequence[RunEntry]) -> str:
-    """An array of objects, one for each test, with its outcome in each run that it was in."""
+    """An array of objects, one for each test, with its outcome in each of its runs."""
     names = [entry.name for entry in reversed(entries)]
     rows = [
         {

@@ -13,7 +13,7 @@ from rich.segment import Segment
 from rich.text import Text
 
 NARROWEST = 16
-"""Columns that text is still wrapped in, however narrow the terminal."""
+"""Minimum width in columns for wrapped text, however narrow the terminal is."""
 _BREAKS = re.compile(r"[/#._=,&?@:-](?=[^\s/#])")
 
 
@@ -82,7 +82,7 @@ class Column(msgspec.Struct, frozen=True):
 
 
 def fitted(console: Console, columns: Sequence[Column], width: int) -> Iterator[RenderableType]:
-    """The table with the columns that there is room for, and the names of the others."""
+    """The table with the columns that fit, and the names of the others."""
     kept = list(columns)
     gap = 2 if _least_width(kept, 2) <= width else 1
     while (room := width - _least_width(kept, gap)) < 0 and any(c.rank for c in kept):
@@ -96,8 +96,8 @@ def fitted(console: Console, columns: Sequence[Column], width: int) -> Iterator[
 class AsTheyAre:
     """Texts on separate lines, printed without wrapping.
 
-    The terminal wraps them, so that they can be copied in one piece. It takes a tenth of the time
-    that printing each of them does.
+    The terminal wraps them, so that they can be copied in one piece. This takes a tenth of the time
+    of printing each separately.
     """
 
     def __init__(self, texts: Sequence[Text | str]) -> None:
@@ -112,8 +112,7 @@ class AsTheyAre:
 class Rows:
     """A table with a line below the column titles.
 
-    The library's own tables look at each cell several times: twenty thousand rows took ten
-    seconds.
+    The library's own tables process each cell several times: twenty thousand rows took ten seconds.
     """
 
     def __init__(self, columns: Sequence[Column], gap: int) -> None:
@@ -123,7 +122,7 @@ class Rows:
 
     @property
     def width(self) -> int:
-        """Its width, with a blank at either side."""
+        """Its width, with a blank on each side."""
         return self._across + 2
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
@@ -143,9 +142,9 @@ class Rows:
         self, console: Console, cells: Sequence[Text | str],
         drawn: dict[int, Sequence[Segment]] | None = None,
     ) -> Iterator[Segment]:  # fmt: skip
-        """The lines of a row; the cells that have fewer lines are empty below.
+        """The lines of a row; cells with fewer lines are empty below.
 
-        ``drawn`` keeps cells of one line, by their identity: many rows may share one.
+        ``drawn`` caches cells with one line, by identity: many rows may share one.
         """
         split = [_lines(cell) for cell in cells]
         for number in range(max(map(len, split))):
@@ -191,7 +190,7 @@ def _lines(cell: Text | str) -> Sequence[Text | str]:
 
 
 def _length(cell: Text | str) -> int:
-    """Columns that a cell takes, or its longest line."""
+    """The width of a cell, or of its longest line, in columns."""
     text = cell if isinstance(cell, str) else cell.plain
     if text.isascii() and "\n" not in text:
         return len(text)
@@ -204,7 +203,7 @@ def _width(column: Column) -> int:
 
 
 def _least_width(columns: Sequence[Column], gap: int) -> int:
-    """The least width of a table with these columns."""
+    """The minimum width of a table with these columns."""
     narrow = [replace(c, cells=["x" * NARROWEST]) if c.wraps else c for c in columns]
     return Rows(narrow, gap).width
 

@@ -8,5 +8,5 @@ from wolfbane.results.record import Record
 
 
 def write_lines(record: Record) -> bytes:
-    """A line for each result, UTF-8, as the journal has it; in the order of their ends."""
+    """One line for each result, UTF-8, as in the journal, in order of completion."""
     return b"".join(msgspec.json.encode(result) + b"\n" for result in record.results)

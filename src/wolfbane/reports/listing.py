@@ -31,9 +31,9 @@ _NARROWEST = 12
 _BEFORE = 12
 """Columns of a table before and after a name: the mark, the line and the gaps."""
 _GAP = "\N{NO-BREAK SPACE}"
-"""Between a tag and its count: a line does not end there."""
+"""Between a tag and its count: no line break is allowed there."""
 _TAGS = 20
-"""Columns that tags have at least, where a terminal is narrow."""
+"""Minimum columns for tags on a narrow terminal."""
 
 
 def table(tests: Sequence[Test], by: str, room: int) -> Iterator[str]:
@@ -63,7 +63,7 @@ def table(tests: Sequence[Test], by: str, room: int) -> Iterator[str]:
 
 
 def tree(tests: Sequence[Test], by: str) -> Iterator[str]:
-    """Groups, their files, and the names inside them, each level set in."""
+    """Groups, their files, and the names inside them, each level indented."""
     for heading, members in _groups(tests, by):
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         above: list[str] = []
@@ -104,7 +104,7 @@ def as_json(tests: Sequence[Test], status: Mapping[str, str]) -> str:
 
 
 def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int], room: int) -> Iterator[str]:
-    """The counts: tests, files, suites, each tag; what was left out; what ``~`` means.
+    """The counts: tests, files, suites, each tag; the excluded tests; the meaning of ``~``.
 
     Lines have at most ``room`` columns.
     """

@@ -23,7 +23,7 @@ _IN_THE_PAGE = {
 }  # fmt: skip
 """Placeholder colours for those of the page, which change with its theme."""
 _SIZE = (4.6, 2.5)
-"""Inches. A phone shows it at two thirds of that, and its texts can still be read."""
+"""Inches. A phone shows it at two thirds of that size, and its texts are still readable."""
 _NINES = (0.0, 50.0, 90.0, 99.0, 99.9, 99.99)
 
 
@@ -41,7 +41,7 @@ class Chart:
         self.axes.set_ylabel(up)
 
     def svg(self) -> str:
-        """The figure as an element for HTML, with its title for those who cannot see it."""
+        """The figure as an HTML element, with its title for screen readers."""
         import matplotlib as mpl
 
         axes = self.axes
@@ -120,7 +120,7 @@ def _distribution(measured: Measurements) -> Chart:
 
 
 def draw_distribution(axes: Axes, lines: Sequence[tuple[str, Histogram, str]]) -> None:
-    """Times by percentile, on an axis that gives each further nine the same room."""
+    """Times by percentile, on an axis with equal space for each further nine."""
     import numpy as np
 
     deepest = max((histogram.count for _, histogram, _ in lines), default=1)

@@ -53,7 +53,7 @@ def _words(change: StepChange) -> Text:
 
 
 def slower_tests(changes: Sequence[StepChange]) -> Iterator[str]:
-    """The tests with steps that got slower, by address."""
+    """The tests with slower steps, by address."""
     yield from dict.fromkeys(change.workflow for change in changes if change.slower)
 
 
@@ -73,7 +73,7 @@ def changes_as_data(changes: Sequence[StepChange]) -> list[dict[str, Any]]:
 
 
 def draw_changes(changes: Sequence[StepChange], path: Path) -> None:
-    """Write the distributions of each step over each other, as PNG or SVG. Raises InputError."""
+    """Write the distributions of each step in one picture, as PNG or SVG. Raises InputError."""
     if not changes:
         raise InputError(
             Problem("--picture needs two load tests, but these runs are not load tests")

@@ -56,7 +56,7 @@ def _shape(event: LoadStarted) -> str:
 
 
 def _machines(machines: Sequence[LoadMachine]) -> str:
-    """Where the processes are, and how well the clocks agree."""
+    """The machines of the processes, and how well their clocks agree."""
     where = f"on {', '.join(f'{each.name} ({each.processes})' for each in machines)}"
     error = max(each.clock_error for each in machines)
     return f"{where}; clocks differ by at most {error * 1000:.1f} ms" if error else where
@@ -72,7 +72,7 @@ def step_columns(
 ) -> list[Column]:
     """A row for each workflow and, below it, for its steps; all requests in the last row.
 
-    ``marked`` puts a sign before times that the generator may have made longer.
+    ``marked`` puts a sign before times that the generator may have increased.
     """
     rows = figures.in_order(keys)
     several = len(rows) > 2

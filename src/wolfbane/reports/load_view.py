@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from wolfbane.reports.style import Page
 
 RECENT = 10
-"""Seconds that the figures of the live view are about."""
+"""Seconds that the figures of the live view cover."""
 _BARS = " ▁▂▃▄▅▆▇█"
 
 

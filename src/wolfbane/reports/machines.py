@@ -20,7 +20,7 @@ def machine_table(
     names: Sequence[str], slots: Sequence[int], facts: Sequence[MachineFacts | None],
     abilities: Sequence[MachineAbilities | None],
 ) -> list[Column]:  # fmt: skip
-    """One line for each machine: what it is, and how many suites and browsers it has."""
+    """One line for each machine: its properties, and the number of its suites and browsers."""
     return [
         Column("machine", [visible(name) for name in names]),
         Column("slots", [str(count) for count in slots], right=True),
@@ -36,7 +36,7 @@ def machine_table(
 def machine_problems(
     names: Sequence[str], problems: Sequence[str], abilities: Sequence[MachineAbilities | None]
 ) -> Iterator[Text]:
-    """Why machines cannot be used, and why some cannot run a suite or a browser."""
+    """The reasons why machines cannot be used, or cannot run a suite or a browser."""
     for name, problem, able in zip(names, problems, abilities, strict=True):
         if problem:
             yield Text(visible(f"{name}: {problem}"))

@@ -18,7 +18,7 @@ from wolfbane.results.record import Record
 
 MOST = 15
 LARGEST = 8 << 20
-"""Bytes of a report that is still attached."""
+"""Maximum size in bytes of an attached report."""
 _TEMPLATES = jinja2.Environment(
     loader=jinja2.PackageLoader("wolfbane.reports", "mails"),
     autoescape=jinja2.select_autoescape(["html"]),
@@ -40,7 +40,7 @@ def compose(
     record: Record, since: Comparison | None = None, link: str = "", sender: str = "",
     recipients: Sequence[str] = (),
 ) -> EmailMessage:  # fmt: skip
-    """The mail of a run, as RFC 5322 has it. With a ``link`` the report is not attached."""
+    """The mail of a run in the form of RFC 5322. With a ``link``, the report is not attached."""
     started, finished = record.started, record.finished
     verdict = sentence_of(record)
     name = visible(started.workspace) if started else "Tests"

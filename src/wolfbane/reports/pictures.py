@@ -85,7 +85,7 @@ def _draw_outcomes(
 
 
 def _draw_times(axes: Axes, shown: Sequence[TestHistory]) -> None:
-    """How long each test took: a dot for each run, a line for the median."""
+    """The duration of each test: a dot for each run, a line for the median."""
     for row, history in enumerate(shown):
         seconds = [each.seconds for each in history.counted]
         if seconds:

@@ -15,7 +15,7 @@ from wolfbane.reports.text import in_line, many, visible
 def print_plan(
     console: Page, plan: Plan, broken: Sequence[Result], whole_files: Collection[str]
 ) -> None:
-    """Addresses on standard output, one a line, so that they can be piped on; then the counts.
+    """Addresses on standard output, one per line, for piping; then the counts.
 
     ``whole_files``: suites in which only files can be selected.
     """

@@ -20,7 +20,7 @@ _PORTS = {"starttls": 587, "tls": 465, "none": 25}
 
 
 def check_mail(mail: Mail | None, recipients: Sequence[str]) -> None:
-    """Look before a run whether its mail can be sent at all. Raises InputError."""
+    """Check before a run whether its mail can be sent. Raises InputError."""
     if mail is None:
         hint = 'add [mail] with server = "HOST" and sender = "ADDRESS" to wolfbane.toml'
         raise InputError(Problem("--mail-to: no mail server is configured", hint=hint))
@@ -33,7 +33,7 @@ def check_mail(mail: Mail | None, recipients: Sequence[str]) -> None:
 
 
 def read_recipients(given: Sequence[str]) -> list[str]:
-    """Addresses as mails have them (RFC 5322), from texts that are each a list of some.
+    """Addresses in the form of mails (RFC 5322), from texts with one or several addresses.
 
     ``crew@harbour.example, Harbour master <master@harbour.example>``. Raises InputError.
     """

@@ -28,12 +28,12 @@ class QuarantinedTests(msgspec.Struct, frozen=True):
 
     @property
     def stable(self) -> int:
-        """Of how many newest runs each of its tests passed every one."""
+        """The number of newest runs in which each of its tests passed."""
         return min((history.stable for history in self.histories), default=0)
 
     @property
     def lately(self) -> tuple[int, int]:
-        """How often its tests passed, of how many times."""
+        """How often its tests passed, and how often they ran."""
         ran = sum(len(history.counted) for history in self.histories)
         return sum(history.passed for history in self.histories), ran
 

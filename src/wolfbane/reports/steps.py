@@ -14,7 +14,7 @@ from wolfbane.reports.layout import Column
 from wolfbane.reports.text import visible
 
 _ALIKE = 0.85
-"""From this share of common characters on, two patterns are near duplicates."""
+"""The share of common characters from which two patterns are near duplicates."""
 _HOLE = re.compile(r"[\"']?\{\w*\}[\"']?")
 
 

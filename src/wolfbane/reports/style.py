@@ -78,12 +78,12 @@ class Page(Console):
         self.file.writelines(f"{text}\n" for text in texts)
 
     def on_broken_pipe(self) -> None:
-        """Leave it to the program what a reader who left means."""
+        """Leave the handling of a closed reader to the program."""
         raise BrokenPipeError
 
 
 class _WithoutTrailingSpaces:
-    """A stream for programs: what fills a line up to its width is for terminals."""
+    """A stream for programs: padding up to the line width is only for terminals."""
 
     def __init__(self, stream: TextIO) -> None:
         self._stream = stream

@@ -24,7 +24,7 @@ SHOWN_FILES = 3
 def summary_table(
     results: Sequence[Result], suites: Iterable[str], apart: Container[str] = ()
 ) -> list[Column]:
-    """Suites, in this order, by outcomes; outcomes that never came have no column.
+    """Suites, in this order, by outcomes; unused outcomes have no column.
 
     Tests with addresses in ``apart`` are quarantined: they have a separate column.
     """
@@ -64,20 +64,20 @@ def summary_table(
 
 
 _RANKS = {Outcome.SKIPPED: 3, Outcome.TODO: 3}
-"""Outcomes that a narrow table does without first."""
+"""Outcomes that a narrow table drops first."""
 
 
 def _numbers(
     title: str, by_suite: Mapping[str, int], style: str, rank: int, *, several: bool
 ) -> Column:
-    """A column of counts, its sum at the foot of several suites."""
+    """A column of counts, with its sum below if there are several suites."""
     cells = [Text(str(n or "-"), style=style if n else "dim") for n in by_suite.values()]
     footer = Text(str(sum(by_suite.values())), style=style) if several else None
     return Column(title, cells, rank, right=True, footer=footer)
 
 
 def slowest(results: Sequence[Result], width: int) -> Text | None:
-    """The slowest tests, when any is slow enough to matter."""
+    """The slowest tests, if any test is slow enough to matter."""
     slow = sorted((r for r in results if r.seconds >= SLOW), key=lambda r: -r.seconds)[:SHOWN_SLOW]
     if not slow:
         return None
@@ -103,7 +103,7 @@ def came_up_line(chosen: int, came_up: Mapping[str, int]) -> Text:
 
 
 def coverage_lines(covered: Covered, width: int) -> Text:
-    """How many operations of an API were called, which were not, and the statuses that came."""
+    """The number of called operations of an API, the uncalled ones, and the returned statuses."""
     called = {name for name, _, _, _ in covered.exercised}
     whole = len(called) + len(covered.missing)
     statuses = sorted({status for _, status, _, _ in covered.exercised})
@@ -151,6 +151,6 @@ def closing_line(
 
 
 def again_line(run: str, pointed: Sequence[str]) -> Text:
-    """How to run again what failed in a run."""
+    """The command that runs the failed tests of a run again."""
     command = repeating_failed(run, pointed)
     return Text.assemble(("run the failed tests again: ", "dim"), command)

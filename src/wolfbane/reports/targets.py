@@ -20,7 +20,7 @@ _GAP = 3
 def side_by_side(
     results: Sequence[Result], suites: Sequence[str], targets: Sequence[str], width: int
 ) -> Iterator[RenderableType]:
-    """Suites by targets, and the tests that ended in different ways. ``width`` in columns."""
+    """Suites by targets, and the tests with different outcomes. ``width`` in columns."""
     yield from _tables(results, suites, targets, width)
     differing = list(_differing(results, targets))
     if differing:
@@ -30,7 +30,7 @@ def side_by_side(
 def _tables(
     results: Sequence[Result], suites: Sequence[str], targets: Sequence[str], width: int
 ) -> Iterator[Rows]:
-    """One table, or as many as it takes for their columns to stay whole."""
+    """One table, or several if the columns do not fit into one."""
     cells = {
         (suite, target): _cell(
             Counter(r.outcome for r in results if r.suite == suite and r.target == target)

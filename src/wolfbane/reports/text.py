@@ -29,7 +29,7 @@ def _escape(character: str) -> str:
 
 
 def aligned(rows: Sequence[Sequence[str]]) -> Iterator[str]:
-    """Rows as lines, their cells in columns."""
+    """Rows as lines, with their cells in columns."""
     shown = [[visible(cell) for cell in row] for row in rows]
     widths = [max(map(len, column)) for column in zip(*shown)]
     for row in shown:
@@ -37,7 +37,7 @@ def aligned(rows: Sequence[Sequence[str]]) -> Iterator[str]:
 
 
 def clock(seconds: float) -> str:
-    """A duration for people: ``12 ms``, ``3.42 s``, ``2 min 05 s``."""
+    """A duration for display: ``12 ms``, ``3.42 s``, ``2 min 05 s``."""
     if seconds < 0.0995:
         return f"{seconds * 1000:.0f} ms"
     if seconds < 60:
@@ -52,12 +52,12 @@ def many(count: int, noun: str) -> str:
 
 
 def repeating(addresses: Iterable[str], pointed: Sequence[str] = ()) -> str:
-    """The command that runs these tests again, at the same place."""
+    """The command that runs these tests again, in the same environment."""
     return visible(shlex.join(["wolfbane", "run", *pointed, *addresses]))
 
 
 def repeating_failed(run: str, pointed: Sequence[str] = ()) -> str:
-    """The command that runs again what failed in a run, wherever it is typed."""
+    """The command that runs the failed tests of a run again, from any folder."""
     place: list[str] = []
     for number, word in enumerate(pointed):
         if word in ("-w", "--workspace"):

@@ -9,7 +9,7 @@ from typing import TextIO
 PIPED_WIDTH = 80
 """Columns of prose if there is no terminal."""
 WIDEST = 120
-"""Columns that are used of a terminal, however wide it is."""
+"""Maximum columns that are used of a terminal."""
 UNBOUNDED = 10_000
 """Columns of a pipe if its reader set no width."""
 

@@ -12,7 +12,7 @@ from wolfbane.results.record import Record
 
 
 def render(form: str, record: Record) -> bytes:
-    """A report in a format. Its writer is imported now: some need large libraries."""
+    """A report in a format. Its writer is imported now, because some need large libraries."""
     module, _, function = WRITERS[form].partition(":")
     written: bytes = getattr(importlib.import_module(module), function)(record)
     return written

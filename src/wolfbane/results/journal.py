@@ -49,7 +49,7 @@ class Journal:
             self._append(msgspec.json.encode(event) + b"\n")
 
     def _append(self, line: bytes) -> None:
-        """Write a whole line or nothing: a full disk takes a part of one."""
+        """Write a complete line or nothing: a full disk may accept a part of one."""
         rest = line
         try:
             while rest:
@@ -80,7 +80,7 @@ _BEGINS_WITHIN = 3600.0
 
 
 def read_journal(folder: Path) -> Iterator[Event]:
-    """The events of a run; a last line that was cut short is left out. Raises InputError."""
+    """The events of a run, without an incomplete last line. Raises InputError."""
     path = folder / JOURNAL_NAME
     try:
         lines = path.read_bytes().split(b"\n")

@@ -9,12 +9,12 @@ import msgspec
 
 
 def readable(value: Any) -> bytes:
-    """A document with two spaces of indentation and a line's end, UTF-8."""
+    """A document with two spaces of indentation and a line end, UTF-8."""
     return msgspec.json.format(msgspec.json.encode(value), indent=2) + b"\n"
 
 
 def compact(value: Any) -> str:
-    """A document on one line. Half characters, which no UTF-8 has, are written as escapes."""
+    """A document on one line. Surrogates, which UTF-8 cannot encode, are written as escapes."""
     try:
         return msgspec.json.encode(value).decode()
     except UnicodeEncodeError:

@@ -16,14 +16,14 @@ NAME = "outcomes.json"
 
 
 class Known(msgspec.Struct, frozen=True):
-    """Newest outcomes, and durations in seconds, by the addresses that a command has for tests."""
+    """Newest outcomes, and durations in seconds, by the addresses that a command uses for tests."""
 
     status: Mapping[str, str] = msgspec.field(default_factory=dict)
     times: Mapping[str, float] = msgspec.field(default_factory=dict)
 
 
 class _Entry(msgspec.Struct, frozen=True):
-    """How a variant last ended: ``place`` is its address without the environment.
+    """The last outcome of a variant: ``place`` is its address without the environment.
 
     ``machine`` is that of a cluster, if it ran on one.
     """
@@ -46,9 +46,9 @@ class Newest:
                 self._found[variant] = _Entry(*values)
 
     def known(self, environments: Mapping[str, str]) -> Known:
-        """What is known of tests in the environments of a run: their names, by label.
+        """The known facts about tests in the environments of a run: their names, by label.
 
-        A run in one environment has no label: its tests have no environment in their addresses.
+        A run in one environment has no label, so the addresses of its tests have no environment.
         """
         plain = environments.get("")
         status, times = {}, {}
@@ -72,12 +72,12 @@ class Newest:
         return {entry.environment: (entry.outcome, entry.seconds) for entry in mine}
 
     def environments(self, wanted: Callable[[str], bool]) -> list[str]:
-        """The environments in which a test last ended with an outcome that is wanted."""
+        """The environments in which the last outcome of a test matches."""
         found = {e.environment: None for e in self._found.values() if wanted(e.outcome)}
         return list(found)
 
     def by_machine(self) -> dict[str, list[str]]:
-        """The addresses of tests that last ran on each machine of a cluster, by its name."""
+        """The addresses of the tests that last ran on each machine of a cluster, by its name."""
         addresses: dict[str, list[str]] = {}
         for variant, entry in self._found.items():
             if entry.machine:

@@ -44,11 +44,11 @@ class QuarantineEntry(msgspec.Struct, frozen=True):
     file: str = NAME
 
     def is_over(self, today: date) -> bool:
-        """Whether its date is past."""
+        """Whether its end date has passed."""
         return self.until is not None and today > self.until
 
     def days(self, today: date) -> int:
-        """How long it has been there."""
+        """The number of days since its start."""
         return (today - self.since).days
 
 
@@ -73,12 +73,15 @@ class Quarantine:
         return [entry for entry, matches in self._matchers if not any(map(matches, tests))]
 
     def expression(self) -> Expression | None:
-        """All of it as one expression; None without entries."""
+        """All entries as one expression; None without entries."""
         return any_of([parse(entry.match) for entry in self.entries]) if self.entries else None
 
 
 def read_quarantine(workspace: Workspace) -> Quarantine:
-    """The quarantine of a workspace and of those it includes. Raises InputError with problems."""
+    """The quarantine of a workspace and of its included ones.
+
+    Raises InputError with all problems.
+    """
     entries = read_entries(workspace.home)
     for folder in workspace.included:
         for entry in read_entries(workspace.home / folder):
@@ -88,7 +91,7 @@ def read_quarantine(workspace: Workspace) -> Quarantine:
 
 
 def read_entries(root: Path) -> list[QuarantineEntry]:
-    """The entries of the file in a folder, if there is one. Raises InputError with problems."""
+    """The entries of the file in a folder, if there is one. Raises InputError with all problems."""
     path = root / NAME
     try:
         text = read_regular(path).decode("utf-8")

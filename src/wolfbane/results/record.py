@@ -51,7 +51,7 @@ class Record(msgspec.Struct):
 
     @property
     def seconds(self) -> float:
-        """How long it took."""
+        """The duration of the run."""
         return self.finished.seconds if self.finished else 0.0
 
     @property
@@ -75,7 +75,7 @@ class Record(msgspec.Struct):
 
     @property
     def reasons(self) -> dict[str, str]:
-        """Why tests are quarantined, by address."""
+        """The reasons for quarantined tests, by address."""
         entries = self.started.quarantined if self.started else {}
         return {address: entry.because for address, entry in entries.items()}
 
@@ -89,7 +89,7 @@ def read_record(folder: Path) -> Record:
 
 
 class RecordKeeper:
-    """A listener that gathers the record of a run in progress."""
+    """A listener that collects the record of a run in progress."""
 
     def __init__(self, folder: Path) -> None:
         self.record = Record(folder=folder)
@@ -117,7 +117,7 @@ class RecordKeeper:
             load.finished = event
 
     def write_summary(self) -> None:
-        """Write what the run came to, without its results: those are in the journal."""
+        """Write the start and the end of the run, without its results, which are in the journal."""
         assert self.record.folder is not None
         summary = {"started": self.record.started, "finished": self.record.finished}
         (self.record.folder / SUMMARY_NAME).write_bytes(readable(summary))

@@ -71,7 +71,7 @@ def _size(folder: Path) -> int:
 def outdated(
     runs: Sequence[Kept], keep: int | None, older_than: float | None, now: datetime
 ) -> list[Kept]:
-    """The runs beyond the newest ``keep`` ones, and those older than so many seconds.
+    """The runs beyond the newest ``keep``, and those older than this number of seconds.
 
     With both, both must apply. Running runs are never included.
     """
@@ -89,7 +89,7 @@ def remove(run: Kept, *, evidence_only: bool = False) -> None:
 
 
 def remove_unused_checkouts(results: Path, runs: Sequence[Kept], *, dry_run: bool = False) -> int:
-    """Remove the copies of git revisions that none of these runs is from; their bytes.
+    """Remove the copies of git revisions that none of these runs use; returns their bytes.
 
     Raises OSError.
     """

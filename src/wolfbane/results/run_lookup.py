@@ -20,7 +20,7 @@ NEWEST = "last"
 
 
 class NamedRun(msgspec.Struct, frozen=True):
-    """A run, and how its tests ended, by address.
+    """A run, and the results of its tests, by address.
 
     ``only`` is the environment in its name; then ``ended`` has no tests of other environments.
     ``by_revision``: its name is a git revision.
@@ -33,12 +33,12 @@ class NamedRun(msgspec.Struct, frozen=True):
 
     @property
     def environments(self) -> set[str]:
-        """The environments that its tests ran in."""
+        """The environments of its tests."""
         return {each.environment for each in self.ended.values()}
 
 
 def run_named(store: Store, name: str, root: Path) -> NamedRun:
-    """The run that is meant. A git revision of ``root`` means the newest run at it.
+    """The run with this name. A git revision of ``root`` means its newest run.
 
     Raises InputError.
     """
@@ -119,7 +119,7 @@ def _at_revision(entries: list[RunEntry], name: str, root: Path) -> list[RunEntr
 
 
 def in_order(one: NamedRun, other: NamedRun) -> tuple[NamedRun, NamedRun]:
-    """Both runs, the older one first; git revisions in the order that they were given in."""
+    """Both runs, the older one first; git revisions in the given order."""
     if one.entry.commit_hash != other.entry.commit_hash and one.by_revision and other.by_revision:
         return one, other
     began = [datetime.fromisoformat(run.entry.began) for run in (one, other)]

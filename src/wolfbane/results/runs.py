@@ -13,9 +13,11 @@ PLACES = {"last": 0, "previous": 1}
 
 
 def new_run(results: Path) -> Path:
-    """Make the folder of a new run, named after the time. The results folder ignores itself.
+    """Create the folder of a new run, named by the time.
 
-    Raises InputError where that cannot be done.
+    The results folder contains its own git ignore rule.
+
+    Raises InputError if that is not possible.
     """
     now = datetime.now()
     within = now.microsecond * 0x10000 // 1_000_000  # the part of the second: names sort by time
@@ -36,7 +38,7 @@ def new_run(results: Path) -> Path:
 
 
 def find_run(results: Path, name: str) -> Path:
-    """The folder of a run by its name, the start of one, ``last`` or ``previous``.
+    """The folder of a run, by its name, the start of its name, ``last`` or ``previous``.
 
     Raises InputError.
     """
@@ -47,7 +49,7 @@ def find_run(results: Path, name: str) -> Path:
 
 
 def one_named(names: Sequence[str], name: str) -> str:
-    """The name that is meant, of these with the newest first. Raises InputError."""
+    """The matching name, from these with the newest first. Raises InputError."""
     if name in PLACES:
         if len(names) > PLACES[name]:
             return names[PLACES[name]]

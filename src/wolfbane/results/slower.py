@@ -15,7 +15,7 @@ _BAD = frozenset(str(outcome) for outcome in Outcome if outcome.is_bad)
 
 
 def slower_tests(workspace: Workspace) -> dict[str, str]:
-    """By address, in words how much slower. Raises InputError where the history cannot be read."""
+    """By address, a text about how much slower. Raises InputError if the history cannot be read."""
     known = Newest(workspace.caches).known({})
     store, _ = open_history(workspace)
     slower = {}

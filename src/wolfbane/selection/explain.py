@@ -21,9 +21,10 @@ FOCUS = "focus ('only' in the source)"
 class Choice(msgspec.Struct, frozen=True):
     """A selection: an expression, the excluded expressions, and the leave_out setting.
 
-    With ``quarantined``, tests that it matches are taken away, too.
+    With ``quarantined``, the tests that it matches are also excluded.
 
-    With ``focus``, a file whose source marks tests as the only ones to run gives no other.
+    With ``focus``, if the source of a file marks tests as the only ones to run, its other tests are
+    excluded.
     """
 
     expression: Expression = EVERYTHING
@@ -39,7 +40,7 @@ class Choice(msgspec.Struct, frozen=True):
         return " and ".join([*parts, *(f"not ({drop})" for drop in self.drops)])
 
     def rules(self) -> list[tuple[str, Expression]]:
-        """The rules that take tests away, each with the name it is reported under."""
+        """The rules that exclude tests, each with its name for reports."""
         named = [(f"--drop {drop}", drop) for drop in self.drops]
         if self.leave_out is not None:
             named.append((f"leave_out {self.leave_out}", self.leave_out))
@@ -56,7 +57,7 @@ class Verdict(msgspec.Struct, frozen=True):
 
 
 class TermCount(msgspec.Struct, frozen=True):
-    """How many tests one term matches by itself; ``hint`` is the nearest value in use."""
+    """The number of tests that one term matches alone; ``hint`` is the nearest value in use."""
 
     term: Term
     matches: int
@@ -70,7 +71,7 @@ class TermCount(msgspec.Struct, frozen=True):
 
 
 def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> Verdict:
-    """Apply a choice to tests; keeps their order."""
+    """Apply a selection to tests; keeps their order."""
     if choice == Choice():
         return _focused(tuple(tests), Counter())
     matcher = Matcher(choice.expression, status)
@@ -110,7 +111,7 @@ def _focused(chosen: Sequence[Test], left_out: Counter[str]) -> Verdict:
 def term_counts(
     expression: Expression, tests: Sequence[Test], status: Mapping[str, str]
 ) -> list[TermCount]:
-    """Count each term alone over all tests; terms that match nothing get a hint."""
+    """Count each term separately for all tests; terms without matches get a hint."""
     counts = []
     for term in dict.fromkeys(terms_of(expression)):
         matcher = Matcher(term, status)
@@ -134,7 +135,7 @@ def _hint(term: Term, tests: Sequence[Test], status: Mapping[str, str]) -> str:
 
 
 def values_in_use(field: str, tests: Iterable[Test], status: Mapping[str, str]) -> Counter[str]:
-    """Every value that tests have in a field, with its number of tests."""
+    """All values of a field, with the number of tests for each."""
     uses: Counter[str] = Counter()
     for test in tests:
         uses.update(set(_values(field, test, status)))

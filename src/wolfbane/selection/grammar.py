@@ -91,13 +91,13 @@ EVERYTHING = And(())
 
 
 def all_of(items: Iterable[Expression]) -> Expression:
-    """The items joined by ``and``, without a needless layer."""
+    """The items joined by ``and``, without unnecessary nesting."""
     kept = tuple(item for item in items if item != EVERYTHING)
     return kept[0] if len(kept) == 1 else And(kept)
 
 
 def any_of(items: Iterable[Expression]) -> Expression:
-    """The items joined by ``or``, without a needless layer."""
+    """The items joined by ``or``, without unnecessary nesting."""
     kept = tuple(items)
     return kept[0] if len(kept) == 1 else Or(kept)
 
@@ -116,13 +116,13 @@ def terms_of(expression: Expression) -> Iterator[Term]:
 def field_terms(name: str, values: Iterable[str]) -> Expression:
     """The meaning of ``--NAME VALUE --NAME VALUE``: the values are alternatives.
 
-    Raises ExpressionError for a value that cannot be read.
+    Raises ExpressionError for a value that cannot be parsed.
     """
     return any_of(_ExpressionParser(value, only_field=name).values_only() for value in values)
 
 
 def parse(text: str) -> Expression:
-    """Read an expression. Raises ExpressionError that points at the place."""
+    """Parse an expression. Raises ExpressionError with the position."""
     return _ExpressionParser(text).whole()
 
 
@@ -257,7 +257,7 @@ def _unescaped(text: str) -> str:
 
 
 def _written(value: str, style: str) -> str:
-    """A value as it must be typed to be read back as the same term."""
+    """A value in a form that gives the same term when it is parsed."""
     if style == "regex":
         return "/" + re.sub(r"(?<!\\)/", r"\\/", value) + "/"
     if style == "quoted" or not value.strip():

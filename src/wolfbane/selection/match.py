@@ -118,7 +118,10 @@ def text_test(term: Term) -> TextTest:
 
 
 def _file_test(value: str, *, literal: bool) -> TextTest:
-    """Quoted: that path or all below it. Plain: any run of whole path segments. Or a glob."""
+    """Quoted: exactly this path, or all paths below it.
+
+    Plain: any sequence of path segments. Or a glob.
+    """
     if not literal and ("*" in value or "?" in value):
         whole = re.compile(path_pattern(value)).fullmatch
         return lambda text: whole(text.lower()) is not None
@@ -129,16 +132,16 @@ def _file_test(value: str, *, literal: bool) -> TextTest:
 
 
 def path_pattern(glob: str) -> str:
-    """A path glob as a regular expression: ``*`` stays inside a segment, ``**`` does not."""
+    """A path glob as a regular expression: ``*`` matches in a segment, ``**`` across segments."""
     parts = re.split(r"(\*\*/?|\*|\?)", glob)
     made = {"**/": "(?:.*/)?", "**": ".*", "*": "[^/]*", "?": "[^/]"}
     return "".join(made.get(part, re.escape(part)) for part in parts)
 
 
 def _address_test(value: str) -> Predicate:
-    """An address, the address of a class around tests, a file, or ``FILE:LINE``.
+    """An address, the address of a class, a file, or ``FILE:LINE``.
 
-    One without a browser or an environment means the test in all of them.
+    An address without a browser or an environment means the test in all of them.
     """
 
     def holds(test: Test) -> bool:
@@ -168,7 +171,7 @@ def _is_at(test: Test, value: str) -> bool:
 
 
 def may_match(expression: Expression, file: _FileLike, *, unknown: bool = False) -> bool | None:
-    """Whether tests of a file match, judged by the file alone; None where that is not enough.
+    """Whether tests of a file match, judged by the file alone; None if that is not sufficient.
 
     ``unknown`` is for tests of the file that were never seen: their status is new.
     """

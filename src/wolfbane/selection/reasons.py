@@ -17,7 +17,7 @@ from wolfbane.selection.match import Matcher
 class Reason(msgspec.Struct, frozen=True):
     """A part of a selection: its source, its text, and whether the test matches it.
 
-    ``why`` are the words of terms that were looked up.
+    ``why`` are the texts of terms that were resolved.
     """
 
     source: str
@@ -28,7 +28,7 @@ class Reason(msgspec.Struct, frozen=True):
 
 
 def reasons(choice: Choice, test: Test, status: Mapping[str, str]) -> Iterator[Reason]:
-    """The selection, each drop and the leave-out, in the order in which they decide."""
+    """The selection, each drop and the leave-out, in the order of application."""
     yield _reason("selection", choice.expression, test, status)
     for drop in choice.drops:
         yield _reason("--drop", drop, test, status)

@@ -16,7 +16,7 @@ from wolfbane.workers.starts import address_of, listen
 Request = dict[str, Any]
 """A request to a worker, as a JSON object."""
 LONGEST_LINE = 64 << 20
-"""Bytes of a line without an end, after which a worker is taken for broken."""
+"""Bytes of a line without an end after which a worker counts as broken."""
 _DECODER: msgspec.json.Decoder[WorkerMessage] = msgspec.json.Decoder(WorkerMessage)
 
 
@@ -39,19 +39,19 @@ class Connection(asyncio.Protocol):
         self._handler: Handler | None = None
         self._transport: asyncio.Transport | None = None
         self.lost = False
-        """Whether the other end is closed, and all that it sent was read."""
+        """Whether the other end is closed, and all its data was read."""
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        """Keep the transport, to send with it."""
+        """Store the transport, for sending."""
         assert isinstance(transport, asyncio.Transport)
         self._transport = transport
 
     def connection_lost(self, exc: Exception | None) -> None:
-        """Remember that nothing more will come."""
+        """Remember that no more data will arrive."""
         self.lost = True
 
     def data_received(self, data: bytes) -> None:
-        """Cut what came into lines; a part of one waits for its end."""
+        """Split data into lines; an incomplete line waits for its end."""
         self._buffer += data
         if b"\n" not in data:
             if len(self._buffer) > LONGEST_LINE:
@@ -63,12 +63,12 @@ class Connection(asyncio.Protocol):
             self._line(line)
 
     def send(self, message: Request) -> None:
-        """Send one message, if the worker is still there."""
+        """Send one message, if the worker is still connected."""
         if self._transport is not None and not self._transport.is_closing():
             self._transport.write(msgspec.json.encode(message) + b"\n")
 
     def close(self) -> None:
-        """Close the channel: a worker ends when it sees this."""
+        """Close the channel: a worker ends when it detects this."""
         if self._transport is not None:
             self._transport.close()
 
@@ -93,7 +93,7 @@ class Connection(asyncio.Protocol):
 
 
 class ChannelServer:
-    """Listens on loopback; workers are admitted by their tokens."""
+    """Listens on loopback and admits workers by their tokens."""
 
     def __init__(self) -> None:
         self._handlers: dict[str, Handler] = {}
@@ -117,7 +117,7 @@ class ChannelServer:
         self._handlers[token] = handler
 
     def forget(self, token: str) -> None:
-        """Admit that worker no more."""
+        """Stop admitting this worker."""
         self._handlers.pop(token, None)
 
     def admit(self, hello: WorkerMessage) -> Handler | None:

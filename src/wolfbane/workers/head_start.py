@@ -25,7 +25,7 @@ _MEMBER = "0.1"
 class HeadStart:
     """The process group of a future run, with one worker that connects to ``listening``.
 
-    The run takes both over, and ends them. Where it never comes to that, they end here.
+    The run takes over both, and ends them. If the run does not start, they end here.
     """
 
     def __init__(

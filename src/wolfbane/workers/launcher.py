@@ -32,8 +32,8 @@ class Unstartable(Exception):
 class WorkerLauncher:
     """Starts workers in one process group. They end with it.
 
-    ``environments`` are by the label that tests carry as their target. With a ``head_start``, the
-    first worker may be running already.
+    ``environments`` are by the label that tests have as their target. With a ``head_start``, the
+    first worker may already be running.
     """
 
     def __init__(
@@ -75,7 +75,7 @@ class WorkerLauncher:
 
     @property
     def first(self) -> Environment:
-        """The environment that builds are made in."""
+        """The environment for builds."""
         return self.starts.first
 
     def variables(self, suite: Suite, target: str = "") -> dict[str, str]:
@@ -83,7 +83,7 @@ class WorkerLauncher:
         return self.starts.variables(suite, target)
 
     async def launch(self, suite: Suite, target: str, browser: str, member: str) -> Worker:
-        """A new worker's process. Raises Unstartable, the same way each time."""
+        """The process of a new worker. Raises Unstartable, in the same way each time."""
         key = (suite.name, target)
         if key in self._unstartable:
             raise Unstartable(self._unstartable[key])
@@ -105,7 +105,7 @@ class WorkerLauncher:
         return Worker(self._server, self.group, started, endpoint, farewell)
 
     def _taken_over(self, wanted: WorkerStart) -> Worker | None:
-        """The worker that was started ahead, if this one would be started in the same way."""
+        """The worker that was started early, if this one would start in the same way."""
         if self._ahead is None:
             return None
         started, worker = self._ahead

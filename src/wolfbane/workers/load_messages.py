@@ -11,8 +11,8 @@ from wolfbane.workers.message_data import Message, PartData, Seconds, WorkerOutc
 class LoadLookedMessage(Message, frozen=True, tag="load-looked", forbid_unknown_fields=True):
     """A preview of a load test: the targets of its requests, and the tests that cannot run.
 
-    ``wrong`` has an address, an outcome and a message for each of these. ``keys`` are the workflows
-    and their steps; a workflow itself has no step.
+    ``wrong`` has an address, an outcome and a message for each invalid test. ``keys`` are the
+    workflows and their steps; a workflow itself has no step.
     """
 
     addresses: tuple[str, ...]

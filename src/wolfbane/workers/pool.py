@@ -14,11 +14,11 @@ from wolfbane.workers.protocol import HelloMessage, WorkerMessage
 from wolfbane.workers.worker import START_LIMIT, End, Worker
 
 TICK = 0.05
-"""Seconds between two looks at the workers' time limits and output."""
+"""Seconds between two checks of the workers' time limits and output."""
 
 
 class Slot:
-    """One of the things that can be done at a time."""
+    """One of the parallel slots."""
 
     def __init__(self, pool: Pool, number: int) -> None:
         self.pool = pool
@@ -29,7 +29,7 @@ class Slot:
         self._coming: dict[str, tuple[str, asyncio.Task[Worker]]] = {}
 
     async def worker(self, suite: Suite, browser: str = "") -> Worker:
-        """This slot's worker for a suite, started if need be. Raises Unstartable."""
+        """This slot's worker for a suite, started if necessary. Raises Unstartable."""
         worker = self._workers.get(suite.name)
         if worker is not None and worker.browser != browser:
             self._retire(suite)
@@ -58,7 +58,7 @@ class Slot:
         return asyncio.create_task(self.pool.start(suite, self.target, browser, member))
 
     async def turn_to(self, target: str) -> None:
-        """Work in another environment: be done with the workers of the one before."""
+        """Work in another environment: end the workers of the previous one."""
         if target == self.target:
             return
         await self.close()
@@ -70,7 +70,7 @@ class Slot:
         self.target = target
 
     def expect(self, suite: Suite, browser: str = "") -> None:
-        """Another file of the suite will come: where each wants a worker, start the next one."""
+        """Another file of the suite will follow: if each needs a worker, start the next one."""
         if find_kind(suite.kind).loads_afresh and suite.name not in self._coming:
             self._coming[suite.name] = browser, self._start(suite, browser)
 
@@ -94,7 +94,7 @@ class Slot:
         await asyncio.gather(*coming, return_exceptions=True)
 
     def renew(self, suite: Suite) -> None:
-        """Have the next request of a suite served by a worker that ran nothing."""
+        """Use a new worker for the next request of a suite."""
         if suite.name in self._workers:
             self._retire(suite)
 
@@ -105,7 +105,7 @@ class Slot:
         return here and worker is not None and path in worker.loaded
 
     async def drop(self, suite: str) -> None:
-        """Be done with the worker of a suite that died."""
+        """Remove the worker of a suite that died."""
         await self._workers.pop(suite).bury()
 
 

@@ -96,7 +96,7 @@ class ProcessGroup:
     ) -> subprocess.Popen[bytes]:
         """Start one member in its own session, with output to a file. Raises OSError.
 
-        With a ``terminal``, it prints and reads there.
+        With a ``terminal``, it uses the terminal for input and output.
         """
         chain = f"{self._chain}:{self.mark}:{self.mark}.{member}"
         self.scratch.mkdir(mode=0o700, exist_ok=True)  # a test may have taken it away
@@ -157,7 +157,7 @@ class ProcessGroup:
 
 
 def _children() -> set[int]:
-    """The processes that this one is the parent of. Linux lists them for each thread."""
+    """The child processes of this process. Linux lists them for each thread."""
     try:
         lists = [path.read_text() for path in Path("/proc/self/task").glob("*/children")]
     except OSError:  # a thread has just ended

@@ -75,7 +75,7 @@ class TestMessage(Message, frozen=True, tag="test", forbid_unknown_fields=True):
 
 
 class CollectedMessage(Message, frozen=True, tag="collected", forbid_unknown_fields=True):
-    """The tests of a file are complete, or, with an ``outcome``, it cannot be loaded.
+    """The tests of a file are complete; with an ``outcome``, the file cannot be loaded.
 
     ``tests`` are those without their own message. ``depends`` are other files of the workspace that
     determine which tests exist.
@@ -99,7 +99,7 @@ class StartedMessage(Message, frozen=True, tag="started", forbid_unknown_fields=
 
 
 class OutputMessage(Message, frozen=True, tag="output", forbid_unknown_fields=True):
-    """Something that a test printed."""
+    """Output of a test."""
 
     address: Address
     text: str
@@ -107,7 +107,7 @@ class OutputMessage(Message, frozen=True, tag="output", forbid_unknown_fields=Tr
 
 
 class PartsMessage(Message, frozen=True, tag="parts", forbid_unknown_fields=True):
-    """Parts of a test that have ended, ahead of those in its last message."""
+    """Parts of a test that have ended, sent before those in its last message."""
 
     address: Address
     parts: tuple[PartData, ...]
@@ -155,13 +155,13 @@ class DamageMessage(Message, frozen=True, tag="damage", forbid_unknown_fields=Tr
 
 
 class SecretMessage(Message, frozen=True, tag="secret", forbid_unknown_fields=True):
-    """A text that is masked in everything from now on."""
+    """A text that is masked everywhere from now on."""
 
     text: str
 
 
 class CoveredMessage(Message, frozen=True, tag="covered", forbid_unknown_fields=True):
-    """An operation of an API was called so many times."""
+    """An operation of an API and the number of its calls."""
 
     source: str
     operation: str
@@ -178,9 +178,9 @@ class FinishedMessage(Ending, tag_field="type", tag="finished", frozen=True, kw_
 
 
 class RanMessage(Message, frozen=True, tag="ran", forbid_unknown_fields=True):
-    """A request is done, the file's closing hooks included.
+    """A request has ended, including the file's closing hooks.
 
-    ``spoiled``: a test left the process in a state that would cost the tests after it.
+    ``spoiled``: a test left the process in a state that would affect later tests.
     """
 
     file: str

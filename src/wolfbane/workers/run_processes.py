@@ -15,11 +15,11 @@ if TYPE_CHECKING:
 
 MARKER = "WOLFBANE_RUN"
 _ROUNDS = 20
-"""How often to look again: what is being killed may start more."""
+"""Interval between two scans: processes that are being killed may start more."""
 _A_MOMENT = 0.02
 _DYING = 0.5
 _A_LOOK = 0.005
-"""Seconds: how long killed processes may take to end, and between looks at them."""
+"""Seconds: how long killed processes may take to end, and between two scans."""
 
 
 def end_marked(

@@ -27,8 +27,8 @@ if TYPE_CHECKING:
 class WorkerStart(msgspec.Struct, frozen=True):
     """The start parameters of a worker's process. ``capture`` receives its output.
 
-    ``member`` names it in its process group; ``root`` is that of the workspace. With a
-    ``terminal`` it prints and reads there.
+    ``member`` is its name in its process group; ``root`` is that of the workspace. With a
+    ``terminal``, it uses the terminal for input and output.
     """
 
     command: WorkerCommand
@@ -48,7 +48,7 @@ class StartedWorker(msgspec.Struct, frozen=True):
 
 
 class WorkerStarts:
-    """Works out how to start workers. ``environments`` are by the label that tests carry."""
+    """Computes how to start workers. ``environments`` are by the label that tests have."""
 
     def __init__(
         self, workspace: Workspace, environments: Sequence[Environment], group: ProcessGroup,
@@ -60,7 +60,7 @@ class WorkerStarts:
 
     @property
     def first(self) -> Environment:
-        """The environment that builds are made in."""
+        """The environment for builds."""
         return next(iter(self.environments.values()))
 
     def variables(self, suite: Suite, target: str = "") -> dict[str, str]:
@@ -75,14 +75,14 @@ class WorkerStarts:
         self, suite: Suite, target: str, member: str, more: Mapping[str, str],
         terminal: LiveTerminal | None = None,
     ) -> WorkerStart:  # fmt: skip
-        """How to start a worker, with ``more`` variables. Raises MissingRuntime."""
+        """The start of a worker, with ``more`` variables. Raises MissingRuntime."""
         variables = {**self.variables(suite, target), **more}
         capture = self._group.scratch / f"worker-{member}.out"
         root = self._workspace.root
         return WorkerStart(self._command(suite, target), variables, capture, root, member, terminal)
 
     def begin(self, start: WorkerStart, address: str) -> StartedWorker:
-        """Start a worker that calls at an address. Raises OSError."""
+        """Start a worker that connects to an address. Raises OSError."""
         token = os.urandom(24).hex()
         call = {"WOLFBANE_CHANNEL": address, "WOLFBANE_TOKEN": token}
         process = self._group.start(
@@ -92,7 +92,7 @@ class WorkerStarts:
         return StartedWorker(start, process, token)
 
     def _command(self, suite: Suite, target: str) -> WorkerCommand:
-        """How to start a worker, with every parameter if its kind wants them."""
+        """The start of a worker, with every parameter if its kind needs them."""
         kind = find_kind(suite.kind)
         more: dict[str, object] = {"prompt": True} if suite.browsers else {}
         more.update(no_build=self._no_build, results=str(self._workspace.caches))
@@ -105,7 +105,7 @@ class WorkerStarts:
 
 
 def listen() -> socket.socket:
-    """A socket that workers can call, on a free port of the loopback."""
+    """A socket for workers, on a free loopback port."""
     return socket.create_server(("127.0.0.1", 0))
 
 

@@ -76,7 +76,7 @@ class LiveTerminal:
         os.close(self.slave)
 
     def become_controlling(self) -> None:
-        """Make it the terminal of the session that the calling process leads."""
+        """Make it the controlling terminal of the calling process's session."""
         fcntl.ioctl(0, termios.TIOCSCTTY, 0)
 
     def taken(self) -> str:

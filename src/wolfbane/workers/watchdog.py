@@ -11,7 +11,7 @@ import sys
 
 
 def main() -> None:
-    """Wait for the end of the pipe, and act unless all is over."""
+    """Wait for the end of the pipe, and act unless the run has ended."""
     *members, last = sys.stdin.buffer.read().split(b"\n")
     if last != b"over":
         sys.path[:] = sys.argv[3].split(os.pathsep)

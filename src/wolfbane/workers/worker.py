@@ -50,7 +50,7 @@ class End(Enum):
 
 
 class RequestEnd(msgspec.Struct, frozen=True):
-    """The end of a request: what was running, and words about it."""
+    """The end of a request: the running test, and a text about it."""
 
     end: End
     current: str = ""
@@ -95,7 +95,7 @@ class Worker:
 
     @property
     def browser(self) -> str:
-        """The browser that its sessions are opened in, if it has any."""
+        """The browser for its sessions, if it has any."""
         return self.endpoint.browser if self.endpoint else ""
 
     @property
@@ -154,7 +154,7 @@ class Worker:
             self._capture.unlink()
 
     def tick(self, now: float) -> None:
-        """Look whether the worker died, is past its limit, or prints without end."""
+        """Check whether the worker died, exceeded its limit, or prints without end."""
         if self._ready is None or self.dead:
             return
         gone = self.process.poll() is not None
@@ -175,7 +175,7 @@ class Worker:
             self._fail(End.FLOODED, f"printed more than {FLOOD >> 20} MiB")
 
     def printed(self) -> str:
-        """What is in the capture file: the last words of a worker that ended."""
+        """The content of the capture file: the last output of a worker that ended."""
         if self._terminal is not None:
             return self._terminal.taken()
         try:

@@ -20,7 +20,7 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
 def open_at(here: Workspace, revision: str, settings: str = THERE) -> Workspace:
-    """The workspace with the suites of a revision, from a copy that git makes of its commit.
+    """The workspace with the suites of a revision, from git's copy of its commit.
 
     ``settings`` is the source of the suites' settings: THERE or HERE. Environments, parameter
     values, secrets, presets and records come from the current workspace in both cases.
@@ -64,7 +64,7 @@ def _with_own_settings(here: Workspace, root: Path, revision: str, settings: str
 
 
 def _settings_words(found: Workspace, revision: str, settings: str) -> str:
-    """Where the suites' settings are from, for people."""
+    """The source of the suites' settings, for display."""
     if settings == HERE:
         return f"settings from the current {SETTINGS_NAME}"
     if found.file:
@@ -73,7 +73,9 @@ def _settings_words(found: Workspace, revision: str, settings: str) -> str:
 
 
 def _combined(here: Settings, there: Settings) -> Settings:
-    """The settings there, with the environments of here and all that belongs to this machine."""
+    """The settings of the revision, with the environments and the machine's data of the current
+    workspace.
+    """
     own = here.workspace
     table = replace(
         there.workspace, env=own.env, jobs=own.jobs, results=own.results, history=own.history,
@@ -119,7 +121,7 @@ class _FromHere(Relocation, frozen=True):
 
 
 def _link_tools(top: Path, tree: Path) -> None:
-    """Make tools that are installed in folders which git does not track usable in the copy."""
+    """Make installed tools in untracked folders usable in the copy."""
     names = {name for kind in KINDS for name in find_kind(kind).tool_folders}
     answer = ask_git(top, "ls-files", "--others", "--directory", "-z")
     for path in answer.output.split("\0"):

@@ -33,7 +33,7 @@ class Tree(msgspec.Struct):
 
 
 def read_tree(root: Path) -> Tree:
-    """Every file of a workspace, as a path from its root; what is hidden or made is left out."""
+    """Every file of a workspace, as a path from its root, without hidden and generated files."""
     tree = Tree()
     for folder, folders, names in os.walk(root):
         inside = Path(folder).relative_to(root).as_posix()
@@ -52,7 +52,7 @@ def read_tree(root: Path) -> Tree:
 def test_files(root: Path, files: list[str]) -> Iterator[tuple[str, str]]:
     """The kind of each file that contains tests, and its path; for crates the manifest.
 
-    A name that is not UTF-8 makes no suite, for settings could not have it.
+    A name that is not UTF-8 gives no suite, because settings cannot contain it.
     """
     for file in files:
         if as_text(file) == file and (kind := _kind_of(root, file)):
@@ -60,7 +60,7 @@ def test_files(root: Path, files: list[str]) -> Iterator[tuple[str, str]]:
 
 
 def looks_like_tests(file: str) -> bool:
-    """Whether a file of code is named like tests, in any language."""
+    """Whether the name of a code file looks like tests, in any language."""
     path = PurePosixPath(file)
     if any(find_kind(name).owns_name(path.name) for name in KINDS):
         return True

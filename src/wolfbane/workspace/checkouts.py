@@ -81,7 +81,7 @@ def open_checkout(results: Path, root: Path, commit: str, why: str) -> Checkout:
 
 
 def remove_checkouts(results: Path, needed: set[str], *, dry_run: bool = False) -> int:
-    """Remove the copies of commits that are not needed and not in use; returns their bytes.
+    """Remove the copies of commits that are neither needed nor in use; returns their bytes.
 
     ``needed`` are full hashes. Raises OSError.
     """

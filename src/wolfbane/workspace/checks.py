@@ -42,7 +42,7 @@ _NAME = re.compile(r"[A-Za-z0-9][\w.-]*")
 
 
 def meaning_problems(path: Path, lines: dict[Location, int], settings: Settings) -> list[Problem]:
-    """Everything that is wrong with the settings of ``path``, in the order of its lines."""
+    """All errors in the settings of ``path``, in the order of its lines."""
     checks = _Checks(path, lines)
     table = settings.workspace
     checks.duration(("workspace", "timeout"), table.timeout)

@@ -7,7 +7,7 @@ from typing import Any
 
 
 def with_dotted_names(data: dict[str, Any]) -> dict[str, Any]:
-    """Parameters that are declared in groups, ``[param.api.url]``, by one name: ``api.url``."""
+    """Parameters that are declared in groups, ``[param.api.url]``, with one name: ``api.url``."""
     declared = data.get("param")
     if not isinstance(declared, dict):
         return data

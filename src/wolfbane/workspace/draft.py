@@ -12,7 +12,7 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 
 def settings_text(root: Path, suites: Sequence[Suite]) -> str:
-    """The suites as lines in force, and their other settings as comments."""
+    """The suites as active lines, and their other settings as comments."""
     lines = [
         f"# {SETTINGS_NAME}: the suites of this workspace, and how to run them.",
         "",

@@ -17,7 +17,7 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 def open_workspace(start: Path, *, given: bool = False) -> Workspace:
     """The workspace of the nearest ``wolfbane.toml`` at or above ``start``; otherwise, as detected.
 
-    ``given`` means that the user named the folder (or the file) itself. Raises InputError.
+    ``given`` means that the user named the folder (or the file). Raises InputError.
     """
     start = start.resolve()
     if start.is_file():

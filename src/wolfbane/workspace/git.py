@@ -15,7 +15,7 @@ _OF_A_HOOK = (
     "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR",
     "GIT_PREFIX", "GIT_NAMESPACE",
 )  # fmt: skip
-"""Variables that git gives its hooks. They would point every question at the hook's own index."""
+"""Variables that git sets for its hooks. They would direct every call to the hook's own index."""
 _QUIET = ("-c", "core.hooksPath=/dev/null", "-c", "advice.detachedHead=false")
 
 
@@ -44,7 +44,7 @@ def git_command(root: Path, *arguments: str) -> tuple[list[str], dict[str, str]]
 
 
 def ask_git(root: Path, *arguments: str, within: float | None = None) -> GitAnswer:
-    """Ask git in a folder. Where it cannot be started, or takes too long, the code is 127."""
+    """Run git in a folder. If it cannot start or takes too long, the code is 127."""
     command, variables = git_command(root, *arguments)
     try:
         done = subprocess.run(
@@ -62,7 +62,7 @@ def ask_git(root: Path, *arguments: str, within: float | None = None) -> GitAnsw
 
 
 def repository(root: Path, why: str) -> tuple[Path, str]:
-    """The folder of the repository around ``root``, and the way from there to ``root``.
+    """The folder of the repository around ``root``, and the path from there to ``root``.
 
     ``why`` is the start of the message of the InputError, if there is no git or no repository.
     """
@@ -76,11 +76,11 @@ def repository(root: Path, why: str) -> tuple[Path, str]:
 
 
 SHORT = 10
-"""Characters of a hash that people are shown."""
+"""Characters of a hash for display."""
 
 
 def shown_revision(revision: str, commit: str) -> str:
-    """A revision for people: its name, or the start of a hash."""
+    """A revision for display: its name, or the start of a hash."""
     return f"commit {commit[:SHORT]}" if revision == commit else revision
 
 
@@ -92,7 +92,7 @@ def find_commit(root: Path, revision: str) -> str:
 
 
 def commit_of(root: Path, revision: str, why: str) -> str:
-    """The full hash of the commit that a revision means. Raises InputError with nearest names."""
+    """The full hash of a revision's commit. Raises InputError with the nearest names."""
     if commit := find_commit(root, revision):
         return commit
     repository(root, why)

@@ -13,7 +13,7 @@ from wolfbane.workspace.settings import Workspace
 class Identity(msgspec.Struct, frozen=True):
     """``text`` distinguishes a workspace from all others, ``name`` is its title for the user.
 
-    Without a text, everything in a history belongs to the workspace.
+    Without a text, all runs in a history belong to the workspace.
     """
 
     text: str = ""

@@ -22,7 +22,7 @@ from wolfbane.workspace.vocabulary import ENV_WORDS, SETTINGS_NAME
 
 
 def include(outer: Workspace, inner: Mapping[str, Workspace]) -> Workspace:
-    """The outer workspace with the inner ones, by their folders. Raises InputError."""
+    """The outer workspace with the included ones, by folder. Raises InputError."""
     merging = _Merging(outer)
     for folder, workspace in inner.items():
         merging.take(folder, workspace)
@@ -121,7 +121,7 @@ def _as_list(value: object) -> list[Any]:
 
 
 def _moved(root: Path, suite: Suite, folder: str, settings: Settings) -> Suite:
-    """A suite as the outer workspace has to name its files."""
+    """The suite with its files relative to the outer workspace."""
     to, kind = Relocation(root, folder), find_kind(suite.kind)
     own = settings.workspace
     default = WorkspaceTable.timeout
@@ -138,7 +138,7 @@ def _moved(root: Path, suite: Suite, folder: str, settings: Settings) -> Suite:
 
 
 def within(text: str, folder: str) -> Expression:
-    """An expression of an inner workspace, with the paths in it and the tests limited to there."""
+    """An expression of an included workspace, with adapted paths and limited to its tests."""
     return all_of([Term("file", folder, "quoted"), _moved_terms(parse(text), folder)])
 
 

@@ -79,7 +79,7 @@ def save_preset(
 
 
 def delete_preset(workspace: Workspace, name: str) -> Path:
-    """Take a preset out of its file. Returns the file. Raises InputError."""
+    """Remove a preset from its file. Returns the file. Raises InputError."""
     import tomlkit
 
     presets = all_presets(workspace)

@@ -32,11 +32,11 @@ class Probe(msgspec.Struct, frozen=True):
 
     @property
     def words(self) -> str:
-        """What is looked at, for people."""
+        """The checked address or command, for display."""
         return {"http": "GET ", "tcp": "TCP ", "command": ""}[self.way] + " ".join(self.target)
 
     def filled(self, fill: Callable[[str], str]) -> Probe:
-        """With values in the place of names."""
+        """With values in place of names."""
         return replace(self, target=tuple(map(fill, self.target)))
 
 

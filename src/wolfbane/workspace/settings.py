@@ -35,8 +35,8 @@ class WorkspaceTable(SettingsTable, frozen=True):
 class Browser(SettingsTable, frozen=True):
     """``[browser.NAME]``: the engine and its window. ``driver`` may contain ``{port}``.
 
-    ``url`` is that of a driver which runs elsewhere. ``window`` is the size of the page in CSS
-    pixels, ``device_pixels`` how many of the screen's pixels one of them has.
+    ``url`` is the address of a running driver. ``window`` is the size of the page in CSS pixels,
+    ``device_pixels`` the number of screen pixels for each of them.
     """
 
     engine: Literal["chromium", "firefox", "webkit", "other"]
@@ -107,7 +107,7 @@ class Preset(SettingsTable, frozen=True):
 class Keep(SettingsTable, frozen=True):
     """``[keep]``: limits for old runs. Runs beyond the limits are removed at the end of a run.
 
-    ``runs`` counts their folders; ``evidence`` and ``history`` are ages, such as 30d.
+    ``runs`` counts the folders of runs; ``evidence`` and ``history`` are ages, such as 30d.
     """
 
     runs: int | None = None
@@ -239,7 +239,7 @@ class Workspace(Struct, frozen=True):
 
     @property
     def name(self) -> str:
-        """The workspace's title, for people."""
+        """The workspace's title, for display."""
         return self.settings.workspace.name or self.home.name
 
     @property
@@ -256,7 +256,7 @@ class Workspace(Struct, frozen=True):
 
     @property
     def home(self) -> Path:
-        """The folder that environments, secrets and the quarantine are from."""
+        """The folder of environments, secrets and the quarantine."""
         return self.source.home if self.source else self.root
 
     @property
@@ -265,7 +265,7 @@ class Workspace(Struct, frozen=True):
         return self.settings.suite
 
     def limit(self, suite: Suite) -> float:
-        """Seconds that each test of a suite may take."""
+        """Time limit in seconds for each test of a suite."""
         return seconds(suite.timeout or self.settings.workspace.timeout)
 
     def waits_for_environment(self, suite: Suite) -> bool:

@@ -28,7 +28,7 @@ def suite_type(table: Any) -> type[Suite]:
 def foreign_keys(
     path: Path, lines: Mapping[Location, int], data: Mapping[str, Any]
 ) -> list[Problem]:
-    """A problem for each key of a suite that only suites of other kinds have."""
+    """A problem for each key that only suites of other kinds have."""
     problems = []
     for index, table in enumerate(_suites(data)):
         for key, kinds in _foreign(table).items():
@@ -38,7 +38,7 @@ def foreign_keys(
 
 
 def without_foreign_keys(data: Mapping[str, Any]) -> dict[str, Any]:
-    """The settings without keys of suites that only suites of other kinds have."""
+    """The settings without keys that only suites of other kinds have."""
     kept = []
     for table in _suites(data):
         foreign = _foreign(table)
@@ -64,7 +64,7 @@ def _foreign(table: Any) -> dict[str, list[str]]:
 def shape_problems(
     path: Path, lines: Mapping[Location, int], data: Mapping[str, Any]
 ) -> list[Problem]:
-    """Everything that is wrong with the shape of the tables, each suite by its own kind."""
+    """All errors in the shape of the tables, each suite by its own kind."""
     found = list(faults(Settings, {**data, "suite": []}))
     if not isinstance(data.get("suite", []), list):
         found += faults(list[Suite], data["suite"], ("suite",), ("suite",))
@@ -75,7 +75,7 @@ def shape_problems(
 
 
 def _faults_of_suite(table: Any, place: Location) -> Iterator[Fault]:
-    """The faults of a suite. Where its kind is not known, keys that some kind has are right."""
+    """The errors of a suite. If its kind is unknown, keys of any kind are valid."""
     kind = table.get("kind") if isinstance(table, dict) else None
     for fault in faults(suite_type(table), table, place, ("suite",)):
         if kind in KINDS or fault.reason != "unknown key" or fault.place[-1] not in _all_keys():

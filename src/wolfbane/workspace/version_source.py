@@ -42,7 +42,7 @@ class VersionSource(msgspec.Struct, frozen=True):
         return (self.url, *self.command)
 
     def filled(self, fill: Callable[[str], str]) -> VersionSource:
-        """With values in the place of names."""
+        """With values in place of names."""
         return replace(self, url=fill(self.url), command=tuple(map(fill, self.command)))
 
 

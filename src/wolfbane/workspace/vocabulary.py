@@ -30,6 +30,6 @@ DEFAULT_TIMEOUT = 600.0
 def is_env_word(key: str, value: object) -> bool:
     """Whether a key of an environment's table is a setting, and not a parameter's value.
 
-    ``version`` is one only with a table: many systems have a parameter of this name.
+    ``version`` is a setting only as a table: many systems have a parameter with this name.
     """
     return key in ENV_WORDS and (key != VERSION or isinstance(value, dict))

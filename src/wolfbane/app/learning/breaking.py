@@ -27,7 +27,7 @@ _CHANGES = (
         lambda match: f"{match[1]}x{match[2]}{match[1]}",
     ),
 )
-"""Changes of a line that make what it compares another: the last number, a comparison, a text."""
+"""Changes that make a compared value in a line different: the last number, a comparison, a text."""
 
 
 class Breakable(msgspec.Struct, frozen=True):
@@ -47,7 +47,7 @@ class Breaking(msgspec.Struct, frozen=True):
     may: May
 
     def code(self, test: Breakable, reading: Reading | None) -> int | None:
-        """The exit code of the command for one test once that test fails.
+        """The exit code of the command for one test when that test fails.
 
         Changes one line of the test at a time, and restores everything. None if no change made the
         test fail, or if the user did not allow it.
@@ -119,7 +119,7 @@ class ExitCodes:
 
 
 def _changed(text: str, test: Breakable) -> Iterator[str]:
-    """The file with one line of the test changed; later lines first, for there it compares."""
+    """The file with one line of the test changed; later lines, which often compare, first."""
     lines = text.split("\n")
     for number in range(min(test.last, len(lines)) - 1, test.first - 2, -1):
         for pattern, change in _CHANGES:

@@ -61,7 +61,7 @@ class NamesGuess(msgspec.Struct, frozen=True):
 
     @property
     def per(self) -> str:
-        """For how much the launcher is started."""
+        """The unit for which the launcher starts."""
         flat = [a for each in self.command for a in ([each] if isinstance(each, str) else each)]
         return "file" if any("{file}" in argument for argument in flat) else "suite"
 
@@ -69,7 +69,7 @@ class NamesGuess(msgspec.Struct, frozen=True):
 def template(text: str, fields: Mapping[str, str]) -> str | None:
     """The text as a template of the fields; None if more than punctuation remains besides them.
 
-    The name is looked for at the end first, and the longest fields before the others.
+    The name is searched from the end, and the longest fields are tried first.
     """
     name = fields["name"]
     at = text.rfind(name)
@@ -104,7 +104,7 @@ def new_arguments(all_tests: Sequence[str], one: Sequence[str]) -> list[int]:
 
 
 def hints(all_tests: Sequence[str], one: Sequence[str]) -> list[str]:
-    """Texts of the new arguments that may be a test's name, the longest first."""
+    """Texts in the new arguments that may be the name of a test, the longest first."""
     hints = []
     for place in new_arguments(all_tests, one):
         for _, value, *_ in _values(one[place]):
@@ -115,7 +115,7 @@ def hints(all_tests: Sequence[str], one: Sequence[str]) -> list[str]:
 def guesses(
     all_tests: Sequence[str], one: Sequence[str], tests: Sequence[SourceTest], root: Path
 ) -> Iterator[NamesGuess]:
-    """Every way in which the command may name one of the tests, the likeliest first."""
+    """All ways in which the command may name one of the tests, the most likely first."""
     places, named = new_arguments(all_tests, one), False
     for place in places:
         for before, value, start, end in _values(one[place]):

@@ -47,7 +47,7 @@ def event_table(data: bytes, hints: Sequence[str]) -> dict[str, Any] | None:
 
 
 def _objects(data: bytes) -> list[Mapping[str, Any]]:
-    """The object on each line; none where a line has another thing."""
+    """The object on each line; none if a line contains something else."""
     objects: list[Mapping[str, Any]] = []
     for line in data.splitlines():
         if line.strip():

@@ -28,7 +28,7 @@ Say = Callable[[str], None]
 _BRIDGE = "learned-bridge.toml"
 _SHOWN = 5
 _ENOUGH = 0.6
-"""Part of the tests that a report must have, where lines have more: subtests, mostly."""
+"""The part of the tests that a report must contain, because lines may contain more: subtests."""
 
 
 class Commands(msgspec.Struct, frozen=True):
@@ -62,12 +62,12 @@ class Learned(msgspec.Struct, frozen=True):
 
     @property
     def holds(self) -> bool:
-        """Whether nothing is wrong with it."""
+        """Whether the check found no errors."""
         return not any(finding.state is State.WRONG for finding in self.findings)
 
 
 def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
-    """Work out a bridge for the tests of a folder. Raises InputError where that cannot be done.
+    """Learn a bridge for the tests of a folder. Raises InputError if that is not possible.
 
     ``say`` receives the findings, line by line, and ``may`` a question that is answered with yes or
     no. Nothing in the folder is run or changed: the commands run in a copy.
@@ -100,7 +100,7 @@ def _say_trial(trial: Trial, limit: float, say: Say) -> None:
 
 
 class _Read(msgspec.Struct, frozen=True):
-    """A reading, the sources of its tests, and how the two fit."""
+    """A reading, the sources of its tests, and how they match."""
 
     reading: Reading
     sources: SourceTests | None
@@ -141,7 +141,7 @@ def _tests(sources: SourceTests | None) -> list[SourceTest]:
 def _proposals(
     copy: TrialFolder, commands: Commands, read: _Read | None, codes: ExitCodes
 ) -> Iterator[Proposal]:
-    """Bridges that may be right, the likeliest first."""
+    """Candidate bridges, the most likely first."""
     reading, sources = (read.reading, read.sources) if read else (None, None)
     about = _about(commands.all_tests)
     tests = _tests(sources)

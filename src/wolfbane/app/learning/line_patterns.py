@@ -17,7 +17,7 @@ _WORDS = {
 }  # fmt: skip
 """The words and marks that launchers commonly use for outcomes."""
 OUTCOMES = {word: outcome for outcome, words in _WORDS.items() for word in words}
-"""The outcome that each word or mark means, in small letters."""
+"""The outcome that each word or mark means, in lower case."""
 _ANY = "|".join(sorted(map(re.escape, OUTCOMES), key=len, reverse=True))
 _WORD = re.compile(rf"(?<![\w-])(?:{_ANY})(?![\w-])", re.IGNORECASE)
 _TOKEN = re.compile(r"[^\s()\[\],;\"'`]+")
@@ -52,7 +52,7 @@ class LinePatterns(NamedTuple):
 
 
 def line_patterns(output: str, hints: Sequence[str]) -> LinePatterns | None:
-    """Patterns for lines with an outcome and a name like one of the hints; None without such."""
+    """Patterns for lines with an outcome and a name like one of the hints; None without them."""
     lines = [_COLOUR.sub("", line).rstrip() for line in re.split(r"\r?\n|\r", output)]
     for hint in hints:
         known = [told for line in lines for told in _told(line, hint)]
@@ -85,7 +85,7 @@ def _shape(text: str) -> str:
 
 
 def _alike(lines: Iterable[str], known: ToldLine) -> Iterator[ToldLine]:
-    """Lines with an outcome and a name of the same shape: names with blanks have none."""
+    """Lines with an outcome and a name of the same form: names with blanks have none."""
     if " " in known.text:
         yield known
         return
@@ -166,7 +166,7 @@ def _frame(told: ToldLine) -> _Frame:
 
 
 def _before(text: str, name: str) -> str:
-    """Words that the name has, too, differ from line to line."""
+    """Words that are also in the name differ from line to line."""
     pieces = set(re.findall(r"\w+", name))
     made = [
         r"\S+" if piece in pieces else _escaped(piece)
@@ -186,7 +186,7 @@ def _between(text: str) -> str:
 
 
 def _after(text: str) -> str:
-    """The time, if one is there."""
+    """The time, if the line contains one."""
     time = _TIME.search(text)
     if time is None:
         return ""
@@ -194,7 +194,7 @@ def _after(text: str) -> str:
 
 
 def _escaped(text: str) -> str:
-    """Text as a regular expression, in which numbers and blanks may differ."""
+    """Text as a regular expression in which numbers and blanks may differ."""
     pieces = re.split(r"(\d+(?:\.\d+)?|\s+)", text)
     made = []
     for piece in pieces:

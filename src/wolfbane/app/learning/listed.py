@@ -13,15 +13,15 @@ from wolfbane.errors import InputError, Problem
 from wolfbane.kinds.bridge.outline import Item, Patterns
 
 _ENOUGH = 0.5
-"""Part of the names of the report that a list must have."""
+"""The part of the report's names that a list must contain."""
 
 
 def find_listed(
     copy: TrialFolder, command: Sequence[str], names: Sequence[str], limit: float
 ) -> SourceTests:
-    """The tests of a list, each line one, in the file that the command names.
+    """The tests of a list, one per line, in the file that the command names.
 
-    Raises InputError where the command fails, names no file, or prints other names.
+    Raises InputError if the command fails, names no file, or prints other names.
     """
     trial = copy.run(command, limit)
     if trial.code or trial.late:

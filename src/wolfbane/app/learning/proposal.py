@@ -23,7 +23,7 @@ class Mapped(msgspec.Struct, frozen=True):
     part: str = ""
 
     def whole(self, called: str) -> str:
-        """The test that something called so is, or is a part of."""
+        """The test with this name, or the test that this name is a part of."""
         match = re.search(self.part, called) if self.part else None
         return match["test"] if match else called
 
@@ -31,7 +31,7 @@ class Mapped(msgspec.Struct, frozen=True):
 class Proposal(msgspec.Struct, frozen=True):
     """All parts of a bridge. ``failed`` and ``passed`` are exit codes.
 
-    ``fails_unseen``: no test failed, so that the exit code for that is a guess.
+    ``fails_unseen``: no test failed, so the exit code for a failure is a guess.
     """
 
     about: str
@@ -83,11 +83,11 @@ _PARTS = {
     " / ": r"^(?P<test>.+?) / (?P<part>.+)$",
     "::": r"^(?P<test>.+?)::(?P<part>.+)$",
 }
-"""How the parts of a test are called, by the mark behind its name."""
+"""The form of the names of parts: the mark after the test's name."""
 
 
 def _part(known: set[str], others: Sequence[str]) -> str:
-    """The pattern by which most of the other names are parts of known ones; empty without any."""
+    """The pattern by which most of the other names are parts of known tests; or empty."""
     counts = {}
     for mark, pattern in _PARTS.items():
         found = (re.search(pattern, text) for text in others)

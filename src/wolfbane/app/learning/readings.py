@@ -19,7 +19,7 @@ from wolfbane.kinds.bridge.tables import ReadTable
 
 _LARGEST = 64 << 20
 _PRINTED = ("tap", "events")
-"""Formats that a launcher prints, with nothing else between."""
+"""Formats that a launcher prints without other output."""
 
 
 class Reading(msgspec.Struct, frozen=True):
@@ -34,13 +34,13 @@ class Reading(msgspec.Struct, frozen=True):
 
     @property
     def in_words(self) -> str:
-        """What is read, for people."""
+        """The name of the source that is read."""
         place = self.table.get("report") or "its output"
         return f"{place} as {self.table['format']}: {len(self.entries)} entries"
 
 
 def readings(root: Path, trial: Trial, hints: Sequence[str]) -> list[Reading]:
-    """Every way to read what a trial left: reports in files come first."""
+    """All ways to read the output of a trial: report files first."""
     return [*_files(root, trial, hints), *_output(trial, hints)]
 
 
@@ -80,7 +80,7 @@ def _output(trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
 def read_again(
     root: Path, trial: Trial, table: Mapping[str, Any], scratch: str
 ) -> list[ReportedTest]:
-    """The entries of another trial, read as those before. ``scratch`` is where reports may be."""
+    """The entries of another trial, read in the same way. ``scratch`` is the folder for reports."""
     report = table.get("report", "")
     if not report:
         lines = table["format"] == "lines"
@@ -92,7 +92,7 @@ def read_again(
 
 
 def _tables(data: bytes, hints: Sequence[str]) -> Iterator[dict[str, Any]]:
-    """The beginnings of ``[read]`` for data that may be a report."""
+    """The possible starts of ``[read]`` for data that may be a report."""
     if (events := event_table(data, hints)) is not None:
         yield events
     yield from ({"format": form} for form in _forms(data))
@@ -111,7 +111,7 @@ def _forms(data: bytes) -> Sequence[str]:
 def read_as(table: Mapping[str, Any], data: bytes) -> list[ReportedTest]:
     """The entries of a report; none if the data is not in that format.
 
-    TAP of a run of many files may be numbered wrongly, and be right for each of them.
+    TAP of a run of many files may have wrong numbers, and still be correct for each file.
     """
     entries: list[ReportedTest] = []
     whole: dict[str, Any] = msgspec.to_builtins(msgspec.convert(dict(table), ReadTable))

@@ -27,7 +27,7 @@ class NeedsScript(Exception):
 def split(line: str, folder: Path) -> list[str]:
     """The arguments of a line, with the files that its globs match in a folder.
 
-    Raises ValueError where quotes do not match.
+    Raises ValueError if quotes do not match.
     """
     shlex.split(line)
     arguments: list[str] = []
@@ -40,14 +40,14 @@ def split(line: str, folder: Path) -> list[str]:
 
 
 def needs_shell(line: str) -> bool:
-    """Whether a line has ``&&``, pipes, variables or anything else that only a shell reads."""
+    """Whether a line has ``&&``, pipes, variables or other syntax that only a shell understands."""
     pieces = [*_WORD.finditer(line)]
     first = pieces[0]["word"] or "" if pieces else ""
     return bool(_VARIABLE.match(first)) or any(p["mark"] or _is_open(p["word"]) for p in pieces)
 
 
 def through_shell(line: str, folder: Path) -> list[str]:
-    """``sh -c`` with all of a line but its last command, whose words are arguments of the shell.
+    """``sh -c`` with the line up to its last command, whose words are arguments of the shell.
 
     Names then reach the launcher unchanged: ``make && ./run --only x`` runs as ``sh -c 'make &&
     "$@"' sh ./run --only x``. Raises NeedsScript if that is not possible.

@@ -23,26 +23,26 @@ _TAGS = (
     r"""(?i:tags?|labels?|marks?|category|categories)\W+["'](?P<tag>[\w-]+)["']""",
     r"""@(?P<key>\w+)\(\s*["'](?P<value>[^"']+)["']\s*\)""",
 )
-"""Usual shapes of tags: a word for one with a text, an annotation with a text."""
+"""Common forms of tags: a word before a text, or an annotation with a text."""
 _ABOVE = 3
 _FEW = 50
 _SURE = 0.8
 _QUOTES = frozenset("\"'`")
 _FORMS = 4
-"""Different beginnings of a declaration that one pattern may have."""
+"""Maximum number of different prefixes of a declaration in one pattern."""
 
 
 class SourceTests(msgspec.Struct, frozen=True):
     """Files, patterns for their lines, and the tests that these find.
 
-    Where a command lists them, ``listing`` is that, and ``pattern`` is for its lines. ``query`` is
-    a grammar and a query over it.
+    If a command lists them, ``listing`` is this command, and ``pattern`` is for its lines.
+    ``query`` is a grammar and a query for it.
     """
 
     glob: str
     patterns: Patterns
     tests: Sequence[tuple[str, Item]]
-    """The file of each test, from the folder, and the test."""
+    """The file of each test, relative to the folder, and the test."""
     listing: Sequence[str] = ()
     pattern: str = ""
     query: tuple[str, str] | None = None
@@ -53,7 +53,7 @@ class SourceTests(msgspec.Struct, frozen=True):
 
 
 def suffixes(name: str) -> list[str]:
-    """A name and its ends: of ``tides.Tide.high`` also ``Tide.high`` and ``high``."""
+    """A name and its last parts: for ``tides.Tide.high`` also ``Tide.high`` and ``high``."""
     suffixes = [name]
     for match in _SEPARATORS.finditer(name):
         suffixes.append(name[match.end() :])
@@ -61,7 +61,7 @@ def suffixes(name: str) -> list[str]:
 
 
 def prefixes(name: str) -> list[str]:
-    """The words before the last part of a name, the nearest one first."""
+    """The words before the last part of a name, the closest first."""
     return [piece for piece in reversed(_SEPARATORS.split(name)[:-1]) if piece]
 
 
@@ -104,7 +104,7 @@ def texts_of(root: Path, skip: Collection[str]) -> Iterator[tuple[str, str]]:
 
 
 Places = Mapping[str, Sequence[tuple[str, str, str, str]]]
-"""By path: the name, what is before and after it on its line, and the line."""
+"""By path: the name, the text before and after it on its line, and the line."""
 
 
 def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
@@ -121,7 +121,7 @@ def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
 
 
 def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) -> str:
-    """A regular expression for lines that declare a test: what is before its name, and the name."""
+    """A regular expression for lines that declare a test: text before its name, and the name."""
     covered: dict[tuple[str, bool], set[str]] = defaultdict(set)
     for path in texts:
         for end, before, after, _ in places.get(path, ()):
@@ -167,7 +167,7 @@ def _declaration(forms: Sequence[str], names: set[str], *, quoted: bool) -> str:
 
 
 def _loose(before: str) -> str:
-    """What is before a name, with any blanks."""
+    """The text before a name, with any blanks."""
     text = r"\s+".join(re.escape(piece) for piece in re.split(r"\s+", before))
     return text + (r"\s+" if before[-1:].isalnum() or before[-1:] == "_" else r"\s*")
 
@@ -227,7 +227,7 @@ def _found(texts: Mapping[str, str], ending: str, patterns: Patterns) -> SourceT
 
 
 def glob_of(paths: Sequence[str], ending: str) -> str:
-    """A glob for the names of files: as narrow as these have in common."""
+    """A glob for the names of files: as specific as their common parts allow."""
     if not paths:
         return f"*{ending}"
     names = [Path(path).name for path in paths]

@@ -62,7 +62,7 @@ def find_sources(root: Path, names: Sequence[str], skip: Collection[str]) -> Sou
 def _find_calls(texts: Mapping[str, str], names: Mapping[str, str]) -> SourceTests | None:
     """The tests that calls of some functions declare; None if there are none, or no grammar.
 
-    ``names`` has the names of the report by their ends.
+    ``names`` has the names of the report by their last parts.
     """
     endings = {Path(path).suffix for path in texts} & set(_GRAMMARS)
     best: SourceTests | None = None

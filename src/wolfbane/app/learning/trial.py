@@ -22,11 +22,13 @@ from wolfbane.kinds.registry import KINDS, find_kind
 _APART = (".git", ".wolfbane", "__pycache__")
 _LARGE = 10**9
 _CLONE = 0x40049409
-"""FICLONE of Linux: a file that shares its blocks with another one, until one of them changes."""
+"""FICLONE of Linux: a file that shares its blocks with another file until one of them changes."""
 
 
 class Trial(msgspec.Struct, frozen=True):
-    """How a command ended. ``written`` are the files that it made or changed, from the folder.
+    """The result of a command.
+
+    ``written`` are the files that it created or changed, relative to the folder.
 
     ``printed`` is the standard output, ``output`` the end of all output.
     """
@@ -105,7 +107,7 @@ def _size(folder: Path, tools: Iterable[str]) -> int:
 
 
 def _copy(source: str, target: str) -> None:
-    """Copy a file: without its content where the file system can share it."""
+    """Copy a file, without its content if the file system can share it."""
     with Path(source).open("rb") as old, Path(target).open("wb") as new:
         try:
             fcntl.ioctl(new, _CLONE, old.fileno())

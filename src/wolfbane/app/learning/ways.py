@@ -24,7 +24,7 @@ _SEPARATORS = (",", " ", ";", "|", ":")
 
 
 def ways(guess: NamesGuess) -> Iterator[NamesGuess]:
-    """The ways in which a launcher may take several names, the usual ones first."""
+    """The ways in which a launcher may accept several names, the common ones first."""
     if guess.how == "pattern":
         yield guess
         return
@@ -61,7 +61,7 @@ def way_of_two(
 def _two(
     guess: NamesGuess, entries: Sequence[ReportedTest], mapped: Mapped, tests: Sequence[SourceTest]
 ) -> list[SourceTest]:
-    """Two tests that passed: of one file, where that is named, too."""
+    """Two passed tests: of one file, if the file is also named."""
     passed = _ran([entry for entry in entries if entry.outcome is Outcome.PASSED], mapped)
     good = [test for test in tests if test.called(mapped.test) in passed]
     if guess.per != "file":

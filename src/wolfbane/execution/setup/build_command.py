@@ -9,13 +9,13 @@ from wolfbane.exits import how_it_ended
 from wolfbane.kinds.suite import Suite
 
 _LOOK_EVERY = 0.025
-"""Seconds between two looks whether the command has ended or the run is stopped."""
+"""Seconds between two checks whether the command has ended or the run was stopped."""
 
 
 async def run_build_command(
     context: RunContext, suite: Suite, command: str, member: str
 ) -> tuple[str, str]:
-    """Run a shell command for a suite; returns how it failed (or nothing) and its output."""
+    """Run a shell command for a suite; returns the failure (or an empty text) and the output."""
     group, pool = context.launcher.group, context.pool
     member = member.replace("/", "-")
     printed = group.scratch / f"{member}.out"

@@ -48,7 +48,7 @@ class Builder:
         self.ran = False
 
     async def build(self, suites: Iterable[Suite]) -> None:
-        """Build what is not up to date; what fails is in ``failures``, by suite."""
+        """Build outdated suites; failures are stored in ``failures``, by suite."""
         for suite in suites:
             if not suite.build or self._context.pool.stopping:
                 continue
@@ -61,7 +61,7 @@ class Builder:
                 await self._build(suite, mark)
 
     async def prepare(self, suites: Iterable[Suite]) -> None:
-        """Run what the kind of each suite needs before a run, unless its build failed."""
+        """Run the preparation of each suite's kind, unless its build failed."""
         for suite in suites:
             if suite.name not in self.failures:
                 kind = find_kind(suite.kind)
@@ -74,7 +74,7 @@ class Builder:
         write_whole(self._path, json.dumps(self._built))
 
     async def _all(self, suite: Suite, commands: Sequence[str], what: str) -> bool:
-        """Run commands up to the first that fails; whether none did."""
+        """Run commands up to the first failure; returns whether all succeeded."""
         for number, command in enumerate(commands, 1):
             if self._context.pool.stopping:
                 return False
@@ -98,7 +98,7 @@ def build_mark(workspace: Workspace, suite: Suite, environment: Environment) -> 
 
 
 def stale_builds(workspace: Workspace, environment: Environment) -> list[str]:
-    """Suites whose inputs changed since they were built, or that were never built."""
+    """Suites whose inputs have changed since their build, or that were never built."""
     built = _read(workspace.caches / NAME)
     return [
         suite.name

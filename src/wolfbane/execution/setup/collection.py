@@ -74,8 +74,8 @@ async def collect(
 ) -> Collected:
     """Collect every file in the pool's workers, the largest first, for one target.
 
-    ``progress`` hears how many are done, ``building`` the suite and words of a worker that has to
-    make something first. ``trusting`` is as in :func:`is_known`.
+    ``progress`` receives the number of collected files, ``building`` the suite and the message of a
+    worker that must build something first. ``trusting`` is as in :func:`is_known`.
     """
     collected = Collected(files=[file for file in files if is_known(file, trusting=trusting)])
     for file in (file for file in files if file.lost):
@@ -164,7 +164,7 @@ class _Answer:
         self._last: CollectedMessage | None = None
 
     def listen(self, message: WorkerMessage) -> None:
-        """Take in a message. Raises WrongMessage for a test of another file."""
+        """Process a message. Raises WrongMessage for a test of another file."""
         if isinstance(message, TestMessage):
             self._tests.append(_test(self._file, message))
         elif isinstance(message, CollectedMessage):
@@ -183,7 +183,7 @@ class _Answer:
         return self._last.output if self._last else ""
 
     def failure(self, context: RunContext) -> Ending | None:
-        """Why the file cannot be run, if it cannot."""
+        """The reason why the file cannot be run, if any."""
         secret = next((t.name for t in self._tests if context.names_a_secret(t.name)), "")
         if secret:
             return ending(Outcome.ERRORED, f"{_NAMED}: {secret}")
@@ -208,7 +208,7 @@ class _Answer:
 
 
 def _lost(done: RequestEnd, limit: float) -> Ending:
-    """A file whose worker ended while it was loaded."""
+    """A file whose worker ended while loading it."""
     words = f"while loading the file: {done.words or done.end.value}"
     if done.end is End.TIMED_OUT:
         words = f"the file was not loaded within {limit:g} s"

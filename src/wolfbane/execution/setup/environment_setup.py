@@ -38,7 +38,7 @@ class EnvironmentSetup:
         ]
 
     async def prepare(self, suites: Sequence[Suite]) -> dict[tuple[str, str], str]:
-        """Why suites are blocked, by label of environment and name of suite."""
+        """The reasons why suites are blocked, by label of environment and name of suite."""
         pairs = zip(self._context.environments.values(), self._services)
         found = await asyncio.gather(*(self._one(*pair, suites) for pair in pairs))
         return {place: why for part in found for place, why in part.items()}

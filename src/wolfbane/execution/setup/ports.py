@@ -42,7 +42,7 @@ def ports_of(port: int, probes: Iterable[Probe]) -> set[int]:
 
 
 def listeners(ports: Iterable[int]) -> list[Listener]:
-    """Who listens on these ports now."""
+    """The processes that listen on these ports now."""
     import psutil
 
     wanted, found = set(ports), []

@@ -87,7 +87,7 @@ class Preparation:
         Without ``start``, no service starts, and only builds that the plan needs run.
         ``elsewhere``: the run takes place on other machines, which have their own browsers.
 
-        Raises InputError where settings name what the documents of a suite do not have.
+        Raises InputError if settings use names that the documents of a suite do not define.
         """
         check_kind_settings(self._inventory, self._in_play(), self._context.environments.values())
         builder = Builder(self._context, build, self._tell)
@@ -117,7 +117,7 @@ class Preparation:
         return prepared
 
     def _without_browsers(self, prepared: Prepared) -> None:
-        """Tests whose browser is not here are blocked, not run."""
+        """Tests whose browser is missing are blocked, not run."""
         why = self._context.browsers.absent({test.browser for test in prepared.chosen})
         builder = self._context.results
         prepared.broken += [

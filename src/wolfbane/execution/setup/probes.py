@@ -26,7 +26,7 @@ class Prober(msgspec.Struct, frozen=True):
     given_up: Callable[[], bool]
 
     async def wait(self, probe: Probe, patience: float) -> str:
-        """Look for ``patience`` seconds at most; returns why it is not up, or nothing."""
+        """Repeat the check for at most ``patience`` seconds; returns the reason if it failed."""
         within = probe.within or patience
         if probe.way == "http":
             import httpx  # noqa: F401  # loading it may take a second, which does not count
@@ -92,7 +92,7 @@ async def _tcp(address: str) -> str:
 
 
 def _plain(error: Exception) -> str:
-    """``connection refused`` rather than how a library puts it."""
+    """``connection refused`` instead of the library's message."""
     cause: BaseException | None = error
     while cause is not None:
         if isinstance(cause, ConnectionRefusedError):

@@ -59,7 +59,7 @@ class Log:
         self._file.write(text.encode())
 
     def close(self) -> None:
-        """Take what is left, and be done."""
+        """Write the remaining output, and close."""
         while self._read():
             pass
         asyncio.get_running_loop().remove_reader(self._reading)

@@ -41,7 +41,7 @@ class CtrfReader:
         return list(self._taken())
 
     def close(self) -> list[ReportedTest]:
-        """The document is over."""
+        """The document has ended."""
         try:
             self._parser.close()
         except ijson.JSONError as error:

@@ -28,7 +28,7 @@ _STATUSES = {
 def write_ctrf(run: RunFacts) -> bytes:
     """The document, UTF-8. Times in it are milliseconds.
 
-    Where quarantined tests failed, their status is ``other``.
+    The status of failed quarantined tests is ``other``.
     """
     return msgspec.json.format(msgspec.json.encode(_document(run)), indent=2) + b"\n"
 

@@ -36,7 +36,7 @@ class Point:
 
     @property
     def outcome(self) -> str:
-        """The outcome in Wolfbane's words; a point marked todo never fails."""
+        """The outcome in Wolfbane's terms; a point marked TODO never fails."""
         if self.directive == "todo":
             return "passed" if self.ok else "todo"
         if self.directive == "skip" and self.ok:
@@ -46,7 +46,7 @@ class Point:
 
 @dataclass
 class TapDocument:
-    """A whole TAP stream: its points, its plan and everything that is wrong with it."""
+    """A complete TAP stream: its points, its plan and all errors."""
 
     version: int = 12
     planned: int | None = None
@@ -68,7 +68,7 @@ class TapReader:
         self._strict = False
 
     def feed(self, line: str) -> Point | None:
-        """Take one line without its end; returns the point it made, if it made one."""
+        """Process one line without its line end; returns the point, if the line has one."""
         line = line.rstrip("\r\n")
         if self._yaml_indent is None and (point := _POINT.match(line)):
             return self._point(point)

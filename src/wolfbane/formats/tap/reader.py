@@ -14,7 +14,7 @@ _OURS = {str(outcome): outcome for outcome in Outcome}
 
 
 def read_tap(lines: Iterable[str]) -> tuple[list[ReportedTest], str]:
-    """The tests of a stream, and why it was bailed out, if it was.
+    """The tests of a stream, and the reason of ``Bail out!``, if any.
 
     Raises FormatError if the document is incomplete or not TAP.
     """

@@ -14,7 +14,7 @@ _GOOD = frozenset({Outcome.PASSED, Outcome.FLAKY, Outcome.SKIPPED})
 
 
 def write_tap(run: RunFacts) -> bytes:
-    """The document, UTF-8: parts as subtests, all else as YAML diagnostics.
+    """The document, UTF-8: parts as subtests, all other data as YAML diagnostics.
 
     Quarantined tests that failed are TODO, so that they do not fail the run in other programs.
     """

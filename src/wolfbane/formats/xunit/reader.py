@@ -108,7 +108,7 @@ class XunitReader:
         return made
 
     def close(self) -> None:
-        """The document is over."""
+        """The document has ended."""
         self._parse(b"", last=True)
 
     def _parse(self, data: bytes, *, last: bool) -> None:
@@ -249,7 +249,7 @@ def _judged(case: _Case, attempts: list[ReportedTest]) -> tuple[Outcome, str]:
 
 
 def _seconds(text: str) -> float:
-    """A duration; some write thousands with commas, some nothing that is a number."""
+    """A duration; some reports write commas in thousands, some a text that is not a number."""
     try:
         return max(float(text.replace(",", "")), 0.0)
     except ValueError:

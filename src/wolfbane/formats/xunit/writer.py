@@ -19,8 +19,8 @@ _BAD = (Outcome.FAILED, *_ERRORS)
 def write_xunit(run: RunFacts) -> bytes:
     """The document, UTF-8. Durations are in seconds.
 
-    Where quarantined tests failed they are written as skipped, with how they ended as the property
-    ``outcome``: a CI server must not fail for them.
+    Failed quarantined tests are written as skipped, with their outcome as the property ``outcome``,
+    so that a CI server does not fail because of them.
     """
     reasons, began = run.reasons, run.began
     totals = _totals(run.results, reasons)

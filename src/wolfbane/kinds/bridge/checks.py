@@ -21,7 +21,7 @@ OF_STANDING = frozenset({"root", "browser", "extra"})
 
 
 def wrong_meaning(bridge: Bridge, parameters: Iterable[str]) -> Wrong:
-    """Every place of a bridge whose shape is right, and whose meaning is not."""
+    """Every error in the meaning of a bridge with a valid shape."""
     declared = frozenset(f"param.{name}" for name in parameters)
     yield from _finding(bridge.find, whole_files=bridge.run.names.how == "files")
     if bridge.find.listing:
@@ -89,7 +89,7 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
 
 
 def _serving(serve: Serve, command: list[str | list[str]], declared: frozenset[str]) -> Wrong:
-    """A launcher that stays up: what changes from start to start is in its requests."""
+    """For a launcher that keeps running, the varying parts are in its requests."""
     place = ("run", "serve")
     for argument in flat(command):
         for name in OF_REQUESTS - OF_STANDING:

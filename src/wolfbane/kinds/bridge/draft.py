@@ -30,7 +30,7 @@ FORMATS = {
     "lines": "text lines that show the outcome of each test",
 }
 PRINTED = ("tap", "events", "lines")
-"""Formats that a launcher may print instead of leaving a file."""
+"""Formats that a launcher may print instead of writing a file."""
 ENDINGS = {"xunit": ".xml", "ctrf": ".json", "tap": ".tap", "events": ".jsonl", "lines": ".txt"}
 _NAMED = {"NAME": "name", "TAG": "tag", "KEY": "key", "VALUE": "value"}
 

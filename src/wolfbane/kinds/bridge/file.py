@@ -28,7 +28,7 @@ def _parsed(path: Path, text: str) -> dict[str, Any]:
 
 
 def read_bridge(path: Path) -> Bridge:
-    """A bridge whose file is right. Raises InputError with everything wrong about its shape."""
+    """A bridge with a valid file. Raises InputError with all errors in its shape."""
     text = _text(path)
     data = _parsed(path, text)
     if wrong := list(faults(Bridge, data)):
@@ -38,7 +38,7 @@ def read_bridge(path: Path) -> Bridge:
 
 
 def check_bridge(path: Path, parameters: Iterable[str]) -> Bridge:
-    """A bridge, its meaning checked as well. Raises InputError with every problem found."""
+    """A bridge whose meaning is also checked. Raises InputError with all problems."""
     bridge = read_bridge(path)
     lines = line_index(_text(path))
     problems = [
@@ -51,7 +51,7 @@ def check_bridge(path: Path, parameters: Iterable[str]) -> Bridge:
 
 
 def _shown(path: Path) -> str:
-    """The file as people in this folder call it."""
+    """The file's name relative to this folder."""
     return os.path.relpath(path)
 
 

@@ -51,7 +51,7 @@ class Patterns:
 
 
 def outline(source: str, patterns: Patterns) -> list[Item]:
-    """The groups and tests of a source, in their order.
+    """The groups and tests of a source, in order.
 
     Without an ``end`` pattern, a group contains all lines with more indentation. Tags on the line
     of a test or group, or on the lines before it, belong to it.
@@ -87,7 +87,7 @@ def outline(source: str, patterns: Patterns) -> list[Item]:
 
 
 def _close(groups: list[tuple[int, Item]], depth: int, line: int) -> None:
-    """End the groups that are indented as much, or more."""
+    """End the groups with the same or more indentation."""
     while groups and groups[-1][0] >= depth:
         groups.pop()[1].end = line
 
@@ -108,7 +108,7 @@ def _tag(match: re.Match[str]) -> str:
 
 
 def distinct(items: list[Item]) -> list[Item]:
-    """Tests whose names come again get a number, as they do in every kind."""
+    """Repeated names of tests get a number, as in every kind."""
     seen: Counter[str] = Counter()
     for item in items:
         if item.is_test:

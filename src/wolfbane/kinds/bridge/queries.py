@@ -42,10 +42,11 @@ def _compiled(grammar: str, text: str) -> tuple[Parser, Query]:
 
 
 def queried(source: bytes, grammar: str, text: str) -> list[Item]:
-    """The groups and tests that a query captures, in their order. Raises CannotFind.
+    """The groups and tests that a query captures, in order. Raises CannotFind.
 
     A match has ``@test`` with ``@test.name``, or ``@group`` with ``@group.name``, and may have
-    ``@tag``, or ``@tag.key`` and ``@tag.value``. A test is in the groups whose text is around it.
+    ``@tag``, or ``@tag.key`` and ``@tag.value``. A test belongs to the groups whose text contains
+    it.
     """
     parser, query = _compiled(grammar, text)
     root = parser.parse(source).root_node
@@ -72,7 +73,7 @@ def _add(found: dict[tuple[int, int, bool], Item], captures: Captures, kind: str
 
 
 def _nested(found: dict[tuple[int, int, bool], Item]) -> list[Item]:
-    """Items in their order, each with the innermost group around it."""
+    """Items in order, each with the innermost group around it."""
     around: list[tuple[int, Item]] = []
     ordered = sorted(found, key=lambda place: (place[0], -place[1]))
     for place in ordered:

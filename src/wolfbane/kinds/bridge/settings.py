@@ -8,7 +8,7 @@ from wolfbane.kinds.suite import Suite
 class BridgeSuite(Suite, frozen=True):
     """A suite whose launcher a bridge file describes; ``bridge`` is its path.
 
-    ``options`` take the place of ``{extra}`` in the launcher's command.
+    ``options`` replace ``{extra}`` in the launcher's command.
     """
 
     bridge: str = ""

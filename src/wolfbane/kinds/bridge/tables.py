@@ -14,11 +14,11 @@ TOGETHER = ("batch", "suite")
 
 
 EXTRA = "{extra}"
-"""The argument of a launcher's command whose place the suite's options take."""
+"""The argument of a launcher's command that the suite's options replace."""
 
 
 class LinePattern(SettingsTable, frozen=True):
-    """``[find.lines]``: regular expressions, each tried on each line.
+    """``[find.lines]``: regular expressions that are tried on each line.
 
     ``test`` and ``group`` have a named group ``name``. ``tag`` has ``tag``, or ``key`` and
     ``value``; its tags apply to the next test or group, or to the one on the same line. Nesting
@@ -32,10 +32,10 @@ class LinePattern(SettingsTable, frozen=True):
 
 
 class Query(SettingsTable, frozen=True):
-    """``[find.query]``: a tree-sitter grammar by name, and a query over it.
+    """``[find.query]``: the name of a tree-sitter grammar, and a query for it.
 
-    Captures: ``test`` and ``group`` (the whole of one), ``test.name`` and ``group.name``; in a
-    match of one of these ``tag``, or ``tag.key`` with ``tag.value``.
+    Captures: ``test`` and ``group`` (the complete item), ``test.name`` and ``group.name``; in a
+    match of one of these, ``tag``, or ``tag.key`` with ``tag.value``.
     """
 
     grammar: str
@@ -80,7 +80,7 @@ class Find(SettingsTable, frozen=True):
 
 
 class NamesTable(SettingsTable, frozen=True):
-    """``[run.names]``: how the launcher gets the names of tests to run.
+    """``[run.names]``: how the launcher gets the names of the tests to run.
 
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
     them, a ``list`` in a file with one name per line, or ``files``: each file runs whole. ``name``

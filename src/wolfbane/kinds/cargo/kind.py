@@ -85,7 +85,10 @@ class CargoKind(Kind[CargoSuite]):
 
 
 def _manifest(root: Path, suite: CargoSuite) -> Path:
-    """The manifest nearest to the suite's first path, at it or above. Raises MissingRuntime."""
+    """The manifest nearest to the suite's first path, in its folder or above.
+
+    Raises MissingRuntime.
+    """
     place = PurePosixPath(suite.paths[0].partition("*")[0].rstrip("/") or ".")
     for folder in (place, *place.parents):
         manifest = root / folder / _MANIFEST

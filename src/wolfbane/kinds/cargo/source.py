@@ -42,7 +42,7 @@ class RustItem:
 class RustSource:
     """The declarations of a file; ``documented`` if its documentation may contain examples.
 
-    ``generated``: a macro may make tests here, which only the compiled program shows.
+    ``generated``: a macro may create tests here, which only the compiled program shows.
     """
 
     declared: list[RustItem]
@@ -102,7 +102,7 @@ def _has_macros(node: Node) -> bool:
 
 
 def _is_foreign(item: Node) -> bool:
-    """An attribute that is not the language's own; ``path`` takes a module from elsewhere."""
+    """An attribute that is not built in; ``path`` takes a module from another file."""
     if item.type != "attribute_item":
         return False
     text = (item.text or b"").decode("utf-8", "replace")

@@ -53,7 +53,7 @@ class DoctestKind(Kind[DoctestSuite]):
         return TestFile(path, suite.name, self.name, tests, complete=b"__test__" not in source)
 
     def worker(self, root: Path, suite: DoctestSuite) -> WorkerCommand:
-        """The suite's own interpreter, with our worker for examples."""
+        """The suite's own interpreter, with Wolfbane's worker for examples."""
         command = python_worker(root, suite, _WORKER)
         return structs.replace(command, options={**command.options, "options": suite.options})
 

@@ -25,7 +25,7 @@ class ExecutableSuite(Suite, frozen=True):
         return {suffix: [one] if isinstance(one, str) else list(one) for suffix, one in given}
 
     def relocated(self, to: Relocation) -> Self:
-        """The suite as an outer workspace has to write its interpreters."""
+        """The suite with its interpreters relative to an outer workspace."""
         moved: dict[str, str | list[str]] = {
             suffix: [to.program(program), *arguments]
             for suffix, (program, *arguments) in self.commands().items()

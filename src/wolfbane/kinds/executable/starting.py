@@ -17,7 +17,7 @@ BY_SUFFIX = {".t": "perl", ".pl": "perl", ".sh": "sh", ".tcl": "tclsh"}
 def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
     """The options that a worker needs to start files.
 
-    Raises MissingRuntime where an interpreter is not installed.
+    Raises MissingRuntime if an interpreter is not installed.
     """
     commands = suite.commands()
     for suffix, (program, *_) in commands.items():

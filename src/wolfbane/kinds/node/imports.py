@@ -53,7 +53,7 @@ def javascript_imports(source: bytes) -> list[str]:
 
 
 def specifier_files(specifier: str, path: str) -> list[str]:
-    """The files that a relative specifier may mean, seen from ``path``."""
+    """The files that a relative specifier in ``path`` may mean."""
     place = posixpath.normpath(posixpath.join(posixpath.dirname(path), specifier))
     return [f"{place}{ending}" for ending in ENDINGS]
 

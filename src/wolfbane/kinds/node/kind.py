@@ -36,11 +36,11 @@ class NodeKind(Kind[NodeSuite]):
     tests_hold_tests = True
 
     def patterns(self, root: Path, suite: NodeSuite) -> Sequence[str]:
-        """JavaScript modules of all three endings."""
+        """JavaScript modules with all three extensions."""
         return ("*.js", "*.mjs", "*.cjs")
 
     def scan(self, root: Path, suite: NodeSuite, path: str, source: bytes) -> TestFile:
-        """Read calls of the test module; what only running shows makes the file incomplete."""
+        """Read calls of the test module; tests that only running shows make the file incomplete."""
         from wolfbane.kinds.node.source import read
 
         named = _TEST_NAME.match(path.rpartition("/")[2]) is not None
@@ -67,7 +67,7 @@ class NodeKind(Kind[NodeSuite]):
         )  # fmt: skip
 
     def worker(self, root: Path, suite: NodeSuite) -> WorkerCommand:
-        """The runtime with our reporter and worker."""
+        """The runtime with Wolfbane's reporter and worker."""
         command = [
             _runtime(root, suite),
             *suite.options,
@@ -132,7 +132,7 @@ def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], boo
 
 
 def _runtime(root: Path, suite: NodeSuite) -> str:
-    """The runtime's program, new enough. Raises MissingRuntime."""
+    """The runtime's program in a supported version. Raises MissingRuntime."""
     found = find_program(root, suite.node, "node", _WHAT)
     version = _version(found)
     if int(version.partition(".")[0]) < _OLDEST:

@@ -14,7 +14,7 @@ from tree_sitter_javascript import language
 TESTS = frozenset({"test", "it"})
 SUITES = frozenset({"describe", "suite", "context"})
 _MODULE_ITSELF = frozenset({"test", "default"})
-"""What is exported under these names is the module: ``test.describe``, ``test.it``."""
+"""The exports with these names are the module itself: ``test.describe``, ``test.it``."""
 MARKS = frozenset({"skip", "todo", "only"})
 _IMPORT = re.compile(r"""import\s+([^;'"]*?)\s+from\s*['"]node:test['"]""")
 _REQUIRE = re.compile(
@@ -103,7 +103,7 @@ def _kind_of(word: str, tests: Collection[str], suites: Collection[str]) -> str:
 
 
 class _CalledWords:
-    """Which words of a file mean a test, a suite, or the test module as a whole."""
+    """The words of a file that mean a test, a suite, or the whole test module."""
 
     def __init__(self, text: str, global_words: bool) -> None:
         self.tests: set[str] = set()
@@ -157,7 +157,7 @@ class _JavaScriptReader:
         self._repeats: Counter[str] = Counter()
 
     def take(self, call: Node, captures: dict[str, list[Node]]) -> None:
-        """Look at one call, in the order of the source."""
+        """Process one call, in the order of the source."""
         while self._open and self._open[-1].call.end_byte <= call.start_byte:
             self._open.pop()
         parent = self._open[-1] if self._open else None
@@ -188,7 +188,7 @@ class _JavaScriptReader:
 
 
 def _depends_on_running(call: Node, parent: JavaScriptItem | None) -> bool:
-    """Whether something between a call and the suite around it decides if it is made."""
+    """Whether code between a call and the suite around it decides whether it runs."""
     end = parent.call if parent else None
     node = call.parent
     while node is not None and node != end:

@@ -1,1 +1,1 @@
-"""Kind ``program``: executables and scripts, judged by their exit codes."""
+"""Kind ``program``: executables and scripts whose exit code is the outcome."""

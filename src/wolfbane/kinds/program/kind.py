@@ -1,4 +1,7 @@
-"""Kind ``program``: any executable or script; a file is a test, judged by its exit code."""
+"""Kind ``program``: any executable or script.
+
+A file is a test, and its exit code is the outcome.
+"""
 
 from __future__ import annotations
 

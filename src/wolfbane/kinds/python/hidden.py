@@ -1,7 +1,7 @@
 """Detects Python modules that may have tests that are visible only after loading.
 
-The standard library's loader takes every test class that a loaded module has, however it came
-there: written in it, imported, made by a call, or defined under a condition.
+The standard library's loader takes every test class of a loaded module, whatever its origin:
+written in it, imported, created by a call, or defined under a condition.
 """
 
 from __future__ import annotations
@@ -28,9 +28,9 @@ _Function = ast.FunctionDef | ast.AsyncFunctionDef
 
 
 def proves_no_test(tree: ast.Module) -> bool:
-    """Whether nothing in the source could make a test class, or keep the module from loading.
+    """Whether nothing in the source can create a test class, or prevent the module from loading.
 
-    So there is no import, which may bring a class or fail, and no call when it is loaded.
+    So there is no import, which may add a class or fail, and no call at load time.
     """
     return all(map(_is_inert, tree.body))
 
@@ -53,7 +53,7 @@ def _is_inert(node: ast.stmt) -> bool:
 
 
 def _is_main_guard(node: ast.stmt) -> bool:
-    """``if __name__ == "__main__":`` is not entered when a module is loaded."""
+    """The body of ``if __name__ == "__main__":`` does not run when a module is loaded."""
     if not isinstance(node, ast.If) or node.orelse or not isinstance(node.test, ast.Compare):
         return False
     left = node.test.left
@@ -109,7 +109,7 @@ class Hidden:
         )
 
     def _file_of(self, module: str, path: str) -> str:
-        """The module's own file in the workspace, or nothing."""
+        """The module's own file in the workspace, or None."""
         for candidates in module_files(module, path, self._roots):
             for file in reversed(candidates[-2:]):
                 if is_file(self._root / file):
@@ -141,7 +141,7 @@ def _is_test_code(node: ast.AST) -> bool:
 
 
 def _standard_names(tree: ast.Module) -> Iterator[str]:
-    """The names that imports from the standard library bind."""
+    """The names that imports from the standard library define."""
     for node in _at_load(tree.body):
         if isinstance(node, ast.Import):
             for alias in node.names:

@@ -35,9 +35,9 @@ PYTHON_IMPORTS = PythonImports()
 
 
 def python_imports(source: bytes) -> list[str]:
-    """Dotted names, relative ones with their dots; names after ``from`` count as modules, too.
+    """Dotted names, relative ones with their dots; names after ``from`` also count as modules.
 
-    Modules that are imported by a name in the text are found; other computed ones are not.
+    Modules that are imported by a literal name in the text are found; computed names are not.
     """
     try:
         tree = parse_source(source)
@@ -62,16 +62,16 @@ def _named(node: ast.AST) -> Iterator[str]:
 
 
 def module_roots(suite: InterpretedSuite) -> tuple[str, ...]:
-    """The folders in which a suite's Python finds modules, and where sources commonly are."""
+    """The folders in which a suite's Python finds modules, and common source folders."""
     named = [suite.modules_from, *suite.import_path, suite.folder, ".", "src"]
     named += [path for path in suite.paths if not any(mark in path for mark in "*?")]
     return tuple(dict.fromkeys("" if place == "." else place.strip("/") for place in named))
 
 
 def module_files(name: str, path: str, roots: tuple[str, ...]) -> Iterator[list[str]]:
-    """The files that a dotted name may mean, seen from ``path``: packages, then the module.
+    """The files that a dotted name in ``path`` may mean: packages, then the module.
 
-    One list for each place that it is looked for in; the first with a file is meant.
+    One list for each search folder; the first with a file is used.
     """
     dots = len(name) - len(name.lstrip("."))
     parts = [part for part in name.lstrip(".").split(".") if part]

@@ -17,7 +17,7 @@ from wolfbane.kinds.python.settings import InterpretedSuite
 
 
 def parse_source(source: bytes) -> ast.Module:
-    """A module's syntax tree, quietly. Raises SyntaxError or ValueError."""
+    """A module's syntax tree, without warnings. Raises SyntaxError or ValueError."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         return ast.parse(source)
@@ -43,19 +43,20 @@ def python_worker(root: Path, suite: InterpretedSuite, module: str) -> WorkerCom
 
 
 def interpreter(root: Path, suite: InterpretedSuite) -> str:
-    """The interpreter that a suite runs on. Raises MissingRuntime."""
+    """The interpreter of a suite. Raises MissingRuntime."""
     return _itself(_named(root, suite), root / suite.folder)
 
 
 def default_interpreter(root: Path, folder: str) -> str:
-    """The interpreter for Python in a folder whose settings name none."""
+    """The interpreter for Python in a folder whose settings define none."""
     return _itself(_default(root, folder), root / folder)
 
 
 def runtime(root: Path, suite: InterpretedSuite) -> str:
     """``Python 3.11.7 (/usr/bin/python3)``. Raises MissingRuntime if it does not start.
 
-    The path is from the workspace if it is in there, and from ``~`` if it is at home.
+    The path is relative to the workspace if it is inside, and starts with ``~`` if it is in the
+    home folder.
     """
     version, python = _ask(_named(root, suite), root / suite.folder)
     inside = python.removeprefix(f"{root}/")
@@ -65,7 +66,7 @@ def runtime(root: Path, suite: InterpretedSuite) -> str:
 
 
 def _named(root: Path, suite: InterpretedSuite) -> str:
-    """The program that the settings name, or that is taken without. Raises MissingRuntime."""
+    """The program from the settings, or the default. Raises MissingRuntime."""
     if not suite.python:
         return _default(root, suite.folder)
     local = root / suite.python
@@ -76,7 +77,8 @@ def _named(root: Path, suite: InterpretedSuite) -> str:
 
 
 def _default(root: Path, folder: str) -> str:
-    """That of the project's environment, the active one's, ``python3``; our own as a last resort.
+    """The interpreter of the project's environment, of the active one, ``python3``, or Wolfbane's
+    own as a last resort.
 
     Wolfbane's may have other versions of the modules that the suite imports.
     """
@@ -88,7 +90,7 @@ def _default(root: Path, folder: str) -> str:
 
 @cache
 def _itself(python: str, folder: Path) -> str:
-    """The interpreter that a script, such as a version manager's, starts in a folder."""
+    """The interpreter that a script, such as that of a version manager, starts in a folder."""
     with Path(python).open("rb") as file:
         is_script = file.read(2) == b"#!"
     return _ask(python, folder)[1] if is_script else python

@@ -46,11 +46,11 @@ class PythonKind(Kind[PythonSuite]):
     suite_type = PythonSuite
 
     def patterns(self, root: Path, suite: PythonSuite) -> Sequence[str]:
-        """Test modules, and packages that may bring tests."""
+        """Test modules, and packages that may add tests."""
         return (*_FILES, "__init__.py")
 
     def scan(self, root: Path, suite: PythonSuite, path: str, source: bytes) -> TestFile | None:
-        """Read classes and functions; what only loading shows makes the file incomplete."""
+        """Read classes and functions; tests that only loading shows make the file incomplete."""
         try:
             tree = parse_source(source)
         except (SyntaxError, ValueError) as error:
@@ -77,7 +77,7 @@ class PythonKind(Kind[PythonSuite]):
         )
 
     def worker(self, root: Path, suite: PythonSuite) -> WorkerCommand:
-        """The suite's own interpreter, with our worker for test classes."""
+        """The suite's own interpreter, with Wolfbane's worker for test classes."""
         return python_worker(root, suite, WORKER)
 
     def with_options(self, root: Path, suite: PythonSuite, options: Sequence[str]) -> PythonSuite:
@@ -196,7 +196,7 @@ class _ModuleReader:
 def _is_a_package_of_others(path: Path, source: bytes) -> bool:
     """Whether a package has no test file next to its ``__init__.py``, which itself adds none.
 
-    Its modules are not tests, and may need what the tests do not.
+    Its modules are not tests, and may need modules that the tests do not need.
     """
     if path.name != "__init__.py" or b"TestCase" in source or b"import *" in source:
         return False
@@ -208,7 +208,7 @@ def _first_line(node: _Function | ast.ClassDef) -> int:
 
 
 def _source_tags(node: ast.AST, origin: str) -> Iterator[Tag]:
-    """Tags by ``@tag("smoke")`` or ``@tags(...)``, and by a class attribute ``tags = [...]``."""
+    """Tags from ``@tag("smoke")`` or ``@tags(...)``, and from the attribute ``tags = [...]``."""
     for decorator in getattr(node, "decorator_list", ()):
         if isinstance(decorator, ast.Call) and _last_name(decorator) in ("tag", "tags"):
             yield from (Tag.parse(text, origin) for text in _texts(decorator.args))
@@ -217,7 +217,9 @@ def _source_tags(node: ast.AST, origin: str) -> Iterator[Tag]:
 
 
 def _hides_tags(node: ast.AST) -> bool:
-    """Whether decorators or attributes may put on tags, or make tests, unseen by the source."""
+    """Whether decorators or attributes may add tags or create tests in a way that the source does
+    not show.
+    """
     for decorator in getattr(node, "decorator_list", ()):
         name = _last_name(decorator)
         if name in ("tag", "tags") and isinstance(decorator, ast.Call):

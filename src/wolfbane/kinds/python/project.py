@@ -12,7 +12,8 @@ ENVIRONMENTS = (".venv", "venv")
 
 
 def project_python(root: Path, folder: str) -> str:
-    """The interpreter of the environment in a folder, or in the workspace's; a path from the root.
+    """The interpreter of the environment in a folder, or in the workspace's; a path relative to the
+    root.
 
     Nothing if there is none.
     """
@@ -25,7 +26,7 @@ def project_python(root: Path, folder: str) -> str:
 
 
 def source_folder(root: Path, folder: str) -> dict[str, list[str]]:
-    """Where a project keeps its sources: the checkout is tested, not an installed copy of it."""
+    """A project's source folders: the checkout is tested, not an installed copy."""
     start = "" if folder == "." else f"{folder}/"
     found = any((root / start / "src").glob("*/__init__.py"))
     return {"import_path": [f"{start}src"]} if found else {}

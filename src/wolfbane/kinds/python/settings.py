@@ -27,12 +27,12 @@ class InterpretedSuite(Suite, frozen=True):
         return ""
 
     def relocated(self, to: Relocation) -> Self:
-        """The suite as an outer workspace has to write its interpreter and folders."""
+        """The suite with its interpreter and folders relative to an outer workspace."""
         return replace(self, python=to.program(self.python), import_path=to.paths(self.import_path))
 
 
 class PythonSuite(InterpretedSuite, frozen=True):
-    """A suite of kind ``python``. ``top`` is the folder that modules are named from."""
+    """A suite of kind ``python``. ``top`` is the folder at which module names start."""
 
     top: str = ""
 
@@ -42,5 +42,5 @@ class PythonSuite(InterpretedSuite, frozen=True):
         return self.top
 
     def relocated(self, to: Relocation) -> Self:
-        """The suite as an outer workspace has to write its paths."""
+        """The suite with its paths relative to an outer workspace."""
         return replace(super().relocated(to), top=to.path(self.top))

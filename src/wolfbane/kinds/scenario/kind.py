@@ -63,7 +63,7 @@ class ScenarioKind(Kind[ScenarioSuite]):
         return steps_folders(root, suite)
 
     def worker(self, root: Path, suite: ScenarioSuite) -> WorkerCommand:
-        """The suite's own interpreter, with our worker for scenarios."""
+        """The suite's own interpreter, with Wolfbane's worker for scenarios."""
         command = python_worker(root, suite, _WORKER)
         steps = steps_folders(root, suite)
         return structs.replace(command, options={**command.options, "steps": steps})

@@ -16,5 +16,5 @@ class ScenarioSuite(InterpretedSuite, frozen=True):
     steps: list[str] = []
 
     def relocated(self, to: Relocation) -> Self:
-        """The suite as an outer workspace has to write its paths."""
+        """The suite with its paths relative to an outer workspace."""
         return replace(super().relocated(to), steps=to.paths(self.steps))

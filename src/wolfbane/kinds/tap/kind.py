@@ -17,7 +17,7 @@ from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import TestFile
 
 AUTHOR_TESTS = "xt"
-"""By custom of Perl's authors: tests that only a release needs."""
+"""By convention of Perl's authors: tests that only a release needs."""
 
 
 class TapKind(Kind[TapSuite]):
@@ -81,7 +81,7 @@ class TapKind(Kind[TapSuite]):
         return replace(suite, arguments=[*suite.arguments, *options])
 
     def runtime(self, root: Path, suite: TapSuite) -> str:
-        """Where Perl looks for modules first."""
+        """The first module folders for Perl."""
         paths = _perl_path(root, suite)
         return f"TAP programs (Perl's from {', '.join(paths)})" if paths else "TAP programs"
 
@@ -89,7 +89,7 @@ class TapKind(Kind[TapSuite]):
 def _perl_path(root: Path, suite: TapSuite) -> list[str]:
     """The first module folders for Perl: those of the suite, or the checkout's own.
 
-    That is ``lib``, or ``blib``, into which it is built, where that is not older.
+    This is ``lib``, or ``blib``, which is built from it, if ``blib`` is not older.
     """
     start = "" if suite.folder == "." else f"{suite.folder}/"
     folders = []

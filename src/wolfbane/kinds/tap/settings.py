@@ -16,5 +16,5 @@ class TapSuite(ExecutableSuite, frozen=True):
     import_path: list[str] = []
 
     def relocated(self, to: Relocation) -> Self:
-        """The suite as an outer workspace has to write its paths."""
+        """The suite with its paths relative to an outer workspace."""
         return replace(super().relocated(to), import_path=to.paths(self.import_path))

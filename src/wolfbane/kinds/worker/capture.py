@@ -12,7 +12,7 @@ KEPT = 1 << 20
 
 
 class Capture:
-    """Reads and empties the file that Wolfbane gave the worker as its output.
+    """Reads and empties the worker's output file.
 
     Output goes directly to the file, so Wolfbane can read the output of a crashing test, and the
     output of child processes is also captured.
@@ -55,7 +55,7 @@ class Capture:
         return 2 if (sys.stdout, sys.stderr) == self._streams else 4
 
     def _mend(self) -> int:
-        """Open descriptors again that a test closed or pointed elsewhere; the file's size."""
+        """Open descriptors again that a test closed or redirected; returns the file's size."""
         try:
             first, second = os.fstat(1), os.fstat(2)
         except OSError:
@@ -69,7 +69,7 @@ class Capture:
         return os.fstat(self._file).st_size
 
     def _open_again(self) -> None:
-        """Open the file again where a test closed our descriptor of it."""
+        """Open the file again if a test closed Wolfbane's descriptor."""
         if self._inode(self._file) != self._identity:
             self._file = os.open(self._path, os.O_RDWR | os.O_APPEND | os.O_CREAT)
 

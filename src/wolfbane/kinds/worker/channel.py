@@ -21,14 +21,14 @@ else:
 
 PROTOCOL = 1
 _MOST_HELD = 50
-"""Messages that are sent together: Wolfbane works on them while the worker makes more."""
+"""Messages that are sent together: Wolfbane processes them while the worker creates more."""
 
 
 def _make_encoder() -> Callable[[Message], str]:
     """Like ``json.dumps``, but without creating the encoder again, which takes longer than its
     work.
 
-    The interpreter may have no encoder in C.
+    The interpreter may lack the C encoder.
     """
     make = json.encoder.c_make_encoder  # type: ignore[attr-defined]
     if make is None:
@@ -82,11 +82,11 @@ class Channel:
         self._socket.sendall(_line(self._hello))
 
     def fileno(self) -> int:
-        """The descriptor on which requests come, for an event loop to wait for."""
+        """The descriptor for requests, for use in an event loop."""
         return self._socket.fileno()
 
     def send(self, message: Message) -> None:
-        """Send one message now, after any that were held back."""
+        """Send one message now, after all delayed messages."""
         if _getpid() != self._pid:
             _exit(70)
         with self._lock:
@@ -103,7 +103,7 @@ class Channel:
                 self._socket.sendall(data)
 
     def hold(self, message: Message) -> None:
-        """Send a message together with the next one: spares a system call for each test.
+        """Send a message together with the next one: saves a system call for each test.
 
         With ``prompt``, it is sent immediately.
         """

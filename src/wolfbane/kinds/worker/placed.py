@@ -8,7 +8,7 @@ if TYPE_CHECKING:
 
 
 class Placed(Exception):
-    """``place`` is the file and the line that the error is about."""
+    """``place`` is the file and the line of the error."""
 
     def __init__(self, message: str, place: Tuple[str, int]) -> None:
         super().__init__(message)
@@ -20,4 +20,4 @@ class ExampleFailed(Placed, AssertionError):
 
 
 class MalformedExamples(Placed, ValueError):
-    """Examples that cannot be read."""
+    """Examples that cannot be parsed."""

@@ -19,7 +19,7 @@ _SEVERITY = ("passed", "skipped", "todo", "failed", "errored")
 
 
 def verdict_of(news: List[Message], parts: List[Message]) -> Message:
-    """One outcome for a test from all that was reported of it: the gravest, first come."""
+    """One outcome for a test from all its reports: the worst, first reported."""
     if len(news) == 1 and news[0]["outcome"] == "passed":
         return news[0]  # by far the most
     if not news:
@@ -73,7 +73,7 @@ def problem_of(error: BaseException, outcome: str = "errored") -> Message:
 
 
 def _frames(error: BaseException) -> List[Tuple[Any, int]]:
-    """Stack frames from the test on: without the runner's and the standard classes' own."""
+    """Stack frames from the test on, without those of the runner and the standard classes."""
     steps = list(traceback.walk_tb(error.__traceback__))
     summary = traceback.StackSummary.extract(iter(steps), lookup_lines=False)
     kept = []

@@ -1,7 +1,7 @@
 """Starts a worker for suites whose tests are Python.
 
-Run as a script by the suite's own interpreter, 3.8 or later, with the module whose ``main`` is
-the worker. Nothing is installed there.
+Run as a script by the suite's own interpreter, 3.8 or later, with the module whose ``main`` is the
+worker. Nothing needs to be installed there.
 """
 
 from __future__ import annotations
@@ -19,11 +19,11 @@ _HOME = os.path.dirname(os.path.dirname(os.path.dirname(_OWN)))
 
 
 def borrow(module: str) -> Any:
-    """Import a worker without leaving a trace that the suite's code could see.
+    """Import a worker without any trace that the suite's code could see.
 
-    The folder goes to the end of the import path, so it can shadow nothing, and both the path
-    and the module table are as before when the suite's own code starts. Only what the kind needs
-    is imported: this is most of the time of a small run.
+    The folder is added at the end of the import path, so it hides nothing. The path and the module
+    table are restored before the suite's own code starts. Only the modules that the kind needs are
+    imported, because imports take most of the time of a small run.
     """
     sys.path[:] = [path for path in sys.path if path != _OWN]
     sys.path.append(_HOME)

@@ -1,1 +1,1 @@
-"""Kind ``workflow``: Arazzo documents that drive an API."""
+"""Kind ``workflow``: Arazzo documents that call an API."""

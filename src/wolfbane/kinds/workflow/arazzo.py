@@ -16,7 +16,7 @@ _SCHEMA = Path(__file__).with_name("arazzo-1.0.json")
 
 
 class BadDocument(DocumentError):
-    """A document that breaks the standard, with every problem that was found."""
+    """A document that violates the standard, with all problems."""
 
     def __init__(self, problems: list[Problem]) -> None:
         self.problems = problems
@@ -70,7 +70,7 @@ class Arazzo:
         return {**component, "value": entry["value"]} if "value" in entry else component
 
     def depends_on(self, workflow: str) -> list[str]:
-        """The workflows of this document that have to run before."""
+        """The workflows of this document that must run before."""
         known = self.workflows
         return [name for name in known[workflow].get("dependsOn", []) if name in known]
 
@@ -90,7 +90,9 @@ class Arazzo:
 
 
 def read(text: str, name: str, *, check: bool = True) -> Arazzo:
-    """Read a document and check its shape. Raises DocumentError, or BadDocument with every problem.
+    """Read a document and check its structure.
+
+    Raises DocumentError, or BadDocument with all problems.
 
     Without ``check``, the structure is known to be valid. ``workflow_checks`` checks the meaning of
     each workflow separately: an error in one workflow does not affect the others.

@@ -31,7 +31,7 @@ _WAYS = ("operationId", "operationPath", "workflowId")
 
 @lru_cache(maxsize=64)
 def document_problems(library: DocumentSet) -> dict[str, tuple[str, ...]]:
-    """What is wrong with each workflow, by its identifier, in words with file and line.
+    """The errors of each workflow, by identifier, as texts with file and line.
 
     Reads every source that is used.
     """
@@ -48,7 +48,7 @@ def document_problems(library: DocumentSet) -> dict[str, tuple[str, ...]]:
 
 
 def workflow_problems(library: DocumentSet, index: int) -> Iterator[Finding]:
-    """Everything that is wrong with one workflow; reads the sources that it uses."""
+    """All errors of one workflow; reads the sources that it uses."""
     workflow = library.document.data["workflows"][index]
     place, name = f"/workflows/{index}", workflow["workflowId"]
     for number, needed in enumerate(workflow.get("dependsOn", [])):
@@ -103,7 +103,7 @@ def _operation(library: DocumentSet, item: dict[str, Any], place: str) -> Iterat
 
 
 def _call(library: DocumentSet, item: dict[str, Any], place: str) -> Iterator[Finding]:
-    """A step that calls a workflow: it has to be there, and to have the inputs that are given."""
+    """A step that calls a workflow: the workflow must exist and must have the given inputs."""
     target = item["workflowId"]
     problems = list(_target(library, target, f"{place}/workflowId"))
     yield from problems
@@ -122,7 +122,7 @@ def _call(library: DocumentSet, item: dict[str, Any], place: str) -> Iterator[Fi
 
 
 def _target(library: DocumentSet, target: str, place: str) -> Iterator[Finding]:
-    """A workflow that is named has to be there, in this document or in another."""
+    """A named workflow must exist, in this document or in another."""
     try:
         library.workflow(target)
     except DocumentError as error:

@@ -44,7 +44,7 @@ class Operand:
 
 @dataclass(frozen=True)
 class Compare:
-    """Two values and a sign; a condition that is one value alone has the sign ``""``."""
+    """Two values and an operator; for a condition with one value, the operator is ``""``."""
 
     left: Operand
     sign: str = ""
@@ -64,9 +64,9 @@ Condition = Compare | Logic
 
 @lru_cache(maxsize=4096)
 def parse(text: str) -> Condition:
-    """Read a condition. Raises BadExpression with the place.
+    """Parse a condition. Raises BadExpression with the position.
 
-    The check of a document reads it first, and then every run of its step.
+    The check of a document parses it first, and then every run of its step.
     """
     return _ConditionParser(text).whole()
 
@@ -88,7 +88,7 @@ def holds(condition: Condition, evaluate: Evaluate) -> bool:
 
 
 def value_of(value: Operand, evaluate: Evaluate) -> Any:
-    """The value itself; what is not there is None."""
+    """The value itself; None if it does not exist."""
     if value.expression is None:
         return value.literal
     found = evaluate(value.expression)

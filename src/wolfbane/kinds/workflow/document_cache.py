@@ -11,12 +11,14 @@ _ENDINGS = (".json", ".yaml", ".yml")
 
 
 def is_url(text: str) -> bool:
-    """Whether a document is somewhere else, and not a file."""
+    """Whether a document is remote, and not a local file."""
     return urlsplit(text).scheme in ("http", "https")
 
 
 def place_of(url: str, folder: str) -> str:
-    """The path of the copy below ``folder``: host and path; a query makes it another document."""
+    """The path of the copy below ``folder``: host and path; a different query is a different
+    document.
+    """
     parts = urlsplit(url)
     path = re.sub(r"[^\w./-]", "_", parts.path.strip("/")) or "document"
     path = "/".join(part for part in path.split("/") if part not in ("", ".", ".."))

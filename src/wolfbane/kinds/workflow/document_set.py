@@ -113,7 +113,7 @@ class DocumentSet:
                 _ = self.description(name).operations
 
     def operation(self, step: Mapping[str, Any]) -> Operation:
-        """The operation that a step calls; each is looked up once. Raises Unknown."""
+        """The operation that a step calls; each is resolved once. Raises Unknown."""
         key = step.get("operationPath") or step.get("operationId")
         if key is None or key not in self._operations:
             self._operations[key] = self._operation(step)
@@ -155,7 +155,10 @@ class DocumentSet:
         return description.by_pointer[match[2]]
 
     def workflow(self, name: str) -> tuple[DocumentSet, str]:
-        """Where a workflow is, here or in a source, and its identifier there. Raises Unknown."""
+        """The document of a workflow, this one or a source, and its identifier there.
+
+        Raises Unknown.
+        """
         if name.startswith("$sourceDescriptions."):
             source, _, inner = name.removeprefix("$sourceDescriptions.").partition(".")
             library = self.other(source)

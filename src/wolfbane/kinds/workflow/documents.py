@@ -14,7 +14,7 @@ _NUMBER = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?")
 
 
 class DocumentError(ValueError):
-    """A document that cannot be read; ``line`` is where, from 1."""
+    """A document that cannot be read; ``line`` is the place, from 1."""
 
     def __init__(self, message: str, line: int = 1) -> None:
         self.line = line
@@ -24,7 +24,7 @@ class DocumentError(ValueError):
 class Document:
     """A document's ``data``, and the lines of its values by JSON Pointer (RFC 6901).
 
-    Scalars are read by the core schema of YAML 1.2, so that ``on`` and dates stay texts.
+    Scalars are read with the core schema of YAML 1.2, so ``on`` and dates remain texts.
     """
 
     def __init__(self, text: str) -> None:
@@ -102,7 +102,7 @@ def look_up(data: Any, pointer: str) -> Any:
 
 
 class _Values:
-    """From nodes to values, with their lines."""
+    """Converts nodes to values, with their lines."""
 
     def __init__(self, lines: dict[str, int]) -> None:
         self._lines = lines
@@ -110,7 +110,7 @@ class _Values:
         self._repeated = 0
 
     def of(self, node: Any, pointer: str, above: tuple[int, ...]) -> Any:
-        """The value of a node; ``above`` are the nodes around it. Raises DocumentError."""
+        """The value of a node; ``above`` are its parent nodes. Raises DocumentError."""
         line = node.start_mark.line + 1
         self._count(node, line)
         self._lines.setdefault(pointer, line)
@@ -156,5 +156,5 @@ def _scalar(node: Any) -> Any:
 
 
 def _plain_is_special(text: str) -> bool:
-    """Whether a plain scalar has a meaning in YAML 1.2 that the reader of 1.1 does not give it."""
+    """Whether a plain scalar has a meaning in YAML 1.2 that a YAML 1.1 reader ignores."""
     return bool(_INTEGER.fullmatch(text) or _NUMBER.fullmatch(text))

@@ -42,7 +42,7 @@ class Expression:
 
 
 def read(text: str) -> Expression:
-    """Read a whole text as one expression. Raises BadExpression."""
+    """Parse a complete text as one expression. Raises BadExpression."""
     if not text.startswith("$"):
         raise BadExpression("an expression must start with '$'", text, 0)
     dotted, hash_sign, pointer = text.partition("#")
@@ -99,7 +99,7 @@ def _check_shape(text: str, head: str, names: list[str]) -> None:
 
 
 def is_expression(text: str) -> bool:
-    """Whether a text is meant as one expression, right or wrong."""
+    """Whether a text is meant as one expression, valid or not."""
     return bool(re.match(rf"\$(?:{'|'.join(_HEADS)})\b", text))
 
 
@@ -134,13 +134,13 @@ def as_text(value: Any) -> str:
 
 
 def looks_like_expression(text: str) -> bool:
-    """Whether a text is an expression, or would be with one word spelled right: ``$input.day``."""
+    """Whether a text is an expression, or would be one with one corrected word: ``$input.day``."""
     head = re.match(r"\$([A-Za-z]+)(?:[.#]|$)", text)
     return is_expression(text) or (head is not None and nearest(head[1], _HEADS) is not None)
 
 
 def expressions_in(value: Any) -> list[str]:
-    """The texts of every expression in a value, for checking it ahead."""
+    """The texts of all expressions in a value, to check them in advance."""
     if isinstance(value, str):
         return [value] if looks_like_expression(value) else HOLE.findall(value)
     if isinstance(value, list):

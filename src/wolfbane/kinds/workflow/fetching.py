@@ -21,9 +21,9 @@ from wolfbane.kinds.workflow.settings import Http, WorkflowSuite
 
 INDEX = "index.json"
 FETCH_LIMIT = 10.0
-"""Seconds that a server may take to send a document that is needed."""
+"""Time limit in seconds for a document that is needed."""
 COMPARE_LIMIT = 2.0
-"""Seconds that a server may take where a copy is there: it is only compared."""
+"""Time limit in seconds for a document with a copy: it is only compared."""
 
 
 def fetch_documents(
@@ -118,7 +118,7 @@ class DocumentCache:
         return copy
 
     def _compare(self, known: Copy) -> list[str]:
-        """Whether what is there now is another version than the copy."""
+        """Whether the current document differs from the copy."""
         headers = {"If-None-Match": known.etag} if known.etag else {}
         try:
             answer = self._get(known.url, headers, COMPARE_LIMIT)

@@ -18,7 +18,7 @@ _DEEPEST = 10
 
 
 def name_problems(library: DocumentSet, index: int) -> Iterator[Finding]:
-    """Expressions of one workflow that are none, or that use a name that nothing has."""
+    """Invalid expressions of one workflow, and expressions with undefined names."""
     names = _Names(library, index)
     for place, found, nested in _used(library, index):
         if isinstance(found, BadExpression):
@@ -28,7 +28,7 @@ def name_problems(library: DocumentSet, index: int) -> Iterator[Finding]:
 
 
 def input_names(library: DocumentSet, workflow: str) -> set[str] | None:
-    """The inputs that a workflow can have; None where its schema leaves them open.
+    """The inputs that a workflow can have; None if its schema leaves them open.
 
     The inputs from its schema and its rows, and those that steps of the same document pass.
     """
@@ -43,7 +43,7 @@ def input_names(library: DocumentSet, workflow: str) -> set[str] | None:
 
 
 def given_entries(library: DocumentSet, item: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
-    """The parameters of a step; a reference that leads nowhere is reported elsewhere."""
+    """The parameters of a step; another check reports unresolved references."""
     for entry in item.get("parameters", []):
         try:
             yield library.document.resolved(entry)
@@ -54,7 +54,7 @@ def given_entries(library: DocumentSet, item: Mapping[str, Any]) -> Iterator[dic
 def declared_inputs(library: DocumentSet, schema: Any, depth: int = 0) -> dict[str, Any] | None:
     """The properties of a schema of inputs, through ``$ref`` and ``allOf``.
 
-    None where the schema can name inputs in ways that are not followed.
+    None if the schema can define inputs in unsupported ways.
     """
     if not isinstance(schema, Mapping):
         return {}
@@ -80,7 +80,7 @@ def _referred(library: DocumentSet, reference: object) -> Any:
 def _used(
     library: DocumentSet, index: int
 ) -> Iterator[tuple[str, Expression | BadExpression, str]]:  # fmt: skip
-    """Every expression of a workflow: its place, and the workflow that its step calls, if any."""
+    """All expressions of a workflow: the place, and the workflow that the step calls, if any."""
     place = f"/workflows/{index}"
     workflow = library.document.data["workflows"][index]
     for here, found in _in_texts(workflow.get("outputs", {}), f"{place}/outputs"):
@@ -111,7 +111,7 @@ def _in_step(library: DocumentSet, item: Mapping[str, Any], place: str) -> Found
 
 
 def _in_entries(library: DocumentSet, entries: list[dict[str, Any]], place: str) -> Found:
-    """Parameters and actions, or references to them; an unknown one is reported elsewhere."""
+    """Parameters and actions, or references to them; another check reports unknown ones."""
     for index, entry in enumerate(entries):
         try:
             found = library.document.resolved(entry)
@@ -158,7 +158,7 @@ def _read(text: str) -> Expression | BadExpression:
 
 
 class _Names:
-    """What is known in one workflow."""
+    """The known names in one workflow."""
 
     def __init__(self, library: DocumentSet, index: int) -> None:
         self._library = library
@@ -167,7 +167,7 @@ class _Names:
         self._inputs = input_names(library, self._workflow["workflowId"])
 
     def problem(self, expression: Expression, nested: str) -> str:
-        """What is wrong with an expression's names. ``nested`` is the workflow of its step."""
+        """The errors in an expression's names. ``nested`` is the workflow of its step."""
         head, names = expression.head, expression.names
         if head == "inputs":
             return _unknown(expression, "input", names, self._inputs)
@@ -226,7 +226,7 @@ class _Names:
         return _unknown(expression, f"{rest[0][:-1]} of workflow '{name}'", rest[1:], known)
 
     def _of_source(self, expression: Expression) -> str:
-        """``$sourceDescriptions.NAME.url`` and the like, or a workflow of another document."""
+        """``$sourceDescriptions.NAME.url`` and similar, or a workflow of another document."""
         name, *rest = expression.names
         sources = self._library.document.sources
         if name not in sources:
@@ -247,7 +247,7 @@ class _Names:
         return self._of_workflow(expression, library, rest[0], tuple(rest[1:]))
 
     def _component(self, expression: Expression) -> str:
-        """Every name of the way has to be there."""
+        """Every name of the path must exist."""
         held: Any = self._library.document.data.get("components", {})
         for name in expression.names:
             try:

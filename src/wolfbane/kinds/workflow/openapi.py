@@ -57,7 +57,7 @@ class Operation:
 
     @cached_property
     def parameters(self) -> dict[tuple[str, str], dict[str, Any]]:
-        """Parameter Objects by place and name; the operation's own count before the path's."""
+        """Parameter Objects by place and name; the operation's own override the path's."""
         parameters = {}
         for entry in (*self.item.get("parameters", []), *self.data.get("parameters", [])):
             parameter = self.source.resolved(entry)
@@ -173,7 +173,7 @@ class OpenAPI:
 def read(text: str, name: str, address: str, load: Load, *, check: bool = True) -> OpenAPI:
     """Read and check a description. Raises DocumentError, or BadDocument with every problem.
 
-    Without ``check`` it is known to be right.
+    Without ``check``, it is known to be valid.
     """
     document = Document(text)
     data = document.data

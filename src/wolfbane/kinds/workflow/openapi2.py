@@ -22,7 +22,7 @@ _STYLES = {
 
 
 def as_version_3(data: Mapping[str, Any]) -> dict[str, Any]:
-    """The whole description; what 3.0 has no word for is left out."""
+    """The complete description; features that 3.0 lacks are left out."""
     host, base = data.get("host", ""), data.get("basePath", "")
     schemes = data.get("schemes") or (["https"] if host else [])
     urls = [f"{scheme}://{host}{base}" for scheme in schemes] if host else [base or "/"]
@@ -56,7 +56,7 @@ def as_version_3(data: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _moved(value: Any) -> Any:
-    """References to where things are in 3.0."""
+    """References to the places in 3.0."""
     if isinstance(value, dict):
         reference = value.get("$ref")
         if isinstance(reference, str):

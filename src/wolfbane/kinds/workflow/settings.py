@@ -42,7 +42,7 @@ class Http(SettingsTable, frozen=True):
     contract: list[str] = field(default_factory=lambda: list(CHECKS))
 
     def relocated(self, to: Relocation) -> Self:
-        """The settings as an outer workspace has to write their paths."""
+        """The settings with their paths relative to an outer workspace."""
         return replace(
             self,
             certificate=to.path(self.certificate),

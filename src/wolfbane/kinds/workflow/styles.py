@@ -1,4 +1,4 @@
-"""How values of parameters are written: ``style`` and ``explode`` of OpenAPI 3 (RFC 6570)."""
+"""The forms of parameter values: ``style`` and ``explode`` of OpenAPI 3 (RFC 6570)."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _DELIMITERS = {"form": ",", "spaceDelimited": "%20", "pipeDelimited": "%7C"}
 
 
 def plain(value: Any) -> str:
-    """A single value as text: ``true``, ``3``, nothing for null."""
+    """A single value as text: ``true``, ``3``, empty for null."""
     if isinstance(value, bool):
         return "true" if value else "false"
     return "" if value is None else str(value)

@@ -16,7 +16,7 @@ from wolfbane.kinds.workflow.rows import rows_of
 
 @dataclass(frozen=True)
 class WorkflowTest:
-    """One test: a workflow, with the inputs that its row gives. ``needs`` are names of others."""
+    """One test: a workflow with the inputs of its row. ``needs`` are names of other tests."""
 
     name: str
     workflow: str
@@ -28,7 +28,7 @@ class WorkflowTest:
 
 
 def cases(library: DocumentSet, *, lines: bool = True) -> list[WorkflowTest]:
-    """Every test of a document, in order. Raises DocumentError or OSError for bad rows.
+    """Every test of a document, in order. Raises DocumentError or OSError for invalid rows.
 
     Without ``lines``, their places and tags are not computed, because a run already has them.
     """

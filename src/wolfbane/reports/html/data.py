@@ -14,7 +14,7 @@ from wolfbane.reports.style import ACCOUNTS, ORDER
 from wolfbane.reports.text import visible
 
 PIECE = 250
-"""Tests in a piece of details: a page reads only the piece with the test that is looked at."""
+"""Tests in a piece of details: a page reads only the piece with the open test."""
 ROOM = 6 << 20
 """Characters for the outputs and traces of all tests."""
 _LONG_OF_GOOD = 1 << 12
@@ -24,7 +24,7 @@ _NUMBER = {outcome: number for number, outcome in enumerate(ORDER)}
 
 
 class _WordTable:
-    """Texts by number, each kept once."""
+    """Texts by number, each stored once."""
 
     def __init__(self) -> None:
         self.numbers: dict[Any, int] = {}
@@ -73,7 +73,7 @@ def details(results: Sequence[Result], keeper: Keeper) -> Iterator[tuple[int, di
 
 
 def _longest(results: Sequence[Result]) -> tuple[int, int]:
-    """The characters that a text of a test that passed may have, and one of another test.
+    """The maximum length of a text of a passed test, and of another test.
 
     All of them share ``ROOM``; passed tests get the rest.
     """
@@ -88,7 +88,7 @@ def _longest(results: Sequence[Result]) -> tuple[int, int]:
 
 
 def _fitting(sizes: Sequence[int], room: int, most: int) -> int:
-    """The length to which texts are cut so that all of them, the shortest first, have room."""
+    """The length to which texts are shortened so that all of them fit, the shortest first."""
     for number, size in enumerate(sizes):
         others = len(sizes) - number
         if size * others > room:
@@ -147,5 +147,5 @@ def _part(part: Part) -> list[Any]:
 
 
 def as_script(data: object) -> str:
-    """JSON that no text in it can end the element of."""
+    """JSON in which no text can end the element around it."""
     return msgspec.json.encode(data).replace(b"<", b"\\u003c").decode()

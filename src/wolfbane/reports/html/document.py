@@ -57,7 +57,7 @@ _ENVIRONMENT.globals.update(
 
 
 def write_html(record: Record) -> bytes:
-    """The report of a run. Nothing in it is fetched, and no text of a test is markup."""
+    """The report of a run. It loads nothing, and no text of a test is markup."""
     script = "\n".join(_part(name) for name in SCRIPTS)
     keeper = Keeper(record.folder)
     started = record.started

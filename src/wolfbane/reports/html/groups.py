@@ -34,7 +34,7 @@ class FailureGroup(msgspec.Struct, frozen=True):
 
 
 def grouped(results: Sequence[Result]) -> list[FailureGroup]:
-    """Group by the first line of the message, what is left by innermost place; largest first."""
+    """Group by the first line of the message, the rest by innermost place; largest first."""
     groups, single = _split(results, _message)
     found = [FailureGroup(tuple(members), "the same message") for members in groups]
     groups, single = _split(single, _place)
@@ -59,6 +59,6 @@ def _message(result: Result) -> str:
 
 
 def _place(result: Result) -> str:
-    """The innermost line of the stack that is the workspace's own."""
+    """The innermost stack line in the workspace's own files."""
     own = [frame for frame in result.frames if not frame.file.startswith("/")]
     return f"{own[-1].file}:{own[-1].line}" if own else ""

@@ -31,7 +31,7 @@ class Bar(msgspec.Struct):
 
     @property
     def seconds(self) -> float:
-        """How long it took."""
+        """The duration of the run."""
         return self.end - self.begin
 
 
@@ -43,17 +43,17 @@ class Lane(msgspec.Struct):
 
     @property
     def tests(self) -> int:
-        """How many attempts it ran."""
+        """The number of attempts."""
         return sum(bar.tests for bar in self.bars)
 
     @property
     def busy(self) -> float:
-        """For how many seconds it ran tests."""
+        """The number of seconds in which it ran tests."""
         return sum(bar.seconds for bar in self.bars)
 
 
 def lanes(results: Sequence[Result], seconds: float) -> list[Lane]:
-    """Every worker with its bars; attempts that were run again are in it too."""
+    """Every worker with its bars, including attempts that were retried."""
     ran: dict[tuple[str, int], list[Result]] = {}
     for result in results:
         for attempt in (*result.earlier, result):

@@ -16,9 +16,9 @@ from wolfbane.results.history import migrations
 NAME = "history.sqlite"
 REVISION = "0004"
 _LOCK_TIMEOUT = 20
-"""Seconds that SQLite waits for another run's writing."""
+"""Seconds that SQLite waits for another run's write."""
 _MIGRATING = 5_026_003
-"""The number of PostgreSQL's lock that a migration takes; any number would do."""
+"""The number of PostgreSQL's lock for a migration; any number works."""
 
 
 class Database:
@@ -36,7 +36,7 @@ class Database:
 
     @contextmanager
     def transaction(self) -> Iterator[sa.Connection]:
-        """A connection whose changes are kept together, or not at all."""
+        """A connection whose changes are saved together or not at all."""
         try:
             with self._engine.begin() as connection:
                 yield connection
@@ -52,7 +52,7 @@ class Database:
             raise InputError(Problem(words, str(self._file or ""), hint=hint)) from None
 
     def _bring_up_to_date(self, connection: sa.Connection) -> None:
-        """Bring the tables to this version's shape. Raises InputError on a newer one."""
+        """Migrate the tables to this version. Raises InputError for a newer one."""
         version = _version(connection)
         if version > REVISION:
             words = f"{self.name} was written by a newer version of Wolfbane (schema {version})"

@@ -10,10 +10,10 @@ from wolfbane.model import NESTED, Outcome
 from wolfbane.results.history.store import TestEnd
 
 ALIKE = " (alike "
-"""Before the number of an entry that others are the same as, in everything but how they ended."""
+"""The text before the number of an entry that is identical to others, except for its outcome."""
 _ORDER = {str(outcome): number for number, outcome in enumerate(Outcome)}
 _LONGEST = 60
-"""Characters of a property that may be a part of an address."""
+"""Maximum length of a property that may be a part of an address."""
 _ABOUT_ONE_RUN = frozenset(
     {"tag", "attempt", "seed", "time", "timestamp", "date", "pid", "port", "uuid", "id"}
 )
@@ -77,7 +77,7 @@ def _with(address: str, word: str, told_apart_by: Callable[[ReportedTest], str])
 
 
 def _properties(entries: Sequence[ReportedTest]) -> dict[str, list[str]]:
-    """Short properties that differ between entries, by name, each with all of their values.
+    """Short properties that differ between entries, by name, each with all values.
 
     Properties of the tests are first, then those of their suites.
     """
@@ -122,7 +122,7 @@ def as_sets(
 
 
 def _taken(side: dict[str, TestEnd], name: str) -> list[TestEnd]:
-    """Take the entries of one name out of a side."""
+    """Remove the entries with one name from a side."""
     addresses = [a for a in side if a == name or a.startswith(f"{name}{ALIKE}")]
     return [side.pop(address) for address in addresses]
 

@@ -13,7 +13,7 @@ from wolfbane.results.journal import JOURNAL_NAME
 
 
 def take_in_runs(store: Store, results: Path) -> list[str]:
-    """Take in every recorded run that the history does not have yet; what could not be read."""
+    """Add every recorded run that the history does not have yet; returns the unreadable ones."""
     journals = {
         journal.parent.name: journal
         for journal in sorted((results / "runs").glob(f"*/{JOURNAL_NAME}"))
@@ -78,7 +78,7 @@ def _origin(share: dict[str, Any] | None) -> str:
 
 
 def ended_of(result: dict[str, Any], started: dict[str, Any]) -> TestEnd:
-    """How a test ended, from its result and its run's start. Raises KeyError and TypeError."""
+    """The end of a test, from its result and its run's start. Raises KeyError and TypeError."""
     environment = result.get("target") or result.get("environment") or _only_one(started)
     whole = result["address"] if result.get("target") else at(result["address"], environment)
     return TestEnd(
@@ -89,6 +89,6 @@ def ended_of(result: dict[str, Any], started: dict[str, Any]) -> TestEnd:
 
 
 def _only_one(started: dict[str, Any]) -> str:
-    """The environment of a run in one, whose results are from before they named it."""
+    """The environment of a run with one, for results from before environments were recorded."""
     targets = started.get("targets", ())
     return targets[0]["environment"] if len(targets) == 1 else ""

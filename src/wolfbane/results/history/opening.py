@@ -10,7 +10,7 @@ from wolfbane.workspace.settings import Workspace
 
 
 def open_history(workspace: Workspace, *, everybody: bool = False) -> tuple[Store, list[str]]:
-    """The store, up to date, and warnings, such as which runs could not be read.
+    """The store, up to date, and warnings, such as runs that could not be read.
 
     ``everybody``: its queries cover all workspaces. Raises InputError.
     """

@@ -15,7 +15,7 @@ if TYPE_CHECKING:  # a database is not at hand where only durations are compared
     from wolfbane.results.history.store import RunEntry, Store, TestEnd
 
 LEAST_SECONDS = 0.1
-"""By so much at least a test has to take longer to be called slower."""
+"""Minimum difference for a test to count as slower."""
 _NOT_RUN = frozenset({str(Outcome.SKIPPED), str(Outcome.TODO), str(Outcome.BLOCKED)})
 
 
@@ -31,7 +31,7 @@ class TestHistory(msgspec.Struct, frozen=True, dict=True):
 
     @cached_property
     def counted(self) -> list[TestEnd]:
-        """The runs in which it really ran."""
+        """The runs in which it was not skipped, blocked or unfinished."""
         return [each for each in self.ended if each and each.outcome not in _NOT_RUN]
 
     @property
@@ -41,7 +41,7 @@ class TestHistory(msgspec.Struct, frozen=True, dict=True):
 
     @property
     def flake_rate(self) -> float:
-        """The share of its runs that were flaky, of those in which it ran."""
+        """The share of flaky runs among the runs in which it ran."""
         counted = self.counted
         flaky = sum(each.outcome == Outcome.FLAKY for each in counted)
         return flaky / len(counted) if counted else 0.0
@@ -65,10 +65,9 @@ class TestHistory(msgspec.Struct, frozen=True, dict=True):
 def in_each_environment(
     store: Store, places: Sequence[str], entries: Sequence[RunEntry]
 ) -> list[TestHistory]:
-    """Tests in these runs (given the newest first), once for each environment that they ran in.
+    """Tests in these runs (the newest first), once for each environment.
 
-    Of runs of several workspaces, once for each of those, too. A test that ran in none of them
-    is there once.
+    For runs of several workspaces, also once for each workspace. A test without a run appears once.
     """
     variants = store.variants(places)
     found = histories(store, [a for addresses in variants.values() for a in addresses], entries)
@@ -109,7 +108,7 @@ def _in_each_workspace(history: TestHistory, entries: Sequence[RunEntry]) -> lis
 def histories(
     store: Store, addresses: Iterable[str], entries: Sequence[RunEntry]
 ) -> list[TestHistory]:
-    """Tests in these runs (given the newest first), by addresses with their environments."""
+    """Tests in these runs (the newest first), by addresses with their environments."""
     wanted = list(addresses)
     found = store.history(wanted, entries)
     oldest_first = [entry.id for entry in reversed(entries)]
@@ -122,8 +121,8 @@ def histories(
 def stands_out(seconds: float, before: Sequence[float]) -> bool:
     """Whether a duration is significantly longer.
 
-    By the modified z-score of Iglewicz and Hoaglin (1993), 0.6745 (x - median) / MAD > 3.5,
-    against at least five earlier ones; and by a tenth of a second and a quarter at least.
+    By the modified z-score of Iglewicz and Hoaglin (1993), 0.6745 (x - median) / MAD > 3.5, against
+    at least five earlier ones; and by at least a tenth of a second and a quarter.
     """
     if len(before) < _LEAST:
         return False

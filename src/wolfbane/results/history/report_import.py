@@ -110,7 +110,7 @@ def _run(
 
 
 def _time(text: str) -> datetime | None:
-    """A time stamp, which many write without a zone: then it is a local one."""
+    """A time stamp; without a zone, which is common, it is local time."""
     try:
         found = datetime.fromisoformat(text)
     except ValueError:

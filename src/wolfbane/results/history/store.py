@@ -18,13 +18,13 @@ from wolfbane.workspace.identity import Identity
 
 NOBODY = Identity()
 _MANY = 500
-"""Values in one question: SQLite takes 999."""
+"""Values in one query: SQLite allows 999."""
 
 
 class TestEnd(msgspec.Struct, frozen=True):
     """The short result of a test in a run. ``message`` is its first line.
 
-    ``address`` has its environment at its end, ``@staging``, even where the run had only one.
+    ``address`` ends with its environment, ``@staging``, even if the run had only one.
     """
 
     address: str
@@ -90,7 +90,7 @@ class Store:
 
     @property
     def _ours(self) -> sa.ColumnElement[bool]:
-        """Which runs are meant. Without an identity the database is the workspace's own."""
+        """The selected runs. Without an identity, the database belongs to the workspace."""
         if self._everybody or not self._mine.text:
             return sa.true()
         return runs.c.workspace == self._mine.text
@@ -101,9 +101,9 @@ class Store:
             return set(connection.scalars(sa.select(runs.c.name).where(self._ours)))
 
     def claim(self, workspace: str, names: Collection[str] | None = None) -> int:
-        """Make runs of another workspace, by its identity, this one's; how many there were.
+        """Assign runs of another workspace, by its identity, to this one; returns their number.
 
-        Those without a workspace have no identity. A run that is here already stays there.
+        Runs without a workspace have no identity. A run that already exists here stays.
         """
         here = sa.select(runs.c.name).where(self._ours)
         theirs = sa.and_(runs.c.workspace == workspace, runs.c.name.not_in(here))
@@ -117,7 +117,7 @@ class Store:
         return len(wanted)
 
     def unclaimed(self) -> int:
-        """How many runs have no workspace, in a database that several share."""
+        """The number of runs without a workspace, in a shared database."""
         return self.workspaces().get("", ("", 0))[1] if self._mine.text else 0
 
     def workspaces(self) -> dict[str, tuple[str, int]]:
@@ -160,7 +160,7 @@ class Store:
         return False  # Somebody else added it meanwhile.
 
     def _tests(self, connection: sa.Connection, ended: Sequence[TestEnd]) -> dict[str, int]:
-        """The numbers of tests by address; those not known yet are added."""
+        """The numbers of tests by address; unknown tests are added."""
         whole = {each.address: each for each in ended}
         known = self._known(connection, whole)
         new = [
@@ -191,7 +191,7 @@ class Store:
             return [_entry(row) for row in connection.execute(query).mappings()]
 
     def runs_of(self, places: Sequence[str], limit: int) -> list[RunEntry]:
-        """The newest runs that one of these tests, by its place, was in; the newest first."""
+        """The newest runs with one of these tests, by place; the newest first."""
         entries: dict[int, RunEntry] = {}
         with self._database.transaction() as connection:
             for start in range(0, len(places), _MANY):
@@ -205,7 +205,7 @@ class Store:
         return newest[:limit]
 
     def variants(self, places: Sequence[str]) -> dict[str, list[str]]:
-        """The addresses of tests in each environment that they ran in, by their places."""
+        """The addresses of tests in each of their environments, by place."""
         variants: dict[str, list[str]] = {place: [] for place in places}
         with self._database.transaction() as connection:
             for start in range(0, len(places), _MANY):
@@ -225,7 +225,7 @@ class Store:
             return connection.execute(runs.delete().where(old)).rowcount
 
     def results_of(self, run: int) -> list[TestEnd]:
-        """How every test of a run ended."""
+        """The results of all tests of a run."""
         query = (
             sa.select(tests.c.address, tests.c.suite, results.c.outcome, results.c.seconds,
                       results.c.attempts, results.c.message, tests.c.environment,
@@ -239,7 +239,7 @@ class Store:
     def history(
         self, addresses: Sequence[str], newest: Sequence[RunEntry]
     ) -> dict[str, list[tuple[int, TestEnd]]]:
-        """How tests ended in these runs, by address: the run's number and the ending."""
+        """The results of tests in these runs, by address: the run's number and the result."""
         endings: dict[str, list[tuple[int, TestEnd]]] = {address: [] for address in addresses}
         numbers = [run.id for run in newest]
         with self._database.transaction() as connection:

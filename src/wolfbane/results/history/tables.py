@@ -1,4 +1,4 @@
-"""The tables of the history. Changes come with a migration in ``migrations/versions``."""
+"""The tables of the history. Each change needs a migration in ``migrations/versions``."""
 
 from __future__ import annotations
 

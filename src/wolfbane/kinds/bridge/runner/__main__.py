@@ -162,7 +162,7 @@ class _Chosen:
         return launch(start.command, variables, limit, live.hear, apart=apart)
 
     def _start(self, tests: Sequence[Called], scratch: str, report: str) -> Start:
-        """The command that runs these tests, or that starts what stays up, and the request."""
+        """The command that runs these tests, or the lasting launcher, and the request."""
         run = self.bridge["run"]
         known = {**self._known, "file": tests[0].file, "scratch": scratch, "report": report}
         named = [] if needs_no_names(tests, run, self._whole) else tests

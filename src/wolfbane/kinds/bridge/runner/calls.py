@@ -23,11 +23,11 @@ _SPECIAL = {
     "glob": r"\*?[]{}",
 }
 _KEPT_AS_THEY_ARE = ("glob", "posix")
-"""Dialects that have no escapes for line breaks."""
+"""Dialects without escapes for line breaks."""
 
 
 def unsayable(test: Called, names: Mapping[str, Any]) -> str:
-    """Why the launcher cannot run a test by name; empty if it can."""
+    """The reason why the launcher cannot run a test by name; empty if it can."""
     if "\0" in test.known_as:
         return "the test name contains a NUL character, which cannot be in a command line"
     if names["how"] == "list" and re.search(r"[\r\n]", test.known_as):
@@ -40,7 +40,7 @@ def unsayable(test: Called, names: Mapping[str, Any]) -> str:
 
 
 def escaped(text: str, dialect: str) -> str:
-    """Text as a regular expression of a dialect that matches just it."""
+    """Text as a regular expression of a dialect that matches exactly this text."""
     made = re.sub("[" + re.escape(_SPECIAL[dialect]) + "]", lambda m: f"\\{m[0]}", text)
     if dialect in _KEPT_AS_THEY_ARE:
         return made
@@ -57,7 +57,7 @@ def needs_no_names(tests: Iterable[Called], run: Mapping[str, Any], whole: Conta
 def in_calls(
     tests: Sequence[Called], run: Mapping[str, Any], whole: Container[str]
 ) -> Iterator[list[Called]]:
-    """The tests of each call: all in one, unless they grow too long for a command line.
+    """The tests of each call: all in one, unless the command line would be too long.
 
     Tests of files that are ``whole`` need no names, if the bridge allows it, but their files may.
     """
@@ -92,7 +92,7 @@ def _alike(tests: Iterable[Called]) -> list[list[Called]]:
 
 
 def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path) -> list[str]:
-    """The names as the launcher wants them: one by one, or all in one text or file."""
+    """The names in the launcher's form: one by one, or all in one text or file."""
     how, known = names["how"], list(dict.fromkeys(test.known_as for test in tests))
     if how == "joined":
         return [names["separator"].join(known)]
@@ -117,10 +117,10 @@ def filled(
     option: str,
     known: Mapping[str, str],
 ) -> list[str]:
-    """The argument list. An argument with a mark of ``many`` is there once for each of its values.
+    """The argument list. An argument with a ``many`` mark is repeated for each of its values.
 
-    Where it is nothing but ``{names}``, the option goes before each. Arguments that belong together
-    are left out together, where a placeholder in them has no value.
+    If it is exactly ``{names}``, the option precedes each. Nested arguments are omitted together if
+    one of their placeholders has no value.
     """
     arguments: list[str] = []
     for argument in command:

@@ -19,7 +19,7 @@ _UNTOLD = {"outcome": "failed", "message": "the report marks the test as flaky, 
 class Teller:
     """Reports the outcomes of tests. ``ahead`` is a test that is reported as started immediately.
 
-    That is for a test that runs alone, should anyone care while it does.
+    This is for a test that runs alone, if a user watches it.
     """
 
     def __init__(self, channel: Channel, ahead: str) -> None:
@@ -92,7 +92,7 @@ class Teller:
 
 
 def ended(entry: ReportedTest) -> Message:
-    """How an entry ended, with the attempts that its launcher made before."""
+    """The outcome of an entry, with the earlier attempts of its launcher."""
     flaky = entry.outcome is Outcome.FLAKY
     verdict: Message = {"outcome": "passed" if flaky else str(entry.outcome)}
     if entry.earlier or flaky:

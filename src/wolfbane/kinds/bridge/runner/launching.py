@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from typing import IO
 
 KEPT = 1 << 18
-"""Bytes of its last output that are kept."""
+"""Maximum number of bytes of its last output."""
 TICK = 0.05
 Hear = Callable[[bytes], None]
 
@@ -116,14 +116,14 @@ class _Printed:
 
 
 def found_program(program: str, folder: str) -> str:
-    """A program of the suite's folder, or one on the path."""
+    """A program in the suite's folder, or on the ``PATH``."""
     if "/" in program and not os.path.isabs(program):
         return os.path.abspath(os.path.join(folder, program))
     return shutil.which(program) or program
 
 
 def end_group(process: subprocess.Popen[bytes]) -> None:
-    """Kill a launcher and all that it started."""
+    """Kill a launcher and all its child processes."""
     try:
         os.killpg(process.pid, signal.SIGKILL)
     except (ProcessLookupError, PermissionError):

@@ -49,7 +49,7 @@ class Lister:
         self._trouble: FormatError | None = None
 
     def collect(self, path: str) -> None:
-        """Tell the tests of a file, or why they are not known."""
+        """Report the tests of a file, or the reason why they are unknown."""
         message: Message = {"type": "collected", "file": path, "divisible": False}
         self._channel.send({"type": "collecting", "file": path})
         if self._listing is None:  # the core would know them if they could be found

@@ -31,7 +31,7 @@ class Called:
 
     @property
     def address(self) -> str:
-        """The test's own, or that of the file that is the test."""
+        """The test's own name, or that of the file that is the test."""
         return f"{self.path}#{self.name}" if self.name else self.path
 
 
@@ -93,12 +93,12 @@ class _Template(string.Formatter):
 
 
 def fill(template: str, fields: Mapping[str, str]) -> str:
-    """A template of a bridge with its placeholders filled."""
+    """A template of a bridge with its placeholders filled in."""
     return _Template().vformat(template, (), fields)
 
 
 class CalledBack(NamedTuple):
-    """The name of a test, and of the group that it is in, as addresses have them."""
+    """The name of a test and of its group, in the form of addresses."""
 
     name: str
     group: str

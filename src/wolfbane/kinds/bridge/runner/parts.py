@@ -35,9 +35,9 @@ class Naming:
         return self._called(entry, entry.name, entry.suite)
 
     def outer(self, entry: ReportedTest, called: str) -> Sequence[tuple[str, str]]:
-        """The tests that an entry may be a part of, and its name there: the likeliest first.
+        """The possible tests of a part, and its name in them: the most likely first.
 
-        By the pattern, or since a suite of the report that it is in is called as a test.
+        By the pattern, or because a suite of the report that contains it has the name of a test.
         """
         match = self._pattern.search(called) if self._pattern else None
         candidates = [(match["test"], match["part"] or entry.name)] if match else []
@@ -62,7 +62,7 @@ class Gathered:
     parts: list[tuple[str, ReportedTest]] = field(default_factory=list)
 
     def whole(self) -> ReportedTest:
-        """One entry for all: it is as bad as its worst part, and took as long as they all took."""
+        """One entry for all: with the worst outcome, and the total time."""
         rows = [entry for _, entry in self.parts]
         entries = [self.own, *rows] if self.own else rows
         own = self.own or replace(
@@ -99,7 +99,7 @@ def part_of(name: str, entry: ReportedTest) -> Part:
 
 
 def _best(entries: Sequence[ReportedTest]) -> Outcome:
-    """Passed, unless none of them was run."""
+    """Passed, unless no part was run."""
     left_out = all(entry.outcome in _LEFT_OUT for entry in entries)
     return entries[0].outcome if left_out else Outcome.PASSED
 
@@ -115,7 +115,7 @@ class FileParts:
         self._flaky: ReportedTest | None = None
 
     def add(self, name: str, entry: ReportedTest) -> None:
-        """One more has ended."""
+        """Another part has ended."""
         part = part_of(name or self._address, entry)
         self._first = self._first or part
         if entry.outcome is Outcome.FLAKY:

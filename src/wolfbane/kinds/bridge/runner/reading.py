@@ -20,7 +20,7 @@ from wolfbane.model import Outcome
 _OUTCOMES = {str(outcome): outcome for outcome in Outcome}
 _NEWLINE = re.compile(rb"\n")
 _LINE_ENDS = re.compile(rb"\r?\n|\r(?!\Z)")
-"""A lone carriage return ends a line of progress; of one at the end, what follows decides."""
+"""A single carriage return ends a progress line; at the end of a piece, the next piece decides."""
 _COLOUR = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\))")
 """Control sequences (ECMA-48, 5.4), and strings for the terminal such as its title."""
 _UNITS = {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "sec": 1.0, "min": 60.0, "m": 60.0}
@@ -66,7 +66,7 @@ class ReportReading:
                 self._line(line.decode("utf-8", "replace").rstrip("\r"))
 
     def close(self) -> None:
-        """The stream is over."""
+        """The stream has ended."""
         if self._format == "xunit":
             self._xunit.close()
         elif self._format == "ctrf":

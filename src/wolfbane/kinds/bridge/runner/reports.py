@@ -18,7 +18,7 @@ from wolfbane.kinds.bridge.runner.reading import ReportReading
 PIECE = 1 << 20
 SCRATCH = "{scratch}"
 _GROWING = frozenset({"events", "lines", "tap"})
-"""Formats that a launcher may write behind what is there."""
+"""Formats that a launcher may append to an existing file."""
 
 
 @dataclass(frozen=True)
@@ -33,13 +33,13 @@ Take = Callable[[ReportedTest], None]
 
 
 class Reports:
-    """The reports of a start, each with the files that were at its place when this was made."""
+    """The reports of a start, each with the files that existed at its place before."""
 
     def __init__(self, reads: Sequence[dict[str, Any]], scratch: str) -> None:
         self._reports = [_Report(read, scratch) for read in reads]
 
     def read(self, taker: Callable[[dict[str, Any]], Take]) -> str:
-        """Take the entries that were written since; what is wrong with them, if anything is.
+        """Read the entries that were written since; returns the problem, if any.
 
         One report is sufficient: the selected tests may have written none at another place.
         """
@@ -65,7 +65,7 @@ class _Report:
         self._before = {path: self._seen(path) for path in self._matching()}
 
     def read(self, take: Take) -> bool:
-        """Take what was written since; whether there was any. Raises OSError and FormatError."""
+        """Read the new data; returns whether there was any. Raises OSError and FormatError."""
         found = False
         for path, start in self._fresh():
             found = True
@@ -82,7 +82,7 @@ class _Report:
                 yield path, self._old(path, seen)
 
     def _old(self, path: str, seen: _Seen) -> int:
-        """How many bytes of a file were there before, if what came was put behind them."""
+        """How many bytes of a file existed before, if the new data was appended."""
         size = seen.stamp[1]
         if not self._grows or os.stat(path).st_size <= size:
             return 0
@@ -115,7 +115,7 @@ def _digest(path: str, size: int) -> bytes:
 def alone_at(places: Iterable[str]) -> Iterator[None]:
     """Wait until no other start in this folder has a report at this place.
 
-    A place below the scratch folder is a start's own; nothing is waited for there.
+    A path below the scratch folder belongs to one start, so no start waits for another.
     """
     if all(not place or SCRATCH in place for place in places):
         yield
@@ -129,7 +129,7 @@ def alone_at(places: Iterable[str]) -> Iterator[None]:
 
 
 def _read_file(path: str, start: int, read: dict[str, Any], take: Take) -> None:
-    """Read a report in pieces, from its byte ``start``. Raises OSError and FormatError."""
+    """Read a report in pieces, from byte ``start``. Raises OSError and FormatError."""
     reading = ReportReading(read, take)
     try:
         with Path(path).open("rb") as file:

@@ -19,7 +19,7 @@ from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.model import Outcome
 
 _AGAIN = "again"
-"""Of an entry for a test that has one already."""
+"""Of an entry for a test that already has one."""
 
 
 @dataclass(frozen=True)
@@ -116,7 +116,7 @@ class Accounts:
             self._tell(address, account, entry)
 
     def _contradicted(self, address: str, called: str, entry: ReportedTest) -> None:
-        """One more entry of a test that has one: of the two, the worse one counts."""
+        """Another entry of a test that has one: the worse one counts."""
         if not entry.outcome.is_bad:
             return
         words = f"the test was reported more than once; the last report was: {entry.outcome}"
@@ -133,7 +133,7 @@ class Accounts:
             self._contradiction = f"{called} was reported as passed, and later as {entry.outcome}"
 
     def _is_part(self, entry: ReportedTest, called: str, naming: Naming) -> bool:
-        """Keep an entry with the test that it is a part of, if there is one."""
+        """Store an entry with the test that it is a part of, if any."""
         path = self._path(entry)
         for name, part in naming.outer(entry, called):
             mine = [
@@ -168,14 +168,14 @@ class Accounts:
         self._waiting.clear()
 
     def _tell_gathered(self) -> None:
-        """Tests that came part by part: now it is known that there are no more."""
+        """Tests that were reported part by part: it is now known that no more parts follow."""
         for address, kept in self._gathered.items():
             self._tell(address, kept.account, kept.whole())
             for waiting in self._left.values():
                 waiting[:] = [test for test in waiting if test.address != address]
 
     def _address(self, entry: ReportedTest, read_as: str) -> tuple[str, str]:
-        """Of the test that waits under this name: in the entry's file, and there by its number.
+        """The waiting test with this name: in the entry's file, by its number.
 
         Otherwise, a test that ran ``unasked``, had an earlier entry, or is ``added``. None for an
         entry that only reports a skipped selection, and for a test that had to run because it has
@@ -208,7 +208,7 @@ class Accounts:
     def _path(self, entry: ReportedTest) -> str:
         """The path of the entry's file, or empty if several are possible.
 
-        Another test file is never taken for one of these: it may have tests of the same names.
+        Another test file is never used for these: it may have tests with the same names.
         """
         place = os.path.abspath(entry.file) if entry.file else ""
         if place in self._paths:
@@ -294,5 +294,5 @@ class Accounts:
         return ""
 
     def end_all(self, verdict: Message) -> None:
-        """The same of every test of the call."""
+        """The same result for every test of the call."""
         self._teller.end([test.address for test in self._asked.tests], verdict, "")

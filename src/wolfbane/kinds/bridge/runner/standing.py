@@ -25,7 +25,7 @@ from wolfbane.kinds.bridge.runner.launching import (
 )  # fmt: skip
 
 _LEAVING = 1.0
-"""Seconds that a launcher has to end once its input is closed."""
+"""Seconds that a launcher has to end after its input was closed."""
 
 
 @dataclass(frozen=True)
@@ -37,7 +37,7 @@ class Start:
 
 
 def request_line(arguments: Sequence[str], serve: Mapping[str, Any]) -> str:
-    """The arguments of a request on one line, without its end."""
+    """The arguments of a request on one line, without a line end."""
     return shlex.join(arguments) if serve["format"] == "words" else json.dumps(arguments)
 
 

@@ -56,7 +56,7 @@ class _CargoWorker:
 
     @property
     def crate(self) -> Crate:
-        """The compiled crate: compiled when the first request comes, if that is allowed."""
+        """The compiled crate: compiled at the first request, if that is allowed."""
         if self._crate is None and self.no_build:
             reused = self.toolchain.reuse()
             note = "uses the test programs of the last build (--no-build)"
@@ -68,7 +68,7 @@ class _CargoWorker:
         return self._crate
 
     def collect(self, path: str) -> None:
-        """Say which compiled tests come from a source file."""
+        """Report the compiled tests that come from a source file."""
         self.channel.send({"type": "collecting", "file": path})
         file = os.path.join(self.root, path)
         crate = self.crate
@@ -177,7 +177,7 @@ class _CargoWorker:
     def follow(
         self, command: Sequence[str], folder: str, variables: dict[str, str], reader: LibtestReader
     ) -> int:
-        """Run a program and read what it prints as it comes; returns its exit code."""
+        """Run a program and read its output immediately; returns its exit code."""
         with subprocess.Popen(
             command, cwd=folder, env=variables, stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
@@ -188,7 +188,7 @@ class _CargoWorker:
         return process.returncode
 
     def finish(self, address: str, result: Message, seconds: float) -> None:
-        """Report a test's end, after what it printed."""
+        """Report a test's end, after its output."""
         output = result.pop("output", "")
         if output:
             kept = {"type": "output", "address": address, "stream": "both", "text": output}
@@ -197,17 +197,17 @@ class _CargoWorker:
         self.channel.send({**message, **result})
 
     def place(self, frame: Message) -> str:
-        """A frame as ``FILE:LINE``, for words."""
+        """A frame as ``FILE:LINE``, for messages."""
         return f"{os.path.relpath(frame['file'], self.root)}:{frame['line']}"
 
     @staticmethod
     def address(path: str, name: str) -> str:
-        """A test's address; the file's own where the whole file is the test."""
+        """A test's address; the file's own if the whole file is the test."""
         return f"{path}#{name}" if name else path
 
 
 class _Course:
-    """Tests of one program, through as many processes as it takes: a crash costs only its test."""
+    """Tests of one program, in as many processes as needed: a crash affects only its test."""
 
     def __init__(
         self, worker: _CargoWorker, path: str, program: Program, tests: Sequence[Compiled]
@@ -249,7 +249,7 @@ class _Course:
         self.worker.finish(address, result, seconds)
 
     def located(self, file: str) -> str:
-        """Panics name files from the workspace on, backtraces from the package on."""
+        """Panics name files relative to the workspace, backtraces relative to the package."""
         package, root = self.program.package, self.worker.crate.root
         for folder in (package, root) if file.startswith("./") else (root, package):
             place = os.path.normpath(os.path.join(folder, file))

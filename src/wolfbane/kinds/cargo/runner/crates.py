@@ -18,7 +18,7 @@ NESTED = " / "
 _LISTED = re.compile(r"^(?P<name>.+): (?P<what>test|benchmark)$", re.M)
 _DOC = re.compile(r"^(?P<file>.+?) - (?P<item>.*?)\s*\(line (?P<line>\d+)\)")
 _LOCK = re.compile(r"Mutex|RwLock|\.lock\(|serial\b|\blet _\w*(?:guard|lock)\b")
-"""A lock, or what keeps one until a test ends, where a function of another file takes it."""
+"""A lock, or the guard of one, also if a function of another file takes it."""
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ class Program:
 
 @dataclass(frozen=True)
 class Compiled:
-    """One test as the compiled program, or the documentation tool, names it."""
+    """One test with its name in the compiled program or in the documentation tool."""
 
     name: str
     given: str
@@ -175,7 +175,7 @@ def doc_line(given: str) -> int:
 
 
 def doc_filters(chosen: Sequence[str], known: Sequence[str]) -> list[str] | None:
-    """Words that pick just these documentation tests out of all that are known.
+    """Filters that select exactly these documentation tests among all known ones.
 
     The documentation tool splits its filters at spaces, and every name contains spaces. So tests
     are selected by ``LINE)``, and additional matches are skipped by line or file. None: not
@@ -234,7 +234,7 @@ def _file_of(program: Program, given: str) -> str:
 
 
 def _line_of(file: str, given: str) -> int:
-    """The line of a test's function; 0 where the text does not show it."""
+    """The line of a test's function; 0 if the text does not show it."""
     function = re.compile(rf"\bfn\s+{re.escape(given.rsplit('::', maxsplit=1)[-1])}\b")
     for number, line in enumerate(_lines(file), 1):
         if given and function.search(line):
@@ -243,9 +243,9 @@ def _line_of(file: str, given: str) -> int:
 
 
 def takes_a_lock(file: str) -> bool:
-    """Whether a file's code takes a lock, as tests do that must not run at the same time.
+    """Whether a file's code takes a lock, because its tests must not run at the same time.
 
-    Such a lock is in the memory of one process: another process of the program passes it.
+    Such a lock is in the memory of one process and does not affect other processes.
     """
     return any(_LOCK.search(line) for line in _lines(file))
 

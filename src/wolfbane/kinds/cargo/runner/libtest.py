@@ -13,7 +13,7 @@ from typing import Any
 
 _STATUS = re.compile(r"(?:^|(?<=.))(ok|FAILED|ignored(?:, (?P<why>[^\n]*))?)\s*\Z", re.S)
 _LONGEST_STATUS = 1 << 12
-"""Characters in which a status word, and the reason behind it, has room."""
+"""Characters that contain a status word and the reason after it."""
 _MARKER = re.compile(
     r"^test (?P<name>.+?)(?: - (?P<note>should panic|compile fail|compile))? \.\.\. "
     r"|\n(?P<summary>\n(?:failures:|successes:|test result: ))",
@@ -50,7 +50,7 @@ _RUNTIME_PANICS = (
 
 @dataclass
 class TestEnding:
-    """A test that ended: its status word, what was printed, and how it was announced."""
+    """A test that ended: its status word, its output, and its announcement."""
 
     name: str
     status: str
@@ -94,7 +94,7 @@ class LibtestReader:
             self._rest = self._rest[cut - 1 :]
 
     def finish(self) -> str:
-        """At the end: what the test that was still running had printed, if one was."""
+        """At the end: the output of the test that was still running, if any."""
         text = self._text(len(self._rest))
         if not self._over and self.current and self._close(text):
             text = ""

@@ -24,7 +24,7 @@ class _Malformed(doctest.DocTest):
     problem: ValueError = ValueError()
 
     def error(self) -> MalformedExamples:
-        """What is wrong, with its line in the file."""
+        """The error, with its line in the file."""
         words = str(self.problem)
         match = _LINE_OF.match(words)
         line = (self.lineno or 0) + (int(match[1]) if match else 1)
@@ -55,7 +55,7 @@ class ExamplesTest(unittest.TestCase):
         self.examples, self.name, self.flags = examples, name, flags
 
     def id(self) -> str:
-        """The name that results are reported by."""
+        """The name for reporting results."""
         return self.name
 
     def run_examples(self) -> None:
@@ -72,7 +72,7 @@ class ExamplesTest(unittest.TestCase):
 
 
 class _Runner(doctest.DocTestRunner):
-    """Keeps what became of each example instead of printing it."""
+    """Records the result of each example instead of printing it."""
 
     def __init__(self, **options: Any) -> None:
         super().__init__(**options)
@@ -145,7 +145,7 @@ def _difference(example: doctest.Example, got: str) -> str:
 
 
 def _swallow(text: str) -> None:
-    """Drop what the runner would print: the messages are our own."""
+    """Drop the output of the runner: Wolfbane writes its own messages."""
 
 
 def main() -> None:

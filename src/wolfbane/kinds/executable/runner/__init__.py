@@ -1,1 +1,1 @@
-"""The worker process of kinds whose files are executed. Runs in our own interpreter."""
+"""The worker process of kinds whose files are executed. Runs in Wolfbane's own interpreter."""

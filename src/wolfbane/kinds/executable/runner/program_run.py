@@ -25,13 +25,15 @@ FLOOD = 100 << 20
 SEND_EVERY = 0.02
 """Seconds between two messages about a program's output."""
 GATHER = 0.002
-"""Seconds in which what a program prints may gather: many write each line by itself, and to be
-woken for each costs the program more time than it takes to print it."""
+"""Seconds during which output may be collected: many programs write each line separately, and
+waking up for each line costs the program more time than printing it.
+"""
 MUCH = 1 << 14
 """Bytes after which output is no longer collected: a program that prints this much would wait."""
 STEADY = 50
-"""Times that standard output came alone, without a pause, before it gathers: what comes on both
-streams by turns is kept in the order in which it was printed."""
+"""Number of times that only standard output arrived, without a pause, before it is collected:
+output on both streams keeps its order.
+"""
 
 
 class ProgramRun:
@@ -81,7 +83,7 @@ class ProgramRun:
         raise NotImplementedError
 
     def command(self) -> list[str]:
-        """How to start the program. Raises OSError where its interpreter is not here."""
+        """The command that starts the program. Raises OSError if its interpreter is missing."""
         start = command_line(self.file, self.options["interpreters"], self.options["defaults"])
         return [*start, *self.options.get("arguments", ())]
 
@@ -96,10 +98,10 @@ class ProgramRun:
         """The standard error."""
 
     def send_parts(self) -> None:
-        """Send the parts that are known by now."""
+        """Send the parts that are known so far."""
 
     def follow(self, process: subprocess.Popen[bytes]) -> None:
-        """Read both streams as they come, until the program has ended or floods them."""
+        """Read both streams until the program has ended or prints too much."""
         with selectors.DefaultSelector() as selector:
             assert process.stdout is not None and process.stderr is not None
             selector.register(process.stdout, selectors.EVENT_READ, self.take_output)
@@ -125,7 +127,7 @@ class ProgramRun:
         process.stderr.close()
 
     def read(self, stream: IO[bytes], take: Any) -> bool:
-        """Take what a stream has; whether there may be more."""
+        """Read the available data of a stream; returns whether more may be available."""
         data = os.read(stream.fileno(), 1 << 16)
         self.printed += len(data)
         if data:
@@ -139,7 +141,7 @@ class ProgramRun:
         return bool(data)
 
     def send_news(self) -> None:
-        """Send what came since the last time."""
+        """Send the output since the last time."""
         self.send_parts()
         if self.unsent:
             message = {"type": "output", "address": self.path, "stream": "both"}
@@ -165,7 +167,9 @@ def serve(what: str, run_type: type[ProgramRun]) -> None:
 def command_line(
     file: str, interpreters: dict[str, list[str]], defaults: dict[str, str]
 ) -> list[str]:
-    """How to start a program: the suite's map, its ``#!`` line, its ending, or by itself."""
+    """The command that starts a program: by the suite's map, its ``#!`` line, its extension, or
+    directly.
+    """
     suffix = os.path.splitext(file)[1]
     with open(file, "rb") as source:
         first = source.readline(512)

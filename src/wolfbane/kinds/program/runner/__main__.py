@@ -1,4 +1,4 @@
-"""Runs programs one after the other, and judges each by its exit code.
+"""Runs programs one after the other. The exit code is the outcome.
 
 Build tools have long used these codes for tests: 0 is success, 77 means that the test was skipped,
 and 99 that something failed before the test could decide.

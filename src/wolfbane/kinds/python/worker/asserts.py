@@ -30,7 +30,7 @@ _files: Set[str] = set()
 
 
 def install_loader(file: str) -> None:
-    """Have this file, when it is imported, compiled with asserts that explain themselves."""
+    """Compile this file, when it is imported, with asserts that show their values."""
     if not _files:
         setattr(builtins, _EXPLAIN, explain)
         sys.meta_path.insert(0, _Finder())
@@ -63,7 +63,7 @@ class _AssertLoader(importlib.machinery.SourceFileLoader):
 
 
 def compile_explained(data: bytes, path: str) -> CodeType:
-    """Compile a source so that its asserts explain themselves. Raises SyntaxError."""
+    """Compile a source so that its asserts show their values. Raises SyntaxError."""
     setattr(builtins, _EXPLAIN, explain)
     rewriter = _Rewriter(importlib.util.decode_source(data))
     tree = rewriter.visit(ast.parse(data, path))
@@ -155,7 +155,7 @@ def explain(
 
 
 def difference(left: Any, right: Any) -> List[str]:
-    """The lines in which two texts, lists, dicts or sets differ; nothing for other values."""
+    """The lines in which two texts, lists, dicts or sets differ; empty for other values."""
     kinds = (str, list, tuple, dict, set)
     if type(left) is not type(right) or not isinstance(left, kinds) or left == right:
         return []

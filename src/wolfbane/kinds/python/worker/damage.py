@@ -1,8 +1,8 @@
 """Detects and repairs changes that a test made to its process and that would affect later tests.
 
-Only what can be seen cheaply is looked at, before and after each test: the standard streams, the
+Only state that is cheap to check is compared, before and after each test: the standard streams, the
 import path, the table of modules, the working folder, limits, timers, signal handlers, environment
-variables, builtin functions and the clock's.
+variables, builtin functions and those of ``time``.
 """
 
 from __future__ import annotations
@@ -42,10 +42,10 @@ _ESSENTIAL = {
     "sys": sys, "builtins": builtins, "os": os, "importlib": importlib, "unittest": unittest,
     "unittest.case": unittest.case,
 }  # fmt: skip
-"""Modules that files imported later must find: of each, another one would be made."""
+"""Modules that later files must find unchanged, because another copy would be created."""
 _STREAMS = {"stdout": 1, "__stdout__": 1, "stderr": 2, "__stderr__": 2}
 _ENVIRON = getattr(os.environ, "_data", os.environ)
-"""The variables as the interpreter has them: to read them as texts takes a hundred times longer."""
+"""The variables in the interpreter's form: reading them as texts takes a hundred times longer."""
 
 
 class Damage:
@@ -81,7 +81,7 @@ class ProcessState:
         self._has_essentials = _has_essentials()
 
     def still_holds(self) -> bool:
-        """Whether nothing differs now that is looked at.
+        """Whether none of the checked state has changed.
 
         It is called after each test: lists of functions compare in half the time of dicts.
         """
@@ -177,7 +177,7 @@ def _handlers() -> List[Any]:
 
 
 def _timers() -> List[bool]:
-    """Which of them run."""
+    """Which timers run."""
     left = list(map(_signal.getitimer, _TIMERS))
     return _NO_TIMER if left == _NONE_RUNS else [each != _OFF for each in left]
 

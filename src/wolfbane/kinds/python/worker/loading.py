@@ -40,7 +40,7 @@ class FunctionTest(unittest.TestCase):
         self.function = function
 
     def run_function(self) -> None:
-        """Call the function; a coroutine is run to its end."""
+        """Call the function; a coroutine runs to its end."""
         outcome = self.function()
         if inspect.iscoroutine(outcome):
             import asyncio  # takes a while: only where a test is asynchronous
@@ -77,7 +77,7 @@ class TestLoader:
         self._started_in = os.getcwd()
 
     def use(self, path: str) -> str:
-        """Put what a file imports from first on the import path; returns its top folder.
+        """Put the folder for a file's imports first on the import path; returns its top folder.
 
         Entries that the suite's own code has added to the path stay there.
         """
@@ -126,7 +126,7 @@ class TestLoader:
         return _named(cases, file)
 
     def _loading_package(self, module: ModuleType, top: str) -> Optional[ModuleType]:
-        """The outermost package around a module that decides its tests with ``load_tests``."""
+        """The outermost package around a module whose ``load_tests`` decides its tests."""
         parts = module.__name__.split(".")
         is_package = hasattr(module, "__path__")
         for depth in range(1, len(parts) + (1 if is_package else 0)):
@@ -190,7 +190,7 @@ def _module_name(file: str, top: str) -> str:
 
 
 def import_file(file: str, top: str) -> ModuleType:
-    """Import the module that is this very file, even where another one took its name before."""
+    """Import the module from exactly this file, even if another module has taken its name."""
     name = _module_name(file, top)
     known = sys.modules.get(name)
     if known is not None and not _same_file(known, file):
@@ -276,7 +276,7 @@ def _tags(owner: Any) -> List[str]:
 
 
 def _wanted_arguments(case: Any) -> str:
-    """A plain reason why a function cannot be called, or nothing."""
+    """The reason why a function cannot be called, or an empty text."""
     if not isinstance(case, FunctionTest):
         return ""
     wanted = [

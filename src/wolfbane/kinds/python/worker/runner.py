@@ -66,7 +66,7 @@ class _PythonWorker:
             self.channel.send({**done, "output": output} if problem else done)
 
     def run(self, path: str, names: List[str]) -> None:
-        """Run the named tests of one file, class and module hooks around them."""
+        """Run the named tests of one file, with class and module hooks."""
         waiting: Dict[int, LoadedTest] = {}
         suite = unittest.TestSuite()
         for name in names:
@@ -104,7 +104,7 @@ class _PythonWorker:
 
 
 class _Result(unittest.TestResult):
-    """Turns what the standard library's classes report into messages."""
+    """Converts the reports of the standard library's classes to messages."""
 
     def __init__(self, worker: _PythonWorker, path: str, waiting: Dict[int, LoadedTest]) -> None:
         super().__init__()
@@ -118,7 +118,7 @@ class _Result(unittest.TestResult):
         self._began = 0.0
         self._class: Any = None
         self._state = ProcessState()
-        """Before the test that runs; of the tests of one class, after the one before it."""
+        """Before the running test; for tests of one class, after the previous one."""
         self.spoiled = False
 
     def startTest(self, test: Any) -> None:
@@ -153,7 +153,10 @@ class _Result(unittest.TestResult):
         self._current = None
 
     def _look_at_damage(self, address: str) -> None:
-        """Mend what the test left; if that cannot be, the rest goes to another worker."""
+        """Repair the changes of the test.
+
+        If that is not possible, the other tests go to another worker.
+        """
         if self._state.still_holds():
             return
         damage = self._state.restore(ProcessState())
@@ -245,7 +248,7 @@ class _Result(unittest.TestResult):
 
 
 def address_of(path: str, name: str) -> str:
-    """A test's address; where the file is the test, its path alone."""
+    """A test's address; its path alone if the file is the test."""
     return f"{path}#{name}" if name else path
 
 

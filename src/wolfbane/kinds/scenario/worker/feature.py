@@ -6,7 +6,8 @@ tables. The result is a flat list of all scenarios with their steps and tags. An
 scenario is stored as its ``problem``. Only an error that prevents reading the rest is an error of
 the file.
 
-Runs on Python 3.8 and later by itself, for suites' own interpreters read these files too.
+Runs on Python 3.8 and later without other modules, because suites' own interpreters also read these
+files.
 """
 
 from __future__ import annotations
@@ -97,7 +98,7 @@ class _FeatureReader:
             self.warnings.append((words, block.line))
 
     def _take(self, error: FeatureError) -> None:
-        """What is wrong costs the scenario that it is in; in a background, all that it is for."""
+        """An error affects only its scenario; in a background, all scenarios that it applies to."""
         if self.block is None:
             self._lone(error)
         elif self.block.kind == "background":
@@ -262,7 +263,7 @@ class _FeatureReader:
         self.block.steps[-1] = replace(self.block.steps[-1], doc=text)
 
     def _prose(self, line: str, number: int) -> None:
-        """A description: free text below a heading. Elsewhere it is a mistake."""
+        """A description: free text below a heading. In other places, it is an error."""
         if not self.above:
             word = KEYWORDS[self.language]["feature"][0]
             hint = self._nearly(line) or f"'{word}:' must be the first line"
@@ -282,7 +283,7 @@ class _FeatureReader:
         raise FeatureError(f"cannot read '{_short(line)}': {hint}", number)
 
     def _steps_follow(self) -> bool:
-        """Whether steps with words come before the next heading: below free text they do not."""
+        """Whether steps with keywords precede the next heading: not below free text."""
         for line in self.lines[self.at + 1 :]:
             stripped = line.strip()
             if stripped.startswith("@") or self.words.heading(stripped):
@@ -298,7 +299,7 @@ class _FeatureReader:
         return f"did you mean '{meant}'?" if meant else ""
 
     def _nearly_a_step(self, line: str) -> str:
-        """The word of a step that a line below a scenario may be meant for."""
+        """The step keyword that a line below a scenario probably means."""
         if self.block is None or self._in_description:
             return ""
         return self.words.nearest_step(line, 0.6 if self.block.steps else 0.8)

@@ -1,6 +1,6 @@
 """Tables and texts below the steps of feature files.
 
-Runs on Python 3.8 and later by itself, as the reader of feature files does.
+Runs on Python 3.8 and later without other modules, like the reader of feature files.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ _ESCAPED = re.compile(r"\\(.)")
 
 @dataclass(frozen=True)
 class FeatureTable:
-    """Rows with their lines; the index of the last line; the first thing that is wrong."""
+    """Rows with their lines, the index of the last line, and the first error."""
 
     rows: list[tuple[int, tuple[str, ...]]]
     end: int
@@ -48,7 +48,8 @@ def read_table(lines: list[str], start: int) -> FeatureTable:
 
 
 def read_text(lines: list[str], start: int) -> tuple[str, int]:
-    """The text between two fences, set out by the first one; the index of its last line.
+    """The text between two fences, without the indentation of the first one, and the index of its
+    last line.
 
     Raises FeatureError.
     """

@@ -1,6 +1,6 @@
-"""The words of plain-language feature files, by language: ``feature_words.json`` has them.
+"""The keywords of plain-language feature files, by language, from ``feature_words.json``.
 
-Runs on Python 3.8 and later by itself, as the reader does.
+Runs on Python 3.8 and later without other modules, like the reader.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ EVERY_LANGUAGE = "*"
 KEYWORDS: dict[str, dict[str, Any]] = json.loads(
     Path(__file__).with_name("feature_words.json").read_text(encoding="utf-8")
 )
-"""The words of each kind of line, by language.
+"""The keywords of each kind of line, by language.
 
 ``joined``: the text follows a step's keyword directly, as after an apostrophe.
 """
@@ -47,12 +47,12 @@ class Words:
         self._in_order = words
 
     def heading(self, line: str) -> tuple[str, str, str] | None:
-        """The kind, the word and the name of a heading."""
+        """The kind, the keyword and the name of a heading."""
         match = self._heading.match(line)
         return (self.headings[match[1]], match[1], match[2].strip()) if match else None
 
     def step(self, line: str) -> tuple[str, str, str] | None:
-        """The kind, the word and the text of a step."""
+        """The kind, the keyword and the text of a step."""
         match = self._step.match(line)
         if match is None or match.lastindex is None:
             return None
@@ -60,7 +60,7 @@ class Words:
         return self.steps[word], match[0], line[match.end() :].strip()
 
     def nearest_heading(self, line: str) -> str:
-        """The heading that a line with a colon may be meant for, or nothing."""
+        """The heading that a line with a colon probably means, or nothing."""
         head, colon, _ = line.partition(":")
         close = difflib.get_close_matches(head, self.headings, 1, 0.75) if colon else []
         return close[0] if close else ""
@@ -73,7 +73,7 @@ class Words:
 
 @lru_cache(maxsize=None)
 def words_of(language: str) -> Words:
-    """The words of a language, made once."""
+    """The keywords of a language, created once."""
     return Words(language)
 
 

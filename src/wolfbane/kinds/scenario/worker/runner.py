@@ -67,7 +67,7 @@ class ScenarioWorker:
         return StepBook(wolfbane.steps.registry)
 
     def steps(self, files: List[str]) -> None:
-        """Tell the steps of the suite and where these files use them."""
+        """Report the steps of the suite and their uses in these files."""
         if self.problem:
             words = str(self.problem.get("message", "")).strip()
             self.channel.send({"type": "listed", "undefined": [], "message": words})
@@ -139,7 +139,7 @@ class ScenarioWorker:
     def hooks(
         self, side: str, what: str, special: Dict[str, Any], tags: Tuple[str, ...]
     ) -> Message:
-        """Run the hooks of one moment; every closing one, though another failed. The problem."""
+        """Run the hooks of one moment, all closing ones even if one fails. Returns the problem."""
         functions = [
             function
             for its_side, its_what, tag, function in self.book.hooks
@@ -162,11 +162,11 @@ class ScenarioWorker:
         return problem
 
     def finish(self, address: str, problem: Message) -> None:
-        """Report something that failed as a whole."""
+        """Report a failure of the whole."""
         self.channel.send({"type": "finished", "address": address, "seconds": 0.0, **problem})
 
     def say_printed(self, address: str) -> None:
-        """Send what was printed since the last time."""
+        """Send the output since the last time."""
         text = self.capture.take()
         if text:
             message = {"type": "output", "address": address, "stream": "both", "text": text}

@@ -52,7 +52,7 @@ class ScenarioHost(Protocol):
         """Run the hooks of one moment; returns the problem, if one failed."""
 
     def say_printed(self, address: str) -> None:
-        """Send what was printed since the last time."""
+        """Send the output since the last time."""
 
 
 class ScenarioRun:
@@ -96,7 +96,7 @@ class ScenarioRun:
     def check(self) -> Message:
         """Before anything runs: undefined steps, ambiguous steps, or steps with invalid values.
 
-        What is wrong with a step outweighs that another one is missing.
+        An error in a step has priority over a missing step.
         """
         self.found: List[Tuple[Definition, Any]] = []
         parts, undefined, wrong = [], [], []
@@ -178,7 +178,7 @@ class ScenarioRun:
         return data
 
     def keep(self, name: str, ending: str, content: Union[str, bytes]) -> None:
-        """Send what a step attached. What is text goes as a text, for secrets in it are masked."""
+        """Send an attachment of a step. Text is sent as text, because secrets in it are masked."""
         message: Message = {"type": "evidence", "address": self.address, "kind": ending,
                          "name": name, "part": self.number}  # fmt: skip
         data = content.encode("utf-8", "replace") if isinstance(content, str) else content
@@ -204,7 +204,7 @@ def _to_define(undefined: List[Tuple[features.Step, str]]) -> str:
 
 
 def finish(value: Any) -> None:
-    """See an asynchronous step or hook through to its end."""
+    """Run an asynchronous step or hook to its end."""
     if inspect.isawaitable(value):
         import asyncio  # takes a while: only where a step is asynchronous
 

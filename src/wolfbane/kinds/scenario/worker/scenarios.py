@@ -1,6 +1,6 @@
 """The parts of a feature file, and the expansion of outlines to scenarios.
 
-Runs on Python 3.8 and later by itself, as the reader does.
+Runs on Python 3.8 and later without other modules, like the reader.
 """
 
 from __future__ import annotations
@@ -42,7 +42,7 @@ class Step:
 
 @dataclass(frozen=True)
 class Scenario:
-    """One scenario, or one row of an outline. ``name`` has the rule and the row in it.
+    """One scenario, or one row of an outline. ``name`` contains the rule and the row.
 
     ``about`` are the headings above it and its own, each with its description. ``problem`` is the
     reason if it cannot run.
@@ -59,7 +59,7 @@ class Scenario:
 
 @dataclass(frozen=True)
 class Section:
-    """A rule or an outline: a named stretch of lines. Without a name, the rows of a table."""
+    """A rule or an outline: a named range of lines. Without a name, the rows of a table."""
 
     name: str
     start: int
@@ -210,7 +210,7 @@ def _filled_step(step: Step, values: dict[str, str]) -> Step:
 
 
 def distinct(scenarios: list[Scenario]) -> list[Scenario]:
-    """A second scenario of one name is called ``NAME (2)``."""
+    """A second scenario with the same name is named ``NAME (2)``."""
     seen: dict[str, int] = {}
     named = []
     for scenario in scenarios:

@@ -15,7 +15,7 @@ from wolfbane.kinds.python.worker.asserts import compile_explained
 def load_steps(folders: List[str]) -> None:
     """Import the files of these folders and their subfolders. Raises all exceptions of the files.
 
-    They find each other as modules: a folder of steps is a place for imports.
+    They can import each other as modules, because a folder of steps is on the import path.
     """
     inside = tuple(os.path.join(folder, "") for folder in folders)
     details = (_Explained, importlib.machinery.SOURCE_SUFFIXES)

@@ -20,7 +20,7 @@ _PIECE = re.compile(
 _QUOTED = r'"(?:[^"\\]|\\.)*"|' r"'(?:[^'\\]|\\.)*'"
 _ESCAPED = re.compile(r"\\([\"'\\])")
 _ENOUGH = 2
-"""Words of a pattern; a step with fewer of them in common is hardly meant for it."""
+"""Number of common words with a pattern below which a step is probably unrelated."""
 
 
 class HoleKind(NamedTuple):
@@ -127,7 +127,7 @@ def _parse(text: str) -> List[_Node]:
 def _sequence(
     text: str, pieces: List[Any], at: int, *, inside: bool
 ) -> Tuple[List[_Node], int]:  # fmt: skip
-    """The nodes up to the bracket or bar that ends them, or to the end; and where that is."""
+    """The nodes up to the closing bracket or bar, or to the end, and the position after them."""
     nodes: List[_Node] = []
     while at < len(pieces):
         piece = pieces[at]
@@ -178,7 +178,7 @@ def _expression(nodes: List[_Node], regex_of: Callable[[_Hole], str]) -> str:
 
 
 def unquoted(text: str) -> str:
-    """A value without the quotes around it, and without the backslashes before others in it."""
+    """A value without its quotes, and without the backslashes before inner quotes."""
     if len(text) > 1 and text[0] == text[-1] and text[0] in "\"'":
         return _ESCAPED.sub(r"\1", text[1:-1])
     return text

@@ -32,7 +32,7 @@ def tell_uses(channel: Channel, book: StepBook, root: str, files: List[str]) -> 
 
 
 def _steps(root: str, path: str) -> List[Tuple[Use, str]]:
-    """Every step of a file, once for each text that it has in the rows of an outline."""
+    """Every step of a file, once for each different text in the rows of an outline."""
     try:
         with open(os.path.join(root, path), encoding="utf-8-sig") as file:
             feature = features.read(file.read())

@@ -114,7 +114,7 @@ def _plain(kind: HoleKind, text: str) -> str:
 
 
 class StepMatch(NamedTuple):
-    """The definitions that match a step, each with its match; or what may be meant."""
+    """The definitions that match a step, each with its match; or suggestions."""
 
     matches: List[Tuple[Definition, Any]]
     misfit: str = ""
@@ -122,7 +122,7 @@ class StepMatch(NamedTuple):
 
 
 class StepBook:
-    """Every definition of a suite. A file that is imported by two names defines its steps once."""
+    """All definitions of a suite. A file that is imported with two names defines its steps once."""
 
     def __init__(self, registry: Registry) -> None:
         self._types = registry.types
@@ -151,7 +151,7 @@ class StepBook:
         return matches
 
     def _meant(self, kind: str, text: str) -> StepMatch:
-        """A definition whose values do not fit, or the one with the nearest words."""
+        """A definition whose values are invalid, or the one with the most similar words."""
         longest = sorted(self.definitions, key=lambda each: len(each.text), reverse=True)
         for definition in longest:
             if definition.pattern is None or definition.kind not in ("", kind):
@@ -196,7 +196,7 @@ class StepBook:
 
 
 def _once(declared: List[Any]) -> List[Any]:
-    """Declarations of one place in a source, once each."""
+    """Declarations at one place in a source, once each."""
     found: Dict[Any, Any] = {}
     for each in declared:
         *words, function = each

@@ -18,7 +18,7 @@ _FAILED_AT = re.compile(
 
 
 class _TapRun(ProgramRun):
-    """A program whose points are read as they come."""
+    """A program whose points are read immediately."""
 
     def __init__(self, channel: Channel, options: Message, path: str) -> None:
         super().__init__(channel, options, path)
@@ -43,10 +43,10 @@ class _TapRun(ProgramRun):
         return {**judge(document, code), "parts": parts}
 
     def send_parts(self) -> None:
-        """Points are sent once nothing can be added to them.
+        """Points are sent when nothing can be added to them.
 
-        That is up to the first that failed, whose place may only be known from the error stream,
-        and never the newest.
+        This is up to the first failed point, whose place may be known only from standard error, and
+        never the newest point.
         """
         points, start = self.reader.document.points, self.sent
         while self.sent < len(points) - 1 and points[self.sent].ok:
@@ -69,9 +69,9 @@ class _TapRun(ProgramRun):
 
 
 def with_perl_path(command: list[str], paths: list[str]) -> list[str]:
-    """A command that has Perl look for modules in these folders first.
+    """A command that lets Perl search modules in these folders first.
 
-    Under ``-T`` Perl does not read PERL5LIB, so its own program gets them as options.
+    With ``-T``, Perl does not read PERL5LIB, so its own program gets them as options.
     """
     if not re.fullmatch(r"perl[\d.]*", os.path.basename(command[0])):
         return command
@@ -79,7 +79,7 @@ def with_perl_path(command: list[str], paths: list[str]) -> list[str]:
 
 
 def with_perl_libraries(variables: Mapping[str, str], paths: list[str]) -> dict[str, str]:
-    """The variables of a process whose Perl programs, too, look for modules there first."""
+    """The variables of a process whose Perl programs also search modules there first."""
     if not paths:
         return dict(variables)
     before = variables.get("PERL5LIB", "")
@@ -87,7 +87,7 @@ def with_perl_libraries(variables: Mapping[str, str], paths: list[str]) -> dict[
 
 
 def locate(points: list[Point], errors: str) -> None:
-    """Give failed points the line and the words that the program had for them as errors."""
+    """Add the line and the message of the program's error output to failed points."""
     places = list(_FAILED_AT.finditer(errors))
     ends = [*(match.start() for match in places[1:]), len(errors)]
     answers = dict(zip(places, ends, strict=False))
@@ -126,12 +126,12 @@ def judge(document: TapDocument, code: int) -> Message:
 
 
 def frame(point: Point) -> Message:
-    """Where a failed point is, as the one frame of its test."""
+    """The place of a failed point, as the only frame of its test."""
     return {"file": os.path.abspath(point.file), "line": point.line, "function": point.name}
 
 
 def part(point: Point) -> Message:
-    """A point as the part of its test."""
+    """A point as a part of its test."""
     message: Message = {"name": point.name or f"point {point.number}", "outcome": point.outcome}
     text = "\n".join([point.reason, *point.diagnostics] if point.reason else point.diagnostics)
     if text and (point.outcome != "passed" or point.directive):

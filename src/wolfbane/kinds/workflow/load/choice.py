@@ -11,7 +11,7 @@ from wolfbane.kinds.workflow.load.shape import LoadShare
 from wolfbane.kinds.workflow.runner.test_run import ReadyTest
 
 IN_TURN, AT_RANDOM, ONCE = "in turn", "at random", "once"
-"""Which row of its data a workflow takes each time; without any of these it takes all of them."""
+"""The row that a workflow uses each time; without any of these, it uses all rows."""
 
 
 class WorkflowChoice:
@@ -97,7 +97,7 @@ class WorkflowChoice:
         return members[place % len(members)]
 
     def _use(self, ready: ReadyTest) -> None:
-        """The next time its workflow takes its next row."""
+        """The next time, its workflow uses its next row."""
         key = _workflow(ready)
         if key in self._taken:
             self._taken[key] += 1

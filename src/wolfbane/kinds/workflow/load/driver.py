@@ -35,7 +35,7 @@ from wolfbane.kinds.workflow.runner.workflow_tools import Tools
 LATE = 0.01
 """Seconds after which a start counts as late."""
 _LOOK = 0.05
-"""Seconds between two looks at how late the event loop is."""
+"""Seconds between two measurements of the event loop's delay."""
 _POLL = 0.1
 
 
@@ -79,7 +79,7 @@ class SampledContract(Contract):
 
 
 class LoadDriver:
-    """Runs the users of one process. ``tests`` are in an order that suits their needs."""
+    """Runs the users of one process. ``tests`` are ordered by their dependencies."""
 
     def __init__(
         self, order: LoadOrder, tests: Sequence[ReadyTest], http: HttpOptions, tokens: Tokens,
@@ -107,7 +107,7 @@ class LoadDriver:
         self._stopped = True
 
     async def run(self) -> dict[str, Any]:
-        """Drive the whole load; returns the last message."""
+        """Run the complete load; returns the last message."""
         gc.freeze()  # documents and schemas stay: to look at them again and again costs pauses
         sender = self._sender()
         self._security = Security(self._http.security, sender, self._http.base_url)
@@ -238,7 +238,7 @@ class LoadDriver:
     # --- Reports
 
     async def _report(self) -> None:
-        """A message for each second that is over, and for how busy this process was in it."""
+        """A message for each completed second, and for this process's processor use in it."""
         used = time.process_time()
         for second in itertools.count():
             await asyncio.sleep(max(second + 1 - self._now, 0))
@@ -267,7 +267,7 @@ class LoadDriver:
     def _keep(
         self, key: Key, kind: str, words: str, call: Call | None, answer: Answer | None
     ) -> None:
-        """Tell of the first error of a kind, with its exchange."""
+        """Report the first error of a kind, with its exchange."""
         exchanges = Exchanges()
         if call is not None:
             exchanges.add(call, answer, answer.seconds if answer is not None else 0.0, key[1])

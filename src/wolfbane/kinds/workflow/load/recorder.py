@@ -59,7 +59,7 @@ class Recorder:
         self.rows: dict[Key, SecondOfStep] = {}
         self.lines: list[str] = []
         self.ends: dict[str, dict[str, Any]] = {}
-        """How each test ended, by address."""
+        """The result of each test, by address."""
         self._kept: set[tuple[Key, str]] = set()
 
     def step(self, key: Key) -> SecondOfStep:
@@ -77,13 +77,13 @@ class Recorder:
         return data, "".join(lines)
 
     def is_new(self, key: Key, kind: str) -> bool:
-        """Whether no exchange is kept yet for an error of that kind."""
+        """Whether no exchange is stored yet for an error of this kind."""
         known = (key, kind) in self._kept
         self._kept.add((key, kind))
         return not known
 
     def ended(self, address: str, end: WorkflowTestEnd) -> None:
-        """Count a run of a test; the first one stays as its example, then the first that failed."""
+        """Count a run of a test; the first run is its example, until one fails."""
         known = self.ends.get(address)
         bad = end.outcome != "passed"
         if known is None or (bad and not known["failed"]):
@@ -165,7 +165,7 @@ class LoadExchanges(Exchanges):
         return kind
 
     def workflow_ended(self, outcome: str, message: str) -> None:
-        """Count a whole workflow."""
+        """Count a complete workflow."""
         row = self._recorder.step((self._workflow, ""))
         row.count += 1
         row.times["whole"].append(time.perf_counter() - self._began)

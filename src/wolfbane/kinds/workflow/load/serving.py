@@ -21,7 +21,7 @@ from wolfbane.kinds.workflow.workflow_tests import cases
 
 
 def keys_of(ready: ReadyTest) -> Iterator[tuple[str, str]]:
-    """What is measured of a test: its workflow, then the steps that send requests."""
+    """The measured parts of a test: its workflow, then the steps that send requests."""
     workflow = f"{ready.library.path}#{ready.case.workflow}"
     yield workflow, ""
     if ready.outcome != "errored":
@@ -32,7 +32,7 @@ def keys_of(ready: ReadyTest) -> Iterator[tuple[str, str]]:
 
 
 class LoadWorker:
-    """Serves the loads of a suite in one process. Tests and documents are read once."""
+    """Serves the load tests of a suite in one process. Tests and documents are read once."""
 
     def __init__(self, channel: Channel, root: Path, copies: str, tools: Tools) -> None:
         self._channel, self._root, self._copies, self._tools = channel, root, copies, tools

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 import msgspec
 
 Points = Sequence[tuple[float, float]]
-"""Seconds and a value, which changes evenly from one point to the next and stays after the last."""
+"""Seconds and a value, which changes evenly between points and stays constant after the last."""
 
 
 class LoadShare(msgspec.Struct, frozen=True):
@@ -19,12 +19,12 @@ class LoadShare(msgspec.Struct, frozen=True):
     count: int
 
     def of(self, total: int) -> int:
-        """How many of so many things are this process's."""
+        """How many of these items belong to this process."""
         return (total - self.number + self.count - 1) // self.count
 
 
 def value_at(points: Points, when: float) -> float:
-    """The value at a time; at two points of the same time that of the later one."""
+    """The value at a time; for two points at the same time, that of the later point."""
     before = points[0]
     for point in points:
         if point[0] > when:
@@ -77,7 +77,7 @@ def arrivals(
 
 
 def _stretches(points: Points, until: float) -> Iterator[tuple[float, float, float, float]]:
-    """Pieces over which the rate changes evenly: start, end, and the rate at both."""
+    """Intervals in which the rate changes evenly: start, end, and the rate at both."""
     start, low = points[0]
     for point in points[1:]:
         end, high = point if point[0] <= until else (until, value_at(points, until))
@@ -93,7 +93,7 @@ def _area(start: float, end: float, low: float, high: float) -> float:
 
 
 def _time_of(area: float, low: float, high: float, length: float) -> float:
-    """How far into a stretch that much has come together: a root of a quadratic equation."""
+    """The position in an interval that reaches this amount: a root of a quadratic equation."""
     slope = (high - low) / length
     if abs(slope) * length < 1e-9 * max(low, high, 1e-9):
         return area / low

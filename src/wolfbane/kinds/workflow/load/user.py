@@ -18,7 +18,7 @@ Covered = Counter[tuple[str, str, str, str]]
 
 
 class LateTokens(Tokens):
-    """Looks for tokens only in exchanges that are kept: nothing else is shown or written."""
+    """Looks for tokens only in stored exchanges: nothing else is shown or written."""
 
     def __init__(self, tokens: Tokens) -> None:
         self._tokens = tokens
@@ -34,10 +34,10 @@ class LateTokens(Tokens):
 
 
 class LoadUser:
-    """Cookies, connections and hand-overs of one user."""
+    """The cookies, connections and passed values of one user."""
 
     def __init__(self, number: int, tools: Tools, recorder: Recorder, limit: float) -> None:
-        """``tools`` have a sender of the user's own. ``limit`` is for each test, in seconds."""
+        """``tools`` contain the user's own sender. ``limit`` is for each test, in seconds."""
         self.number, self._recorder, self._limit = number, recorder, limit
         self.tokens = LateTokens(tools.tokens)
         self._tools = replace(tools, tokens=self.tokens)

@@ -57,7 +57,7 @@ def main() -> None:
 
 
 class WorkflowWorker:
-    """Runs workflows; what they share of one suite is kept from file to file."""
+    """Runs workflows; the shared objects of one suite are kept between files."""
 
     def __init__(self, channel: Channel, options: Message) -> None:
         self.channel, self.root = channel, Path(options["root"])
@@ -136,7 +136,7 @@ class WorkflowWorker:
         self, library: DocumentSet, path: str, case: WorkflowTest, given: Mapping[str, Handed],
         limit: float,
     ) -> WorkflowTestEnd:  # fmt: skip
-        """Run one test, and have what it left kept."""
+        """Run one test, and store its evidence."""
         if blocked := blocked_by(case, given):
             return blocked
         ready = make_ready(library, case, self.tools.values)
@@ -151,7 +151,7 @@ class WorkflowWorker:
         return end
 
     def _keep(self, address: str, exchanges: Exchanges) -> None:
-        """Have the archive of a test kept, and the bodies that its messages refer to."""
+        """Store the archive of a test, and the bodies that its messages refer to."""
         for mark, content in exchanges.bodies.items():
             message: Message = {
                 "type": "evidence",
@@ -177,7 +177,7 @@ class WorkflowWorker:
         self.tools.covered.clear()
 
     def finish(self, path: str, case: WorkflowTest, end: WorkflowTestEnd) -> None:
-        """Send the last message of a test, before anything of the next one can go wrong."""
+        """Send the last message of a test, before anything in the next test can fail."""
         message: Message = {
             "type": "finished", "address": f"{path}#{case.name}", "outcome": end.outcome,
             "seconds": round(end.seconds, 6), "message": end.message, "parts": end.parts,

@@ -26,7 +26,7 @@ def next_action(
 
     ``spent`` counts retries.
 
-    A step's own actions come first, and take the place of the workflow's of the same name.
+    A step's own actions come first, and replace the workflow's actions of the same name.
     """
     keys = ("onSuccess", "successActions") if succeeded else ("onFailure", "failureActions")
     for action in _candidates(step.get(keys[0], []), workflow.get(keys[1], []), scope):

@@ -1,7 +1,7 @@
 """Sends requests with aiohttp and measures each phase, for addresses without TLS and for load
 tests.
 
-aiohttp handles many times the requests per second of a processor that httpx does.
+aiohttp handles many times more requests per second of processor time than httpx.
 """
 
 from __future__ import annotations
@@ -43,7 +43,7 @@ class TimedContext(TlsContext):
 
 
 class _TimedConnector(aiohttp.TCPConnector):
-    """Notes how long a new connection took. aiohttp's own tracing costs more than a request may."""
+    """Records how long a new connection took. aiohttp's own tracing is too slow."""
 
     def __init__(self, tls: ssl.SSLContext) -> None:
         super().__init__(ssl=tls, limit=0)
@@ -135,7 +135,7 @@ def _protocol(version: aiohttp.HttpVersion | None) -> str:
 
 @lru_cache(maxsize=4096)
 def _proxy(scheme: str, host: str) -> str | None:
-    """The proxy that the process's environment names for a host, if any."""
+    """The proxy in the environment variables for a host, if any."""
     proxies = getproxies()
     proxy = proxies.get(scheme) or proxies.get("all")
     if not proxy or proxy_bypass(host):

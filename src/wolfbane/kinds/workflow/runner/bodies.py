@@ -77,7 +77,7 @@ def _file(scope: Scope, name: Any) -> tuple[str, bytes]:
 
 
 def encoded(value: Any, media: str) -> tuple[str, bytes]:
-    """The content type in full, and the bytes of a value in it."""
+    """The complete content type, and the bytes of a value in it."""
     kind = media.partition(";")[0].strip().lower()
     if is_json(kind):
         return media, json.dumps(value, ensure_ascii=False).encode()

@@ -32,7 +32,7 @@ class Mismatch:
 
 
 class Contract:
-    """The checks that are in force; validators are made once."""
+    """The active checks; validators are created once."""
 
     def __init__(self, checks: Collection[str]) -> None:
         self._given = checks
@@ -42,7 +42,7 @@ class Contract:
     def mismatches(
         self, operation: Operation, answer: Answer, step: Mapping[str, Any]
     ) -> list[Mismatch]:
-        """Everything that does not fit, in words.
+        """All mismatches, as texts.
 
         ``x-contract`` of the step, or otherwise of the operation, replaces the suite's checks.
         """
@@ -113,7 +113,7 @@ class Contract:
             yield Mismatch("body", pointer, _expected(inmost), found)
 
     def _validator(self, source: OpenAPI, place: str, schema: Any) -> Any:
-        """A validator of a schema, whose references are looked up in its description."""
+        """A validator of a schema whose references are resolved in its description."""
         key = (source.address, place)
         if key not in self._validators:
             self._validators[key] = self._made(source, schema)
@@ -131,7 +131,7 @@ class Contract:
 
 
 def _kind(version: str) -> Any:
-    """The validator of a version's schemas; the older one's package is slow to import."""
+    """The validator for a version's schemas; the package for the older one is slow to import."""
     if version == "3.1":
         from jsonschema import Draft202012Validator
 
@@ -142,7 +142,7 @@ def _kind(version: str) -> Any:
 
 
 def _registry(source: OpenAPI) -> Any:
-    """Looks references up in the description, and in the files that it refers to."""
+    """Resolves references in the description, and in the files that it refers to."""
     import referencing
     from referencing.exceptions import NoSuchResource
     from referencing.jsonschema import DRAFT202012
@@ -173,7 +173,7 @@ def _absolute(value: Any, base: str) -> Any:
 
 
 def _media(content: Mapping[str, Any], media_type: str) -> str:
-    """The described media type that is nearest: the same, ``type/*``, ``*/*``."""
+    """The best matching described media type: the same, ``type/*``, ``*/*``."""
     by_name = {name.partition(";")[0].strip().lower(): name for name in content}
     group = media_type.partition("/")[0] + "/*"
     for candidate in (media_type, group, "*/*"):
@@ -183,7 +183,7 @@ def _media(content: Mapping[str, Any], media_type: str) -> str:
 
 
 def _typed(value: str, schema: Mapping[str, Any]) -> Any:
-    """A header's text as the type that its schema has."""
+    """A header's text, converted to the type in its schema."""
     kind = schema.get("type")
     try:
         if kind == "integer":

@@ -22,7 +22,7 @@ class CookieStore:
         self._jar, self._has_some = CookieJar(), False
 
     def replace(self, cookies: Iterable[Mapping[str, Any]]) -> None:
-        """Forget everything but these, as :meth:`data` gave them."""
+        """Remove all cookies except these, in the form of :meth:`data`."""
         if self._has_some:
             self._jar, self._has_some = CookieJar(), False
         for cookie in cookies:
@@ -34,7 +34,7 @@ class CookieStore:
         return [{name: getattr(each, name) for name in _FIELDS} for each in self._jar]
 
     def add_to(self, headers: Mapping[str, str], url: str) -> Mapping[str, str]:
-        """The headers with the cookies for a URL; a cookie that they have already stays."""
+        """The headers with the cookies for a URL; a cookie that is already in them stays."""
         if not self._has_some:  # nearly always: to ask the jar takes longer
             return headers
         request = Request(url)

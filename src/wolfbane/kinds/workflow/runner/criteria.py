@@ -48,7 +48,7 @@ def words_of(criterion: Mapping[str, Any]) -> str:
 
 
 def shortened(text: str) -> str:
-    """A long value with its middle left out."""
+    """A long value without its middle."""
     if len(text) <= _LONGEST:
         return text
     return f"{text[: _LONGEST // 2]} [...] {text[-_LONGEST // 4 :]}"
@@ -67,7 +67,7 @@ def _json_path(text: str) -> Any:
 
 
 def parse_xml(content: bytes) -> Any:
-    """An XML document, without entities or anything from elsewhere. Raises ValueError."""
+    """An XML document, without entities or external content. Raises ValueError."""
     from lxml import etree
 
     parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False)

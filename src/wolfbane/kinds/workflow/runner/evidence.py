@@ -23,7 +23,7 @@ class Exchanges:
         self.bodies: dict[str, bytes] = {}
 
     def add(self, call: Call, answer: Answer | None, seconds: float, step: str) -> None:
-        """Keep one exchange that took so long and is over now; ``step`` is the step that made it.
+        """Store one exchange with its duration; ``step`` is the step that made it.
 
         Each redirect is a separate exchange.
         """
@@ -36,7 +36,7 @@ class Exchanges:
         self._put(last or call, answer, max(seconds, 0.0), began, step)
 
     def step_ended(self, step: str, problem: Exception | None) -> None:
-        """A step is over: nothing more is kept of it here."""
+        """A step has ended: its exchanges need no more processing."""
 
     def _put(
         self, call: Call, answer: Answer | None, seconds: float, began: datetime, step: str
@@ -90,7 +90,7 @@ class Exchanges:
 
 
 def _method(call: Call) -> list[str]:
-    """The option for a method that does not follow from the rest."""
+    """The option for a method that the other options do not imply."""
     if call.method == "HEAD":
         return ["-I"]
     usual = "POST" if call.content else "GET"
@@ -98,7 +98,7 @@ def _method(call: Call) -> list[str]:
 
 
 def _connection(call: Call, http: HttpOptions) -> list[str]:
-    """The options for brackets in the address, redirects, TLS and a proxy."""
+    """The options for brackets in the URL, redirects, TLS and a proxy."""
     words = ["-g"] if any(sign in call.url for sign in "[]{}") else []
     words += ["-L"] if http.redirects else []
     if http.verify is False:

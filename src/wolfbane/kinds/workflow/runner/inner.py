@@ -20,7 +20,7 @@ def problems_with(library: DocumentSet, workflow: str) -> list[str]:
 
 
 def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any]) -> list[str]:
-    """Words for each required input that a called workflow would lack."""
+    """An error for each required input that a called workflow would lack."""
     lacking: dict[str, None] = {}
     for here, name in reached(library, workflow):
         for target, given, pointer in _calls(here, name):

@@ -21,7 +21,7 @@ def inputs_for(
 ) -> dict[str, Any]:
     """The inputs of a workflow: ``given`` first, then ``values`` of the workspace, then defaults.
 
-    Raises BadInputs with everything that is wrong.
+    Raises BadInputs with all errors.
     """
     schema = library.document.workflows[workflow].get("inputs", {})
     declared = declared_inputs(library, schema) or {}
@@ -41,7 +41,7 @@ def inputs_for(
 
 
 def filled(declared: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
-    """The declared inputs that the workspace's values or their own defaults fill."""
+    """The declared inputs with a value from the workspace or a default."""
     inputs = {}
     for name, entry in declared.items():
         if name in values:
@@ -78,7 +78,7 @@ def _check(library: DocumentSet, schema: Any, found: dict[str, Any]) -> None:
 
 
 def _typed(value: Any, schema: Any) -> Any:
-    """A text of a table or a parameter as the type that the input has."""
+    """A text of a table or a parameter, converted to the type of the input."""
     kind = schema.get("type") if isinstance(schema, Mapping) else None
     if not isinstance(value, str) or kind in (None, "string"):
         return value

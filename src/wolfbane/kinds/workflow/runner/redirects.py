@@ -17,7 +17,7 @@ _PRIVATE = ("authorization", "cookie")
 def redirected(call: Call, own: Mapping[str, str], status: int, url: URL) -> Call:
     """The request for a redirect to ``url``.
 
-    ``own`` are the headers of the request before the cookies of the workflow came to them.
+    ``own`` are the headers of the request before the workflow's cookies were added.
     """
     headers = {name: value for name, value in own.items() if name.lower() != "host"}
     if URL(call.url).origin() != url.origin():  # who is asking is nobody else's business

@@ -14,7 +14,7 @@ from wolfbane.kinds.workflow.expressions import Expression, evaluate_value
 
 @dataclass
 class Call:
-    """A request as it went out: its parts before they were put into an address."""
+    """A request as sent: its parts before they were combined to a URL."""
 
     method: str
     url: str
@@ -39,7 +39,7 @@ class Answer:
     asked: Call | None = None
     """The request that this response belongs to, if redirects led to another request."""
     reached: bool = True
-    """Whether what was waited for in a stream came before its end."""
+    """Whether the awaited condition was met before the end of the stream."""
 
     def replace_content(self, content: bytes) -> None:
         """Add a part of the body; its value is then computed again."""
@@ -53,7 +53,7 @@ class Answer:
 
     @property
     def text(self) -> str:
-        """The body as text, by the charset that the content type names."""
+        """The body as text, decoded by the charset of the content type."""
         _, _, rest = self.headers.get("content-type", "").lower().partition("charset=")
         charset = rest.partition(";")[0].strip("\"' ") or "utf-8"
         try:
@@ -98,7 +98,7 @@ class Scope:
     answer: Answer | None = None
 
     def value(self, given: Any) -> Any:
-        """A value with its expressions worked out. Raises BadExpression, or MissingValue."""
+        """A value with its expressions evaluated. Raises BadExpression, or MissingValue."""
         return evaluate_value(given, self.required)
 
     def values(self, texts: Mapping[str, str]) -> dict[str, Any]:
@@ -168,7 +168,7 @@ class Scope:
         return _inside(self.library.document.data.get("components", {}), names)
 
     def _of_source(self, names: tuple[str, ...]) -> Any:
-        """A field of a source description, or what a workflow of another document gave."""
+        """A field of a source description, or a value from a workflow of another document."""
         ran = self.workflows.get(f"$sourceDescriptions.{'.'.join(names[:2])}")
         if ran is not None:
             return _inside(ran, names[2:])

@@ -30,7 +30,7 @@ class Security:
         self._asking = asyncio.Lock()
 
     async def put_on(self, call: Call, operation: Operation) -> None:
-        """Meet the first alternative for which everything is given. Raises CannotCall.
+        """Use the first alternative with all values given. Raises CannotCall.
 
         Values that the workflow itself sets are kept. If no alternative has values, the request is
         sent unchanged, because its rejection may be the test.
@@ -82,7 +82,9 @@ class Security:
         self, operation: Operation, name: str, scheme: Mapping[str, Any],
         given: Mapping[str, Any], scopes: list[str],
     ) -> str:  # fmt: skip
-        """A token by client credentials (RFC 6749, section 4.4), kept until nearly its end."""
+        """A token by client credentials (RFC 6749, section 4.4), reused until shortly before its
+        end.
+        """
         flow = scheme.get("flows", {}).get("clientCredentials")
         if flow is None:
             words = f"security scheme '{name}' has no client credentials flow"

@@ -19,7 +19,7 @@ from wolfbane.kinds.workflow.runner.settings import HttpOptions
 from wolfbane.kinds.workflow.runner.transport import Timing, Transport, TransportError
 
 TICK = 0.01
-"""Seconds: timers are not more exact than this."""
+"""Seconds: the precision of timers."""
 
 
 class NoAnswer(Exception):
@@ -38,7 +38,7 @@ class OutOfTime(NoAnswer):
 class Patience:
     """The time limits of a request, in seconds: for the connection, and for the complete response.
 
-    ``until`` looks at the text so far of a body, and is true where enough of it has been read.
+    ``until`` checks the text of a body so far, and is true if enough of it was read.
     """
 
     connect: float
@@ -47,7 +47,7 @@ class Patience:
 
 
 class Sender:
-    """Sends the requests of one workflow after the other, each with the cookies before it.
+    """Sends the requests of one workflow, one after the other, each with the earlier cookies.
 
     Raises NotAllowed if ``allowed`` forbids requests to a URL.
     """
@@ -131,11 +131,11 @@ class Sender:
         await self._transport.close()
 
     def left(self) -> float:
-        """Seconds until the time of the test is over, none below zero."""
+        """Seconds until the time limit of the test, at least zero."""
         return max(self._deadline - time.monotonic(), 0.0)
 
     async def pause(self, seconds: float) -> None:
-        """Wait. Raises OutOfTime where the test's time ends before."""
+        """Wait. Raises OutOfTime if the test's time limit is reached before."""
         left = self.left()
         await asyncio.sleep(min(seconds, left))
         if seconds > left:
@@ -154,7 +154,7 @@ def _url(text: str) -> URL:
 async def read_body(
     chunks: AsyncIterator[bytes], answer: Answer, patience: Patience, limit: int
 ) -> None:
-    """The body: not more than ``limit`` bytes, nor more than is waited for. Raises NoAnswer."""
+    """The body: at most ``limit`` bytes, and only the awaited part. Raises NoAnswer."""
     read, size = [], 0
     async for chunk in chunks:
         read.append(chunk)

@@ -11,7 +11,7 @@ from wolfbane.kinds.workflow.extensions import CHECKS
 
 @dataclass(frozen=True)
 class HttpOptions:
-    """Times are in seconds, ``body_limit`` in bytes; ``contract`` lists the checks in force."""
+    """Times are in seconds, ``body_limit`` in bytes; ``contract`` lists the active checks."""
 
     base_url: str = ""
     headers: Mapping[str, str] = field(default_factory=dict)

@@ -16,7 +16,7 @@ from wolfbane.kinds.workflow.runner.transport import Exchange, Timing, Transport
 
 
 class SuiteTransport(Transport):
-    """Sends a request by the library that suits its address."""
+    """Sends a request with the library for its URL."""
 
     def __init__(self, http: HttpOptions) -> None:
         self._http = http

@@ -50,7 +50,7 @@ class WorkflowTestEnd:
 
 
 def make_ready(library: DocumentSet, case: WorkflowTest, values: Mapping[str, Any]) -> ReadyTest:
-    """A test with everything about it checked that does not need a request."""
+    """A test after all checks that need no request."""
     if wrong := problems_with(library, case.workflow):
         return ReadyTest(library, case, {}, "errored", "\n".join(wrong))
     try:

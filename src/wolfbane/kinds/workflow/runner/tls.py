@@ -19,12 +19,12 @@ class TlsContext(ssl.SSLContext):
     needs_system: bool = False
 
     def wrap_bio(self, *args: Any, **kwargs: Any) -> ssl.SSLObject:
-        """Begin TLS on a connection: asyncio and its libraries do it this way."""
+        """Start TLS on a connection in the way of asyncio and its libraries."""
         self.read_system()
         return super().wrap_bio(*args, **kwargs)
 
     def read_system(self) -> None:
-        """Read the system's certificates now, if they are needed and were not read yet."""
+        """Read the system's certificates now, if they are needed and not read yet."""
         if self.needs_system:
             self.needs_system = False
             self.load_default_certs(ssl.Purpose.SERVER_AUTH)

@@ -43,7 +43,7 @@ class Tokens:
 
 
 def _plain(name: object) -> str:
-    """A name without what is written in several ways: ``accessToken``, ``access-token``."""
+    """A name in one form for several spellings: ``accessToken``, ``access-token``."""
     return re.sub(r"[^a-z0-9]", "", str(name).lower())
 
 

@@ -62,7 +62,7 @@ class Exchange(ABC):
     set_cookies: list[str]
     """The values of its ``Set-Cookie`` headers."""
     location: str
-    """Where it redirects to, if it does."""
+    """The target of its redirect, if any."""
 
     @abstractmethod
     def chunks(self) -> AsyncIterator[bytes]:
@@ -70,17 +70,17 @@ class Exchange(ABC):
 
     @abstractmethod
     async def close(self) -> None:
-        """Give the connection back, or close it where the body was not read."""
+        """Return the connection, or close it if the body was not read."""
 
 
 class Transport(ABC):
-    """Connections that are kept from one request to the next."""
+    """Connections that are reused between requests."""
 
     @abstractmethod
     async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
         """Send a request, and wait for the head of its response. Raises TransportError.
 
-        ``call.headers`` are as they went out afterwards.
+        ``call.headers`` are those that were sent, afterwards.
         """
 
     @abstractmethod

@@ -73,7 +73,7 @@ class WorkflowRun:
         return WorkflowEnd(self.scope.outputs, problem, self.scope.call, self.scope.answer)
 
     async def _take(self, position: int) -> tuple[WentWrong | None, int | None]:
-        """One step: what went wrong, and the position of the next (None: the workflow is over)."""
+        """One step: its error, and the position of the next step (None: the workflow ends)."""
         step = self.workflow["steps"][position]
         part, problem = await self._step(step, position)
         self.parts.append(part)
@@ -162,7 +162,7 @@ class WorkflowRun:
         self._judge(step, part, operation, call, answer)
 
     def _patience(self, step: Mapping[str, Any]) -> Patience:
-        """How long the request of a step may take; its own words come before the suite's."""
+        """The time limit of a step's request; its own setting overrides the suite's."""
         if not _OWN_WORDS & step.keys():
             return self.tools.sender.patience
         http, until = self.tools.sender.http, step.get(UNTIL)
@@ -249,7 +249,7 @@ class WorkflowRun:
     async def other(
         self, name: str, inputs: dict[str, Any], parts: list[Part] | None = None
     ) -> WorkflowEnd:
-        """Run another workflow, here or in another document."""
+        """Run another workflow, in this document or in another."""
         if self.depth >= DEEPEST:
             raise WentWrong("errored", f"workflow calls are nested more than {DEEPEST} levels deep")
         library, inner = self.scope.library.workflow(name)
@@ -282,7 +282,7 @@ def _as_problem(error: Exception) -> WentWrong:
 
 
 async def needed_elsewhere(run: WorkflowRun, library: DocumentSet, name: str) -> WorkflowEnd | None:
-    """Workflows of other documents that this one depends on run with it; how one failed."""
+    """Run the workflows of other documents that this one depends on; returns a failure."""
     for needed in library.document.workflows[name].get("dependsOn", []):
         if needed.startswith("$"):
             try:

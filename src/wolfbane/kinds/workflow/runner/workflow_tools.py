@@ -15,7 +15,7 @@ from wolfbane.kinds.workflow.runner.tokens import Tokens
 
 
 class WentWrong(Exception):
-    """A step did not do what it should. ``outcome`` is failed, errored or timed out."""
+    """A step failed. ``outcome`` is failed, errored or timed out."""
 
     def __init__(self, outcome: str, message: str, line: int = 0) -> None:
         self.outcome, self.line = outcome, line

@@ -50,6 +50,6 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    """Take them away again."""
+    """Remove them again."""
     for table in ("results", "tests", "runs"):
         op.drop_table(table)

@@ -10,7 +10,7 @@ down_revision = "0001"
 
 
 def upgrade() -> None:
-    """Add what the environment and the place are; find them for the tests that are there."""
+    """Add the columns for environment and place, and fill them for existing tests."""
     with op.batch_alter_table("tests") as table:
         table.add_column(sa.Column("place", sa.Text, nullable=False, server_default=""))
         table.add_column(

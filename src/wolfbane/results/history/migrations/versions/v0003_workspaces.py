@@ -19,7 +19,7 @@ _RESULTS = ("test_id", "run_id", "outcome", "seconds", "attempts", "message")
 
 
 def upgrade() -> None:
-    """Add the workspace; runs that are there have none until one claims them."""
+    """Add the workspace; existing runs have none until they are claimed."""
     if op.get_bind().dialect.name == "sqlite":
         _rebuild()
         return
@@ -95,5 +95,5 @@ def _new_tables() -> None:
 
 
 def downgrade() -> None:
-    """Not possible: two workspaces may have runs of the same name by now."""
+    """Not possible, because two workspaces may now have runs of the same name."""
     raise NotImplementedError("runs of several workspaces do not fit the older tables")

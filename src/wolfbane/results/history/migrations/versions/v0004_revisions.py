@@ -21,6 +21,6 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    """Take the columns away."""
+    """Remove the columns."""
     for name in ("revision", "commit_hash", "changed", "version"):
         op.drop_column("runs", name)
