@@ -35,8 +35,8 @@ def test_a_launcher_that_nobody_planned_for_takes_one_file(folder):
 
 @pytest.mark.parametrize(("name", "told"), [
     ("tcl-package", ("found 6 tests in 2 files", "tags category=billing, smoke",
-                     "2 of them: passed", "share-2.1: failed; no other test ran")),
-    ("stations", ("found 5 tests in 1 file", "2 of them: passed", "falls by a third: failed")),
+                     "2 tests: passed", "share-2.1: failed; no other test ran")),
+    ("stations", ("found 5 tests in 1 file", "2 tests: passed", "falls by a third: failed")),
     ("manifests", ("found 4 tests in 1 file", "tags category=cargo, owner=quay",
                    "needs no ice pilot: failed; no other test ran")),
     ("pumps", ("found 3 tests in 3 files", "tags smoke", "south.pump: failed")),
@@ -51,7 +51,7 @@ def test_the_examples_hold(folder, name, told):
         *told,
         "all tests that were found have a result",
         "the exit code agrees with the report",
-        "all is",
+        "no problems found",
     ):
         assert words in said
     assert not (folder.path / ".wolfbane" / "runs").exists()
@@ -63,7 +63,7 @@ def test_the_examples_hold(folder, name, told):
     ("tcl-package", "failed = [0, 1]", "failed = [1]", "failed in the report, but the exit code"),
     ("tcl-package", "test\\s+", "proof\\s+", "no tests were found"),
     ("tcl-package", '"tclsh", ', '"tclsh", "no.tcl", ', "no result was reported (exit code 1)"),
-    ("stations", 'dialect = "pcre"', 'whole = "{}"\ndialect = "glob"', "came back"),
+    ("stations", 'dialect = "pcre"', 'whole = "{}"\ndialect = "glob"', "unexpected result"),
     ("stations", 'name = "{group}/{name}"\n\n', 'name = "{group}-{name}"\n\n', "wrote no report"),
     ("manifests", 'name = "{suite} > {name}"', 'name = "{name}"', "no result was reported"),
     ("pumps", 'format = "tap"', 'format = "xunit"', "not well-formed XML"),

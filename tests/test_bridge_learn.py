@@ -87,7 +87,7 @@ def test_two_commands_are_enough(folder, name):
         (["--all", "no-such-launcher", "--one", "x"], "cannot start 'no-such-launcher'"),
         (["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
          "neither the output nor the files of the command show the result of each test"),
-        (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "ran longer than 1 s"),
+        (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "took longer than 1 s"),
         (["--all", "sh run-all.sh", "--one", "sh checks/depth.sh", "-w", "checks"],
          "b.toml: the file is outside the workspace"),
         (["--answers", "answers.toml"], "answers.toml: unknown key 'al'; did you mean all?"),

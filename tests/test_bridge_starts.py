@@ -197,7 +197,7 @@ def test_a_set_up_comes_once_before_all_starts(folder, before, outcome):
     run = folder.run("-j", "2")
     assert set(run.outcomes.values()) == {outcome}, run.out
     if outcome == "blocked":
-        assert f"its set-up failed: {before} (exit code 3)" in run.out
+        assert f"the set-up of the suite failed: {before} (exit code 3)" in run.out
     else:
         assert (folder.path / "before.txt").read_text() == "up\n"
 

@@ -396,7 +396,7 @@ def test_a_bridge_is_checked_against_an_environment(ledger):
         1,
         True,
     ), told
-    assert "can't open file" in told and "-> run.command" in told
+    assert "can't open file" in told and "-> check run.command" in told
 
 
 @pytest.mark.parametrize(("form", "told", "code", "words"), [

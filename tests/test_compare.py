@@ -82,7 +82,7 @@ def test_what_changed_between_two_runs(quay):
     assert "no run before" in quay.call("compare").err
     fewer = quay.call("compare", "previous", "last").out
     assert "the runs have different selections: everything / name:steady" in fewer
-    assert "gone  4 tests" in fewer
+    assert "removed  4 tests" in fewer
 
 
 def test_runs_are_named_by_environment_and_by_report(quay):
@@ -101,7 +101,7 @@ def test_runs_are_named_by_environment_and_by_report(quay):
         (["last@stagin", "last"], "no run in environment 'stagin' is recorded"),
         (["lst", "last"], "there is no run 'lst'; did you mean last?"),
         (["last", "last"], "are the same run"),
-        (["previous", "last"], "there is no previous run: 1 on record"),
+        (["previous", "last"], "there is no previous run; recorded runs: 1"),
         (["wolfbane.toml", "last"], "is not TAP"),
     ],
 )

@@ -181,7 +181,7 @@ def test_the_demos_staging_has_the_older_suite(tmp_path):
         assert list(deployed.results) == ["workflows/bookings.arazzo.yaml#serviceIsUp"]
         newer = harbour.run("--env", "staging", *workflows)
         assert newer.code == 1
-        assert "newer by 1 commit" in newer.text
+        assert "1 commit ahead" in newer.text
         both = harbour.call(
             "run", "--env", "staging,production", "--at", "deployed", *workflows,
             "--report", "json=both.json",

@@ -108,7 +108,7 @@ def test_what_is_missing_is_named_before_anything_starts(quay):
         (["--env", "local", "--set", "machine"], "'machine': expected KEY=VALUE"),
         (["--env", "local", "--set", "night=perhaps"], "'night' (--set) is 'perhaps', not yes"),
         (["--env", "local", "--set", "api.url=quay"], "not a complete address"),
-        (["--env", "local", "--set", "machine=@nowhere"], "the file cannot be read"),
+        (["--env", "local", "--set", "machine=@nowhere"], "cannot read the file"),
         (["--env", "staging"], "the environment variable STAGING_TOKEN, which is not set"),
     ],
 )

@@ -49,6 +49,7 @@ ELSEWHERE = {
     "wolfbane bridge check": "it needs a file",
     "wolfbane bridge new bridges/ledger.toml": "it asks",
     "wolfbane import": "it needs a file",
+    "wolfbane join": "it needs the records of shares",
     "wolfbane explain": "it needs a test",
     "wolfbane join out --report html=report.html": "it needs the records of shares",
     "wolfbane join out --report html=report.html --report xunit=results.xml": "the same",
@@ -99,6 +100,7 @@ CODES = {
         "again*", "load --at*", "run --share 1/2*", "load --profile*", "load --env*",
         "load --limit*", "load --report*", "load --rate*",
         "run --everything*", "run --no-build", "run --no-focus*", "run --suite workflows*",
+        "run --pick 'category:billing and not tag:slow'",
     ],
     3: ["run --tag smok"],
 }  # fmt: skip

@@ -333,5 +333,5 @@ def test_a_workspace_is_the_same_one_in_every_clone(two, tmp_path):
     assert clone.call("history", "--claim", "quay", **east.shared).code == 2
     assert clone.call("history", "-w", "all", "--claim", "Quay", **east.shared).code == 2
     claimed = clone.call("history", "--claim", "Quay", **east.shared)
-    assert (claimed.code, claimed.out) == (0, "claimed 1 run\n")
+    assert (claimed.code, claimed.out) == (0, "assigned 1 run to this workspace\n")
     assert len(json.loads(shallow.call("history", "--as", "json", **east.shared).out)) == 1

@@ -157,7 +157,7 @@ def test_right(self):
     )
     reader.click("#browsers tbody td a")
     assert reader.js("return document.querySelector('#test img').naturalWidth") > 300
-    assert "before that" in reader.text("#test").lower()
+    assert "earlier attempts" in reader.text("#test").lower()
     assert len(reader.texts("#test .replay")) == 2
     reader.click("#test details summary")
     assert "Saltmarsh quay" in reader.text("#test details pre")

@@ -128,7 +128,7 @@ def test_reports_join_the_history_once(folder):
 
 
 @pytest.mark.parametrize(("text", "words"), [
-    ("hello\n", "is not TAP"), ("{", "is not JSON"), ("1..3\nok 1\n", "is not whole"),
+    ("hello\n", "is not TAP"), ("{", "is not JSON"), ("1..3\nok 1\n", "is incomplete"),
     ("<testsuites/>", "the report contains no tests"), ('{"results": {}}', "is not a CTRF report"),
 ])  # fmt: skip
 def test_what_cannot_be_read_is_said_and_the_rest_is_taken_in(folder, text, words):
@@ -243,4 +243,4 @@ def test_what_got_slower_than_it_was_elsewhere(folder):
     folder.run()
     run = folder.run("--status", "slower")
     assert list(run.results) == ["test_a.py#test_slow"]
-    assert "is usual" in folder.call("explain", "test_slow", "--status", "slower").out
+    assert "usual is" in folder.call("explain", "test_slow", "--status", "slower").out

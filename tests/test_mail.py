@@ -139,7 +139,7 @@ def test_only_news_if_that_is_wanted(folder, box, plain):
     mail = box.mails[1][1]
     text = mail.get_body(("plain",)).get_content().replace("\r\n", "\n")
     assert "newly failing  test_a.py#test_good" in text
-    assert "mended         test_a.py#test_bad" in text
+    assert "fixed          test_a.py#test_bad" in text
     assert "Full report: https://ci.harbour.example/2" in text
     assert list(mail.iter_attachments()) == []
 
@@ -153,7 +153,7 @@ def test_a_mail_that_cannot_go_is_said(folder, box, plain):
     assert (wrong.code, "not a mail address" in wrong.err) == (2, True)
     refused = folder.run("--mail-to", "nobody@harbour.example")
     assert refused.code == 1
-    assert "not sent: localhost" in refused.err and "no such desk" in refused.err
+    assert "cannot send the mail through localhost" in refused.err and "no such desk" in refused.err
     port = free_port()
     nowhere = settings(plain, 'security = "none"').replace(str(plain.port), str(port))
     folder.file("wolfbane.toml", nowhere)

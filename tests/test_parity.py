@@ -33,16 +33,16 @@ SAMPLES = msgspec.toml.decode(
 ALL = tuple(SAMPLES)
 OWN_CODE = tuple(kind for kind, sample in SAMPLES.items() if sample.crash)
 CELLS = {
-    "`list`, before a worker was asked": ALL,
+    "`list`, without starting a worker": ALL,
     "`explain`": ALL,
     "`--dry-run`": ALL,
     "`FILE:LINE`": ALL,
     "address of one test": ALL,
     "tag in a comment": ALL,
-    "tag in the kind's own way": tuple(kind for kind, sample in SAMPLES.items() if sample.own_tag),
-    "output kept with its test": OWN_CODE,
+    "tag in the kind's own syntax": tuple(kind for kind, sample in SAMPLES.items() if sample.own_tag),
+    "output stored with its test": OWN_CODE,
     "`--timeout` ends one test": ALL,
-    "a crash costs one test": OWN_CODE,
+    "a crash affects only one test": OWN_CODE,
     "`--stop-after`": ALL,
 }
 
@@ -81,7 +81,7 @@ def test_choosing(tide):
     assert all(row["line"] for row in listed.values())
     assert listed[sample.high]["tags"][0] in ("smoke", sample.own_tag)
     explained = tide.call("explain", sample.high, "--tag", "smoke").out
-    assert "verdict    chosen" in explained and "smoke" in explained
+    assert "verdict    selected" in explained and "smoke" in explained
     planned = tide.call("run", "--dry-run", "--tag", "smoke").out
     assert sample.high in planned.splitlines() and sample.low not in planned
     assert tide.run(sample.place).outcomes == {sample.high: "passed"}

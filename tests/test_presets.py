@@ -80,7 +80,7 @@ def test_personal_presets_and_files_of_arguments(quay):
         (["preset", "save", "x", "--", "--jobs", "none"], "'none' is not a valid integer"),
         (["preset", "save", "x"], "no arguments"),
         (["preset", "save", "nightly", "--", "t"], "preset 'nightly' already exists"),
-        (["preset", "save", "x", "--", "--set", "token=abc"], "'token' is secret"),
+        (["preset", "save", "x", "--", "--set", "token=abc"], "'token' is a secret"),
         (["run", "--preset", "round"], "preset 'round' includes itself"),
         (["run", "--preset", "wrong"], "preset 'wrong': there is no option '--jobz'"),
     ],

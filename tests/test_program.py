@@ -72,7 +72,7 @@ def test_help_has_an_example_or_says_what_is_written(folder, command):
         (["run", "--tga", "x"], "--tga"),
         (["run", "--timeout", "soon"], "'soon' is not a duration"),
         (["run", "--seed", "5"], "--seed needs --order random"),
-        (["run", "-w", "nowhere"], "there is no folder"),
+        (["run", "-w", "nowhere"], "does not exist"),
         (["show"], "no runs are recorded"),
     ],
 )

@@ -122,7 +122,7 @@ def test_classes_and_functions(folder, python):
     results = {a.partition("#")[2]: r for a, r in run.results.items()}
     parts = results["First / test_subtests"]["parts"]
     assert [part["outcome"] for part in parts].count("failed") == 1
-    assert "and then ZeroDivisionError" in results["First / test_two_troubles"]["message"]
+    assert "and later: ZeroDivisionError" in results["First / test_two_troubles"]["message"]
     assert "in setUpClass: RuntimeError: no harbour" in results["NoClass / test_b"]["message"]
     assert "wants berth, tide" in results["test_wants"]["message"]
     assert results["SkippedClass / test_a"]["message"] == "closed"
@@ -344,7 +344,7 @@ def test_the_time_of_a_run_is_limited(folder):
     assert run.outcomes == {"test_quay.py#test_a": "passed"} and run.code == 1
     assert (
         "2 tests not run" in run.out
-        and "stopped after the time limit of 2 s (--run-time)" in run.out
+        and "stopped after the time limit of 2 s (--run-time)" in run.text
     )
     assert folder.run("--name", "test_a", "--run-time", "1h").code == 0
     none = folder.run("--name", "test_b", "--run-time", "1s")

@@ -70,7 +70,7 @@ def test_a_date_that_is_past_fails_the_run(quay):
     run = quay.run(CURED="1")
     assert run.code == 1
     assert "quarantine: the end date of test_quay.py#test_sick has passed" in run.text
-    assert "its date is past" in quay.call("quarantine", "list").out
+    assert "(past)" in quay.call("quarantine", "list").out
     assert quay.run("--name", "good").code == 0
 
 

@@ -151,7 +151,7 @@ def test_a_run_folder_holds_journal_and_summary_alone(folder):
         ("xunitt=x.xml", "unknown format 'xunitt'; did you mean xunit?"),
         ("json", "use json=PATH"),
         ("json=.", "'.' is a folder"),
-        ("json=test_h.py/x.json", "it cannot be written"),
+        ("json=test_h.py/x.json", "cannot write the report"),
     ],
 )
 def test_bad_report_targets(folder, target, message):

@@ -199,8 +199,8 @@ def test_steps_that_cannot_be_loaded(rules, steps, said):
 FATAL = {
     "Scenario: x": (1, "'Feature:' must be the first line"),
     "# language: xx\nFeature: x": (1, "unknown language 'xx'"),
-    "nothing": (1, "none of these"),
-    "": (1, "there is no 'Feature:'"),
+    "nothing": (1, "cannot read 'nothing'"),
+    "": (1, "the file has no 'Feature:' line"),
     "Feature: x\nFeature: y": (2, "this is the second"),
     "Feature: x\nBackground:\n Given a\nBackground:\n Given b": (4, "already has a background"),
 }

@@ -120,12 +120,12 @@ def test_meaning(text, chosen):
 @pytest.mark.parametrize(
     ("text", "message", "position"),
     [
-        ("tag:a and (tag:b", "never closed", 10),
+        ("tag:a and (tag:b", "this '(' has no matching ')'", 10),
         ("tag:a)", "has no matching '('", 5),
         ("tag:a tag:b", "connect terms", 6),
         ("tag:a and", "expected a term here, found the end", 9),
         ("", "empty", 0),
-        ("or tag:a", "not 'or'", 0),
+        ("or tag:a", "found 'or'", 0),
         ("tag:'a", "closing quote ' is missing", 4),
         ("name:/a(/", "regular expression", 7),
         ("tag:", "expected a value after 'tag:'", 4),
@@ -264,7 +264,7 @@ def test_a_dead_term_in_a_larger_expression_is_warned_of(harbour):
         (["--pick", "(tag:a"], "this '(' has no matching ')'\n  (tag:a\n  ^"),
         (
             ["tests/test_hihg.py"],
-            "there is no 'tests/test_hihg.py'; did you mean tests/test_high.py?",
+            "'tests/test_hihg.py' does not exist; did you mean tests/test_high.py?",
         ),
         (["tests/test_high.py:2"], "tests/test_high.py:2: there is no test on this line"),
         (["/etc"], "'/etc' is outside the workspace"),

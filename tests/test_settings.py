@@ -90,7 +90,7 @@ def test_results_that_cannot_be_kept(folder):
 def test_unreadable_settings(folder):
     (folder.path / "wolfbane.toml").write_bytes(b"\xff\xfe")
     run = folder.call("list")
-    assert (run.code, "cannot be read" in run.err) == (2, True)
+    assert (run.code, "cannot read the file" in run.err) == (2, True)
 
 
 def test_nothing_to_run_anywhere(folder):
@@ -160,7 +160,7 @@ def test_exclude_and_globs(folder):
         (["-qv"], "--quiet and --verbose cannot be used together"),
         (["--refresh", "--offline"], "--refresh and --offline cannot be used together"),
         (["--mail-when", "changed"], "--mail-when needs --mail-to"),
-        (["--report", "json=/proc/none/out.json"], "it cannot be written"),
+        (["--report", "json=/proc/none/out.json"], "cannot write the report"),
         (["--report", "json=pipe"], "'pipe' is not a regular file"),
         (["--report", "json=/dev/full"], "'/dev/full' is not a regular file"),
     ],

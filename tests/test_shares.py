@@ -94,7 +94,7 @@ def test_three_shares_are_joined_to_what_one_run_is(quay):
     whole = quay.run()
     found = [share(quay, number, 3) for number in (1, 2, 3)]
     assert "3: " in found[1].out
-    assert "cut by file sizes" in found[1].text
+    assert "divided by file sizes" in found[1].text
     sets = [set(each.results) for each in found]
     assert all(sets)
     assert sum(map(len, sets)) == len(set.union(*sets)) == len(whole.results)
@@ -204,7 +204,7 @@ def test_durations_that_are_the_same_for_all_jobs(quay):
     quay.git("add", "--all")
     quay.git("commit", "--quiet", "--message", "one", GIT_COMMITTER_DATE="2020-01-01T00:00:00Z")
     quay.run()
-    assert "cut by file sizes" in share(quay, 1, 2).text, "all runs are after the commit"
+    assert "divided by file sizes" in share(quay, 1, 2).text, "all runs are after the commit"
     later = {"GIT_COMMITTER_DATE": "2099-01-01T00:00:00Z"}
     quay.git("commit", "--quiet", "--amend", "--no-edit", **later)
     both = [share(quay, number, 2) for number in (1, 2)]

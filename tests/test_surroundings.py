@@ -227,7 +227,7 @@ def test_what_is_wrong_with_the_surroundings(quay, before, after, said):
     ("arguments", "said"),
     [
         (["--spread", "quay.nam"], "no parameter 'quay.nam'; did you mean quay.name?"),
-        (["--spread", "token"], "'token' is secret"),
+        (["--spread", "token"], "'token' is a secret"),
         (["--env", "local,stagin"], "no environment 'stagin'; did you mean staging?"),
     ],
 )
@@ -292,7 +292,7 @@ def test_compose_asks_counts_and_runs(quay, tmp_path):
         quay.command("compose"), cwd=quay.path, env=quay.environment(), text=True,
         input="desks\n1\nlocal,staging\n2\n\nsave both\n", capture_output=True, check=True,
     ).stdout  # fmt: skip
-    assert "there is no 'desks'; did you mean desk?" in typed
+    assert "'desks' is not one of the choices; did you mean desk?" in typed
     assert "3 tests of 1 suite, each in 2 environments" in typed
     assert "wolfbane run --suite desk --retries 2 --env local,staging" in typed
     assert "--suite desk --retries 2 --env local,staging" in quay.call("preset", "list").out

@@ -287,7 +287,7 @@ def test_killed_outright(folder):
     wait_until(lambda: folder.processes() == [], seconds=5)
     results = [event["result"] for event in journal(folder) if "result" in event]
     assert [result["outcome"] for result in results] == ["passed"]
-    assert "Cut off" in folder.call("show").out
+    assert "Interrupted: the record" in folder.call("show").out
 
 
 def test_a_full_disk_stops_the_record_and_not_the_run(folder):
@@ -369,7 +369,7 @@ def test_what_a_test_does_to_its_process_costs_no_other(folder, code):
     run = folder.run()
     assert set(run.outcomes.values()) == {"passed"}, run.out
     assert run.results["test_a.py#A / test_2_after"]["output"] == "printed\n"
-    assert f"test_a.py#A / test_1_damages left {DAMAGE[code]}" in run.out.replace("\n", " ")
+    assert f"test_a.py#A / test_1_damages changed its process ({DAMAGE[code]}" in run.out.replace("\n", " ")
 
 
 def test_what_cannot_be_undone_is_left_to_another_worker(folder):

@@ -198,7 +198,7 @@ class FirefoxDriver:
         )
 
     async def _connected(self) -> Marionette:
-        """Connect when the port that Firefox chose is in its profile."""
+        """Connect when the port of Firefox is in its profile."""
         until = time.monotonic() + PATIENCE
         while time.monotonic() < until and not self.ended():
             try:

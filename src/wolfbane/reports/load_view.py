@@ -168,9 +168,9 @@ class LoadView:
     def _say_what_was_missed(self, finished: LoadFinished) -> None:
         lines = []
         if finished.late:
-            lines.append(f"{many(finished.late, 'workflow')} started more than 10 ms late")
+            lines.append(f"{many(finished.late, 'start')} more than 10 ms late")
         if finished.unstarted:
-            lines.append(f"{many(finished.unstarted, 'workflow')} did not start")
+            lines.append(f"{many(finished.unstarted, 'start')} did not happen")
         if finished.trouble:
             lines.append(visible(finished.trouble))
         for words in lines:

@@ -180,8 +180,8 @@ def kind_of(words: str, step: str) -> str:
     """
     lines = words.removeprefix(f"step {step}: ").splitlines()
     first = lines[0] if lines else ""
-    if " answered " in first and len(lines) > 1:
-        return f"answered {first.rpartition(' answered ')[2]}: {lines[1]}"
+    if " returned " in first and len(lines) > 1:
+        return f"returned {first.rpartition(' returned ')[2]}: {lines[1]}"
     words, _, place = first.rpartition(": ")
     return words if urlsplit(place.partition(" ")[2]).scheme else first
 
