@@ -73,7 +73,9 @@ def test_a_change_reaches_what_imports_it(harbour, file, reached):
 def test_the_way_of_a_change_is_told(harbour):
     (harbour.path / "lib" / "berths" / "measures.py").unlink()
     told = harbour.call("explain", "test_fit", "--changed", "main")
-    assert "it depends on lib/berths/fit.py, which depends on lib/berths/measures.py" in " ".join(told.out.split())
+    assert "it depends on lib/berths/fit.py, which depends on lib/berths/measures.py" in " ".join(
+        told.out.split()
+    )
     assert "not selected" in harbour.call("explain", "test_alone", "--changed", "main").out
     (harbour.path / "lib" / "berths" / "measures.py").write_text("LONG = 13\n")
     run = harbour.run("--changed", "main")

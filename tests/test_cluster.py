@@ -145,10 +145,10 @@ def test_a_lost_machine_loses_nothing(machines, quay, tmp_path):
     waits = results["tides/test_0.py#test_waits"]
     assert len(results) == 11, output
     assert waits["outcome"] == "passed"
-    assert [e["message"] for e in waits["earlier"]] == [f"machine {name} was lost"]
+    assert [e["message"] for e in waits["earlier"]] == [f"lost the connection to machine {name}"]
     assert waits["machine"] != name
     assert [e["outcome"] for e in results.values()].count("failed") == 1
-    assert f"machine {name} was lost" in output
+    assert f"lost the connection to machine {name}" in output
     machines.join(name)
 
 
@@ -185,7 +185,7 @@ def test_nothing_is_left_running_for_a_run_that_was_killed(machines, quay, tmp_p
             2,
             "secrets would be sent without encryption; use a tls:// address",
         ),
-        ("tcp://127.0.0.1:9", 4, "no scheduler answers"),
+        ("tcp://127.0.0.1:9", 4, "cannot connect to the scheduler"),
     ],
 )
 def test_addresses_that_are_of_no_use(quay, address, code, words):

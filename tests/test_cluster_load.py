@@ -53,7 +53,7 @@ def test_what_was_measured_stays(machines, quay, what):
     if what == "lost":
         machines.join("quay-2")
         assert run.returncode == 1, output
-        assert "machine quay-2 was lost" in output
+        assert "lost the connection to machine quay-2" in output
     else:
         assert run.returncode == 130, output
     (folder,) = (quay.path / ".wolfbane" / "runs").iterdir()

@@ -46,7 +46,6 @@ ELSEWHERE = {
     LEARN: "it is tested with this launcher",
     LEARN_LEDGER: "the demo has no such launcher",
     "wolfbane bridge learn --answers answers.toml --yes": "it needs answers",
-    "wolfbane bridge check": "it needs a file",
     "wolfbane bridge new bridges/ledger.toml": "it asks",
     "wolfbane import": "it needs a file",
     "wolfbane join": "it needs the records of shares",

@@ -141,13 +141,13 @@ def test_a_stall_is_not_hidden_by_what_could_not_be_sent(quay):
     only(quay, step("s", "stall"))
     done = load(quay, "--rate", "40/s", "--for", "5s", "--users", "20", "--limit", "p99 > 1.5s")
     assert done.code == 0, done.out
-    assert "started more than 10 ms late" in done.out
+    assert "more than 10 ms late" in done.out
 
 
 @pytest.mark.parametrize(("operation", "words"), [
     ("hang", "no response within 1 s"), ("early", "the server closed "
 "the connection"), ("loop", "more than 3 redirects"),
-    ("status", "answered 503"), ("huge", "body_limit"),
+    ("status", "returned 503"), ("huge", "body_limit"),
 ])  # fmt: skip
 def test_errors_are_counted_by_kind_and_one_exchange_is_kept(quay, operation, words):
     settings = (quay.path / "wolfbane.toml").read_text()
@@ -352,7 +352,7 @@ def test_two_loads_compared(quay):
     assert told.code == 1, told.out
     assert "significantly slower  flows/a.arazzo.yaml#w" in told.out
     rows = [line.split() for line in told.out.splitlines() if line.startswith("   ")]
-    assert "s" in [row[0] for row in rows if "slower," in row], told.out
+    assert "s" in [row[0] for row in rows if "slower" in row], told.out
     assert "<svg" in (quay.path / "a.svg").read_text()
     changes = json.loads(quay.call("compare", "previous", "last", "--as", "json").out)["load"]
     assert [c["slower"] for c in changes if c["step"] != "t"] == [True, True]

@@ -39,7 +39,9 @@ CELLS = {
     "`FILE:LINE`": ALL,
     "address of one test": ALL,
     "tag in a comment": ALL,
-    "tag in the kind's own syntax": tuple(kind for kind, sample in SAMPLES.items() if sample.own_tag),
+    "tag in the kind's own syntax": tuple(
+        kind for kind, sample in SAMPLES.items() if sample.own_tag
+    ),
     "output stored with its test": OWN_CODE,
     "`--timeout` ends one test": ALL,
     "a crash affects only one test": OWN_CODE,

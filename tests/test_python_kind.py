@@ -124,7 +124,7 @@ def test_classes_and_functions(folder, python):
     assert [part["outcome"] for part in parts].count("failed") == 1
     assert "and later: ZeroDivisionError" in results["First / test_two_troubles"]["message"]
     assert "in setUpClass: RuntimeError: no harbour" in results["NoClass / test_b"]["message"]
-    assert "wants berth, tide" in results["test_wants"]["message"]
+    assert "the function has parameters (berth, tide)" in results["test_wants"]["message"]
     assert results["SkippedClass / test_a"]["message"] == "closed"
     assert results["First / test_error"]["excerpt"]["line"] > 0
 
@@ -348,7 +348,7 @@ def test_the_time_of_a_run_is_limited(folder):
     )
     assert folder.run("--name", "test_a", "--run-time", "1h").code == 0
     none = folder.run("--name", "test_b", "--run-time", "1s")
-    assert none.code == 3 and "stopped after the time limit of 1 s (--run-time)" in none.out
+    assert none.code == 3 and "stopped after the time limit of 1 s (--run-time)" in none.text
 
 
 def test_stop_after(folder):

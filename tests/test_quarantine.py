@@ -46,7 +46,7 @@ def test_added_shown_and_released(quay):
     for words in (
         "quarantined  1 test "
 "(failures do not fail the run)", f"0 days: it waits; until {ends}; quay",
-        "passed 0 of 1 lately", "it is sick", "1 test passed, 1 quarantined (1 failed)",
+        "passed 0 of 1 recent runs", "it is sick", "1 test passed, 1 quarantined (1 failed)",
     ):  # fmt: skip
         assert words in run.out, run.out
     assert quay.run("--name", "sick").code == 0

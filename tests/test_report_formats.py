@@ -152,6 +152,6 @@ def test_reports_of_recorded_runs(folder):
     assert folder.call("report", "last", "--as", "csv", "--to", "out/r.csv").code == 0
     assert len((folder.path / "out" / "r.csv").read_text().splitlines()) == 3
     none = folder.call("report", "previous", "--as", "csv")
-    assert (none.code, "there is no previous run: 1 on record" in none.err) == (2, True)
+    assert (none.code, "there is no previous run; recorded runs: 1" in none.err) == (2, True)
     wrong = folder.call("report", "--as", "csv", "--to", "test_a.py/r.csv")
-    assert (wrong.code, "it cannot be written" in wrong.err) == (2, True)
+    assert (wrong.code, "cannot write the report" in wrong.err) == (2, True)

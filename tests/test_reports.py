@@ -101,7 +101,7 @@ def test_a_failure_is_told_in_full(folder):
     folder.file("test_h.py", HARBOUR)
     out = folder.run().out
     for words in (
-        "chosen     3 tests in 1 file of 1 suite",
+        "selected   3 tests in 1 file of 1 suite",
         "test_h.py  1 passed, 1 failed, 1 skipped",
         "failed  test_h.py#T / test_bad",
         "- low",

@@ -201,7 +201,7 @@ FATAL = {
     "# language: xx\nFeature: x": (1, "unknown language 'xx'"),
     "nothing": (1, "cannot read 'nothing'"),
     "": (1, "the file has no 'Feature:' line"),
-    "Feature: x\nFeature: y": (2, "this is the second"),
+    "Feature: x\nFeature: y": (2, "a file can have only one feature"),
     "Feature: x\nBackground:\n Given a\nBackground:\n Given b": (4, "already has a background"),
 }
 

@@ -162,6 +162,9 @@ def test_one_is_cut_off_one_is_killed_and_one_is_added(hosts, folder):
     assert run.returncode == 0
     assert {each["machine"] for each in results if each["earlier"]} == {"quay-3"}
     lost = sorted(e["message"] for each in results for e in each["earlier"])
-    assert lost == ["lost the connection to machine quay-1", "lost the connection to machine quay-2"]
+    assert lost == [
+        "lost the connection to machine quay-1",
+        "lost the connection to machine quay-2",
+    ]
     # The one that was cut off ends what it runs by itself.
     until(lambda: not psutil.pid_exists(first))

@@ -135,7 +135,7 @@ def test_missing_and_cut_off_shares_are_named(quay):
     (journal,) = (quay.path / "two").rglob("journal.jsonl")
     journal.write_bytes(b"".join(journal.read_bytes().splitlines(keepends=True)[:-2]))
     joined, record = join(quay, "out", "two")
-    assert (joined.code, "share 2 of 3 was cut off" in joined.text) == (1, True)
+    assert (joined.code, "share 2 of 3 was interrupted" in joined.text) == (1, True)
     assert record["finished"]["unrun"] == 1
 
 
@@ -208,7 +208,7 @@ def test_durations_that_are_the_same_for_all_jobs(quay):
     later = {"GIT_COMMITTER_DATE": "2099-01-01T00:00:00Z"}
     quay.git("commit", "--quiet", "--amend", "--no-edit", **later)
     both = [share(quay, number, 2) for number in (1, 2)]
-    assert all("cut by recorded durations" in each.text for each in both)
+    assert all("divided by recorded durations" in each.text for each in both)
     slow = [[a for a in each.results if "long" in a] for each in both]
     assert [len(each) for each in slow] == [1, 1]
     assert join(quay, "out")[0].code == 1

@@ -67,7 +67,7 @@ def ran(folder, *steps, **more):
 "the step \"a {metal} bell\" of"),
     ("Given a boat of seven or eight metres", "'seven or eight' is not a number ({length})"),
     ("When it stays 1.5 nights", "'1.5' is not a whole number ({nights})"),
-    ("When it was moored at quay", "'quay' is no Mooring (as M[0-9]+) ({mooring})"),
+    ("When it was moored at quay", "'quay' is not a Mooring (as M[0-9]+) ({mooring})"),
     ("When the gate is open: maybe", "'maybe' is not one of yes, no, true, false, on, off"),
     ("Then the log says all is well", "'all is well' is more "
 "than one word; put it in quotes"),
@@ -83,7 +83,7 @@ def test_a_value_that_does_not_fit_its_hole_is_an_error_that_says_so(rules, step
     ("Given a boat of 8 meters", "# the closest step is \"a boat of "
 "{length} metres\", rules/steps/all"),
     ("Then it stays 2 nights", "defines it for when"),
-    ("Given an albatross", "no definition found; define:\n\n@given(\"an albatross\")"),
+    ("Given an albatross", "not defined. Add these definitions:\n\n@given(\"an albatross\")"),
 ])  # fmt: skip
 def test_an_undefined_step_names_the_nearest_one(rules, step, nearest):
     result = ran(rules, step)
@@ -221,7 +221,7 @@ def test_the_steps_of_a_suite_are_listed_with_their_uses(rules):
     assert one.startswith("rules/steps/all.py:") and other == "rules/steps/more.py:2"
     table = rules.call("steps").out
     assert "near duplicates: 'a boat of {length} metres'" in table
-    assert "no definition found: nobody knows (rules/a.feature:6)" in table
+    assert "undefined step: nobody knows (rules/a.feature:6)" in table
     unused = rules.call("steps", "--unused", COLUMNS="200").out
     assert "a boat of {length} meters" in unused and "metres" not in unused
     explained = rules.call("explain", "two / 2").text

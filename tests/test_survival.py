@@ -301,7 +301,7 @@ def test_a_full_disk_stops_the_record_and_not_the_run(folder):
     assert (done.returncode, "40 of 40 tests failed" in done.stdout) == (1, True)
     assert "the record of this run is incomplete: [Errno 27] File too large" in done.stderr
     shown = folder.call("show", "-q")
-    assert (shown.code, "the record has no end" in shown.text) == (0, True)
+    assert (shown.code, "the record of the run has no end" in shown.text) == (0, True)
 
 
 def test_a_record_from_a_newer_version(folder):
@@ -369,7 +369,9 @@ def test_what_a_test_does_to_its_process_costs_no_other(folder, code):
     run = folder.run()
     assert set(run.outcomes.values()) == {"passed"}, run.out
     assert run.results["test_a.py#A / test_2_after"]["output"] == "printed\n"
-    assert f"test_a.py#A / test_1_damages changed its process ({DAMAGE[code]}" in run.out.replace("\n", " ")
+    assert f"test_a.py#A / test_1_damages changed its process ({DAMAGE[code]}" in run.out.replace(
+        "\n", " "
+    )
 
 
 def test_what_cannot_be_undone_is_left_to_another_worker(folder):

@@ -23,7 +23,7 @@ from wolfbane.environments.ports import free_ports
 from wolfbane.environments.service_plans import Surroundings
 from wolfbane.environments.sources import STRUCTURED, from_source, is_source, read_values
 from wolfbane.errors import InputError, Problem, did_you_mean, nearest
-from wolfbane.workspace.settings import Parameter, Workspace
+from wolfbane.workspace.settings import Workspace
 from wolfbane.workspace.vocabulary import is_env_word
 
 
@@ -84,9 +84,8 @@ class Resolution:
             elif self.parameters[name].secret:
                 self.add(f"--spread: '{name}' is a secret and cannot be part of an address")
             elif not values[name]:
-                self.add(
-                    f"--spread: '{name}' has no value", f"give several values: --set {name}=A,B"
-                )
+                hint = f"give several values: --set {name}=A,B"
+                self.add(f"--spread: '{name}' has no value", hint)
         self.raise_problems(Mask(()))
         return values
 
@@ -175,10 +174,7 @@ class Resolution:
                 self.raw[name] = _Raw(value, origin, fill)
 
     def meant(self, name: str) -> str:
-        """A hint for an unknown name.
-
-        The parameter that was probably meant does not count as missing.
-        """
+        """A hint for an unknown name. The parameter that was meant does not count as missing."""
         if close := nearest(name, self.parameters):
             self.faulty.add(close)
         return did_you_mean(name, self.parameters)
@@ -241,12 +237,8 @@ class Resolution:
         if other in (name, *above):
             self.add(f"parameter '{name}' refers to itself", file=self.file)
         elif other not in self.parameters:
-            hint = did_you_mean(other, self.parameters)
-            self.add(
-                f"parameter '{name}' contains {{{other}}}, which is not a parameter",
-                hint,
-                self.file,
-            )
+            message = f"parameter '{name}' contains {{{other}}}, which is not a parameter"
+            self.add(message, did_you_mean(other, self.parameters), self.file)
         else:
             self.settle(other, (name, *above))
             if other in self.values:
@@ -257,7 +249,8 @@ class Resolution:
         """Report required parameters without a value."""
         for name, parameter in self.parameters.items():
             if parameter.required and name not in self.raw and name not in self.faulty:
-                self.add(f"parameter '{name}' has no value{_what_it_is(parameter)}", self.ways())
+                what = f" ({parameter.help})" if parameter.help else ""
+                self.add(f"parameter '{name}' has no value{what}", self.ways())
 
     def ways(self) -> str:
         """The ways to give a value in this place."""
@@ -288,10 +281,6 @@ def by_dotted_name(
             yield from by_dotted_name(value, parameters, f"{name}.")
         else:
             yield name, value
-
-
-def _what_it_is(parameter: Parameter) -> str:
-    return f" ({parameter.help})" if parameter.help else ""
 
 
 def hosts_for_load(workspace: Workspace, name: str) -> list[str]:

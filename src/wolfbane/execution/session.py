@@ -191,9 +191,7 @@ class Session:
         return plan
 
     def _mismatches(self, prepared: Prepared) -> Sequence[str]:
-        """The differences between the suites and the deployed version; InputError if they must
-        match.
-        """
+        """Differences between suites and deployed version; InputError if they must match."""
         if not prepared.versions:
             return ()
         from wolfbane.execution.setup.version_checks import version_mismatches

@@ -2,12 +2,10 @@
 
 A feature contains scenarios, and rules that contain scenarios. The steps of a background run before
 the steps of each scenario on the same level. An outline is one scenario for each row of its example
-tables. The result is a flat list of all scenarios with their steps and tags. An error in one
-scenario is stored as its ``problem``. Only an error that prevents reading the rest is an error of
-the file.
+tables. The result is a flat list of scenarios. An error in one scenario is stored as its
+``problem``. Only an error that prevents reading the rest is an error of the file.
 
-Runs on Python 3.8 and later without other modules, because suites' own interpreters also read these
-files.
+Runs on Python 3.8 and later without other modules: suites' own interpreters read these files, too.
 """
 
 from __future__ import annotations
@@ -66,17 +64,11 @@ class _FeatureReader:
                 self._take(error)
             self.at += 1
         if self.tags:
-            self._lone(
-                FeatureError(
-                    "these tags have no feature, rule, scenario or examples below them",
-                    self.tags_line,
-                )
-            )
+            message = "these tags have no feature, rule, scenario or examples below them"
+            self._lone(FeatureError(message, self.tags_line))
         if not self.above:
-            word = KEYWORDS[self.language]["feature"][0]
-            raise FeatureError(
-                f"the file has no '{word}:' line", max(1, len(self.lines)), fatal=True
-            )
+            message = f"the file has no '{self._feature_word}:' line"
+            raise FeatureError(message, max(1, len(self.lines)), fatal=True)
         self._close_rule()
         scenarios = distinct([s for block in self.blocks for s in expanded(block)])
         for block in (block for block in self.blocks if block.kind == "outline"):
@@ -142,11 +134,14 @@ class _FeatureReader:
 
     def _speak(self, language: str, number: int) -> None:
         if language.lower() not in KEYWORDS:
-            known = ", ".join(sorted(KEYWORDS))
-            message = f"unknown language '{language}'; known: {known}"
+            message = f"unknown language '{language}'; known: {', '.join(sorted(KEYWORDS))}"
             raise FeatureError(message, number, fatal=True)
         self.language = language.lower()
         self.words = words_of(self.language)
+
+    @property
+    def _feature_word(self) -> str:
+        return KEYWORDS[self.language]["feature"][0]
 
     def _tag(self, line: str, number: int) -> None:
         self.tags_line = self.tags_line if self.tags else number
@@ -163,9 +158,7 @@ class _FeatureReader:
         return self.block is None or bool(examples and not examples[-1].rows)
 
     def _step(self, line: str, number: int) -> Step | None:
-        if self._in_description:
-            return None
-        found = self.words.step(line)
+        found = None if self._in_description else self.words.step(line)
         if found is None:
             return None
         kind, word, text = found
@@ -180,13 +173,12 @@ class _FeatureReader:
         problem, self.tags_problem = self.tags_problem, None
         if kind == "feature":
             if self.above:
-                message = "a file can have only one feature; this is the second"
-                raise FeatureError(message, number, fatal=True)
+                raise FeatureError("a file can have only one feature", number, fatal=True)
             self.above = [Heading(word, name, tags, number, problem=problem)]
             return
         if not self.above:
-            first = KEYWORDS[self.language]["feature"][0]
-            raise FeatureError(f"'{first}:' must be the first line", number, fatal=True)
+            message = f"'{self._feature_word}:' must be the first line"
+            raise FeatureError(message, number, fatal=True)
         if kind == "rule":
             self._close_rule()
             self.above = [self.above[0], Heading(word, name, tags, number, problem=problem)]
@@ -199,11 +191,11 @@ class _FeatureReader:
             self._background(word, name, tags, number)
         else:
             inherited = [tag for heading in self.above for tag in heading.tags]
+            name = name or f"scenario of line {number}"
             if tags and self.tags_line < number:
                 where = [heading.name for heading in self.above[1:] if heading.name]
-                whole = " / ".join([*where, name or f"scenario of line {number}"])
+                whole = " / ".join([*where, name])
                 self.sections.append(Section(whole, self.tags_line, number))
-            name = name or f"scenario of line {number}"
             above = list(self.above)
             self.block = FeatureBlock(kind, word, name, number, [*inherited, *tags], above)
             self.block.problem = problem
@@ -265,8 +257,7 @@ class _FeatureReader:
     def _prose(self, line: str, number: int) -> None:
         """A description: free text below a heading. In other places, it is an error."""
         if not self.above:
-            word = KEYWORDS[self.language]["feature"][0]
-            hint = self._nearly(line) or f"'{word}:' must be the first line"
+            hint = self._nearly(line) or f"'{self._feature_word}:' must be the first line"
             raise FeatureError(f"cannot read '{_short(line)}': {hint}", number, fatal=True)
         heading = self.words.nearest_heading(line)
         if heading and self._steps_follow():
