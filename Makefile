@@ -3,12 +3,13 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench differential faults screenshots clean
+.PHONY: demo test check lock newest lowest bench differential faults screenshots clean
 
-$(VENV)/.ready: pyproject.toml
+# The lock file has every library with its version and hash, so a commit passes as long as they exist.
+$(VENV)/.ready: pyproject.toml requirements/dev.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/pip install --quiet --upgrade pip
-	$(BIN)/pip install --quiet --editable '.[dev]'
+	$(BIN)/pip install --quiet --require-hashes --requirement requirements/dev.txt
+	$(BIN)/pip install --quiet --no-deps --no-build-isolation --editable .
 	touch $@
 
 demo: $(VENV)/.ready
@@ -28,6 +29,19 @@ check: $(VENV)/.ready
 	$(BIN)/ruff format --check
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+# Choose the newest versions for the lock file, and the lowest declared ones for `make lowest`.
+LOCK := $(BIN)/uv pip compile --quiet --universal --generate-hashes --python-version 3.11 \
+  --custom-compile-command 'make lock' --no-header --no-emit-index-url
+
+lock: $(VENV)/.ready
+	$(LOCK) --upgrade --extra dev --output-file requirements/dev.txt pyproject.toml
+	$(LOCK) --upgrade --resolution lowest-direct --extra grammars --extra postgresql --extra cluster \
+	  --output-file requirements/lowest.txt pyproject.toml requirements/smoke.in
+
+# The smoke tests with the newest libraries, and with the lowest versions that are declared.
+newest lowest:
+	.ci/versions $@
 
 # Random sequences of commands in browsers, and random faults. The tests draw a few of each.
 SEQUENCES ?= 1000
