@@ -141,7 +141,7 @@ class _FeatureReader:
 
     @property
     def _feature_word(self) -> str:
-        return KEYWORDS[self.language]["feature"][0]
+        return str(KEYWORDS[self.language]["feature"][0])
 
     def _tag(self, line: str, number: int) -> None:
         self.tags_line = self.tags_line if self.tags else number
