@@ -12,6 +12,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import textwrap
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -57,10 +58,13 @@ def take(name: str, harbour: Path, display: str) -> None:
     with tempfile.TemporaryDirectory() as place:
         done = Path(place) / "done"
         script = Path(place) / "script.sh"
+        shown = " \\\n    ".join(
+            textwrap.wrap(command, 92, break_long_words=False, break_on_hyphens=False)
+        )
         script.write_text(
             f"cd {shlex.quote(str(harbour))}\n"
             f'wolfbane() {{ {shlex.quote(WOLFBANE)} "$@"; }}\n'
-            f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}\n"
+            f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(shown)}\n"
             f"{command}\ntouch {done}\nprintf '\\033[?25l'\nsleep 60\n"
         )
         terminal = subprocess.Popen(

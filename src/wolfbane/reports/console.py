@@ -32,7 +32,7 @@ from wolfbane.reports.failure import (
 )
 from wolfbane.reports.header import header, with_news_only
 from wolfbane.reports.layout import fitted
-from wolfbane.reports.matrix import browser_line, by_browser, command_line
+from wolfbane.reports.matrix import browser_lines, by_browser, command_line
 from wolfbane.reports.quarantine import print_quarantined
 from wolfbane.reports.repeats import repeat_table
 from wolfbane.reports.style import Page, counted
@@ -268,8 +268,8 @@ class ConsoleReport:
             self._console.print(came_up_line(self._chosen, self._came_up))
         for part in by_browser(self._console, self._results):
             self._console.print(part)
-        lines = [browser_line(event.browsers)] if event.browsers else []
         wide = self._console.reading_width
+        lines = [browser_lines(event.browsers, wide)] if event.browsers else []
         lines += [coverage_lines(covered, wide) for covered in self._covered]
         for line in lines:
             self._console.print(line)

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from wolfbane.events import Commanded
 from wolfbane.model import Outcome, Result, variant
-from wolfbane.reports.layout import Column, fitted
+from wolfbane.reports.layout import Column, facts, fitted
 from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import clock, visible
 
@@ -71,10 +71,13 @@ def _cell(outcome: Outcome | None) -> Text:
     return Text(str(outcome), style=STYLES[outcome]) if outcome else Text("-", style="dim")
 
 
-def browser_line(browsers: Mapping[str, str]) -> Text:
-    """The names that the browsers reported."""
-    names = ", ".join(f"{name} {version}" for name, version in sorted(browsers.items()))
-    return Text.assemble(("browsers ", "dim"), visible(names))
+def browser_lines(browsers: Mapping[str, str], width: int) -> Text:
+    """The browsers of a run, with the names and versions that they reported themselves."""
+    names = [
+        reported if reported.split(" ")[0] == name else f"{name} ({reported})"
+        for name, reported in sorted(browsers.items())
+    ]
+    return facts([("browsers", Text(visible(", ".join(names))))], width)
 
 
 def command_line(event: Commanded) -> Text:
