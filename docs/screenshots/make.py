@@ -30,13 +30,13 @@ LOOK = shlex.split(
     f"-fa 'DejaVu Sans Mono' -fs 9 -tn xterm-256color -bg '{BACKGROUND}' -fg '#d8dee0' -b 12"
 )
 SHOTS = {
-    "demo": "wolfbane run",
-    "list": "wolfbane list --drop 'suite:tides or suite:fees or tag:browser'",
+    "demo": "wolfbane run --category billing",
+    "list": "wolfbane list --suite gates,rules,ledger,workflows",
     "explain": f"wolfbane explain {shlex.quote(FAILING)} --tag unit --drop tag:slow",
     "failure": f"wolfbane run {shlex.quote(FAILING)}",
     "steps": "wolfbane steps",
     "environments": "wolfbane run --env local,staging --tag smoke --drop suite:quay-log",
-    "browsers": "wolfbane run --tag browser",
+    "browsers": "wolfbane run --tag browser --drop name:crane",
     "browser-failure": "wolfbane run page/map --name legend",
     "quarantine": "wolfbane run tests/fees --retries 1",
     "compare": "wolfbane compare previous last",
@@ -53,13 +53,13 @@ LIVE = {"load": 16}
 
 
 def take(name: str, harbour: Path, display: str) -> None:
-    """Run one command in a high terminal of 100 columns, and keep what it filled of it."""
+    """Run one command in a high terminal of 110 columns, and keep what it filled of it."""
     command = SHOTS[name]
     with tempfile.TemporaryDirectory() as place:
         done = Path(place) / "done"
         script = Path(place) / "script.sh"
         shown = " \\\n    ".join(
-            textwrap.wrap(command, 92, break_long_words=False, break_on_hyphens=False)
+            textwrap.wrap(command, 102, break_long_words=False, break_on_hyphens=False)
         )
         script.write_text(
             f"cd {shlex.quote(str(harbour))}\n"
@@ -68,7 +68,7 @@ def take(name: str, harbour: Path, display: str) -> None:
             f"{command}\ntouch {done}\nprintf '\\033[?25l'\nsleep 60\n"
         )
         terminal = subprocess.Popen(
-            ["xterm", *LOOK, "-T", "shot", "-geometry", "100x95+0+0", "-e", "bash", str(script)],
+            ["xterm", *LOOK, "-T", "shot", "-geometry", "110x95+0+0", "-e", "bash", str(script)],
             env={**PLAIN, "DISPLAY": display},
         )
         limit = time.monotonic() + LIVE.get(name, 120)
