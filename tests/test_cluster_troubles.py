@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import shutil
 import signal
 import subprocess
+import types
 
 import pytest
 import trustme
 
 from cluster_machines import Machines, needs_engine, until
 from conftest import suite
+from wolfbane.cluster.engine import MachineLink
+from wolfbane.cluster.messages import StopNow
 
 pytestmark = needs_engine
 
@@ -181,6 +185,22 @@ def test_two_runs_on_one_cluster(tides, cluster, run):
         for name in ("first.json", "second.json")
     ]
     assert counts == [4, 3]
+
+
+def test_a_message_that_was_just_answered_can_be_cancelled():
+    async def cancelled():
+        answer = asyncio.get_running_loop().create_future()
+        actor = types.SimpleNamespace(send=lambda data: answer)
+        link = MachineLink("tcp://quay-1:1", "quay-1", 1, actor, None)
+        sending = asyncio.create_task(link.send(StopNow()))
+        await asyncio.sleep(0)
+        await asyncio.sleep(0)
+        answer.set_result(None)
+        sending.cancel()
+        await asyncio.wait([sending])
+        return sending.cancelled()
+
+    assert asyncio.run(cancelled())
 
 
 def begin(folder, cluster, report, *arguments):

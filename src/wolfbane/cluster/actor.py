@@ -106,9 +106,8 @@ class Machine:
         if self._process is not None and self._process.stdin is not None:
             for message in messages:
                 self._process.stdin.write(_LENGTH.pack(len(message)) + message)
-            with contextlib.suppress(
-                ConnectionError
-            ):  # it ended: its last words are to be received
+            # If the process has ended, its last messages can still be received.
+            with contextlib.suppress(ConnectionError):
                 await self._process.stdin.drain()
 
     async def receive(self, wait: float) -> tuple[list[bytes], bool]:
@@ -117,7 +116,8 @@ class Machine:
         if not self._messages and not self._ended:
             self._came.clear()
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._came.wait(), wait)
+                async with asyncio.timeout(wait):
+                    await self._came.wait()
         messages: list[bytes] = []
         size = 0
         while self._messages and size < _MOST:
@@ -133,7 +133,8 @@ class Machine:
         if process.stdin is not None:
             process.stdin.close()  # it ends what it started, and then itself
         try:
-            await asyncio.wait_for(process.wait(), 10)
+            async with asyncio.timeout(10):
+                await process.wait()
         except TimeoutError:
             process.kill()  # its watchdog ends what it started
             await process.wait()

@@ -106,8 +106,10 @@ class MachineLink:
         if self._broken:
             raise MachineLost(self._broken)
         try:
-            call = getattr(self._actor, method)(*arguments)
-            return await asyncio.wait_for(call, SILENCE)
+            # In Python 3.11, wait_for() loses a cancellation that comes together with the response.
+            # The task that sends orders would never end.
+            async with asyncio.timeout(SILENCE):
+                return await getattr(self._actor, method)(*arguments)
         except (OSError, TimeoutError, ValueError) as error:
             self._broken = _reason(error)
             raise MachineLost(self._broken) from None
@@ -159,7 +161,8 @@ class Engine:
     async def __aexit__(self, *_: object) -> None:
         self._actors.clear()
         with contextlib.suppress(Exception):  # the scheduler may be gone
-            await asyncio.wait_for(self._client.close(), _PATIENCE)
+            async with asyncio.timeout(_PATIENCE):
+                await self._client.close()
 
     async def machines(self) -> dict[str, tuple[str, int]]:
         """The machines that the scheduler knows, or knew at its last response.
@@ -168,7 +171,8 @@ class Engine:
         """
         limit = SILENCE if self._heard == -math.inf else _LOOK
         try:
-            found = await asyncio.wait_for(self._client.scheduler.identity(n_workers=-1), limit)
+            async with asyncio.timeout(limit):
+                found = await self._client.scheduler.identity(n_workers=-1)
         except (OSError, TimeoutError):
             self.answered = False
             if self._client.status != "running" or time.monotonic() - self._heard > SILENCE:
@@ -188,8 +192,9 @@ class Engine:
                 Machine, folder, actor=True, workers=[address], allow_other_workers=False,
                 pure=False,
             )  # fmt: skip
-            actor = await asyncio.wait_for(future, SILENCE)
-            facts = await asyncio.wait_for(actor.facts(), SILENCE)
+            async with asyncio.timeout(SILENCE):
+                actor = await future
+                facts = await actor.facts()
         except Exception as error:  # whatever the machine raises comes here: no module, no disk
             raise MachineLost(_reason(error)) from None
         self._actors.append(future)  # the engine ends an actor that nobody has a future of
