@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -99,5 +100,9 @@ def _draw_times(axes: Axes, shown: Sequence[TestHistory]) -> None:
 
 
 def _end(address: str) -> str:
+    """The end of an address, from the beginning of a folder, a name or a word."""
     text = address.replace("$", r"\$")
-    return text if len(text) <= _LONGEST else "..." + text[-_LONGEST + 3 :]
+    if len(text) <= _LONGEST:
+        return text
+    kept = text[-_LONGEST + 4 :]
+    return "... " + re.sub(r"^[^/# ]*[/# ]+(?=.)", "", kept)

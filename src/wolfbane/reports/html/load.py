@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from msgspec.structs import replace
+
 from wolfbane.load.figures import StepFigures
 from wolfbane.load.measurements import PERCENTS, Measurements
 from wolfbane.reports.load_charts import charts
@@ -15,10 +17,12 @@ from wolfbane.units import bytes_shown
 def load_contents(load: LoadRecord) -> dict[str, Any]:
     """Charts, the table by step, errors and limits."""
     measured = Measurements(load)
+    limits = measured.finished.limits if measured.finished else ()
     seconds = measured.figures.seconds
     sign = "~" if measured.limited else ""
     return {
-        "facts": load_rows(measured.started),
+        # The limits are rows of a table of their own, with what was measured.
+        "facts": load_rows(replace(measured.started, limits=()) if limits else measured.started),
         "limited": measured.limited,
         "finished": measured.finished,
         "charts": charts(measured),
@@ -28,7 +32,7 @@ def load_contents(load: LoadRecord) -> dict[str, Any]:
         ],
         "whole": _cells(measured.figures.requests, seconds, sign),
         "errors": measured.errors,
-        "limits": measured.finished.limits if measured.finished else (),
+        "limits": limits,
     }  # fmt: skip
 
 
