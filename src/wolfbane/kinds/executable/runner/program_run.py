@@ -111,7 +111,7 @@ class ProgramRun:
                 if not ready:
                     self.send_news()
                     if process.poll() is not None:
-                        break  # a child it left behind may hold the streams open for ever
+                        break  # a child that still runs may keep the streams open
                 for key, _ in sorted(ready, key=lambda item: item[0].data != self.take_output):
                     stream: Any = key.fileobj
                     if not self.read(stream, key.data):
