@@ -19,6 +19,19 @@ _FLAGS = [
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
     "--hide-scrollbars",
 ]  # fmt: skip
+# The address changes first. The page follows it in a task of its own, which may be late.
+_FOLLOWED = """
+if (window.followed === undefined) {
+  window.followed = location.hash;
+  addEventListener("hashchange", () => { window.followed = location.hash; });
+}
+"""
+_SETTLED = """
+return new Promise((done) => {
+  const look = () => (window.followed ?? location.hash) === location.hash ? done() : setTimeout(look);
+  look();
+});
+"""
 _PHONE = 600
 """Columns of pixels below which a screen is a phone's."""
 KEYS = {"Escape": "\ue00c", "Enter": "\ue007", "Down": "\ue015",
@@ -79,6 +92,7 @@ class Reader:
     def open(self, page: Path | str, fragment: str = "") -> None:
         """Open a file as a page."""
         self._send("/url", url=(page.as_uri() if isinstance(page, Path) else page) + fragment)
+        self.js(_FOLLOWED + _SETTLED)
 
     def js(self, script: str, *arguments: object) -> Any:
         """What a script returns."""
@@ -88,6 +102,7 @@ class Reader:
         """Click what is found first."""
         found = self._send("/element", using="css selector", value=css)[_ELEMENT]
         self._send(f"/element/{found}/click")
+        self.js(_SETTLED)
 
     def press(self, *keys: str) -> None:
         """Press keys, one after the other."""
@@ -97,6 +112,7 @@ class Reader:
             for kind in ("keyDown", "keyUp")
         ]
         self._send("/actions", actions=[{"type": "key", "id": "keys", "actions": actions}])
+        self.js(_SETTLED)
 
     def text(self, css: str) -> str:
         """The text that is seen there; nothing where there is no such thing."""
