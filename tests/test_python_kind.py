@@ -152,6 +152,17 @@ def test_a_bare_assert_shows_its_operands(folder, body, lines):
     assert [line for line in lines if line not in message] == [], message
 
 
+def test_the_last_of_many_asserts_is_read_as_well_as_the_first(folder):
+    body = "def test_{0}():\n    tide = 'ébb {0}'\n    assert (tide ==\n        'flood' or not tide)\n"
+    folder.file("test_a.py", "".join(body.format(number) for number in range(6000)))
+    [told] = folder.run("test_a.py#test_5999").results.values()
+    lines = told["message"].splitlines()
+    assert lines[:2] == [
+        "assertion failed: tide == 'flood' or not tide",
+        "  tide = 'ébb 5999'",
+    ]
+
+
 def test_an_assert_evaluates_once_and_holds_on_to_nothing(folder):
     folder.write(
         test_a_py="""

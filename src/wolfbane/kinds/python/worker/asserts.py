@@ -9,6 +9,7 @@ from __future__ import annotations
 import ast
 import builtins
 import difflib
+import gc
 import importlib.machinery
 import importlib.util
 import os
@@ -24,6 +25,8 @@ if TYPE_CHECKING:
 _PREFIX = "_wolfbane_value_"
 _EXPLAIN = "_wolfbane_explain"
 _LONGEST = 2000
+_LOAD, _STORE = ast.Load(), ast.Store()
+_PLACES = ("lineno", "col_offset", "end_lineno", "end_col_offset")
 _PLAIN_TEST = re.compile(rb"(?:^|[\r\n])\f?(?:async[ \t]+)?def[ \t]+test_")
 """A test function that is not in a class, or a line of a text that looks like one."""
 _files: Set[str] = set()
@@ -57,17 +60,27 @@ class _AssertLoader(importlib.machinery.SourceFileLoader):
         # Parsing takes longer than all else of an import: only where such a line can be seen.
         if b"assert " not in data or not _PLAIN_TEST.search(data):
             return super().get_code(fullname)
-        if not _has_plain_test(ast.parse(data, self.path)):
+        tree = ast.parse(data, self.path)
+        if not _has_plain_test(tree):
             return super().get_code(fullname)
-        return compile_explained(data, self.path)
+        return _compile(tree, data, self.path)
 
 
 def compile_explained(data: bytes, path: str) -> CodeType:
     """Compile a source so that its asserts show their values. Raises SyntaxError."""
+    return _compile(ast.parse(data, path), data, path)
+
+
+def _compile(tree: ast.Module, data: bytes, path: str) -> CodeType:
     setattr(builtins, _EXPLAIN, explain)
-    rewriter = _Rewriter(importlib.util.decode_source(data))
-    tree = rewriter.visit(ast.parse(data, path))
-    return compile(tree, path, "exec", dont_inherit=True)
+    collecting = gc.isenabled()
+    gc.disable()  # it would look through all nodes of a large file again and again
+    try:
+        _Rewriter(importlib.util.decode_source(data)).rewrite(tree)
+        return compile(tree, path, "exec", dont_inherit=True)
+    finally:
+        if collecting:
+            gc.enable()
 
 
 def _has_plain_test(tree: ast.Module) -> bool:
@@ -75,30 +88,60 @@ def _has_plain_test(tree: ast.Module) -> bool:
     return any(isinstance(n, functions) and n.name.startswith("test_") for n in tree.body)
 
 
-class _Rewriter(ast.NodeTransformer):
+class _Rewriter:
+    """Replaces the asserts of a source.
+
+    Only statements hold asserts, so expressions are not visited: in a large file that takes most of
+    the time. For the same reason every new node gets its place when it is made.
+    """
+
     def __init__(self, source: str) -> None:
-        self._source = source
+        # Split once: the standard library's own function splits the whole file for each operand.
+        # The columns of nodes count bytes.
+        self._lines = source.encode().split(b"\n")
         self._number = 0
         self._kept: List[Tuple[str, str]] = []
 
-    def visit_Assert(self, node: ast.Assert) -> List[ast.stmt]:
+    def rewrite(self, node: ast.AST) -> None:
+        """Replace the asserts in all blocks of a statement or module."""
+        for block in ("body", "orelse", "finalbody"):
+            statements = getattr(node, block, None)
+            if isinstance(statements, list):
+                setattr(node, block, self._block(statements))
+        for part in ("handlers", "cases"):
+            for each in getattr(node, part, ()):
+                self.rewrite(each)
+
+    def _block(self, statements: List[ast.stmt]) -> List[ast.stmt]:
+        made: List[ast.stmt] = []
+        for statement in statements:
+            if isinstance(statement, ast.Assert):
+                made += self._checked(statement)
+            else:
+                self.rewrite(statement)
+                made.append(statement)
+        return made
+
+    def _checked(self, node: ast.Assert) -> List[ast.stmt]:
+        """An assert that explains itself, and a statement that lets go of its values."""
         self._kept = []
+        at = _place(node.test)
         text = self._text(node.test)
         test = self._keep_operands(node.test)
-        sides: List[Optional[str]] = [None, None]
+        sides: Tuple[Optional[str], ...] = (None, None)
         if isinstance(test, ast.Compare) and isinstance(test.ops[-1], ast.Eq):
-            sides = [_kept_name(test.left), _kept_name(test.comparators[-1])]
-        details = ast.parse(f"{_EXPLAIN}({text!r}, {self._kept!r}, {sides!r}, locals(), None)")
-        call = details.body[0].value  # type: ignore[attr-defined]
-        call.args[-1] = node.msg or call.args[-1]
-        for child in (child for argument in call.args[:-1] for child in ast.walk(argument)):
-            ast.copy_location(child, node.test)
-        checked = ast.copy_location(ast.Assert(test, ast.copy_location(call, node.test)), node)
-        made: List[ast.stmt] = [checked]
+            sides = (_kept_name(test.left), _kept_name(test.comparators[-1]))
+        values = ast.Call(ast.Name("locals", _LOAD, **at), [], [], **at)
+        message = node.msg or ast.Constant(None, **at)
+        # A constant may hold tuples: one node instead of one for each text in them.
+        told = ast.Constant((text, tuple(self._kept), sides), **at)  # type: ignore[arg-type]
+        call = ast.Call(ast.Name(_EXPLAIN, _LOAD, **at), [told, values, message], [], **at)
+        made: List[ast.stmt] = [ast.Assert(test, call, **_place(node))]
         if self._kept:  # let go of the values, so that a test of lifetimes sees no change
-            targets: List[ast.expr] = [ast.Name(name, ast.Store()) for _, name in self._kept]
-            made.append(ast.copy_location(ast.Assign(targets, ast.Constant(None)), node))
-        return [ast.fix_missing_locations(statement) for statement in made]
+            at = _place(node)
+            targets: List[ast.expr] = [ast.Name(name, _STORE, **at) for _, name in self._kept]
+            made.append(ast.Assign(targets, ast.Constant(None, **at), **at))
+        return made
 
     def _keep_operands(self, node: ast.expr) -> ast.expr:
         if isinstance(node, ast.BoolOp):
@@ -115,16 +158,27 @@ class _Rewriter(ast.NodeTransformer):
     def _keep(self, node: ast.expr) -> ast.expr:
         if isinstance(node, (ast.Lambda, ast.NamedExpr, ast.Starred)):
             return node
+        if isinstance(node, ast.Constant) and not isinstance(node.value, str):
+            return node  # the text of the condition shows it
         self._number += 1
         name = f"{_PREFIX}{self._number}"
         self._kept.append((self._text(node), name))
         if isinstance(node, ast.Call):
             node.args = [self._keep(argument) for argument in node.args]
-        kept = ast.NamedExpr(ast.copy_location(ast.Name(name, ast.Store()), node), node)
-        return ast.copy_location(kept, node)
+        at = _place(node)
+        return ast.NamedExpr(ast.Name(name, _STORE, **at), node, **at)
 
     def _text(self, node: ast.expr) -> str:
-        return " ".join((ast.get_source_segment(self._source, node) or "").split())
+        """The source of an expression on one line."""
+        first, last = node.lineno - 1, (node.end_lineno or node.lineno) - 1
+        lines = self._lines[first : last + 1]
+        lines[-1] = lines[-1][: node.end_col_offset]
+        lines[0] = lines[0][node.col_offset :]
+        return " ".join(b" ".join(lines).decode(errors="replace").split())
+
+
+def _place(node: ast.AST) -> Dict[str, Any]:
+    return {name: getattr(node, name) for name in _PLACES}
 
 
 def _kept_name(node: ast.expr) -> Optional[str]:
@@ -132,13 +186,16 @@ def _kept_name(node: ast.expr) -> Optional[str]:
 
 
 def explain(
-    text: str,
-    names: Sequence[Tuple[str, str]],
-    sides: Sequence[Optional[str]],
+    told: Tuple[str, Sequence[Tuple[str, str]], Tuple[Optional[str], Optional[str]]],
     values: Dict[str, Any],
     message: Any,
 ) -> str:
-    """The message of a failed assert: its text, its operands, their difference."""
+    """The message of a failed assert: its text, its operands, their difference.
+
+    ``told`` has the text, then the text and the variable of each operand, then the variables of the
+    two sides of a comparison.
+    """
+    text, names, sides = told
     lines = [] if message is None else [str(message)]
     lines.append(f"assertion failed: {text}")
     shown: Set[str] = set()
