@@ -331,7 +331,12 @@ def test_a_file_that_ends_its_workers_before_any_test_is_left(folder):
 
 DAMAGE = {
     "sys.stdout.close()": "sys.stdout closed",
-    "sys.stdout = sys.__stdout__ = None": "sys.stdout closed",
+    "sys.stdout = sys.__stdout__ = None": "sys.stdout replaced",
+    "sys.stdout = object()": "sys.stdout replaced",
+    "unittest.TestCase.assertTrue = unittest.TestCase.assertFalse":
+        "unittest.TestCase.assertTrue replaced",
+    "unittest.TestCase.setUp = lambda test: test.fail()": "unittest.TestCase.setUp replaced",
+    "doctest.OutputChecker.check_output = None": "doctest.OutputChecker.check_output replaced",
     "sys.path.clear()": "removed from sys.path:",
     "os.chdir(tempfile.mkdtemp())": "working folder changed",
     "resource.setrlimit(resource.RLIMIT_NOFILE, (3, HARD))": "RLIMIT_NOFILE changed",
@@ -347,7 +352,7 @@ def test_what_a_test_does_to_its_process_costs_no_other(folder, code):
     folder.file(
         "test_a.py",
         f"""
-        import os, resource, signal, subprocess, sys, tempfile, unittest
+        import doctest, os, resource, signal, subprocess, sys, tempfile, unittest
         HARD = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
         class A(unittest.TestCase):
             def test_1_damages(self):
@@ -372,6 +377,43 @@ def test_what_a_test_does_to_its_process_costs_no_other(folder, code):
     assert f"test_a.py#A / test_1_damages changed its process ({DAMAGE[code]}" in run.out.replace(
         "\n", " "
     )
+
+
+def test_what_a_file_does_to_modules_costs_no_other_file(folder):
+    folder.write(
+        rates_py="""
+        DEBUG, COUNT, CACHE = False, 0, {}
+        def rate(): return 3
+        class Fee: pass
+        """,
+        test_a_py="""
+        import json, rates
+        own = 1
+        def test_changes():
+            global own
+            own = 2
+            rates.rate = json.dumps = lambda *values: 4
+            rates.DEBUG, rates.COUNT = True, 5
+            del rates.Fee
+            rates.CACHE["tide"] = 2
+            rates.added = 1
+        def test_stays_in_its_file():
+            assert (own, rates.rate(), rates.DEBUG) == (2, 4, True)
+        """,
+        test_b_py="""
+        import json, rates
+        def test_after():
+            assert (rates.rate(), json.dumps(1), rates.DEBUG, rates.Fee) == (3, "1", False, rates.Fee)
+            # What counts, grows or is added may be tied to objects that stay.
+            assert (rates.COUNT, rates.CACHE, rates.added) == (5, {"tide": 2}, 1)
+        """,
+    )
+    run = folder.run("-j1", "test_a.py", "test_b.py")
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+    assert (
+        "test_a.py changed its process (json.dumps replaced; rates.DEBUG replaced; "
+        "rates.Fee replaced; ...); the change was undone"
+    ) in run.text
 
 
 def test_what_cannot_be_undone_is_left_to_another_worker(folder):

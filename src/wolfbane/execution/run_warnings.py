@@ -77,10 +77,11 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
 
 
 def of_damage(damage: Sequence[tuple[str, Sequence[str]]]) -> Iterator[str]:
-    """Tests that changed the state of their process in a way that would affect later tests."""
+    """Tests and files that changed their process in a way that would affect later tests."""
     for address, left in damage[:MOST_DAMAGE]:
+        shown = [*left[:SHOWN], *(["..."] if len(left) > SHOWN else [])]
         yield (
-            f"{address} changed its process ({'; '.join(left)}); "
+            f"{address} changed its process ({'; '.join(shown)}); "
             f"the change was undone before the next test"
         )
     if len(damage) > MOST_DAMAGE:

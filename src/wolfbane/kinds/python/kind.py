@@ -37,6 +37,10 @@ _PLAIN = {
 }  # fmt: skip
 
 
+_ONLY = "runTest"
+"""The method that is the test of a class without other tests."""
+
+
 class PythonKind(Kind[PythonSuite]):
     """Standard-library test classes and plain ``test_*`` functions."""
 
@@ -130,7 +134,7 @@ class _ModuleReader:
         for node in tree.body:
             if isinstance(node, ast.ClassDef):
                 self._class(node)
-            elif isinstance(node, _Function) and node.name.startswith("test_"):
+            elif isinstance(node, _Function) and _is_plain_test(node):
                 self._add(node.name, node, (), group="")
 
     def _class(self, node: ast.ClassDef) -> None:
@@ -140,6 +144,8 @@ class _ModuleReader:
         self.blocks.append(Block(node.name, _first_line(node), node.end_lineno or node.lineno))
         tags = tuple(_source_tags(node, f"class {node.name}"))
         methods = self._methods(node, set())
+        if any(name != _ONLY for name in methods):
+            methods.pop(_ONLY, None)  # the standard library takes it where nothing else is
         for name in sorted(methods):
             owner, function = methods[name]
             inherited = function if owner is node else node
@@ -175,7 +181,7 @@ class _ModuleReader:
                 verdict |= self._is_test_class(self.classes[name], {*seen, name})
             elif name not in ("object", "ABC", "Generic", "Protocol", "Enum", "Exception"):
                 self.hides_something = True
-                verdict |= any(m.startswith("test") for m in self._methods(node, set()))
+                verdict |= bool(self._methods(node, set()))
         return verdict
 
     def _methods(
@@ -188,9 +194,15 @@ class _ModuleReader:
             if name in self.classes and name not in seen:
                 methods.update(self._methods(self.classes[name], {*seen, name}))
         for item in node.body:
-            if isinstance(item, _Function) and item.name.startswith("test"):
+            if isinstance(item, _Function) and (item.name.startswith("test") or item.name == _ONLY):
                 methods[item.name] = (node, item)
         return methods
+
+
+def _is_plain_test(node: _Function) -> bool:
+    """Whether a function is a test by itself. One that takes ``self`` was made to be a method."""
+    receiver = node.args.args[0].arg if node.args.args else ""
+    return node.name.startswith("test_") and receiver not in ("self", "cls")
 
 
 def _is_a_package_of_others(path: Path, source: bytes) -> bool:

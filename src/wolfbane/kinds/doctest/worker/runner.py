@@ -9,7 +9,8 @@ import traceback
 import unittest
 from typing import Any, Dict, List, Optional, Tuple
 
-from wolfbane.kinds.python.worker.loading import LoadedTest, TestLoader, import_file
+from wolfbane.kinds.python.worker.loaded_test import LoadedTest
+from wolfbane.kinds.python.worker.loading import TestLoader, import_file
 from wolfbane.kinds.python.worker.runner import serve
 from wolfbane.kinds.worker.placed import ExampleFailed, MalformedExamples
 

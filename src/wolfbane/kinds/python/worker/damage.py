@@ -2,7 +2,7 @@
 
 Only state that is cheap to check is compared, before and after each test: the standard streams, the
 import path, the table of modules, the working folder, limits, timers, signal handlers, environment
-variables, builtin functions and those of ``time``.
+variables, builtin functions, those of ``time``, and the methods of the classes that run tests.
 """
 
 from __future__ import annotations
@@ -37,7 +37,13 @@ _SIGNALS = [
 _TIMERS = (signal.ITIMER_REAL, signal.ITIMER_VIRTUAL, signal.ITIMER_PROF)
 _OFF = (0.0, 0.0)
 _NONE_RUNS, _NO_TIMER = [_OFF for _ in _TIMERS], [False for _ in _TIMERS]
-_MODULES = (builtins, time)
+_HOLDERS = {
+    "": builtins, "time.": time, "unittest.TestCase.": unittest.TestCase,
+    "unittest.TestResult.": unittest.TestResult, "unittest.TestSuite.": unittest.TestSuite,
+    "unittest.BaseTestSuite.": unittest.BaseTestSuite,
+}  # fmt: skip
+"""The holders of functions that a test must not replace, by what stands before a name of each."""
+_DOCTEST = ("OutputChecker", "DocTestParser", "DocTestFinder", "DocTestRunner")
 _ESSENTIAL = {
     "sys": sys, "builtins": builtins, "os": os, "importlib": importlib, "unittest": unittest,
     "unittest.case": unittest.case,
@@ -75,8 +81,10 @@ class ProcessState:
         self._handlers = _handlers()
         self._timers = _timers()
         self._variables = dict(_ENVIRON)
-        self._functions = [dict(module.__dict__) for module in _MODULES]
+        self._holders = _holders()
+        self._functions = [dict(holder.__dict__) for holder in self._holders.values()]
         self._values = [[*functions.values()] for functions in self._functions]
+        self._streams = _streams()
         self._closed = _closed()
         self._has_essentials = _has_essentials()
 
@@ -89,8 +97,8 @@ class ProcessState:
             return (
                 sys.path == self._path
                 and self._variables == _ENVIRON
-                and [*builtins.__dict__.values()] == self._values[0]
-                and [*time.__dict__.values()] == self._values[1]
+                and [[*h.__dict__.values()] for h in self._holders.values()] == self._values
+                and _streams() == self._streams
                 and _closed() == self._closed
                 and _handlers() == self._handlers
                 and _timers() == self._timers
@@ -108,7 +116,10 @@ class ProcessState:
         """
         damage = Damage()
         self._restore_functions(damage)
-        for (stream, descriptor), closed in zip(_STREAMS.items(), after._closed):
+        for name, stream in self._streams.items():
+            if after._streams[name] is not stream and stream is not None:
+                damage.mend(f"sys.{name} replaced", partial(setattr, sys, name, stream))
+        for (stream, descriptor), closed in zip(_STREAMS.items(), _closed()):
             if closed:
                 damage.mend(f"sys.{stream} closed", partial(_reopen, stream, descriptor))
         if self._has_essentials and not after._has_essentials:
@@ -134,11 +145,11 @@ class ProcessState:
         return damage
 
     def _restore_functions(self, damage: Damage) -> None:
-        for module, functions in zip(_MODULES, self._functions):
+        for (start, holder), functions in zip(self._holders.items(), self._functions):
             for name, function in functions.items():
-                if module.__dict__.get(name) is not function and name != "_":
-                    words = f"{module.__name__}.{name} replaced".replace("builtins.", "")
-                    damage.mend(words, partial(setattr, module, name, function))
+                if holder.__dict__.get(name) is not function and name != "_":
+                    words = f"{start}{name} replaced"
+                    damage.mend(words, partial(setattr, holder, name, function))
 
     def _restore_variables(self, damage: Damage) -> None:
         gone = {
@@ -152,6 +163,17 @@ class ProcessState:
     def _restore_path(self) -> None:
         added = [entry for entry in sys.path if entry not in self._path]
         sys.path[:] = [*self._path, *added]
+
+
+def _holders() -> Dict[str, Any]:
+    examples = sys.modules.get("doctest")
+    if examples is None:
+        return _HOLDERS
+    return {**_HOLDERS, **{f"doctest.{name}.": getattr(examples, name) for name in _DOCTEST}}
+
+
+def _streams() -> Dict[str, Any]:
+    return {"stdout": sys.__dict__.get("stdout"), "stderr": sys.__dict__.get("stderr")}
 
 
 def _folder() -> str:

@@ -2,50 +2,28 @@
 
 from __future__ import annotations
 
-import functools
+import fnmatch
 import importlib
-import inspect
 import os
 import sys
 import unittest
 from types import ModuleType
 
 from wolfbane.kinds.python.worker.asserts import install_loader
+from wolfbane.kinds.python.worker.loaded_test import (
+    FunctionTest,
+    LoadedTest,
+    named_tests,
+    plain_functions,
+)
 
 TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
 if TYPE_CHECKING:
-    from typing import Any, Callable, Dict, Iterable, Iterator, List, Optional, Set
+    from typing import Any, Dict, Iterable, Iterator, List, Optional, Set
 
 
-class LoadedTest:
-    """A test that can be run, with its name inside its file and its known facts."""
-
-    def __init__(self, case: unittest.TestCase, name: str, file: str) -> None:
-        self.case = case
-        self.name = name
-        kind = type(case)
-        self.group = f"{kind.__module__}.{kind.__qualname__}"
-        function = _function_of(case)
-        self.line = _line_in(function, file)
-        own, inherited = _tags(function), _tags(kind)
-        self.tags = inherited + [tag for tag in own if tag not in inherited]
-        self.blocked = _wanted_arguments(case)
-
-
-class FunctionTest(unittest.TestCase):
-    """A plain ``test_*`` function as a separate test case."""
-
-    def __init__(self, function: Callable[[], Any]) -> None:
-        super().__init__("run_function")
-        self.function = function
-
-    def run_function(self) -> None:
-        """Call the function; a coroutine runs to its end."""
-        outcome = self.function()
-        if inspect.iscoroutine(outcome):
-            import asyncio  # takes a while: only where a test is asynchronous
-
-            asyncio.run(outcome)
+_PACKAGE_TESTS = "test*.py"
+"""What the standard library's discovery looks for in a package."""
 
 
 class _Loader(unittest.TestLoader):
@@ -81,7 +59,7 @@ class TestLoader:
 
         Entries that the suite's own code has added to the path stay there.
         """
-        top = self.top or _top_folder(os.path.dirname(os.path.join(self.root, path)))
+        top = self.top or _top_folder(self.root, os.path.dirname(path))
         order = [*self.paths, top, self._started_in, *sys.path, *self.folders]
         known: Set[str] = set()
         sys.path[:] = [p for p in order if not (p in known or known.add(p))]  # type: ignore[func-returns-value]
@@ -120,10 +98,10 @@ class TestLoader:
             cases = [c for c in self._package_cases(package) if _belongs(c, file, package)]
         own_load = hasattr(module, "load_tests")
         if not own_load:
-            cases += [FunctionTest(function) for function in _plain_functions(module)]
+            cases += [FunctionTest(function) for function in plain_functions(module)]
         hooks = any(hasattr(module, hook) for hook in ("setUpModule", "tearDownModule"))
         self.divisible[path] = not (hooks or own_load or package)
-        return _named(cases, file)
+        return named_tests(cases, file)
 
     def _loading_package(self, module: ModuleType, top: str) -> Optional[ModuleType]:
         """The outermost package around a module whose ``load_tests`` decides its tests."""
@@ -138,8 +116,8 @@ class TestLoader:
     def _package_cases(self, package: ModuleType) -> List[unittest.TestCase]:
         name = package.__name__
         if name not in self._packages:
-            suite = self.loader.loadTestsFromModule(package, pattern="test*.py")
-            self._packages[name] = list(cases_in(suite))
+            suite = self.loader.loadTestsFromModule(package, pattern=_PACKAGE_TESTS)
+            self._packages[name] = [case for case in cases_in(suite) if not _is_stand_in(case)]
         return self._packages[name]
 
 
@@ -169,6 +147,14 @@ def _belongs(case: Any, file: str, package: ModuleType) -> bool:
     return bool(home == os.path.abspath(file))
 
 
+def _is_stand_in(case: Any) -> bool:
+    """Whether a case stands for a test file that did not load: the file reports that itself."""
+    if type(case).__module__ != "unittest.loader":
+        return False
+    name = str(getattr(case, "_testMethodName", "")).rpartition(".")[2]
+    return fnmatch.fnmatchcase(f"{name}.py", _PACKAGE_TESTS)
+
+
 def _stamp(case: Any, file: Optional[str]) -> None:
     try:
         case.wolfbane_file = file
@@ -176,10 +162,19 @@ def _stamp(case: Any, file: Optional[str]) -> None:
         pass
 
 
-def _top_folder(folder: str) -> str:
-    while os.path.isfile(os.path.join(folder, "__init__.py")):
-        folder = os.path.dirname(folder)
-    return folder
+def _top_folder(root: str, folder: str) -> str:
+    """The folder at which the module names of a folder's files start.
+
+    A package without ``__init__.py`` may be around those with one. In a project with a folder for
+    its sources, names start there.
+    """
+    parts = [part for part in folder.split("/") if part not in ("", ".")]
+    top = len(parts)
+    while top and os.path.isfile(os.path.join(root, *parts[:top], "__init__.py")):
+        top -= 1
+    if top < len(parts) and "src" in parts[:top]:
+        top = parts.index("src") + 1
+    return os.path.join(root, *parts[:top])
 
 
 def _module_name(file: str, top: str) -> str:
@@ -208,86 +203,3 @@ def import_file(file: str, top: str) -> ModuleType:
 def _same_file(module: ModuleType, file: str) -> bool:
     own = getattr(module, "__file__", None)
     return bool(own) and os.path.realpath(str(own)) == os.path.realpath(file)
-
-
-def _plain_functions(module: ModuleType) -> List[Callable[[], Any]]:
-    return [
-        value
-        for name, value in vars(module).items()
-        if name.startswith("test_")
-        and inspect.isfunction(value)
-        and value.__module__ == module.__name__
-    ]
-
-
-def _named(cases: List[Any], file: str) -> Dict[str, LoadedTest]:
-    """Give each case a unique name; a second case with the same name gets a number."""
-    named: Dict[str, LoadedTest] = {}
-    for case in cases:
-        base = name = _name_of(case)
-        number = 1
-        while name in named:
-            number += 1
-            name = f"{base} ({number})"
-        named[name] = LoadedTest(case, name, file)
-    return named
-
-
-def _name_of(case: Any) -> str:
-    if isinstance(case, FunctionTest):
-        return case.function.__name__
-    method = getattr(case, "_testMethodName", "")
-    if method and method != "runTest" and hasattr(type(case), method):
-        qualified = type(case).__qualname__.split("<locals>.")[-1]
-        return " / ".join([*qualified.split("."), method])
-    return str(case.id())
-
-
-def _function_of(case: Any) -> Any:
-    if isinstance(case, FunctionTest):
-        return case.function
-    return getattr(case, getattr(case, "_testMethodName", ""), None)
-
-
-def _line_in(function: Any, file: str) -> int:
-    """The function's first line, or 0 if it is defined in another file."""
-    if hasattr(function, "__wrapped__"):
-        function = inspect.unwrap(function)
-    code = getattr(function, "__code__", None)
-    if code is None or _real(code.co_filename) != _real(file):
-        return 0
-    return int(code.co_firstlineno)
-
-
-@functools.lru_cache(maxsize=256)
-def _real(path: str) -> str:
-    return os.path.realpath(path)
-
-
-def _tags(owner: Any) -> List[str]:
-    tags = getattr(owner, "tags", None)
-    if isinstance(tags, str):
-        return [tags]
-    if isinstance(tags, (list, tuple, set, frozenset)):
-        return sorted(str(tag) for tag in tags) if isinstance(tags, (set, frozenset)) else [
-            str(tag) for tag in tags
-        ]  # fmt: skip
-    return []
-
-
-def _wanted_arguments(case: Any) -> str:
-    """The reason why a function cannot be called, or an empty text."""
-    if not isinstance(case, FunctionTest):
-        return ""
-    wanted = [
-        parameter.name
-        for parameter in inspect.signature(case.function, follow_wrapped=False).parameters.values()
-        if parameter.default is parameter.empty
-        and parameter.kind not in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD)
-    ]
-    if not wanted:
-        return ""
-    return (
-        f"the function has parameters ({', '.join(wanted)}), "
-        f"but plain test functions get no arguments"
-    )

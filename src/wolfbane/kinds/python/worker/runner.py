@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import faulthandler
 import gc
+import os
 import sys
 import time
 import unittest
 import warnings
 
 from wolfbane.kinds.python.worker.damage import ProcessState, in_words
-from wolfbane.kinds.python.worker.loading import LoadedTest, TestLoader
+from wolfbane.kinds.python.worker.loaded_test import LoadedTest
+from wolfbane.kinds.python.worker.loading import TestLoader
+from wolfbane.kinds.python.worker.module_state import ModuleState
 from wolfbane.kinds.worker.capture import Capture
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.worker.problems import problem_of, subtest_name, verdict_of
@@ -26,8 +29,6 @@ def serve(library: Type[TestLoader]) -> None:
     sys.argv[:] = ["python -m unittest"]
     faulthandler.enable()
     capture = Capture(options["capture"], options.get("live", False))
-    if not sys.warnoptions:
-        warnings.simplefilter("default")
     worker = _PythonWorker(channel, capture, library(options["root"], options))
     gc.freeze()  # what serves the tests stays: a test that collects garbage waits less
     for request in requests:
@@ -40,6 +41,20 @@ def serve(library: Type[TestLoader]) -> None:
 def main() -> None:
     """Serve requests about test classes and functions."""
     serve(TestLoader)
+
+
+def _show_warnings() -> None:
+    """Choose the warnings of a test run as ``unittest.main`` does.
+
+    It comes after the imports, so it hides the filters that modules of tests set when they load.
+    The options ``-W`` and ``PYTHONWARNINGS`` turn it off.
+    """
+    if sys.warnoptions:
+        return
+    warnings.simplefilter("default")
+    if sys.version_info < (3, 12):  # later versions do not have these names any more
+        message = r"Please use assert\w+ instead."
+        warnings.filterwarnings("module", message=message, category=DeprecationWarning)
 
 
 class _PythonWorker:
@@ -84,15 +99,21 @@ class _PythonWorker:
                     suite.addTest(found.case)
         self.library.use(path)
         result = _Result(self, path, waiting)
+        modules = ModuleState(self.library.root, os.path.join(self.library.root, path))
         while True:
             try:
-                suite.run(result)
+                with warnings.catch_warnings():
+                    _show_warnings()
+                    suite.run(result)
                 break
             except KeyboardInterrupt:  # raised by a test itself: no key reaches this process
                 suite = unittest.TestSuite(found.case for found in waiting.values())
         if result.spoiled:
             waiting.clear()
         result.account_for_the_rest()
+        if changed := modules.restore():
+            words = {"left": [f"{name} replaced" for name in changed], "lasting": False}
+            self.channel.hold({"type": "damage", "address": path, **words})
         self.channel.send({"type": "ran", "file": path, "spoiled": result.spoiled})
 
     def _finish(

@@ -1,0 +1,1 @@
+"""Compare Wolfbane with the runtimes' own runners on projects that nobody here wrote."""
