@@ -28,7 +28,8 @@ if (window.followed === undefined) {
 """
 _SETTLED = """
 return new Promise((done) => {
-  const look = () => (window.followed ?? location.hash) === location.hash ? done() : setTimeout(look);
+  const settled = () => (window.followed ?? location.hash) === location.hash;
+  const look = () => settled() ? done() : setTimeout(look);
   look();
 });
 """

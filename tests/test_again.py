@@ -217,3 +217,46 @@ def test_the_same_tests_are_chosen(quay, chosen):
     assert started["seed"] == plan["started"]["seed"]
     if started["seed"] is not None:
         assert addresses == list(first.results)
+
+
+def test_a_part_leaves_reports_alone_and_files_may_be_gone(folder):
+    for name in ("ebb", "flood"):
+        folder.file(f"test_{name}.py", "def test_a(): assert 0\ndef test_b(): pass\n")
+    folder.file("test_slack.py", "raise OSError\n")
+    reports = ["--report", "xunit=all.xml", "--report", "record=run.tar.gz"]
+    folder.run("--jobs", "1", *reports)
+    before = {name: (folder.path / name).read_bytes() for name in ("all.xml", "run.tar.gz")}
+    (folder.path / "test_ebb.py").rename(folder.path / "test_low.py")
+    done, addresses, _ = repeated(folder, "--failed")
+    assert sorted(addresses) == ["test_flood.py#test_a", "test_slack.py"]
+    assert "test_ebb.py does not exist any more: its tests are left out" in done.err
+    assert {name: (folder.path / name).read_bytes() for name in before} == before
+    (folder.path / "test_flood.py").unlink()
+    (folder.path / "test_slack.py").unlink()
+    nothing = folder.call("again", "previous", "--failed")
+    assert (nothing.code, "none of these files exists any more" in nothing.err) == (3, True)
+
+
+def test_what_an_interrupted_run_left(folder):
+    folder.file("test_a.py", """
+        import unittest
+        class A(unittest.TestCase):
+            def test_1(self): self.fail()
+            def test_2(self): pass
+            def test_3(self): self.fail()
+            def test_4(self): pass
+    """)  # fmt: skip
+    folder.file("test_b.py", 'def test_5(): pass\ndef test_"6(): pass\n'.replace('"', ""))
+    first = folder.run("--jobs", "1", "--stop-after", "1", "test_a.py", "test_b.py")
+    assert len(first.results) < 6
+    every = {f"test_a.py#A / test_{n}" for n in range(1, 5)}
+    every |= {"test_b.py#test_5", "test_b.py#test_6"}
+    done, addresses, _ = repeated(folder, "--unfinished", "--stop-after", "9")
+    assert done.code == 1
+    assert set(addresses) == every - set(first.results)
+    name = first.out.split("run ")[-1].split()[0]
+    bad = {address for address, outcome in first.outcomes.items() if outcome == "failed"}
+    _, addresses, _ = repeated(folder, name, "--unfinished", "--failed", "--stop-after", "9")
+    assert set(addresses) == (every - set(first.results)) | bad
+    nothing, _, _ = repeated(folder, "--unfinished")
+    assert (nothing.code, "nothing was left to run in run" in nothing.err) == (3, True)

@@ -63,7 +63,7 @@ def test_a_failed_build_blocks_its_suite_alone(built, before):
     built.file("make.sh", "#!/bin/sh\necho no ink left\nexit 3\n", mode=0o755)
     built.file("source.txt", "ebb")
     run = built.run()
-    path = "made" if before == "fresh" else "made/test_made.py"
+    path = "made" if before == "fresh" else "made/test_made.py#test_made"
     assert run.outcomes == {path: "blocked", OTHER: "passed"}, run.out
     assert run.code == 4
     assert (

@@ -60,7 +60,9 @@ def test_warnings(folder, filters, how):
     folder.write(test_ebb_py=FILTERS)
     given = {"PYTHONWARNINGS": filters} if filters and how == "variable" else {}
     if filters and how == "option":
-        folder.file("wolfbane.toml", suite("tides", "python", "test_ebb.py", python_options=["-W", filters]))
+        folder.file(
+            "wolfbane.toml", suite("tides", "python", "test_ebb.py", python_options=["-W", filters])
+        )
     expected = own_outcomes(folder, **(given or {"PYTHONWARNINGS": filters}))
     assert outcomes(folder.run(**given)) == expected
     assert sum(expected.values()) == 3
@@ -158,3 +160,64 @@ def test_trees(folder, tree):
     assert outcomes(run) == expected, run.out
     listed = json.loads(folder.call("list", "--as", "json").out)
     assert {name for _, name, _ in expected if name} <= {row["name"] for row in listed}
+
+
+ORDER = """
+    import os, unittest
+    ORDER = {order}
+
+    class {name}(unittest.TestCase):
+        def test_a(self):
+            with open("order", "a") as file:
+                print("{name}", os.getpid(), file=file)
+"""
+
+
+@pytest.mark.parametrize(
+    ("process", "how"), [("suite", []), ("suite", ["--order", "failed"]), ("file", []), (None, [])]
+)
+def test_what_shares_a_process(folder, process, how):
+    names = ["b/Low", "b/c/High", "a/Slack", "a/Ebb", "d/Flood"]
+    for number, name in enumerate(names):
+        place, _, title = name.rpartition("/")
+        folder.file(f"t/{place}/test_{title.lower()}.py", ORDER.format(order=number, name=title))
+    keys = {"process": process} if process else {}
+    folder.file("wolfbane.toml", suite("tides", "python", "t", **keys))
+    run = folder.run("-j3", *how)
+    assert set(run.outcomes.values()) == {"passed"}
+    lines = [line.split() for line in (folder.path / "order").read_text().splitlines()]
+    processes = {process for _, process in lines}
+    if process == "suite":
+        assert [name for name, _ in lines] == ["Ebb", "Slack", "High", "Low", "Flood"]
+        assert len(processes) == 1
+        assert "tides: one process for the whole suite" in run.text
+    elif process == "file":
+        assert len(processes) == len(names)
+        assert "tides: one process for each file" in run.text
+    else:
+        assert "one process" not in run.text
+
+
+@pytest.mark.parametrize("divided", [False, True])
+def test_the_classes_of_a_file_share_a_process_unless_the_settings_divide_it(folder, divided):
+    text = "import os, time, unittest\n" + "".join(
+        f"""
+class Tide{number}(unittest.TestCase):
+    def test_a(self):
+        with open("processes", "a") as file: print(os.getpid(), file=file)
+        open("seen{number}", "w").close()
+        # The other process needs as long as this one to come here.
+        limit = time.monotonic() + 20
+        while {divided} and not os.path.exists("seen{1 - number}") and time.monotonic() < limit:
+            time.sleep(0.01)
+"""
+        for number in range(2)
+    )
+    folder.file("test_a.py", text)
+    folder.file(
+        "wolfbane.toml",
+        suite("tides", "python", "test_a.py") + f"divide_files = {str(divided).lower()}\n",
+    )
+    assert set(folder.run("-j2").outcomes.values()) == {"passed"}
+    processes = (folder.path / "processes").read_text().split()
+    assert len(set(processes)) == (2 if divided else 1)

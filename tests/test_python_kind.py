@@ -153,7 +153,9 @@ def test_a_bare_assert_shows_its_operands(folder, body, lines):
 
 
 def test_the_last_of_many_asserts_is_read_as_well_as_the_first(folder):
-    body = "def test_{0}():\n    tide = 'ébb {0}'\n    assert (tide ==\n        'flood' or not tide)\n"
+    body = (
+        "def test_{0}():\n    tide = 'ébb {0}'\n    assert (tide ==\n        'flood' or not tide)\n"
+    )
     folder.file("test_a.py", "".join(body.format(number) for number in range(6000)))
     [told] = folder.run("test_a.py#test_5999").results.values()
     lines = told["message"].splitlines()
@@ -377,7 +379,7 @@ def test_a_missing_interpreter_blocks_its_suite_alone(folder):
         new__test_b_py="def test_b(): pass",
     )
     run = folder.run()
-    assert run.outcomes == {"old/test_a.py": "blocked", "new/test_b.py#test_b": "passed"}
+    assert run.outcomes == {"old/test_a.py#test_a": "blocked", "new/test_b.py#test_b": "passed"}
     assert run.code == 4
     assert "Python interpreter 'python9.9' not found" in run.out
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import json
+import shlex
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -283,6 +286,39 @@ def test_status_reads_the_newest_outcome(folder):
     folder.run("--name", "good")
     assert list(folder.run("--status", "failed").results) == ["test_a.py#test_bad"]
     assert folder.call("run", "--status", "new").code == 3
+
+
+def test_failed_means_the_same_everywhere(folder):
+    folder.write(
+        wolfbane_toml=suite("a", "python", "test_a.py") + suite("b", "python", "b", python="none"),
+        test_a_py="""
+        import os, time
+        def test_good(): pass
+        def test_bad(): assert 0
+        def test_error(): 1 / 0
+        def test_lost(): os._exit(3)
+        def test_slow(): time.sleep(60)
+        """,
+        b__test_b_py="def test_away(): pass\n",
+    )
+    run = folder.run("--timeout", "1")
+    words = "5 failed (1 assertion, 1 errored, 1 timed out, 1 crashed, 1 blocked)"
+    assert f"5 of 6 tests failed: 1 passed, {words}" in run.text
+    assert "5 of 6 tests failed" in folder.call("runs", COLUMNS="200").text
+    assert "1 passed, 5 failed" in folder.call("history", COLUMNS="200").text
+    again = shlex.split(folder.call("again", "--failed", "--print-command").out)
+    failed = {a for a, outcome in run.outcomes.items() if outcome != "passed"}
+    assert failed <= set(again)
+    listed = {
+        status: {row["address"] for row in json.loads(
+            folder.call("list", "--status", status, "--as", "json").out)}
+        for status in ("failed", "assertion", "errored")
+    }  # fmt: skip
+    assert listed == {
+        "failed": failed,
+        "assertion": {"test_a.py#test_bad"},
+        "errored": {"test_a.py#test_error"},
+    }
 
 
 def test_paths_are_read_from_the_users_folder(harbour):

@@ -22,6 +22,7 @@ SETTINGS = """
     name = "quay"
     kind = "python"
     paths = ["tests"]
+    divide_files = true
     [param.berth]
     default = "A1"
     [env.local]

@@ -13,6 +13,8 @@ import time
 import psutil
 import pytest
 
+from conftest import suite
+
 SERVICE = """
 import http.server, os, subprocess, sys
 class Desk(http.server.BaseHTTPRequestHandler):
@@ -163,6 +165,31 @@ def test_an_environment_that_is_down_is_said_once(quay):
     assert run.out.count("staging is not ready") == 1 and "connection refused" in run.out
     assert list(run.outcomes.values()).count("blocked") == 3
     assert run.outcomes["unit/test_unit.py#test_one"] == "passed"
+
+
+def test_only_selected_tests_are_blocked(quay):
+    quay.file("unit/test_more.py", """
+        import unittest
+        # tags: smoke
+        class Smoke(unittest.TestCase):
+            def test_a(self): pass
+    """)  # fmt: skip
+    made = "import unittest\nclass Made(unittest.TestCase): pass\nsetattr(Made, 'test_x', print)\n"
+    quay.file("desk/test_made.py", made)
+    run = quay.run("--tag", "smoke", "--env", "staging")
+    assert run.outcomes == {"unit/test_more.py#Smoke / test_a": "passed"}
+    assert "of its files may contain more selected tests" in run.text
+    only = quay.run("--tag", "smoke", "--env", "staging", "--suite", "desk")
+    assert (only.code, set(only.outcomes.values())) == (4, {"blocked"})
+
+
+def test_a_missing_runtime_blocks_each_test(folder):
+    folder.file("old/test_a.py", "def test_a(): pass\n# tags: slow\ndef test_b(): pass\n")
+    folder.file("wolfbane.toml", suite("old", "python", "old", python="python9.9"))
+    assert folder.run().outcomes == dict.fromkeys(
+        ["old/test_a.py#test_a", "old/test_a.py#test_b"], "blocked"
+    )
+    assert list(folder.run("--tag", "slow").outcomes) == ["old/test_a.py#test_b"]
 
 
 def test_several_environments_side_by_side(quay, free_port):

@@ -333,8 +333,7 @@ DAMAGE = {
     "sys.stdout.close()": "sys.stdout closed",
     "sys.stdout = sys.__stdout__ = None": "sys.stdout replaced",
     "sys.stdout = object()": "sys.stdout replaced",
-    "unittest.TestCase.assertTrue = unittest.TestCase.assertFalse":
-        "unittest.TestCase.assertTrue replaced",
+    "unittest.TestCase.assertTrue = 1": "unittest.TestCase.assertTrue replaced",
     "unittest.TestCase.setUp = lambda test: test.fail()": "unittest.TestCase.setUp replaced",
     "doctest.OutputChecker.check_output = None": "doctest.OutputChecker.check_output replaced",
     "sys.path.clear()": "removed from sys.path:",
@@ -403,7 +402,7 @@ def test_what_a_file_does_to_modules_costs_no_other_file(folder):
         test_b_py="""
         import json, rates
         def test_after():
-            assert (rates.rate(), json.dumps(1), rates.DEBUG, rates.Fee) == (3, "1", False, rates.Fee)
+            assert (rates.rate(), json.dumps(1), rates.DEBUG) == (3, "1", False) and rates.Fee
             # What counts, grows or is added may be tied to objects that stay.
             assert (rates.COUNT, rates.CACHE, rates.added) == (5, {"tide": 2}, 1)
         """,

@@ -74,6 +74,7 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     a command that can be repeated. ``chosen`` are the addresses of its tests, if the arguments
     could select other tests later. ``seed`` is the seed of a random order. ``live``: its test uses
     the terminal. ``share``: the run is one of several. ``on`` is the address of the cluster.
+    ``processes`` says for some suites what one process runs: a ``file`` or the ``suite``.
     ``pointed`` are the arguments that run single tests in the same environment; ``version`` is
     Wolfbane's; ``suite_state`` is the commit of the suites. The suites ``options_for`` were started
     with the options ``passed_on``. ``without_tests`` are the files that suites list but that
@@ -94,6 +95,7 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     jobs: int
     order: str
     runtimes: dict[str, str]
+    processes: dict[str, str] = msgspec.field(default_factory=dict)
     targets: tuple[Target, ...] = ()
     pulled_in: dict[str, str] = msgspec.field(default_factory=dict)
     documents: dict[str, str] = msgspec.field(default_factory=dict)
@@ -206,7 +208,8 @@ class Covered(msgspec.Struct, frozen=True, tag_field="type", tag="covered"):
 class RunFinished(msgspec.Struct, frozen=True, tag_field="type", tag="run-finished"):
     """The run has ended. ``unrun`` tests were planned but did not start.
 
-    ``counts`` is without quarantined tests; ``quarantined`` counts these. ``browsers`` are the
+    ``counts`` is without quarantined tests and without the ``limits`` of a load test;
+    ``quarantined`` counts the former. ``browsers`` are the
     names and versions that the browsers of the run reported; ``lately`` is how often quarantined
     tests passed, by address.
     """
@@ -219,6 +222,7 @@ class RunFinished(msgspec.Struct, frozen=True, tag_field="type", tag="run-finish
     warnings: tuple[str, ...] = ()
     browsers: dict[str, str] = msgspec.field(default_factory=dict)
     quarantined: dict[str, int] = msgspec.field(default_factory=dict)
+    limits: dict[str, int] = msgspec.field(default_factory=dict)
     lately: dict[str, str] = msgspec.field(default_factory=dict)
 
 

@@ -23,8 +23,15 @@ class Outcome(StrEnum):
 
     @property
     def is_bad(self) -> bool:
-        """True if the outcome fails the run."""
+        """True if the test ran and did not hold."""
         return self in _BAD
+
+    @property
+    def is_failure(self) -> bool:
+        """True if the outcome fails the run: everything that is called failed. Blocked tests are
+        part of it, too.
+        """
+        return self in _BAD or self is Outcome.BLOCKED
 
 
 _BAD = frozenset({Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CRASHED})

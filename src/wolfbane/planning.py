@@ -62,6 +62,7 @@ def make_plan(
     seed: int | None = None,
     first: Container[str] = frozenset(),
     together: Mapping[str, str] = MappingProxyType({}),
+    in_order: Container[str] = frozenset(),
 ) -> Plan:
     """Order the selected tests, longest file first, or at random from a seed.
 
@@ -71,7 +72,8 @@ def make_plan(
     together, because its hooks run once, and so do tests that need each other. With several jobs, a
     file that is long compared with the total is divided between classes, if its hooks allow it.
     ``together`` names the suites whose files run in one start: in a ``batch`` for each job, or as a
-    whole ``suite``.
+    whole ``suite``. The files of suites ``in_order`` stay whole, and run in the order of their
+    names.
     """
     by_file = [list(tests) for _, tests in groupby(chosen, key=_place)]
     shuffle = random.Random(seed)
@@ -86,14 +88,21 @@ def make_plan(
         for batch in batches
         for part in (
             _cut(batch, share, times)
-            if jobs > 1 and files[batch.path].divisible and batch.seconds > share
+            if jobs > 1
+            and files[batch.path].divisible
+            and batch.suite not in in_order
+            and batch.seconds > share
             else [batch]
         )
     ]
+    seconds: dict[str, float] = {}
+    for batch in cut:
+        seconds[batch.suite] = seconds.get(batch.suite, 0.0) + batch.seconds
+    cut.sort(key=lambda b: b.path.split("/") if b.suite in in_order else [])
     if seed is not None:
         shuffle.shuffle(cut)
     else:
-        cut.sort(key=lambda b: (not any(t.address in first for t in b.tests), -b.seconds))
+        cut.sort(key=lambda b: _rank(b, first, seconds if b.suite in in_order else {}))
     cut.sort(key=lambda batch: targets.index(batch.target))
     return Plan(tuple(cut), left_out)
 
@@ -123,6 +132,15 @@ def each_apart(plan: Plan) -> Plan:
             for test in batch.tests
         )
     return replace(plan, batches=tuple(batches))
+
+
+def _rank(
+    batch: Batch, first: Container[str], seconds: Mapping[str, float]
+) -> tuple[bool, float, str]:
+    """Place in the order. All batches of a suite with its total in ``seconds`` have the same."""
+    if batch.suite in seconds:
+        return True, -seconds[batch.suite], batch.suite
+    return not any(test.address in first for test in batch.tests), -batch.seconds, ""
 
 
 def _place(test: Test) -> tuple[str, str, str]:

@@ -21,7 +21,7 @@ from wolfbane.events import (
     TestRepeated,
     TestRetried,
 )
-from wolfbane.execution.verdict import verdict
+from wolfbane.execution.verdict import Tally, by_name, verdict
 from wolfbane.model import Result
 from wolfbane.results.journal import Journal
 from wolfbane.results.newest import Newest
@@ -141,15 +141,16 @@ def _finished(shares: Sequence[ShareRecord]) -> RunFinished:
     starts, ends = [s.started for s in shares], [s.finished for s in shares if s.finished]
     quarantined = {address: e for each in starts for address, e in each.quarantined.items()}
     results = [result for share in shares for result in share.results]
-    counts = Counter(r.outcome for r in results if r.address not in quarantined)
-    apart = Counter(r.outcome for r in results if r.address in quarantined)
+    tally = Tally()
+    for result in results:
+        tally.add(result, quarantined=result.address in quarantined)
     missing = missing_shares(shares)
     cut_off = [share.facts.number for share in shares if share.finished is None]
     unrun = sum(each.unrun for each in ends)
     unrun += shares[0].facts.whole - sum(share.planned for share in shares)
     unrun += sum(s.planned - len(s.results) for s in shares if s.finished is None)
     code, reason = verdict(
-        counts, apart, quarantined, None, unrun,
+        tally, quarantined, None, unrun,
         focused=any(each.reason.startswith("focus") for each in ends),
         flaky_fails=any("--flaky-fails" in each.reason for each in ends),
         interrupted=any(each.exit_code == 130 for each in ends),
@@ -161,12 +162,12 @@ def _finished(shares: Sequence[ShareRecord]) -> RunFinished:
     return RunFinished(
         seconds=max((each.seconds for each in ends), default=0.0),
         exit_code=code,
-        counts={str(outcome): count for outcome, count in counts.items()},
+        counts=by_name(tally.tests),
         unrun=unrun,
         reason="; ".join(dict.fromkeys(filter(None, reasons))),
         warnings=_union(each.warnings for each in ends),
         browsers={name: words for each in ends for name, words in each.browsers.items()},
-        quarantined={str(outcome): count for outcome, count in apart.items()},
+        quarantined=by_name(tally.quarantined),
         lately={address: words for each in ends for address, words in each.lately.items()},
     )
 

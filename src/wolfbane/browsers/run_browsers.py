@@ -127,7 +127,7 @@ class RunBrowsers:
         self, endpoint: WorkerEndpoint, test: Test, outcome: Outcome, message: str, keep: Keep
     ) -> tuple[Outcome, str, list[Evidence]]:
         """A test's outcome and message, corrected with the browser's data, and its evidence."""
-        bad = outcome.is_bad or outcome is Outcome.BLOCKED
+        bad = outcome.is_failure
         left = await endpoint.finish(test.worker_address, bad=bad)
         if not left.seen and not bad:
             return outcome, message, []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -30,9 +31,11 @@ from wolfbane.errors import InputError, NothingChosen, Problem
 
 if TYPE_CHECKING:
     from wolfbane.events import RunStarted
+    from wolfbane.model import Result
     from wolfbane.results.record import Record
 
-_OWN = ("--failed",)
+_OWN = ("--failed", "--unfinished")
+_REPORT = "--report"
 _EVERYTHING = Piece("--everything", ("--everything",))
 _EXAMPLES = """Repeat a recorded run with the same selection, environments, parameters and options.
 
@@ -42,19 +45,24 @@ Secrets are not recorded; they are read again from their sources.
 \b
 wolfbane again                      the last run
 wolfbane again --failed             failed tests only, where they failed
+wolfbane again --unfinished         the tests that did not run, after Ctrl-C
 wolfbane again previous --jobs 1
 wolfbane again --failed --print-command
 """
 
 
-def _again(run_name: str, failed: bool, **options: Any) -> None:
+def _again(run_name: str, failed: bool, unfinished: bool, **options: Any) -> None:
     ctx = click.get_current_context()
     typed = [
         piece for piece in pieces_of(ctx.command, ctx.meta[EXPANDED])
         if piece.option and piece.option not in _OWN
     ]  # fmt: skip
     record = _record(options["workspace"], run_name)
-    recorded = _of_failed(record) if failed else _of_run(record)
+    if failed or unfinished:
+        root = workspace_at(options["workspace"]).root
+        recorded = _of_part(record, root, failed=failed, unfinished=unfinished)
+    else:
+        recorded = _of_run(record)
     ctx.exit(run.main(joined(_overridden(recorded, typed)), standalone_mode=False) or 0)
 
 
@@ -90,22 +98,63 @@ def _of_run(record: Record) -> list[Piece]:
     return _pinned(pieces, started)
 
 
-def _of_failed(record: Record) -> list[Piece]:
-    """The arguments that run the failed tests of a run, each in the variant that failed."""
-    from wolfbane.model import Outcome
+def _of_part(record: Record, root: Path, *, failed: bool, unfinished: bool) -> list[Piece]:
+    """The arguments that run the failed tests of a run, each in the variant that failed, or those
+    that did not run, or both.
+
+    The reports of the run stay as they are: a part of its tests must not replace them.
+    """
+    from wolfbane.selection import Term
 
     started = record.started
     assert started is not None
-    bad = [r for r in record.results if r.outcome.is_bad or r.outcome is Outcome.BLOCKED]
-    if not bad:
-        raise NothingChosen(f"nothing failed in run {started.run}")
+    bad = [r for r in record.results if failed and r.outcome.is_failure]
+    paths = _unfinished(record) if unfinished else []
+    if not (bad or paths):
+        words = ["failed"] * failed + ["was left to run"] * unfinished
+        raise NothingChosen(f"nothing {' or '.join(words)} in run {started.run}")
+    bad, paths = _present(bad, paths, root)
     addresses = dict.fromkeys(word for result in bad for word in result.again or [result.address])
+    ended = [r.address for r in record.results if r.path in paths and r not in bad]
     pieces = _not_choosing(_moved(_pieces(started.arguments or started.pointed), started))
-    if any(result.target for result in bad):  # addresses say in which environment
+    pieces = [piece for piece in pieces if piece.option != _REPORT]
+    if any(result.target for result in bad) and not paths:  # addresses say in which environment
         pieces = [piece for piece in pieces if piece.option not in (ENV, SPREAD)]
         spread = {p.value for p in _pieces(started.arguments) if p.option == SPREAD}
         pieces = [p for p in pieces if p.option != SET or p.value.partition("=")[0] not in spread]
-    return _pinned([*pieces, _EVERYTHING, *_addresses(addresses)], started)
+    terms = (str(Term("at", address, "quoted")) for address in ended)
+    drops = [Piece("--drop", ("--drop", term)) for term in terms]
+    return _pinned([*pieces, _EVERYTHING, *_addresses([*addresses, *paths]), *drops], started)
+
+
+def _unfinished(record: Record) -> list[str]:
+    """The files of a run with tests that have no result."""
+    from wolfbane.model import variant
+
+    started = record.started
+    assert started is not None
+    ended = Counter(variant(r.path, r.browser, r.target) for r in record.results)
+    endings = [f" @{target.label}" for target in started.targets if target.label]
+    endings += [f" @{browser}" for browser in started.browsers]
+    left = [name for name, planned in started.files.items() if ended[name] < planned]
+    for ending in endings:
+        left = [name.removesuffix(ending) for name in left]
+    return list(dict.fromkeys(left))
+
+
+def _present(
+    bad: Sequence[Result], paths: Sequence[str], root: Path
+) -> tuple[list[Result], list[str]]:
+    """Those whose file still exists. The others are named, since a file may have a new name."""
+    every = (*(result.path for result in bad), *paths)
+    gone = {p for p in every if "://" not in p and not (root / p).exists()}
+    for path in sorted(gone):
+        click.echo(f"warning: {path} does not exist any more: its tests are left out", err=True)
+    present = [result for result in bad if result.path not in gone]
+    left = [path for path in paths if path not in gone]
+    if not (present or left):
+        raise NothingChosen("none of these files exists any more")
+    return present, left
 
 
 def _pinned(pieces: list[Piece], started: RunStarted) -> list[Piece]:
@@ -201,6 +250,11 @@ command = PresetCommand(
         ),
         click.Option(
             ["--failed"], is_flag=True, help="Run only the tests that failed in that run."
+        ),
+        click.Option(
+            ["--unfinished"],
+            is_flag=True,
+            help="Run only the tests that did not run, because that run was stopped.",
         ),
         *(param for param in run.params if isinstance(param, click.Option)),
     ],

@@ -83,6 +83,7 @@ class RunStart(msgspec.Struct, frozen=True):
             jobs=request.jobs or (0 if request.on else 1),
             order=self._order(),
             runtimes=_runtimes(workspace, suites),
+            processes=_processes(workspace, suites),
             neglected=tuple(s.name for s in workspace.suites if s.name not in suites),
             focused=tuple(self.focused),
             warnings=tuple(self._warnings()),
@@ -144,6 +145,17 @@ class RunStart(msgspec.Struct, frozen=True):
         if inputs.request.visible and not has_screen():
             warnings.append("browsers are not visible, because no screen is available (--visible)")
         return warnings
+
+
+def _processes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:
+    """What one process of a suite runs, for suites whose settings change that."""
+    processes = {}
+    for name in suites:
+        suite = workspace.suite(name)
+        kind = find_kind(suite.kind)
+        if (process := kind.process_for(suite)) != kind.process:
+            processes[name] = process
+    return processes
 
 
 def _runtimes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:

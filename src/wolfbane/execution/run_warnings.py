@@ -26,11 +26,23 @@ def of_what_is_prepared(
     """Outdated builds, listed files without tests, and files that two suites list."""
     named = {path.removeprefix("./"): suite.name for suite in suites for path in suite.paths}
     yield from (f"suite {name} uses an outdated build (--no-build)" for name in prepared.stale)
+    for suite, results in _by_suite(prepared.possible).items():
+        yield (
+            f"suite {suite} is blocked ({results[0].message}); {len(results)} of its files may "
+            f"contain more selected tests"
+        )
     for path in prepared.empty:
         if path in named:
             yield f"{path} contains no tests, although suite {named[path]} lists it"
     for path, names in shared.items():
         yield f"{path} belongs to suites {', '.join(names)}; it runs only in {names[0]}"
+
+
+def _by_suite(results: Iterable[Result]) -> dict[str, list[Result]]:
+    by_suite: dict[str, list[Result]] = {}
+    for result in results:
+        by_suite.setdefault(result.suite, []).append(result)
+    return by_suite
 
 
 def of_the_files(files: Iterable[TestFile], choice: Choice) -> Iterator[str]:

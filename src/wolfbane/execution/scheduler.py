@@ -82,6 +82,8 @@ class Scheduler:
             if not self.queue:
                 break
             batch = self._next(slot)
+            if batch is None:
+                break
             self.queue.remove(batch)
             if batch.target != slot.target:
                 await self.close_all(slot)
@@ -157,14 +159,19 @@ class Scheduler:
             end = ending(AFTER_CRASH[close.end], words)
             report(suite.paths[0], "after run", end, worker.printed())
 
-    def _next(self, slot: Slot) -> Batch:
+    def _next(self, slot: Slot) -> Batch | None:
         """The first batch whose file this slot has loaded; otherwise, one that no other slot has
-        loaded.
+        loaded. None if all that is left belongs to other slots.
 
         Batches for the slot's own target come first.
         """
-        ready = [b for b in self.queue if b.target == slot.target]
-        ready = ready or [b for b in self.queue if b.target == self.queue[0].target]
+        suites = {batch.suite for batch in self.queue}
+        kept = {s for s in suites if not self._pool.may_serve(slot, self._workspace.suite(s))}
+        mine = [b for b in self.queue if b.suite not in kept]
+        if not mine:
+            return None
+        ready = [b for b in mine if b.target == slot.target]
+        ready = ready or [b for b in mine if b.target == mine[0].target]
         others = [other for other in self._pool.slots if other is not slot]
         free = None
         for batch in ready:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import signal
 import time
-from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 from functools import partial
@@ -37,8 +36,8 @@ from wolfbane.execution.run_start import RunStart
 from wolfbane.execution.run_warnings import of_damage, of_what_came_back
 from wolfbane.execution.scheduler import Scheduler
 from wolfbane.execution.setup.preparation import Preparation, Prepared
-from wolfbane.execution.verdict import bad_ones, verdict
-from wolfbane.kinds.registry import find_kind
+from wolfbane.execution.verdict import Tally, by_name, verdict
+from wolfbane.kinds.registry import find_kind, in_one_process
 from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.planning import Plan, each_apart, make_plan
 
@@ -56,8 +55,7 @@ class Session:
         self.environments = inputs.environments
         self._jobs = self.request.jobs or 1
         self._mask = Mask(secret for each in self.environments for secret in each.secrets)
-        self.counts: Counter[Outcome] = Counter()
-        self.set_apart: Counter[Outcome] = Counter()
+        self._tally = Tally()
         self._quarantined: dict[str, Quarantined] = {}
         self._lately: Callable[[Sequence[Test]], Mapping[str, str]] = lambda tests: {}
         self._listeners: list[Listener] = []
@@ -211,12 +209,13 @@ class Session:
             RunFinished(
                 seconds=round(seconds, 3),
                 exit_code=code,
-                counts={str(outcome): count for outcome, count in self.counts.items()},
+                counts=by_name(self._tally.tests),
                 unrun=unrun,
                 reason=reason,
                 warnings=warnings,
                 browsers=self._context.browsers.versions if self._context else {},
-                quarantined={str(outcome): count for outcome, count in self.set_apart.items()},
+                quarantined=by_name(self._tally.quarantined),
+                limits=by_name(self._tally.limits),
                 lately=dict(self._lately(quarantined)) if quarantined else {},
             )
         )
@@ -224,7 +223,7 @@ class Session:
 
     def _verdict(self, unrun: int) -> tuple[int, str]:
         return verdict(
-            self.counts, self.set_apart, self._quarantined, self.request.stop_after, unrun,
+            self._tally, self._quarantined, self.request.stop_after, unrun,
             focused=bool(self.request.no_focus and self._focused),
             flaky_fails=self.request.flaky_fails, interrupted=self._interrupted,
         )  # fmt: skip
@@ -259,7 +258,7 @@ class Session:
         return make_plan(
             prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
             jobs=self._jobs, seed=self.request.seed, first=self._first(),
-            together=together,
+            together=together, in_order=in_one_process(self.workspace.suites),
         )  # fmt: skip
 
     def _first(self) -> frozenset[str]:
@@ -275,13 +274,12 @@ class Session:
         return nothing_chosen(self.inventory, self.choice, self.known.status, to_run=True)
 
     def _finished(self, result: Result, extra: bool = False) -> None:
-        apart = result.address in self._quarantined
-        (self.set_apart if apart else self.counts)[result.outcome] += 1
+        self._tally.add(result, quarantined=result.address in self._quarantined)
         if result.account in (Discrepancy.ADDED, Discrepancy.UNASKED):
             self._unplanned.append(result)
         self._tell(TestFinished(result, extra))
         limit = self.request.stop_after
-        if limit and bad_ones(self.counts) >= limit and self._context:
+        if limit and self._tally.bad >= limit and self._context:
             self._context.pool.stop()
 
     def interrupt(self) -> None:

@@ -2,23 +2,41 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 
 from wolfbane.events import Quarantined
-from wolfbane.model import Outcome
+from wolfbane.model import LIMITS, Outcome, Result
 
 GOOD = (Outcome.PASSED, Outcome.FLAKY, Outcome.TODO)
-Counts = Mapping[Outcome, int]
 
 
-def bad_ones(counts: Counts) -> int:
-    """The number of tests that fail the run."""
-    return sum(count for outcome, count in counts.items() if outcome.is_bad)
+class Tally:
+    """The outcomes of a run: tests, quarantined tests, and limits of a load test."""
+
+    def __init__(self) -> None:
+        self.tests: Counter[Outcome] = Counter()
+        self.quarantined: Counter[Outcome] = Counter()
+        self.limits: Counter[Outcome] = Counter()
+
+    def add(self, result: Result, *, quarantined: bool) -> None:
+        """Count a result."""
+        counts = self.limits if result.path == LIMITS else self.tests
+        (self.quarantined if quarantined else counts)[result.outcome] += 1
+
+    @property
+    def bad(self) -> int:
+        """The number of tests and limits that did not hold."""
+        return sum(n for outcome, n in (self.tests + self.limits).items() if outcome.is_bad)
+
+
+def by_name(counts: Mapping[Outcome, int]) -> dict[str, int]:
+    """Counts as events have them."""
+    return {str(outcome): count for outcome, count in counts.items()}
 
 
 def verdict(
-    counts: Counts,
-    set_apart: Counts,
+    tally: Tally,
     quarantined: Mapping[str, Quarantined],
     stop_after: int | None,
     unrun: int,
@@ -29,12 +47,13 @@ def verdict(
 ) -> tuple[int, str]:
     """The exit code, and the reason if the counts do not show it.
 
-    ``set_apart`` counts quarantined tests; ``quarantined`` has their entries. ``focused``: tests
+    ``quarantined`` has the entries of the quarantined tests. ``focused``: tests
     are marked as the only ones to run, and that fails the run.
     """
     if interrupted:
         return 130, "interrupted"
-    if bad := bad_ones(counts):
+    counts = tally.tests
+    if bad := tally.bad:
         return 1, f"stopped after {bad} failed tests" if unrun and stop_after else ""
     if over := [address for address, entry in quarantined.items() if entry.over]:
         return 1, f"quarantine: the end date of {over[0]} has passed"
@@ -44,7 +63,7 @@ def verdict(
         return 4, "some tests were blocked, because something that they need is missing"
     if counts.get(Outcome.FLAKY) and flaky_fails:
         return 1, "at least one test is flaky (--flaky-fails)"
-    if not counts and set_apart:
+    if not counts and tally.quarantined:
         return 0, "only quarantined tests were run"
     if not any(counts.get(outcome) for outcome in GOOD):
         return 3, "nothing was run: all selected tests were skipped"

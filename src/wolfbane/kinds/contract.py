@@ -49,8 +49,10 @@ class Kind(ABC, Generic[S]):
 
     scan_is_exact: ClassVar[bool] = False
     """The source alone shows every test, so workers are not needed to list them."""
-    loads_afresh: ClassVar[bool] = False
-    """Each request gets a separate worker: a file that is known exactly is not loaded twice."""
+    process: ClassVar[str] = "shared"
+    """What one process runs: each ``file`` has its own, or files share it (``shared``). With one
+    for each, a file that is known exactly is not loaded twice.
+    """
     tests_hold_tests: ClassVar[bool] = False
     """A test may report nested tests while it runs. Their names are below its name."""
     has_closing_hooks: ClassVar[bool] = False
@@ -228,6 +230,10 @@ class Kind(ABC, Generic[S]):
     def started_together(self, root: Path, suite: S) -> str:
         """``batch`` or ``suite`` if one start of the launcher runs several files."""
         return ""
+
+    def process_for(self, suite: S) -> str:
+        """What one process of a suite runs: as :attr:`process`, or the whole ``suite``."""
+        return self.process
 
     def unexpected_result(self, root: Path, suite: S) -> str:
         """A command that explains unplanned results. Empty if they are expected."""

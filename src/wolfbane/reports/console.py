@@ -52,7 +52,7 @@ if TYPE_CHECKING:
 
     from wolfbane.reports.load_view import LoadView
 
-_TOLD_IN_FULL = {o for o in Outcome if o.is_bad} | {Outcome.BLOCKED}
+_TOLD_IN_FULL = {o for o in Outcome if o.is_failure}
 
 
 class ConsoleReport:
@@ -247,8 +247,7 @@ class ConsoleReport:
             self._shown.update(event.warnings)
         if len(bad) > 1 and self._load is None:
             self._console.print(again_line(self._run, self._pointed), soft_wrap=True)
-        limits = Counter(r.outcome for r in self._results if r.path == LIMITS)
-        self._console.print(closing_line(event, self._run, limits))
+        self._console.print(closing_line(event, self._run))
 
     def _summary(self, event: RunFinished) -> None:
         self._console.print()
@@ -286,7 +285,8 @@ class ConsoleReport:
     def unfinished(self) -> None:
         """Report that the run of a record without an end was interrupted."""
         if self._run and not self._ended:
-            cut = RunFinished(0.0, 130, dict(Counter(str(r.outcome) for r in self._results)))
+            counts = Counter(str(r.outcome) for r in self._results if r.path != LIMITS)
+            cut = RunFinished(0.0, 130, dict(counts))
             self._over(replace(cut, reason="interrupted: the record of the run has no end"))
 
     def _bar(self) -> Progress:

@@ -35,6 +35,11 @@ def _files(paths: Sequence[str], *, verbose: bool) -> str:
     return f"{many(len(paths), 'file')}: {', '.join(paths[:_MOST_FILES])}, ... (--verbose: all)"
 
 
+_PROCESSES = {
+    "file": "one process for each file",
+    "suite": "one process for the whole suite, files in the order of their names",
+    "shared": "files share a process",
+}
 Row = tuple[str, Text]
 
 
@@ -54,6 +59,9 @@ def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
         rows.append(("options", Text(visible(words))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
     rows.append(("how", Text(f"{how_it_runs(event)}; {runtimes}")))
+    for suite, what in event.processes.items():
+        words = f"{suite}: {_PROCESSES[what]}"
+        rows.append(("process", Text(visible(words))))
     if event.on:
         rows.append(("on", Text(visible(f"the machines of cluster {event.on}"))))
     if event.live:

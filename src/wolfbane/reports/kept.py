@@ -13,7 +13,7 @@ from wolfbane.events import RunFinished
 from wolfbane.model import Outcome
 from wolfbane.reports.layout import Column
 from wolfbane.reports.text import visible
-from wolfbane.reports.verdict import sentence
+from wolfbane.reports.verdict import limits_words, of_tests, sentence
 from wolfbane.results.retention import Kept
 from wolfbane.units import bytes_shown
 
@@ -69,5 +69,7 @@ def _verdict(run: Kept) -> Text:
         return Text("running" if run.goes_on else "interrupted", style="khaki1")
     counts = {Outcome(name): count for name, count in finished["counts"].items()}
     event = RunFinished(0.0, finished["exit_code"], finished["counts"], reason=finished["reason"])
-    style = "indian_red1" if finished["exit_code"] else "dark_cyan"
-    return Text(sentence(counts, event, Counter(counts).total()), style=style)
+    limits = {Outcome(name): count for name, count in finished.get("limits", {}).items()}
+    words = sentence(counts, of_tests(event) if limits else event, Counter(counts).total())
+    words += f", {limits_words(limits)}" if limits else ""
+    return Text(words, style="indian_red1" if finished["exit_code"] else "dark_cyan")

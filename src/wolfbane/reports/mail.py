@@ -86,7 +86,7 @@ def _groups(bad: Sequence[Result]) -> list[tuple[str, Sequence[Result], int]]:
 
 
 def _is_shown(result: Result) -> bool:
-    return result.outcome.is_bad or result.outcome is Outcome.BLOCKED
+    return result.outcome.is_failure
 
 
 def _one_line(text: str) -> str:

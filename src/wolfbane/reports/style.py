@@ -16,6 +16,8 @@ from wolfbane.model import Discrepancy, Outcome
 from wolfbane.reports.width import PIPED_WIDTH, UNBOUNDED, table_width
 
 ORDER = tuple(Outcome)
+ASSERTION = "assertion"
+"""The outcome ``failed`` alone, where ``failed`` means every outcome that fails a run."""
 STYLES = {
     Outcome.PASSED: "dark_cyan",
     Outcome.FLAKY: "bold yellow3",
@@ -38,13 +40,25 @@ _THEME = Theme(
 
 
 def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
-    """``12 passed, 1 failed`` in their colours."""
-    counts_text = [
-        Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
-        for outcome in ORDER
-        if counts[outcome]
-    ]
-    return Text(between).join(counts_text)
+    """``12 passed, 3 failed (2 assertion, 1 errored)`` in their colours.
+
+    ``failed`` is every outcome that fails a run. The outcomes follow, unless all are assertions or
+    all are blocked.
+    """
+    parts = {outcome: Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
+             for outcome in ORDER if counts[outcome]}  # fmt: skip
+    failures = [outcome for outcome in parts if outcome.is_failure]
+    if failures not in ([], [Outcome.FAILED], [Outcome.BLOCKED]):
+        number = sum(counts[outcome] for outcome in failures)
+        whole = Text(f"{number} {Outcome.FAILED}", style=STYLES[Outcome.FAILED])
+        if Outcome.FAILED in parts:
+            words = f"{counts[Outcome.FAILED]} {ASSERTION}"
+            parts[Outcome.FAILED] = Text(words, style=STYLES[Outcome.FAILED])
+        whole.append(" (").append_text(Text(", ").join(parts[outcome] for outcome in failures))
+        parts[failures[0]] = whole.append(")")
+        for outcome in failures[1:]:
+            del parts[outcome]
+    return Text(between).join(parts.values())
 
 
 def make_console(*, error: bool = False) -> Page:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Container, Iterable, Mapping, Sequence
-from types import MappingProxyType
 
 from rich.text import Text
 
@@ -117,16 +116,10 @@ def coverage_lines(covered: Covered, width: int) -> Text:
     return facts([("covered", line)], width)
 
 
-def closing_line(
-    event: RunFinished, run: str, limits: Mapping[Outcome, int] = MappingProxyType({})
-) -> Text:
-    """Everything in one line: the verdict, counts, time, and the reason for the exit code.
-
-    The counts of the event include ``limits`` of a load test; the line shows them separately.
-    """
+def closing_line(event: RunFinished, run: str) -> Text:
+    """Everything in one line: the verdict, counts, time, and the reason for the exit code."""
     counts = Counter({Outcome(name): count for name, count in event.counts.items()})
-    counts.subtract(limits)
-    counts = +counts
+    limits = {Outcome(name): count for name, count in event.limits.items()}
     apart = Counter({Outcome(name): count for name, count in event.quarantined.items()})
     good = event.exit_code == 0
     words = sentence(counts, event if not limits else of_tests(event), counts.total())

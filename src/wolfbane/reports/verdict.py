@@ -40,8 +40,8 @@ def limits_words(limits: Mapping[Outcome, int]) -> str:
 
 def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -> str:
     """The verdict on a run. ``counts`` and ``tests`` are without quarantined ones."""
-    bad = sum(count for outcome, count in counts.items() if outcome.is_bad)
-    if bad:
+    if any(outcome.is_bad and count for outcome, count in counts.items()):
+        bad = sum(count for outcome, count in counts.items() if outcome.is_failure)
         words = f"{bad:,} of {many(tests, 'test')} failed"
         return f"{words}; interrupted" if finished.exit_code == 130 else words
     if finished.exit_code == 130:

@@ -9,11 +9,12 @@ from functools import lru_cache
 from typing import Protocol
 
 from wolfbane.errors import ExpressionError
-from wolfbane.model import Test, variant
+from wolfbane.model import Outcome, Test, variant
 from wolfbane.selection.grammar import And, Expression, Not, Term
 
 Predicate = Callable[[Test], bool]
 TextTest = Callable[[str], bool]
+_FAILURES = frozenset(str(outcome) for outcome in Outcome if outcome.is_failure)
 _LINE = re.compile(r"(.+):(\d+)")
 
 
@@ -112,8 +113,10 @@ def text_test(term: Term) -> TextTest:
         return lambda text: whole(text.lower()) is not None
     if term.field == "name":
         return lambda text: value in text.lower()
-    if term.field == "status":
-        value = value.replace("-", " ")
+    if term.field == "status" and value == "failed":
+        return lambda text: text in _FAILURES
+    if term.field == "status" and value == "assertion":
+        return lambda text: text == Outcome.FAILED
     return lambda text: text.lower() == value
 
 

@@ -71,7 +71,7 @@ class Slot:
 
     def expect(self, suite: Suite, browser: str = "") -> None:
         """Another file of the suite will follow: if each needs a worker, start the next one."""
-        if find_kind(suite.kind).loads_afresh and suite.name not in self._coming:
+        if _one_for_each_file(suite) and suite.name not in self._coming:
             self._coming[suite.name] = browser, self._start(suite, browser)
 
     def running(self, suites: Iterable[Suite]) -> Iterator[tuple[Suite, Worker]]:
@@ -83,7 +83,7 @@ class Slot:
 
     def release(self, suite: Suite) -> None:
         """A request has ended: if each request needs a separate worker, end this one."""
-        if find_kind(suite.kind).loads_afresh and suite.name in self._workers:
+        if _one_for_each_file(suite) and suite.name in self._workers:
             self._retire(suite)
 
     async def close(self) -> None:
@@ -117,6 +117,7 @@ class Pool:
         self.slots = [Slot(self, number) for number in range(1, jobs + 1)]
         self.stopping = False
         self._workers: list[Worker] = []
+        self._keepers: dict[str, Slot] = {}
         self._burials: set[asyncio.Task[None]] = set()
 
     async def __aenter__(self) -> Pool:
@@ -162,6 +163,15 @@ class Pool:
             for slot in self.slots:
                 group.create_task(work(slot))
 
+    def may_serve(self, slot: Slot, suite: Suite) -> bool:
+        """Whether a slot may run files of a suite now.
+
+        A suite with a single process belongs to the slot that first asks.
+        """
+        if find_kind(suite.kind).process_for(suite) != "suite":
+            return True
+        return self._keepers.setdefault(suite.name, slot) is slot
+
     async def start(self, suite: Suite, target: str, browser: str, member: str) -> Worker:
         """A new worker that has said hello. Raises Unstartable."""
         worker = await self.launcher.launch(suite, target, browser, member)
@@ -181,6 +191,10 @@ class Pool:
             now = time.monotonic()
             for worker in self._workers:
                 worker.tick(now)
+
+
+def _one_for_each_file(suite: Suite) -> bool:
+    return find_kind(suite.kind).process_for(suite) == "file"
 
 
 def _ignore(message: WorkerMessage) -> None:

@@ -7,9 +7,12 @@ import re
 SETTINGS_NAME = "wolfbane.toml"
 STATUSES = (
     "passed", "flaky", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo",
-    "new", "slower",
+    "assertion", "new", "slower",
 )  # fmt: skip
-"""The values of ``status:``: outcomes as a shell writes them, and two more words."""
+"""The values of ``status:``: outcomes as a shell writes them, and three more words.
+
+``failed`` means every outcome that fails a run; ``assertion`` only the outcome of that name.
+"""
 TYPES = (
     "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
 )  # fmt: skip

@@ -7,10 +7,8 @@ from collections.abc import Callable, Mapping, Sequence
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.execution.result_builder import ResultBuilder
 from wolfbane.execution.run_context import RunContext
-from wolfbane.execution.setup.builds import BuildFailure
-from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.registry import find_kind, in_one_process
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Tag, Test, TestFile
 from wolfbane.workers.launcher import Unstartable
@@ -24,7 +22,6 @@ from wolfbane.workers.protocol import (
     WrongMessage,
 )
 from wolfbane.workers.worker import End, RequestEnd
-from wolfbane.workspace.settings import Workspace
 
 _NAMED = "the name of a test contains a secret, and test names cannot be masked"
 
@@ -34,31 +31,8 @@ class Collected(msgspec.Struct):
 
     files: list[TestFile] = msgspec.field(default_factory=list)
     broken: list[Result] = msgspec.field(default_factory=list)
-
-
-def blocked_by_build(
-    builder: ResultBuilder,
-    workspace: Workspace,
-    files: Sequence[TestFile],
-    failures: Mapping[str, BuildFailure],
-    target: str,
-) -> list[Result]:
-    """The files of suites whose build failed; the first of each suite has its output."""
-    results = []
-    reported: set[str] = set()
-    present = {file.suite for file in files}
-    absent = [
-        TestFile(suite.paths[0], suite.name, suite.kind)
-        for suite in workspace.suites
-        if suite.name in failures and suite.name not in present
-    ]
-    for file in [*files, *absent]:
-        failure = failures[file.suite]
-        output = "" if file.suite in reported else failure.output
-        reported.add(file.suite)
-        end = ending(Outcome.BLOCKED, failure.message)
-        results.append(builder.make(_whole(file, target), end, output))
-    return results
+    unstartable: list[tuple[TestFile, str]] = msgspec.field(default_factory=list)
+    """Files whose worker could not start, with the reason."""
 
 
 async def collect(
@@ -84,13 +58,24 @@ async def collect(
     known = {file.path for file in collected.files}
     waiting = [file for file in files if file.path not in known and not file.lost]
     waiting.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
+    whole = in_one_process(context.workspace.suites)
+    in_order = [file for file in waiting if file.suite in whole]
+    in_order.sort(key=lambda file: file.path.split("/"), reverse=True)
+    waiting = [*(file for file in waiting if file.suite not in whole), *in_order]
     done = 0
+
+    def may_serve(slot: Slot, file: TestFile) -> bool:
+        return context.pool.may_serve(slot, context.workspace.suite(file.suite))
 
     async def work(slot: Slot) -> None:
         nonlocal done
         await slot.turn_to(target)
-        while waiting and not context.pool.stopping:
-            file = waiting.pop()
+        while not context.pool.stopping:
+            places = reversed(range(len(waiting)))
+            place = next((at for at in places if may_serve(slot, waiting[at])), None)
+            if place is None:
+                break
+            file = waiting.pop(place)
             suite = context.workspace.suite(file.suite)
             await _one(slot, context, file, timeout, collected, building)
             slot.release(suite)
@@ -116,7 +101,7 @@ def is_known(file: TestFile, *, trusting: bool = False) -> bool:
         return False
     if trusting and file.exact and not file.dynamic:
         return True
-    return file.complete and (kind.scan_is_exact or (kind.loads_afresh and file.exact))
+    return file.complete and (kind.scan_is_exact or (kind.process == "file" and file.exact))
 
 
 async def _one(
@@ -138,7 +123,7 @@ async def _one(
         worker = await slot.worker(suite, _first_browser(suite))
     except Unstartable as error:
         if not context.pool.stopping:
-            broken(ending(Outcome.BLOCKED, str(error)))
+            into.unstartable.append((file, str(error)))
         return
     slot.expect(suite, _first_browser(suite))
     request = {"type": "collect", "files": [file.path]}

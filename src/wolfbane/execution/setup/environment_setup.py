@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 
 from wolfbane.environments import Environment
 from wolfbane.environments.deployed import DeployedVersion, ask_version
 from wolfbane.events import Event
-from wolfbane.execution.result_builder import ResultBuilder
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.setup.probes import Prober
 from wolfbane.execution.setup.services import Services
 from wolfbane.kinds.suite import Suite
-from wolfbane.model import Outcome, Result, Test, TestFile
-from wolfbane.workers.message_data import ending
 from wolfbane.workspace.probes import PATIENCE
 
 
@@ -78,22 +75,3 @@ class EnvironmentSetup:
     async def close(self) -> None:
         """Stop every service."""
         await asyncio.gather(*(services.stop() for services in self._services))
-
-
-def blocked_tests(
-    builder: ResultBuilder,
-    files: Iterable[TestFile],
-    chosen: Sequence[Test],
-    blocked: Mapping[str, str],
-    target: str,
-) -> list[Result]:
-    """A result for each selected test of a blocked suite; for the file, if none is known yet."""
-    by_path: dict[str, list[Test]] = {}
-    for test in chosen:
-        by_path.setdefault(test.path, []).append(test)
-    return [
-        builder.make(test, ending(Outcome.BLOCKED, blocked[file.suite]), "")
-        for file in files
-        for test in by_path.get(file.path)
-        or [Test(file.suite, file.kind, file.path, "", target=target)]
-    ]

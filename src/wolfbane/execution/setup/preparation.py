@@ -10,13 +10,10 @@ import msgspec
 from wolfbane.environments.deployed import DeployedVersion
 from wolfbane.events import Building, Collecting, Event
 from wolfbane.execution.run_context import RunContext
-from wolfbane.execution.setup.builds import Builder
-from wolfbane.execution.setup.collection import (
-    blocked_by_build,
-    collect,
-    is_known,
-)
-from wolfbane.execution.setup.environment_setup import EnvironmentSetup, blocked_tests
+from wolfbane.execution.setup.blocking import blocked_tests, suite_as_file
+from wolfbane.execution.setup.builds import Builder, BuildFailure
+from wolfbane.execution.setup.collection import collect, is_known
+from wolfbane.execution.setup.environment_setup import EnvironmentSetup
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.in_play import files_to_ask, suites_in_play
 from wolfbane.inventory.kind_settings import check_kind_settings
@@ -29,13 +26,14 @@ from wolfbane.workers.message_data import ending
 class Prepared(msgspec.Struct):
     """The result of the preparation: the tests to run, broken and blocked tests, and messages.
 
-    ``empty`` are files that suites in play list but that contain no tests; ``versions`` are the
-    deployed versions, by label.
+    ``possible`` are blocked files that may contain selected tests. ``empty`` are files that suites
+    in play list but that contain no tests; ``versions`` are the deployed versions, by label.
     """
 
     chosen: list[Test] = msgspec.field(default_factory=list)
     left_out: dict[str, int] = msgspec.field(default_factory=dict)
     broken: list[Result] = msgspec.field(default_factory=list)
+    possible: list[Result] = msgspec.field(default_factory=list)
     stale: list[str] = msgspec.field(default_factory=list)
     empty: list[str] = msgspec.field(default_factory=list)
     pulled_in: dict[str, str] = msgspec.field(default_factory=dict)
@@ -100,17 +98,17 @@ class Preparation:
         prepared = Prepared(stale=builder.stale, versions=self.environment_setup.versions)
         for target in self._targets:
             files = self._asked(target)
-            unbuilt = [file for file in files if file.suite in builder.failures]
-            prepared.broken += blocked_by_build(
-                self._context.results, self._workspace, unbuilt, builder.failures, target
-            )
+            self._block(self._unbuilt(files, builder.failures), target, prepared)
             files = [file for file in files if file.suite not in builder.failures]
             why = {suite: words for (label, suite), words in blocked.items() if label == target}
-            prepared.broken += self._blocked(files, why, target)
+            stuck = [(file, why[file.suite], "") for file in files if file.suite in why]
+            self._block(stuck, target, prepared)
             files = [file for file in files if file.suite not in why]
             await self._collect(files, times, timeout, target, prepared)
         if not elsewhere:
             self._without_browsers(prepared)
+        if not prepared.chosen and not prepared.broken:  # these files are the reason
+            prepared.broken, prepared.possible = prepared.possible, []
         found = (*prepared.empty, *self._proven_empty())
         prepared.empty = sorted({p for p in found if not p.endswith("__init__.py")})
         self._inventory.save()
@@ -150,14 +148,30 @@ class Preparation:
     def _asked(self, target: str) -> list[TestFile]:
         return files_to_ask(self._inventory, self._choice, self._status, target)
 
-    def _blocked(
-        self, files: Sequence[TestFile], why: Mapping[str, str], target: str
-    ) -> list[Result]:
-        if not why:
-            return []
-        verdict = choose(self._choice, self._inventory.tests_at(target), self._status)
-        stuck = [file for file in files if file.suite in why]
-        return blocked_tests(self._context.results, stuck, verdict.chosen, why, target)
+    def _block(
+        self, reasons: Sequence[tuple[TestFile, str, str]], target: str, into: Prepared
+    ) -> None:
+        """Add the results of blocked files: the reason and an output for each."""
+        blocked = blocked_tests(
+            self._context.results, self._inventory, self._choice, self._status, target, reasons
+        )
+        into.broken += blocked.certain
+        into.possible += blocked.possible
+
+    def _unbuilt(
+        self, files: Sequence[TestFile], failures: Mapping[str, BuildFailure]
+    ) -> list[tuple[TestFile, str, str]]:
+        """The files of suites whose build failed; the first of each suite has its output."""
+        present = {file.suite for file in files}
+        suites = (self._workspace.suite(name) for name in failures if name not in present)
+        reasons = []
+        told: set[str] = set()
+        for file in [*files, *map(suite_as_file, suites)]:
+            if failure := failures.get(file.suite):
+                output = "" if file.suite in told else failure.output
+                told.add(file.suite)
+                reasons.append((file, failure.message, output))
+        return reasons
 
     def _with_needs(self, chosen: Sequence[Test], target: str, into: Prepared) -> list[Test]:
         """The selected tests, each after the tests that it needs, selected or not."""
@@ -210,7 +224,10 @@ class Preparation:
         verdict = choose(self._choice, self._inventory.tests_at(target), self._status)
         paths = {file.path for file in files}
         broken = {result.path for result in collected.broken}
+        broken.update(file.path for file, _ in collected.unstartable)
         into.broken += collected.broken
+        unstartable = [(file, words, "") for file, words in collected.unstartable]
+        self._block(unstartable, target, into)
         into.empty += [file.path for file in collected.files if not file.tests and not file.error]
         chosen = [t for t in verdict.chosen if t.path in paths and t.path not in broken]
         into.chosen += self._with_needs(chosen, target, into)

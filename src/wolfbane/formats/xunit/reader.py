@@ -228,7 +228,7 @@ def _judged(case: _Case, attempts: list[ReportedTest]) -> tuple[Outcome, str]:
         worst = next((n for n, bad in enumerate(case.bad) if bad.outcome is Outcome.ERRORED), 0)
         outcome = case.bad[worst].outcome
         named = _OURS.get(case.bad[worst].kind, outcome)
-        known = named.is_bad or named is Outcome.BLOCKED
+        known = named.is_failure
         return named if known else outcome, attempts[worst].message
     if case.skipped is not None:
         message = case.skipped or str(case.reason).strip()

@@ -32,7 +32,7 @@ class NodeKind(Kind[NodeSuite]):
     name = "node"
     tool_folders = ("node_modules",)
     suite_type = NodeSuite
-    loads_afresh = True
+    process = "file"
     tests_hold_tests = True
 
     def patterns(self, root: Path, suite: NodeSuite) -> Sequence[str]:

@@ -30,6 +30,7 @@ def python_worker(root: Path, suite: InterpretedSuite, module: str) -> WorkerCom
     """
     options = {
         "top": suite.modules_from,
+        "divide_files": suite.divides_files,
         "import_path": suite.import_path,
         "folders": [path for path in suite.paths if (root / path).is_dir()],
     }

@@ -77,6 +77,7 @@ class PythonKind(Kind[PythonSuite]):
             tuple(reader.blocks),
             complete=complete,
             dynamic=dynamic,
+            divisible=suite.divides_files,
             depends=hidden.depends,
         )
 
@@ -93,6 +94,9 @@ class PythonKind(Kind[PythonSuite]):
 
     def relocated(self, suite: PythonSuite, to: Relocation) -> PythonSuite:
         return suite.relocated(to)
+
+    def process_for(self, suite: PythonSuite) -> str:
+        return suite.process
 
     def import_reader(self) -> ImportReader:
         return PYTHON_IMPORTS

@@ -53,7 +53,7 @@ def index(
             messages[str(number)] = visible(r.message.partition("\n")[0])[:300]
     return {
         "outcomes": [str(outcome) for outcome in ORDER],
-        "bad": [_NUMBER[o] for o in ORDER if o.is_bad or o is Outcome.BLOCKED],
+        "bad": [_NUMBER[o] for o in ORDER if o.is_failure],
         "paths": paths.all, "suites": suites.all, "browsers": browsers.all,
         "targets": targets.all, "tags": tags.all, "rows": rows, "messages": messages,
         "piece": PIECE, "pointed": list(pointed),

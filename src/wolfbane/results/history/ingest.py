@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from wolfbane.model import at
+from wolfbane.model import LIMITS, at
 from wolfbane.results.history.store import RunEntry, Store, TestEnd
 from wolfbane.results.journal import JOURNAL_NAME
 
@@ -48,7 +48,8 @@ def _read(journal: Path) -> tuple[RunEntry, list[TestEnd]] | None:
             finished = msgspec.json.decode(line)
     if not started or not finished:
         return None
-    return entry_of(started, finished), [ended_of(result, started) for result in results]
+    tests = [result for result in results if result["path"] != LIMITS]
+    return entry_of(started, finished), [ended_of(result, started) for result in tests]
 
 
 def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:

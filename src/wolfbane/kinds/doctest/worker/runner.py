@@ -105,7 +105,7 @@ class ExampleLibrary(TestLoader):
     def _load(self, path: str) -> Dict[str, LoadedTest]:
         file = os.path.join(self.root, path)
         top = self.use(path)
-        self.divisible[path] = True
+        self.divisible[path] = self.divides_files
         if path.endswith(".py"):
             return self._in_module(file, top)
         with open(file, encoding="utf-8") as source:

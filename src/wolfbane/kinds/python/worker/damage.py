@@ -116,12 +116,7 @@ class ProcessState:
         """
         damage = Damage()
         self._restore_functions(damage)
-        for name, stream in self._streams.items():
-            if after._streams[name] is not stream and stream is not None:
-                damage.mend(f"sys.{name} replaced", partial(setattr, sys, name, stream))
-        for (stream, descriptor), closed in zip(_STREAMS.items(), _closed()):
-            if closed:
-                damage.mend(f"sys.{stream} closed", partial(_reopen, stream, descriptor))
+        self._restore_streams(damage)
         if self._has_essentials and not after._has_essentials:
             damage.lasting.append("modules that the interpreter needs removed from sys.modules")
         lost = [entry for entry in self._path if entry not in after._path]
@@ -150,6 +145,14 @@ class ProcessState:
                 if holder.__dict__.get(name) is not function and name != "_":
                     words = f"{start}{name} replaced"
                     damage.mend(words, partial(setattr, holder, name, function))
+
+    def _restore_streams(self, damage: Damage) -> None:
+        for name, stream in self._streams.items():
+            if sys.__dict__.get(name) is not stream and stream is not None:
+                damage.mend(f"sys.{name} replaced", partial(setattr, sys, name, stream))
+        for (name, descriptor), closed in zip(_STREAMS.items(), _closed()):
+            if closed:
+                damage.mend(f"sys.{name} closed", partial(_reopen, name, descriptor))
 
     def _restore_variables(self, damage: Damage) -> None:
         gone = {

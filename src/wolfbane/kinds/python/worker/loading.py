@@ -49,6 +49,7 @@ class TestLoader:
         self.folders = [os.path.join(root, path) for path in options.get("folders", [])]
         self.loader = _Loader()
         self.loader.suiteClass = unittest.TestSuite
+        self.divides_files = options.get("divide_files", False)
         self._packages: Dict[str, List[unittest.TestCase]] = {}
         self._found: Dict[str, Dict[str, LoadedTest]] = {}
         self.divisible: Dict[str, bool] = {}
@@ -100,7 +101,7 @@ class TestLoader:
         if not own_load:
             cases += [FunctionTest(function) for function in plain_functions(module)]
         hooks = any(hasattr(module, hook) for hook in ("setUpModule", "tearDownModule"))
-        self.divisible[path] = not (hooks or own_load or package)
+        self.divisible[path] = self.divides_files and not (hooks or own_load or package)
         return named_tests(cases, file)
 
     def _loading_package(self, module: ModuleType, top: str) -> Optional[ModuleType]:

@@ -13,7 +13,7 @@ from types import BuiltinFunctionType, FunctionType, ModuleType
 
 TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
 if TYPE_CHECKING:
-    from typing import Any, Dict, Iterator, List, Tuple
+    from typing import Any, Iterator, List, Tuple
 
 _CODE = (FunctionType, BuiltinFunctionType, type, ModuleType)
 _PLAIN = (bool, str, bytes, float, tuple, frozenset)
