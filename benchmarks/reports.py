@@ -21,7 +21,8 @@ import msgspec
 from wolfbane.events import RunFinished, RunStarted, TestFinished
 from wolfbane.model import Excerpt, Frame, Outcome, Result
 from wolfbane.results.history.database import NAME
-from wolfbane.results.history.store import RunEntry, Store, TestEnd
+from wolfbane.results.history.entries import RunEntry, TestEnd
+from wolfbane.results.history.store import Store
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from reader import Reader

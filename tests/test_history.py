@@ -17,8 +17,9 @@ import sqlalchemy as sa
 from conftest import Folder
 from wolfbane.results.history import migrations
 from wolfbane.results.history.database import NAME, _with_driver
+from wolfbane.results.history.entries import RunEntry
 from wolfbane.results.history.queries import stands_out
-from wolfbane.results.history.store import RunEntry, Store
+from wolfbane.results.history.store import Store
 from wolfbane.results.history.store import TestEnd as Ending
 from wolfbane.workspace.identity import Identity
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import shutil
 
 import pytest
 from hypothesis import given
@@ -128,8 +129,8 @@ def test_reports_join_the_history_once(folder):
 
 
 @pytest.mark.parametrize(("text", "words"), [
-    ("hello\n", "is not TAP"), ("{", "is not JSON"), ("1..3\nok 1\n", "is incomplete"),
-    ("<testsuites/>", "the report contains no tests"), ('{"results": {}}', "is not a CTRF report"),
+    ("hello\n", "is not TAP"), ("{", "is not JSON"), ("<testsuites/>", "the report contains no tests"),
+    ('{"results": {}}', "is not a CTRF report"),
 ])  # fmt: skip
 def test_what_cannot_be_read_is_said_and_the_rest_is_taken_in(folder, text, words):
     folder.file("good.tap", "1..1\nok 1 - a\n")
@@ -140,12 +141,29 @@ def test_what_cannot_be_read_is_said_and_the_rest_is_taken_in(folder, text, word
     assert len(json.loads(folder.call("history", "--as", "json").out)) == 1
 
 
-def test_a_stream_that_was_bailed_out_is_a_run_that_was(folder):
-    folder.file("tide.tap", "1..3\nok 1 - a\nBail out! no water\n")
+@pytest.mark.parametrize(("end", "reason"), [
+    ("Bail out! no water\n", "bailed out: no water"), ("", "incomplete: "),
+])  # fmt: skip
+def test_a_stream_that_ends_early_is_a_failed_run(folder, end, reason):
+    folder.file("tide.tap", f"1..3\nok 1 - a\n{end}")
     taken = folder.call("import", "tide.tap")
-    assert (taken.code, "1 test: 1 passed; bailed out: no water" in taken.out) == (0, True)
+    assert (taken.code, f"1 test: 1 passed; {reason}" in taken.out) == (0, True)
     [run] = json.loads(folder.call("history", "--as", "json").out)
-    assert (run["exit_code"], run["reason"]) == (1, "bailed out: no water")
+    assert run["exit_code"] == 1 and run["reason"].startswith(reason)
+
+
+def test_imported_tests_are_found_by_name_and_status(folder):
+    folder.file("tide.tap", "1..2\nok 1 - ebb is low\nnot ok 2 - flood is high\n")
+    folder.file("test_a.py", "def test_here(): assert 0\ndef test_good(): pass\n")
+    folder.run()
+    shutil.rmtree(folder.path / ".wolfbane")
+    for report in ("tide.tap", "report.json"):
+        assert folder.call("import", report).code == 0
+    found = json.loads(folder.call("history", "--name", "ebb", "--as", "json").out)
+    assert [test["address"] for test in found] == ["imported#ebb is low"]
+    listed = json.loads(folder.call("list", "--status", "failed", "--as", "json").out)
+    assert [test["address"] for test in listed] == ["test_a.py#test_here"]
+    assert list(folder.run("--status", "passed").outcomes) == ["test_a.py#test_good"]
 
 
 def _report(*suites):

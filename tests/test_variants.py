@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from textwrap import dedent
+from xml.etree import ElementTree
 
 import pytest
 
@@ -134,3 +135,10 @@ def test_quarantine_is_one_rule_everywhere(quay):
     over = quay.run()
     assert over.code == 1
     assert "the end date has passed for 1 test; this fails the run" in over.out
+
+
+def test_every_case_of_a_report_has_a_name_of_its_own(quay):
+    quay.run(*BOTH, "--report", "xunit=out.xml")
+    cases = ElementTree.parse(quay.path / "out.xml").iter("testcase")
+    names = [(case.get("classname"), case.get("name")) for case in cases]
+    assert len(set(names)) == len(names) > 2

@@ -10,9 +10,10 @@ from msgspec.structs import replace
 
 from wolfbane.errors import InputError
 from wolfbane.model import at
+from wolfbane.results.history.entries import RunEntry, TestEnd
 from wolfbane.results.history.opening import open_history
 from wolfbane.results.history.report_import import read_report
-from wolfbane.results.history.store import RunEntry, Store, TestEnd
+from wolfbane.results.history.store import Store
 from wolfbane.workspace.settings import Workspace
 
 

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from wolfbane.inventory import Inventory, open_inventory
 from wolfbane.inventory.selection_request import SelectionRequest, read_choice
 from wolfbane.results.newest import Newest
-from wolfbane.selection import Choice
+from wolfbane.selection import Choice, terms_of
 from wolfbane.workspace.settings import Workspace
 
 
@@ -34,7 +34,13 @@ def select(workspace: Workspace, request: SelectionRequest, folder: Path) -> Sel
         request, folder = replace(request, paths=paths), Path(_there(workspace, str(folder)))
     if folder != workspace.root and workspace.root not in folder.parents:
         folder = workspace.root
-    return Selected(inventory, read_choice(request, inventory, folder), Newest(workspace.caches))
+    choice = read_choice(request, inventory, folder)
+    terms = [term for each in (choice.expression, *choice.drops) for term in terms_of(each)]
+    if any(term.field == "status" for term in terms):
+        from wolfbane.results.history.opening import newest_outcomes  # a database takes a while
+
+        return Selected(inventory, choice, newest_outcomes(workspace))
+    return Selected(inventory, choice, Newest(workspace.caches))
 
 
 def _there(workspace: Workspace, path: str) -> str:

@@ -100,10 +100,14 @@ def _show_tests(
     from wolfbane.selection import choose
 
     status = selected.newest.overall().status
-    tests = choose(selected.choice, selected.inventory.tests, status).chosen
+    known = selected.inventory.tests
+    addresses = {test.address for test in known}
+    # Tests of imported reports may be in no file of this workspace.
+    imported = {e.test: e.place for e in store.newest() if e.place not in addresses}
+    tests = choose(selected.choice, [*known, *imported], status).chosen
     if not tests:
         raise nothing_chosen(selected.inventory, selected.choice, status)
-    places = [test.address for test in tests]
+    places = [imported.get(test, test.address) for test in tests]
     everything = str(selected.choice) == "everything"
     entries = store.runs(runs) if everything else store.runs_of(places, runs)
     found = in_each_environment(store, places, entries)

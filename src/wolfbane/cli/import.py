@@ -70,7 +70,5 @@ def _words(report: ImportedReport) -> str:
     words = "was already imported"
     if report.is_new:
         counts = [f"{count} {outcome}" for outcome, count in report.run.counts.items()]
-        if report.quarantined:
-            counts.append(f"{report.quarantined} quarantined")
         words = ": ".join(filter(None, [many(report.tests, "test"), ", ".join(counts)]))
     return f"{words}; {report.run.reason}" if report.run.reason else words

@@ -47,6 +47,8 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     wolfbane list tests/fees --as json
     """
     from wolfbane.inventory.empty import nothing_chosen
+    from wolfbane.inventory.in_play import files_that_may_have_more
+    from wolfbane.inventory.needed import with_needed
     from wolfbane.inventory.unclaimed import in_words, unclaimed
     from wolfbane.reports.listing import as_json, closing_lines, table, tree
     from wolfbane.reports.width import table_width
@@ -68,7 +70,8 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
         elif may_match(choice.expression, file) is not False:
             for warning in file.warnings:
                 click.echo(f"wolfbane: {file.path}:{warning}", err=True)
-    if not verdict.chosen:
+    more = files_that_may_have_more(inventory, choice)
+    if not verdict.chosen and not more:
         raise nothing_chosen(inventory, choice, status)
     if form == "json":
         click.echo(as_json(verdict.chosen, status))
@@ -77,7 +80,12 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
         click.echo(f"wolfbane: {in_words(lost)}; run 'wolfbane doctor' for details", err=True)
     room = table_width(sys.stdout)
     rows = table(verdict.chosen, by, room) if form == "table" else tree(verdict.chosen, by)
-    click.echo("\n".join([*rows, *closing_lines(verdict.chosen, verdict.left_out, room)]))
+    _, pulled_in = with_needed(verdict.chosen, tests)
+    unloaded = [file.path for file in more]
+    counts = closing_lines(
+        verdict.chosen, verdict.left_out, room, needed=len(pulled_in), unloaded=unloaded
+    )
+    click.echo("\n".join([*rows, *counts]))
 
 
 def _collect(selected: Selected, environment: Environment) -> None:

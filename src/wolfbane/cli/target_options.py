@@ -83,7 +83,7 @@ def status_labels(workspace: Workspace) -> list[str]:
     environment.
     """
     from wolfbane.environments.labels import read_labels
-    from wolfbane.results.newest import Newest
+    from wolfbane.results.history.opening import newest_outcomes
     from wolfbane.selection import field_terms, parse, wanted_outcomes
 
     params = click.get_current_context().params
@@ -93,7 +93,7 @@ def status_labels(workspace: Workspace) -> list[str]:
     wanted = wanted_outcomes(parts)
     if wanted is None:
         return []
-    found = Newest(workspace.caches).environments(wanted)
+    found = newest_outcomes(workspace).environments(wanted)
     labels = [label for label in found if not label or read_labels(workspace, [_at(label)])]
     return labels if labels != [workspace.settings.workspace.env] else []
 

@@ -33,6 +33,17 @@ def files_to_ask(
     ]
 
 
+def files_that_may_have_more(inventory: Inventory, choice: Choice) -> list[TestFile]:
+    """The files that may contain selected tests that only loading the file shows."""
+    wanted: Expression = all_of([choice.expression, *(Not(rule) for _, rule in choice.rules())])
+    return [
+        file
+        for file in inventory.files.values()
+        if not (file.complete or file.exact or file.error)
+        and may_match(wanted, file, unknown=True) is not False
+    ]
+
+
 def suites_in_play(
     inventory: Inventory, choice: Choice, status: Mapping[str, str], targets: Iterable[str]
 ) -> list[Suite]:

@@ -16,7 +16,7 @@ from wolfbane.reports.layout import Column, fitted
 from wolfbane.reports.style import STYLES, Page
 from wolfbane.reports.text import clock, in_line, many, visible
 from wolfbane.results.compare import QUARANTINED, Change, Comparison
-from wolfbane.results.history.store import TestEnd
+from wolfbane.results.history.entries import TestEnd
 
 if TYPE_CHECKING:
     from wolfbane.load.comparison import StepChange

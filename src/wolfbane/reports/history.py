@@ -14,8 +14,8 @@ from wolfbane.model import Outcome
 from wolfbane.reports.layout import Column
 from wolfbane.reports.style import STYLES, counted
 from wolfbane.reports.text import clock, visible
+from wolfbane.results.history.entries import QUARANTINED, RunEntry
 from wolfbane.results.history.queries import TestHistory
-from wolfbane.results.history.store import RunEntry
 from wolfbane.workspace.git import SHORT
 
 MARKS = {
@@ -34,10 +34,7 @@ ABSENT = " "
 
 def run_table(entries: Sequence[RunEntry]) -> list[Column]:
     """Runs, the newest first."""
-    outcomes = [
-        counted(Counter({Outcome(name): count for name, count in entry.counts.items()}))
-        for entry in entries
-    ]
+    outcomes = [_outcomes(entry) for entry in entries]
     codes = [
         Text(str(entry.exit_code), style=STYLES[Outcome.FAILED] if entry.exit_code == 1 else "")
         for entry in entries
@@ -58,6 +55,13 @@ def run_table(entries: Sequence[RunEntry]) -> list[Column]:
         Column("exit", codes, 3, right=True),
         *([Column("ended", reasons, 4, wraps=True)] if any(reasons) else []),
     ]
+
+
+def _outcomes(entry: RunEntry) -> Text:
+    counts = dict(entry.counts)
+    quarantined = counts.pop(QUARANTINED, 0)
+    words = counted(Counter({Outcome(name): count for name, count in counts.items()}))
+    return words.append(f", {quarantined} {QUARANTINED}") if quarantined else words
 
 
 def suites_shown(entry: RunEntry) -> str:

@@ -32,6 +32,7 @@ _BEFORE = 12
 """Columns of a table before and after a name: the mark, the line and the gaps."""
 _GAP = "\N{NO-BREAK SPACE}"
 """Between a tag and its count: no line break is allowed there."""
+_MOST_UNLOADED = 3
 _TAGS = 20
 """Minimum columns for tags on a narrow terminal."""
 
@@ -103,12 +104,16 @@ def as_json(tests: Sequence[Test], status: Mapping[str, str]) -> str:
     return json.dumps(rows, indent=1)
 
 
-def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int], room: int) -> Iterator[str]:
+def closing_lines(
+    tests: Sequence[Test], left_out: Mapping[str, int], room: int, *, needed: int = 0,
+    unloaded: Sequence[str] = (),
+) -> Iterator[str]:  # fmt: skip
     """The counts: tests, files, suites, each tag; the excluded tests; the meaning of ``~``.
 
-    Lines have at most ``room`` columns.
+    ``needed`` tests also run, because listed tests need them. ``unloaded`` files may contain more
+    tests. Lines have at most ``room`` columns.
     """
-    for text in _closing(tests, left_out):
+    for text in _closing(tests, left_out, needed, unloaded):
         # Not as tables are wrapped: rich takes half of a list's time to load.
         lines = wrap(
             text, room, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False
@@ -116,11 +121,22 @@ def closing_lines(tests: Sequence[Test], left_out: Mapping[str, int], room: int)
         yield from (line.replace(_GAP, " ") for line in lines)
 
 
-def _closing(tests: Sequence[Test], left_out: Mapping[str, int]) -> Iterator[str]:
+def _closing(
+    tests: Sequence[Test], left_out: Mapping[str, int], needed: int, unloaded: Sequence[str]
+) -> Iterator[str]:
     files = len({test.path for test in tests})
     suites = len({test.suite for test in tests})
     line = f"{many(len(tests), 'test')} in {many(files, 'file')} of {many(suites, 'suite')}"
-    yield line
+    if needed:
+        line += f", and {needed} more that they need"
+    if not tests:
+        line = "No test is known before the files are loaded"
+    yield f"at least {line}" if unloaded and tests else line
+    if unloaded:
+        some = ", ".join(map(visible, unloaded[:_MOST_UNLOADED]))
+        some += ", ..." if len(unloaded) > _MOST_UNLOADED else ""
+        more = "more tests" if tests else "tests"
+        yield f"{many(len(unloaded), 'file')} may show {more} when loaded (--exact): {some}"
     tags = Counter(tag.text for test in tests for tag in test.tags)
     if tags:
         yield "tags: " + ", ".join(f"{visible(tag)}{_GAP}{n}" for tag, n in tags.most_common(20))

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.model import Outcome
+from wolfbane.results.history.entries import RunEntry
 from wolfbane.results.history.queries import TestHistory
-from wolfbane.results.history.store import RunEntry
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -9,9 +9,10 @@ from collections.abc import Iterable, Mapping
 import msgspec
 
 from wolfbane.model import Outcome
+from wolfbane.results.history.entries import RunEntry, TestEnd
 from wolfbane.results.history.entry_addresses import as_sets
 from wolfbane.results.history.queries import LEAST_SECONDS, histories, stands_out
-from wolfbane.results.history.store import RunEntry, Store, TestEnd
+from wolfbane.results.history.store import Store
 from wolfbane.results.run_lookup import NamedRun
 
 LOOKED_BACK = 50

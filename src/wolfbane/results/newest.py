@@ -5,12 +5,16 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Outcome, Result
 from wolfbane.results.json_text import compact, parsed
+
+if TYPE_CHECKING:
+    from wolfbane.results.history.entries import TestEnd
 
 NAME = "outcomes.json"
 
@@ -44,6 +48,17 @@ class Newest:
         with contextlib.suppress(OSError, ValueError, AttributeError, TypeError):
             for variant, values in parsed(read_regular(self._path)).items():
                 self._found[variant] = _Entry(*values)
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether no run was recorded here."""
+        return not self._found
+
+    def learn(self, ended: Iterable[TestEnd]) -> None:
+        """Know these outcomes, too, without keeping them."""
+        for each in ended:
+            entry = _Entry(each.place, each.environment, each.outcome, each.seconds)
+            self._found[each.address] = entry
 
     def known(self, environments: Mapping[str, str]) -> Known:
         """The known facts about tests in the environments of a run: their names, by label.

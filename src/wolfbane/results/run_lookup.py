@@ -10,8 +10,9 @@ import msgspec
 from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem
+from wolfbane.results.history.entries import RunEntry, TestEnd
 from wolfbane.results.history.report_import import ORIGIN, read_report
-from wolfbane.results.history.store import RunEntry, Store, TestEnd
+from wolfbane.results.history.store import Store
 from wolfbane.results.runs import PLACES, one_named
 from wolfbane.workspace.git import find_commit
 

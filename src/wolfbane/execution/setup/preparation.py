@@ -17,6 +17,7 @@ from wolfbane.execution.setup.environment_setup import EnvironmentSetup
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.in_play import files_to_ask, suites_in_play
 from wolfbane.inventory.kind_settings import check_kind_settings
+from wolfbane.inventory.needed import with_needed
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
 from wolfbane.selection import Choice, choose, may_match
@@ -173,28 +174,6 @@ class Preparation:
                 reasons.append((file, failure.message, output))
         return reasons
 
-    def _with_needs(self, chosen: Sequence[Test], target: str, into: Prepared) -> list[Test]:
-        """The selected tests, each after the tests that it needs, selected or not."""
-        if not any(test.needs for test in chosen):
-            return list(chosen)
-        known = {_key(test): test for test in self._inventory.tests_at(target)}
-        asked_for = {_key(test) for test in chosen}
-        tests: dict[tuple[str, str, str], Test] = {}
-
-        def put(test: Test) -> None:
-            if _key(test) in tests:
-                return
-            for name in test.needs:
-                needed = known[test.path, name, test.browser]
-                if _key(needed) not in asked_for:
-                    into.pulled_in[needed.address] = test.address
-                put(needed)
-            tests[_key(test)] = test
-
-        for test in chosen:
-            put(test)
-        return list(tests.values())
-
     def _building(self, suite: str, text: str) -> None:
         """Report once that workers build something, even if several do."""
         if (suite, text) not in self._shown:
@@ -230,9 +209,7 @@ class Preparation:
         self._block(unstartable, target, into)
         into.empty += [file.path for file in collected.files if not file.tests and not file.error]
         chosen = [t for t in verdict.chosen if t.path in paths and t.path not in broken]
-        into.chosen += self._with_needs(chosen, target, into)
+        tests, pulled_in = with_needed(chosen, self._inventory.tests_at(target))
+        into.chosen += tests
+        into.pulled_in.update(pulled_in)
         into.left_out.update(verdict.left_out)
-
-
-def _key(test: Test) -> tuple[str, str, str]:
-    return test.path, test.name, test.browser

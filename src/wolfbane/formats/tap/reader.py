@@ -14,9 +14,9 @@ _OURS = {str(outcome): outcome for outcome in Outcome}
 
 
 def read_tap(lines: Iterable[str]) -> tuple[list[ReportedTest], str]:
-    """The tests of a stream, and the reason of ``Bail out!``, if any.
+    """The tests of a stream, and why there are no more: ``Bail out!``, or an incomplete stream.
 
-    Raises FormatError if the document is incomplete or not TAP.
+    Raises FormatError if the document is not TAP.
     """
     reader = TapReader()
     for line in lines:
@@ -24,11 +24,10 @@ def read_tap(lines: Iterable[str]) -> tuple[list[ReportedTest], str]:
     document = reader.finish()
     if not document.seen_any:
         raise FormatError("is not TAP: it contains no plan and no points")
-    bailed_out = document.bail_out is not None
-    if document.problems and not bailed_out:
-        raise FormatError(f"is incomplete: {document.problems[0]}")
     entries = [entry_of(point) for point in document.points]
-    return entries, f"bailed out: {document.bail_out}".rstrip(": ") if bailed_out else ""
+    if document.bail_out is not None:
+        return entries, f"bailed out: {document.bail_out}".rstrip(": ")
+    return entries, f"incomplete: {document.problems[0]}" if document.problems else ""
 
 
 def entry_of(point: Point) -> ReportedTest:

@@ -8,7 +8,7 @@ from itertools import groupby
 from xml.etree import ElementTree
 
 from wolfbane.formats.run_facts import RunFacts
-from wolfbane.model import Outcome, Part, Result
+from wolfbane.model import Outcome, Part, Result, variant
 
 # Production [2] of XML 1.0, https://www.w3.org/TR/xml/#charsets
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -53,11 +53,13 @@ def _totals(results: Sequence[Result], apart: Container[str]) -> dict[str, str]:
 
 
 def _case(suite: ElementTree.Element, result: Result, reason: str | None) -> None:
+    name = result.name or result.path.rpartition("/")[2]
     case = ElementTree.SubElement(
         suite,
         "testcase",
         classname=_clean(result.path),
-        name=_clean(result.name or result.path.rpartition("/")[2]),
+        # Servers take cases with the same class and name for one test.
+        name=_clean(variant(name, result.browser, result.target)),
         file=_clean(result.path),
         time=f"{result.seconds:.6f}",
     )

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from wolfbane.formats.reported import ReportedTest, address_of
 from wolfbane.model import NESTED, Outcome
-from wolfbane.results.history.store import TestEnd
+from wolfbane.results.history.entries import TestEnd
 
 ALIKE = " (alike "
 """The text before the number of an entry that is identical to others, except for its outcome."""

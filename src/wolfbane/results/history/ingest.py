@@ -8,7 +8,8 @@ from typing import Any
 import msgspec
 
 from wolfbane.model import LIMITS, at
-from wolfbane.results.history.store import RunEntry, Store, TestEnd
+from wolfbane.results.history.entries import RunEntry, TestEnd, with_quarantined
+from wolfbane.results.history.store import Store
 from wolfbane.results.journal import JOURNAL_NAME
 
 
@@ -61,7 +62,7 @@ def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
         began=started["began"],
         seconds=finished["seconds"],
         exit_code=finished["exit_code"],
-        counts=finished["counts"],
+        counts=with_quarantined(finished["counts"], sum(finished.get("quarantined", {}).values())),
         target=",".join(filter(None, labels)),
         command=started["command"],
         expression=started["expression"],

@@ -12,7 +12,8 @@ import msgspec
 from wolfbane.model import Outcome
 
 if TYPE_CHECKING:  # a database is not at hand where only durations are compared
-    from wolfbane.results.history.store import RunEntry, Store, TestEnd
+    from wolfbane.results.history.entries import RunEntry, TestEnd
+    from wolfbane.results.history.store import Store
 
 LEAST_SECONDS = 0.1
 """Minimum difference for a test to count as slower."""

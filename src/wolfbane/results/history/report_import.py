@@ -17,9 +17,9 @@ from wolfbane.formats.reported import FormatError, ReportedTest
 from wolfbane.formats.tap.reader import read_tap
 from wolfbane.formats.xunit.reader import XunitReader
 from wolfbane.model import Outcome
+from wolfbane.results.history.entries import RunEntry, TestEnd, with_quarantined
 from wolfbane.results.history.entry_addresses import addresses
 from wolfbane.results.history.ingest import ended_of, entry_of
-from wolfbane.results.history.store import RunEntry, TestEnd
 
 PIECE = 1 << 20
 ORIGIN = "report "
@@ -102,7 +102,7 @@ def _run(
         began=when.isoformat(timespec="seconds"),
         seconds=round(sum(each.seconds for each in ended), 3),
         exit_code=1 if bad or reason else 0,
-        counts=dict(counts),
+        counts=with_quarantined(counts, sum(each.quarantined for each in ended)),
         origin=f"{ORIGIN}{path.name}"[:200],
         reason=reason,
     )

@@ -8,70 +8,22 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-import msgspec
 import sqlalchemy as sa
 from sqlalchemy.exc import IntegrityError
 
 from wolfbane.results.history.database import Database
+from wolfbane.results.history.entries import RunEntry, TestEnd
 from wolfbane.results.history.tables import results, runs, tests
 from wolfbane.workspace.identity import Identity
 
 NOBODY = Identity()
+_ENDING = (
+    tests.c.address, tests.c.suite, results.c.outcome, results.c.seconds, results.c.attempts,
+    results.c.message, tests.c.environment, results.c.quarantined,
+)  # fmt: skip
+"""The columns of a :class:`TestEnd`."""
 _MANY = 500
 """Values in one query: SQLite allows 999."""
-
-
-class TestEnd(msgspec.Struct, frozen=True):
-    """The short result of a test in a run. ``message`` is its first line.
-
-    ``address`` ends with its environment, ``@staging``, even if the run had only one.
-    """
-
-    address: str
-    suite: str
-    outcome: str
-    seconds: float
-    attempts: int = 1
-    message: str = ""
-    environment: str = ""
-    quarantined: bool = False
-
-    @property
-    def place(self) -> str:
-        """The address without the environment."""
-        return self.address.removesuffix(f" @{self.environment}")
-
-
-class RunEntry(msgspec.Struct, frozen=True):
-    """A recorded run. ``began`` is in ISO 8601 with a zone, ``seconds`` is its duration.
-
-    ``counts`` is without quarantined tests. ``reason`` is the reason for an early end. ``revision``
-    is the value of ``--at``, ``commit_hash`` the commit of the suites, from which files differ if
-    ``changed``. ``version`` is the version that the environments reported.
-    """
-
-    name: str
-    began: str
-    seconds: float
-    exit_code: int
-    counts: dict[str, int]
-    target: str = ""
-    command: str = ""
-    expression: str = ""
-    origin: str = "run"
-    id: int = 0
-    workspace: str = ""
-    workspace_name: str = ""
-    reason: str = ""
-    revision: str = ""
-    commit_hash: str = ""
-    changed: bool = False
-    version: str = ""
-
-    @property
-    def wanted(self) -> tuple[str, str, str]:
-        """The selection and the environment: runs in which they are the same can be compared."""
-        return self.expression, self.target, self.revision
 
 
 class Store:
@@ -224,15 +176,32 @@ class Store:
             connection.execute(results.delete().where(results.c.run_id.in_(theirs)))
             return connection.execute(runs.delete().where(old)).rowcount
 
+    def newest(self) -> list[TestEnd]:
+        """The result of each test in its newest run."""
+        last = (
+            sa.select(results.c.test_id, sa.func.max(runs.c.began).label("began"))
+            .join(runs, runs.c.id == results.c.run_id)
+            .where(self._ours)
+            .group_by(results.c.test_id)
+            .subquery()
+        )
+        query = (
+            sa.select(*_ENDING)
+            .join(tests, tests.c.id == results.c.test_id)
+            .join(runs, runs.c.id == results.c.run_id)
+            .join(last, (last.c.test_id == tests.c.id) & (last.c.began == runs.c.began))
+            .where(self._ours)
+        )
+        with self._database.transaction() as connection:
+            return [TestEnd(*row) for row in connection.execute(query)]
+
     def results_of(self, run: int) -> list[TestEnd]:
         """The results of all tests of a run."""
         query = (
-            sa.select(tests.c.address, tests.c.suite, results.c.outcome, results.c.seconds,
-                      results.c.attempts, results.c.message, tests.c.environment,
-                      results.c.quarantined)
+            sa.select(*_ENDING)
             .join(tests, tests.c.id == results.c.test_id)
             .where(results.c.run_id == run)
-        )  # fmt: skip
+        )
         with self._database.transaction() as connection:
             return [TestEnd(*row) for row in connection.execute(query)]
 
@@ -246,15 +215,14 @@ class Store:
             wanted = list(self._known(connection, addresses).values())
             for start in range(0, len(wanted), _MANY):
                 query = (
-                    sa.select(tests.c.address, results.c.run_id, tests.c.suite, results.c.outcome,
-                              results.c.seconds, results.c.attempts, results.c.message,
-                              tests.c.environment, results.c.quarantined)
+                    sa.select(results.c.run_id, *_ENDING)
                     .join(tests, tests.c.id == results.c.test_id)
                     .where(results.c.test_id.in_(wanted[start : start + _MANY]))
                     .where(results.c.run_id.in_(numbers))
-                )  # fmt: skip
-                for address, run, *ending in connection.execute(query).all():
-                    endings[address].append((run, TestEnd(address, *ending)))
+                )
+                for run, *ending in connection.execute(query).all():
+                    ended = TestEnd(*ending)
+                    endings[ended.address].append((run, ended))
         return endings
 
 
