@@ -223,6 +223,55 @@ def test_focus(folder):
     assert named(folder.run("--everything")) == {"a": "passed", "b": "passed"}
 
 
+MARKS = {
+    "import test from 'node:test';\ntest.only('a', () => {});": [2],
+    "import { only } from 'node:test';\nonly('a', () => {});": [2],
+    "import { describe as d, it } from 'node:test';\nd('s', () => {\n it.only('a', () => {}); });": [
+        3
+    ],
+    "import * as t from 'node:test';\nt.describe.only('s', () => { t.it('a', () => {}); });": [2],
+    "import test from 'node:test';\ntest('o', async (t) => {\n"
+    " await t.test('a', { only: true }, () => {}); });": [3],
+    "import test from 'node:test';\nconst how = { only: true };\ntest('a', how, () => {});": [3],
+    "import test from 'node:test';\ntest('a', { only: false }, () => {});": [],
+}
+
+
+@pytest.mark.parametrize("source", MARKS)
+def test_only_marks_that_the_runtime_ignores_are_named(folder, source):
+    folder.file("t/a.test.mjs", source)
+    run = folder.run()
+    assert run.code == 0
+    assert all(f"t/a.test.mjs:{line}" in run.text for line in MARKS[source])
+    assert ("focus" in run.text) == bool(MARKS[source])
+    assert folder.run("--no-focus").code == (1 if MARKS[source] else 0)
+    only = folder.run("--", "--test-only").outcomes.values()
+    told = subprocess.run(
+        ["node", "--test-only", "--test-reporter=tap", "t/a.test.mjs"], cwd=folder.path,
+        capture_output=True, text=True, check=False,
+    ).stdout  # fmt: skip
+    ran = re.search(r"\bok \d+ - a$", told, re.MULTILINE) is not None
+    assert ("passed" in only) == ran
+
+
+def test_titles_that_look_nested_do_not_collide(folder):
+    folder.file("t/a.test.mjs", """
+        import { describe, it } from 'node:test';
+        describe('GET', () => { it('POST', () => {}); });
+        describe('GET / POST', () => { it('c', () => {}); });
+        it('GET / POST', () => { throw new Error('lost'); });
+        it('GET / POST (2)', () => {});
+    """)  # fmt: skip
+    assert named(folder.run()) == {
+        "GET / POST": "passed",
+        "GET / POST (2) / c": "passed",
+        "GET / POST (3)": "errored",
+        "GET / POST (2) (2)": "passed",
+    }
+    listed = json.loads(folder.call("list", "--as", "json").out)
+    assert sorted(row["name"] for row in listed) == sorted(named(folder.run()))
+
+
 def test_focus_in_the_runtime_s_own_way(folder):
     folder.file("wolfbane.toml", SUITE + 'options = ["--test-only"]\n')
     folder.file(

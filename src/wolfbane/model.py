@@ -149,8 +149,10 @@ class TestFile(msgspec.Struct, frozen=True):
     ``complete`` is False if the source hints at tests or tags that are known only after loading,
     and ``dynamic`` if these may differ each time. ``exact`` is True after a worker has collected
     this content; ``depends`` are other files whose change invalidates that. ``divisible`` files may
-    run class by class in several workers. ``lost`` files cannot be read at all, for the reason in
-    ``error``: no worker loads them. ``warnings`` are for the user; each starts with its line.
+    run class by class in several workers. ``only_marks`` are the lines that mark a test or suite as
+    the only one to run, whether that restricts the file or not. ``lost`` files cannot be read at
+    all, for the reason in ``error``: no worker loads them. ``warnings`` are for the user; each
+    starts with its line.
     """
 
     path: str
@@ -164,6 +166,7 @@ class TestFile(msgspec.Struct, frozen=True):
     divisible: bool = True
     depends: tuple[str, ...] = ()
     error: str = ""
+    only_marks: tuple[int, ...] = ()
     lost: bool = False
     warnings: tuple[str, ...] = ()
 

@@ -23,7 +23,7 @@ from wolfbane.execution.setup.preparation import Prepared
 from wolfbane.inventory.unclaimed import unclaimed
 from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.registry import find_kind
-from wolfbane.model import Test, variant
+from wolfbane.model import Test, TestFile, variant
 from wolfbane.planning import Plan
 from wolfbane.selection import terms_of
 from wolfbane.workspace.settings import Workspace
@@ -145,6 +145,14 @@ class RunStart(msgspec.Struct, frozen=True):
         if inputs.request.visible and not has_screen():
             warnings.append("browsers are not visible, because no screen is available (--visible)")
         return warnings
+
+
+def only_marks(tests: Sequence[Test], files: Mapping[str, TestFile]) -> list[str]:
+    """The places that mark tests as the only ones to run, in the files of these tests."""
+    marks = {(test.path, test.line) for test in tests if test.focused}
+    for path in {test.path for test in tests}:
+        marks |= {(path, line) for line in files[path].only_marks}
+    return [f"{path}:{line}" for path, line in sorted(marks)]
 
 
 def _processes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:

@@ -32,7 +32,7 @@ from wolfbane.execution.repeats import attempts_of
 from wolfbane.execution.run_context import RunContext
 from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.execution.run_request import NEVER
-from wolfbane.execution.run_start import RunStart
+from wolfbane.execution.run_start import RunStart, only_marks
 from wolfbane.execution.run_warnings import of_damage, of_what_came_back
 from wolfbane.execution.scheduler import Scheduler
 from wolfbane.execution.setup.preparation import Preparation, Prepared
@@ -254,7 +254,7 @@ class Session:
         for suite in self.workspace.suites:
             if per := find_kind(suite.kind).started_together(root, suite):
                 together[suite.name] = per
-        self._focused = [f"{test.path}:{test.line}" for test in prepared.chosen if test.focused]
+        self._focused = only_marks(prepared.chosen, self.inventory.files)
         return make_plan(
             prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
             jobs=self._jobs, seed=self.request.seed, first=self._first(),

@@ -150,6 +150,7 @@ def _written(file: TestFile) -> _Entry:
         "guessed": [t.name for t in file.tests if file.exact and not t.exact],
         "needs": {t.name: t.needs for t in file.tests if t.needs},
         "called": {t.name: t.source_name for t in file.tests if t.source_name},
+        "only_marks": file.only_marks,
         "focused": [t.name for t in file.tests if t.focused],
         "blocks": [[block.name, block.start, block.end] for block in file.blocks],
         "tests": [
@@ -200,6 +201,7 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
         exact=exact,
         divisible=entry["divisible"],
         depends=tuple(entry["depends"]),
+        only_marks=tuple(entry.get("only_marks", ())),
         error=entry["error"],
         warnings=tuple(entry["warnings"]),
     )

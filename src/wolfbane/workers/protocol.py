@@ -61,7 +61,9 @@ class CollectingMessage(Message, frozen=True, tag="collecting", forbid_unknown_f
 class TestMessage(Message, frozen=True, tag="test", forbid_unknown_fields=True):
     """One test of a file, or a nested test that appeared while another test ran.
 
-    ``called`` is its name in the source, if this is not the last part of its name.
+    ``called`` is its name in the source, if this is not the last part of its name. ``marked``: the
+    source marks it, or a suite around it, as the only one to run; ``focused``: that restricts the
+    file.
     """
 
     address: Address
@@ -70,6 +72,7 @@ class TestMessage(Message, frozen=True, tag="test", forbid_unknown_fields=True):
     tags: tuple[str, ...] = ()
     group: str = ""
     blocked: str = ""
+    marked: bool = False
     focused: bool = False
     called: str = ""
 

@@ -146,21 +146,28 @@ class _Answer:
     def __init__(self, file: TestFile, progress: Callable[[str], None]) -> None:
         self._file, self._progress = file, progress
         self._tests: list[Test] = []
+        self._marks = set(file.only_marks)
         self._last: CollectedMessage | None = None
 
     def listen(self, message: WorkerMessage) -> None:
         """Process a message. Raises WrongMessage for a test of another file."""
         if isinstance(message, TestMessage):
-            self._tests.append(_test(self._file, message))
+            self._add(message)
         elif isinstance(message, CollectedMessage):
             if message.file != self._file.path:
                 raise WrongMessage(
                     f"the worker reported on {message.file}, which was not requested"
                 )
-            self._tests += (_test(self._file, test) for test in message.tests)
+            for test in message.tests:
+                self._add(test)
             self._last = message
         elif isinstance(message, ProgressMessage):
             self._progress(message.text)
+
+    def _add(self, message: TestMessage) -> None:
+        self._tests.append(_test(self._file, message))
+        if message.marked:
+            self._marks.add(message.line or 0)
 
     @property
     def output(self) -> str:
@@ -189,6 +196,7 @@ class _Answer:
             divisible=bool(self._last and self._last.divisible),
             depends=tuple(path for path in depends if path != self._file.path),
             error="",
+            only_marks=tuple(sorted(self._marks)),
         )
 
 

@@ -64,6 +64,7 @@ class NodeKind(Kind[NodeSuite]):
         return TestFile(
             path, suite.name, self.name, tuple(tests), tuple(blocks),
             complete=bool(tests) and not declared.dynamic, dynamic=declared.dynamic,
+            only_marks=declared.only_marks,
         )  # fmt: skip
 
     def worker(self, root: Path, suite: NodeSuite) -> WorkerCommand:

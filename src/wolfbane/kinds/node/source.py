@@ -25,6 +25,9 @@ _QUERY = """
 (call_expression function: (identifier) @word arguments: (arguments) @given) @call
 (call_expression function: (member_expression object: (identifier) @word
   property: (property_identifier) @member) arguments: (arguments) @given) @call
+(call_expression function: (member_expression object: (member_expression
+  object: (identifier) @word property: (property_identifier) @member)
+  property: (property_identifier) @mark) arguments: (arguments) @given) @call
 (arguments (identifier) @passed)
 (variable_declarator value: (identifier) @passed)
 """
@@ -38,7 +41,8 @@ _FUNCTIONS = frozenset({
 })  # fmt: skip
 _ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]+)\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(.))", re.S)
 _PLAIN_ESCAPES = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
-_SKIPS = re.compile(rb"\bskip\s*:\s*(?!false\b)")
+_SKIPS = re.compile(rb"\bskip\s*:\s*+(?!false\b)")
+_ONLY = re.compile(rb"\bonly\s*:\s*+(?!false\b)")
 
 
 @dataclass
@@ -63,10 +67,14 @@ class JavaScriptItem:
 
 @dataclass
 class JavaScriptSource:
-    """The declarations of a file; ``dynamic`` if running it may declare other tests."""
+    """The declarations of a file; ``dynamic`` if running it may declare other tests.
+
+    ``only_marks`` are the lines that mark one as the only one to run.
+    """
 
     declared: list[JavaScriptItem]
     dynamic: bool
+    only_marks: tuple[int, ...] = ()
 
 
 def read(source: bytes, *, global_words: bool) -> JavaScriptSource | None:
@@ -87,7 +95,7 @@ def read(source: bytes, *, global_words: bool) -> JavaScriptSource | None:
         reader.take(call, captures)
     if global_words and not reader.declared and not reader.dynamic:
         return None
-    return JavaScriptSource(reader.declared, reader.dynamic)
+    return JavaScriptSource(reader.declared, reader.dynamic, tuple(sorted(reader.only_marks)))
 
 
 @cache
@@ -109,6 +117,7 @@ class _CalledWords:
         self.tests: set[str] = set()
         self.suites: set[str] = set()
         self.whole: set[str] = set()
+        self.only: set[str] = set()
         if global_words:
             self.tests |= TESTS
             self.suites |= {"describe", "context"}
@@ -133,6 +142,8 @@ class _CalledWords:
     def _bind(self, name: str, alias: str) -> None:
         if name in TESTS or name in MARKS or name == "default":
             self.tests.add(alias)
+            if name == "only":
+                self.only.add(alias)
             if name in _MODULE_ITSELF:
                 self.whole.add(alias)
         elif name in SUITES:
@@ -155,36 +166,50 @@ class _JavaScriptReader:
         self.dynamic = False
         self._open: list[JavaScriptItem] = []
         self._repeats: Counter[str] = Counter()
+        self._used: set[str] = set()
+        self.only_marks: set[int] = set()
 
     def take(self, call: Node, captures: dict[str, list[Node]]) -> None:
         """Process one call, in the order of the source."""
         while self._open and self._open[-1].call.end_byte <= call.start_byte:
             self._open.pop()
         parent = self._open[-1] if self._open else None
-        member = _text(captures["member"][0]) if "member" in captures else ""
+        word = _text(captures["word"][0])
+        member, mark = (_text(captures[n][0]) if n in captures else "" for n in ("member", "mark"))
+        if mark and mark not in MARKS:
+            return
         inside = parent is not None and (not parent.is_suite or parent.within_test)
-        kind = self.words.kind(_text(captures["word"][0]), member, inside)
+        kind = self.words.kind(word, member, inside)
         if not kind or (parent is not None and parent.closed):
             return
         given = captures["given"][0].named_children
         title = _title(given)
+        options = next((node.text or b"" for node in given if node.type == "object"), b"")
+        if "only" in (member, mark) or word in self.words.only or _ONLY.search(options):
+            self.only_marks.add(call.start_point[0] + 1)
         if not inside and (title is None or _depends_on_running(call, parent)):
             self.dynamic = True
         if title is None:
             return
         place = parent.name if parent else ""
-        repeats = parent.repeats if parent else self._repeats
-        repeats[title] += 1
-        label = f"{title} ({repeats[title]})" if repeats[title] > 1 else title
+        name = self._name(place, title, parent.repeats if parent else self._repeats)
         line, end = call.start_point[0] + 1, call.end_point[0] + 1
-        name = f"{place} / {label}" if place else label
         item = JavaScriptItem(name, kind == "suite", line, end, call, parent)
-        options = next((node for node in given if node.type == "object"), None)
-        skips = member == "skip" or (options is not None and _SKIPS.search(options.text or b""))
+        skips = "skip" in (member, mark) or _SKIPS.search(options)
         if item.is_suite and skips:
             item.is_suite, item.closed = False, True  # the runtime takes it as one skipped test
         self.declared.append(item)
         self._open.append(item)
+
+    def _name(self, place: str, title: str, repeats: Counter[str]) -> str:
+        """A name that no other item of the file has, as the worker makes it."""
+        while True:
+            repeats[title] += 1
+            label = f"{title} ({repeats[title]})" if repeats[title] > 1 else title
+            name = f"{place} / {label}" if place else label
+            if name not in self._used:
+                self._used.add(name)
+                return name
 
 
 def _depends_on_running(call: Node, parent: JavaScriptItem | None) -> bool:

@@ -67,10 +67,15 @@ class Collector {
     for (const item of this.found.filter((one) => one.stands)) {
       const message = { type: 'test', address: `${this.place}#${item.name}` };
       if (item.line) message.line = item.line;
+      if (isMarked(item)) message.marked = true;
       if (this.focus && isFocused(item)) message.focused = true;
       this.channel.send(message);
     }
   }
+}
+
+function isMarked(item) {
+  return Boolean(item) && (item.only || isMarked(item.parent));
 }
 
 /** Marked itself, or inside of a marked suite in which nothing else is marked. */

@@ -119,11 +119,20 @@ class Runner {
     this.release(item, verdict);
     if (item.kind === 'suite') {
       if (this.asked.has(item.name)) this.finish(item, verdict);
+      else if (verdict.outcome === 'skipped') this.skipInside(item, verdict);
       else if (verdict.own && !item.spoiled) this.finish(item, verdict);
     } else if (verdict.cancelled) {
       item.parent.held.push([item, verdict]);
     } else if (item.whole || verdict.own) {
       this.finish(item, verdict);
+    }
+  }
+
+  /** The runtime skipped a suite, for example since it lacks a mark that `--test-only` wants. */
+  skipInside(suite, verdict) {
+    for (const name of this.asked) {
+      if (!name.startsWith(suite.name + SEPARATOR) || this.finished.has(name)) continue;
+      this.finish({ name, whole: true, output: '' }, { ...verdict, seconds: 0 });
     }
   }
 

@@ -18,15 +18,25 @@ class Item {
     this.held = [];
     this.output = '';
     this.repeats = new Map();
+    this.used = parent ? parent.used : new Set(); // the names of all items of the file
     this.name = parent ? parent.nameOfNext(title) : '';
   }
 
-  /** Distinct and stable: a second test of one name in one place is called `NAME (2)`. */
+  /**
+   * Distinct and stable: a second item of one name is called `NAME (2)`. Items in different places
+   * can have the same name, since titles may have the separator in them.
+   */
   nameOfNext(title) {
-    const count = (this.repeats.get(title) || 0) + 1;
+    let count = this.repeats.get(title) || 0;
+    let name;
+    do {
+      count += 1;
+      const label = count > 1 ? `${title} (${count})` : title;
+      name = this.name ? this.name + SEPARATOR + label : label;
+    } while (this.used.has(name));
     this.repeats.set(title, count);
-    const label = count > 1 ? `${title} (${count})` : title;
-    return this.name ? this.name + SEPARATOR + label : label;
+    this.used.add(name);
+    return name;
   }
 
   /** What is around it, or it itself, directly in the file. */
