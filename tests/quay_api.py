@@ -96,6 +96,10 @@ class Desk(http.server.BaseHTTPRequestHandler):
     def do_broken(self, path):
         self.answer(200, b'{"id": ')
 
+    def do_drop(self, path):
+        """Nothing at all: the connection is closed."""
+        self.close_connection = True
+
     def do_loop(self, path):
         self.answer(302, {}, Location="/loop")
 

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from wolfbane.kinds.workflow import conditions, expressions, styles
 from wolfbane.kinds.workflow.documents import Document, DocumentError, look_up, step
-from wolfbane.kinds.workflow.expressions import BadExpression, read
+from wolfbane.kinds.workflow.expressions import BadExpression, Untyped, read
 
 VALUES = {
     "$statusCode": 200,
@@ -19,6 +19,7 @@ VALUES = {
     "$response.body#/n": "5",
     "$inputs.flag": False,
     "$inputs.none": None,
+    "$response.header.ETag": Untyped("5"),
 }
 
 
@@ -54,8 +55,12 @@ def test_what_is_no_expression_is_refused_with_its_place(text, position):
     ("text", "holds"),
     [
         ("$statusCode == 200", True), ("$statusCode != 200", False), ("$statusCode >= 200", True),
-        ("$statusCode<300&&$statusCode>199", True), ("$statusCode == '200'", True),
-        ("$response.body.a[0].b == 'tide'", True), ("$response.body#/n > 4.5", True),
+        ("$statusCode<300&&$statusCode>199", True), ("$statusCode == '200'", False),
+        ("$response.body.a[0].b == 'tide'", True), ("$response.body#/n > 4.5", False),
+        ("$response.body#/n == '5'", True), ("$response.header.ETag > 4.5", True),
+        ("$response.header.ETag == 5", True), ("5 == $response.header.ETag", True),
+        ("$response.body.a[7].b != 1", False), ("$response.body.a[7].b < 1", False),
+        ("$response.body.a[7].b != null", False), ("!$response.body.a[7].b", True),
         ("$inputs.flag", False), ("!$inputs.flag", True), ("$inputs.flag == false", True),
         ("$inputs.none == null", True), ("$inputs.none > 1", False), ("true == 1", False),
         ("($statusCode == 1 || $statusCode == 200) && !($statusCode == 3)", True),

@@ -129,7 +129,8 @@ def test_reports_join_the_history_once(folder):
 
 
 @pytest.mark.parametrize(("text", "words"), [
-    ("hello\n", "is not TAP"), ("{", "is not JSON"), ("<testsuites/>", "the report contains no tests"),
+    ("hello\n", "is not TAP"), ("{", "is not JSON"),
+    ("<testsuites/>", "the report contains no tests"),
     ('{"results": {}}', "is not a CTRF report"),
 ])  # fmt: skip
 def test_what_cannot_be_read_is_said_and_the_rest_is_taken_in(folder, text, words):

@@ -226,9 +226,7 @@ def test_focus(folder):
 MARKS = {
     "import test from 'node:test';\ntest.only('a', () => {});": [2],
     "import { only } from 'node:test';\nonly('a', () => {});": [2],
-    "import { describe as d, it } from 'node:test';\nd('s', () => {\n it.only('a', () => {}); });": [
-        3
-    ],
+    "import { describe, it as i } from 'node:test';\ndescribe('s', () => {\n i.only('a'); });": [3],
     "import * as t from 'node:test';\nt.describe.only('s', () => { t.it('a', () => {}); });": [2],
     "import test from 'node:test';\ntest('o', async (t) => {\n"
     " await t.test('a', { only: true }, () => {}); });": [3],

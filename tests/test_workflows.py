@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 
+import pytest
+
 from quay_api import (
     DESCRIPTION,
     SETTINGS,
@@ -162,6 +164,58 @@ def test_actions_retry_go_on_and_end(quay):
     ]  # fmt: skip
     assert "retried (again)" in told["parts"][0]["message"]
     assert "handled (skip)" in told["parts"][3]["message"]
+
+
+LEADS_AWAY = [{"name": "skip", "type": "goto", "stepId": "last"}]
+
+
+def test_only_a_criterion_can_be_handled(quay):
+    """The flow goes on, so that steps that clean up run, but the test fails."""
+    lost = step("s", "status", parameters=[value("code", "path", 404)], onFailure=LEADS_AWAY)
+    first = {
+        "criterion": lost,
+        "contract": step("s", "berth", onFailure=LEADS_AWAY),
+        "no-response": step("s", "drop", onFailure=LEADS_AWAY),
+        "no-value": step("s", "echo", parameters=[value("id", "path", "$steps.f.outputs.x")],
+                         onFailure=LEADS_AWAY),
+    }  # fmt: skip
+    before = step("f", "status", "true", parameters=[value("code", "path", 200)],
+                  outputs={"x": "$response.header.X-None"})  # fmt: skip
+    flows(quay, *({"workflowId": name, "steps": [before, each, step("last", "cookie")]}
+                  for name, each in first.items()))  # fmt: skip
+    done = run(quay)
+    ended = {address.partition("#")[2]: outcome for address, outcome in done.outcomes.items()}
+    assert ended == {"criterion": "passed", "contract": "failed", "no-response": "errored",
+                     "no-value": "errored"}  # fmt: skip
+    assert [seen["path"] for seen in quay.server.seen].count("/cookie") == 4
+    assert done.out.count("handled  ") == 1
+    assert "#criterion step s handled (skip)" in done.text
+    parts = done.results["flows/a.arazzo.yaml#contract"]["parts"]
+    assert "handled (skip), but it fails the test" in parts[1]["message"]
+
+
+def test_a_dropped_request_is_not_sent_again(quay):
+    told = result(quay, step("one", "cookie"), step("two", "drop"))
+    assert told["outcome"] == "errored"
+    assert [seen["path"] for seen in quay.server.seen] == ["/cookie", "/drop"]
+
+
+UNREAD = [
+    ("text", "$response.body#/errors == null", "the body of the response is not JSON (text/plain)"),
+    ("text", "$response.body#/nope != 1", "is not JSON"),
+    ("broken", "$response.body#/id != 1", "is not JSON"),
+    ("berth", "$response.body#/nope != 1", "$response.body#/nope is absent"),
+    ("berth", "$response.header.X-Cuont != 1", "$response.header.X-Cuont is absent"),
+    ("berth", "$response.body#/tags/0 == '1'", "the types differ: a text is not a number"),
+    ("berth", "$response.body#/length > 1", "the types differ: a text is not a number"),
+]
+
+
+@pytest.mark.parametrize(("where", "criterion", "words"), UNREAD)
+def test_criteria_do_not_guess(quay, where, criterion, words):
+    quay.file("wolfbane.toml", SETTINGS.replace("[suite.http]", "[suite.http]\ncontract = []"))
+    told = result(quay, step("s", where, criterion))
+    assert (told["outcome"], words in told["message"]) == ("failed", True), told["message"]
 
 
 def test_what_others_depend_on_runs_first_and_is_said(quay):

@@ -41,6 +41,7 @@ from wolfbane.reports.summary import (
     came_up_line,
     closing_line,
     coverage_lines,
+    handled_lines,
     slowest,
     summary_table,
 )
@@ -235,6 +236,8 @@ class ConsoleReport:
         for result in self._results:
             if result.outcome is Outcome.FLAKY and not self._quiet:
                 print_flaky(self._console, result, folder)
+        for line in handled_lines(self._results):
+            self._console.print(line, soft_wrap=True)
         print_quarantined(self._console, self._results, self._held, event.lately)
         if self._load is not None:
             self._load.print_end(self._covered)

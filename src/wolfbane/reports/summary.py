@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 
 from rich.text import Text
 
 from wolfbane.events import Covered, RunFinished
-from wolfbane.model import Outcome, Result
+from wolfbane.model import Outcome, Part, Result
 from wolfbane.reports.layout import NARROWEST, Column, facts, wrapped
 from wolfbane.reports.style import ORDER, STYLES, counted
 from wolfbane.reports.text import clock, in_line, many, repeating_failed, visible
@@ -114,6 +114,25 @@ def coverage_lines(covered: Covered, width: int) -> Text:
         rest = f" and {more} more" if more > 0 else ""
         line.append(f"; not called: {visible(shown)}{rest}", style="khaki1")
     return facts([("covered", line)], width)
+
+
+def handled_lines(results: Iterable[Result]) -> Iterator[Text]:
+    """A line for each failure that a document handled, so that its test passed all the same."""
+    for result in results:
+        if result.outcome in (Outcome.PASSED, Outcome.FLAKY):
+            for part in _handled(result.parts):
+                line = Text.assemble(("handled  ", "bold khaki1"), in_line(result.address))
+                step = part.name.partition(":")[0]
+                first = part.message.partition("\n")[0]
+                yield line.append(f"  step {in_line(step)} {in_line(first)}", style="dim")
+
+
+def _handled(parts: Iterable[Part]) -> Iterator[Part]:
+    for part in parts:
+        if part.outcome.is_bad:
+            yield part
+        else:
+            yield from _handled(part.parts)
 
 
 def closing_line(event: RunFinished, run: str) -> Text:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
 
-from wolfbane.kinds.workflow.expressions import BadExpression, Expression, read
+from wolfbane.kinds.workflow.expressions import ABSENT, BadExpression, Expression, Untyped, read
 
 Evaluate = Callable[[Expression], Any]
 
@@ -83,12 +84,12 @@ def holds(condition: Condition, evaluate: Evaluate) -> bool:
         return (all if every else any)(holds(part, evaluate) for part in condition.parts)
     left = value_of(condition.left, evaluate)
     if not condition.sign:
-        return bool(left)
+        return left is not ABSENT and bool(left)
     return _compare(left, condition.sign, value_of(condition.right, evaluate))
 
 
 def value_of(value: Operand, evaluate: Evaluate) -> Any:
-    """The value itself; None if it does not exist."""
+    """The value itself; ABSENT if it does not exist. Raises what ``evaluate`` raises."""
     if value.expression is None:
         return value.literal
     found = evaluate(value.expression)
@@ -98,20 +99,38 @@ def value_of(value: Operand, evaluate: Evaluate) -> Any:
         elif isinstance(found, list) and isinstance(name, int) and name < len(found):
             found = found[name]
         else:
-            return None
+            return ABSENT
     return found
 
 
 def actual_values(condition: Condition, evaluate: Evaluate) -> list[str]:
-    """The values of a condition's expressions, as text: ``$statusCode is 404``."""
+    """The values of a condition's expressions, as text: ``$statusCode is 404``; and a note where a
+    text is compared with a number.
+    """
     if isinstance(condition, Logic):
         found = [words for part in condition.parts for words in actual_values(part, evaluate)]
         return list(dict.fromkeys(found))
-    return [
-        f"{value.words} is {value_of(value, evaluate)!r}"
+    told = [
+        f"{value.words} is {_shown(value_of(value, evaluate))}"
         for value in (condition.left, condition.right)
         if value.expression is not None
     ]
+    left, right = value_of(condition.left, evaluate), value_of(condition.right, evaluate)
+    if condition.sign and {_type_of(left), _type_of(right)} == {"text", "number"}:
+        told.append("the types differ: a text is not a number")
+    return told
+
+
+def _shown(value: Any) -> str:
+    if value is None or isinstance(value, bool):
+        return json.dumps(value)
+    return repr(str(value) if isinstance(value, Untyped) else value)
+
+
+def _type_of(value: Any) -> str:
+    if isinstance(value, str):
+        return "" if isinstance(value, Untyped) else "text"
+    return "number" if _is_number(value) else ""
 
 
 def expressions_of(condition: Condition) -> Iterator[Expression]:
@@ -126,6 +145,14 @@ def expressions_of(condition: Condition) -> Iterator[Expression]:
 
 
 def _compare(left: Any, sign: str, right: Any) -> bool:
+    """Compare as JSON does, by type (RFC 8259, section 3).
+
+    A text without a type is compared with a number by its value. A value that is absent equals
+    null and nothing else; any other comparison with it is false, also ``!=``.
+    """
+    if left is ABSENT or right is ABSENT:
+        other = right if left is ABSENT else left
+        return sign in ("==", "<=", ">=") and (other is None or other is ABSENT)
     if isinstance(left, str) and isinstance(right, str):
         left, right = left.casefold(), right.casefold()
     elif _is_number(left) != _is_number(right):
@@ -145,10 +172,8 @@ def _is_number(value: Any) -> bool:
 
 
 def _as_number(value: Any, other: Any) -> Any:
-    """Text that is compared with a number is read as a number, because headers and parameters are
-    texts.
-    """
-    if isinstance(value, str) and _is_number(other):
+    """A text without a type as a number if it is compared with one."""
+    if isinstance(value, Untyped) and _is_number(other):
         try:
             return float(value)
         except ValueError:

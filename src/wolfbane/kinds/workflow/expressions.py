@@ -25,6 +25,32 @@ class BadExpression(ValueError):
         super().__init__(f"{message}: {text} (at character {position + 1})")
 
 
+class Untyped(str):
+    """A text without a type of its own: of a header, a path, a query, or a body that is not JSON.
+
+    Criteria may compare it with a number. It stays what it is in outputs.
+    """
+
+    __slots__ = ()
+
+
+class _Absent:
+    """The value of an expression without a value. ``null`` in a response is a value."""
+
+    def __bool__(self) -> bool:
+        return False
+
+    def __repr__(self) -> str:
+        return "absent"
+
+
+ABSENT = _Absent()
+
+
+class NotJson(ValueError):
+    """A JSON Pointer into a body that is not JSON. The text names both."""
+
+
 @dataclass(frozen=True)
 class Expression:
     """``$HEAD``, the names after it, and the JSON Pointer after ``#``, None without one.

@@ -93,6 +93,9 @@ class AiohttpTransport(Transport):
             skip_auto_headers=("Content-Type",),
             timeout=aiohttp.ClientTimeout(None),
         )
+        # It sends requests of some methods again if a kept connection breaks. That would hide a
+        # server that drops them, and no public option turns it off.
+        self._session._retry_connection = False
         return self._session
 
     async def close(self) -> None:

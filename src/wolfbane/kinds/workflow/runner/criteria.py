@@ -20,15 +20,21 @@ def check(criterion: Mapping[str, Any], scope: Scope) -> tuple[bool, str]:
     text = criterion["condition"]
     if kind == "simple":
         condition = _condition(text)
-        values = conditions.actual_values(condition, scope.evaluate)
+        try:
+            values = conditions.actual_values(condition, scope.evaluate)
+        except expressions.NotJson as error:
+            return False, str(error)
         shown = ", ".join(shortened(words) for words in values)
         try:
             return conditions.holds(condition, scope.evaluate), shown
         except TypeError as error:
             return False, f"{shown}: {error}"
-    context = scope.evaluate(expressions.read(criterion["context"]))
+    try:
+        context = scope.evaluate(expressions.read(criterion["context"]))
+    except expressions.NotJson as error:
+        return False, str(error)
     shown = f"{criterion['context']} is {shortened(repr(context))}"
-    if context is None:
+    if context is None or context is expressions.ABSENT:
         return False, shown
     try:
         if kind == "regex":

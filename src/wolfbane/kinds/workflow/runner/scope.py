@@ -9,7 +9,7 @@ from typing import Any
 
 from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.documents import look_up
-from wolfbane.kinds.workflow.expressions import Expression, evaluate_value
+from wolfbane.kinds.workflow.expressions import ABSENT, Expression, NotJson, Untyped, evaluate_value
 
 
 @dataclass
@@ -72,8 +72,13 @@ class Answer:
             try:
                 return json.loads(self.content)
             except ValueError:
-                return self.text
-        return self.text
+                return Untyped(self.text)
+        return Untyped(self.text)
+
+    @property
+    def is_json(self) -> bool:
+        """Whether the body is a JSON document."""
+        return not isinstance(self.body, Untyped)
 
 
 def is_json(media_type: str) -> bool:
@@ -117,23 +122,28 @@ class Scope:
         ``null`` is a value.
         """
         found = self._found(expression)
-        if found is _NOTHING:
+        if found is ABSENT:
             raise MissingValue(f"{expression} has no value{self._why(expression)}")
         return found
 
     def evaluate(self, expression: Expression) -> Any:
-        """The value of an expression; None if there is none, as criteria compare it."""
-        found = self._found(expression)
-        return None if found is _NOTHING else found
+        """The value of an expression for a criterion, or ABSENT. Raises NotJson."""
+        body = expression.head == "response" and expression.names == ("body",)
+        if body and expression.pointer and self.answer is not None:
+            answer = self.answer
+            if answer.content and not answer.is_json:
+                what = answer.media_type or "a text"
+                raise NotJson(f"{expression}: the body of the response is not JSON ({what})")
+        return self._found(expression)
 
     def _found(self, expression: Expression) -> Any:
         found = self._head(expression)
-        if expression.pointer is None or found is _NOTHING:
+        if expression.pointer is None or found is ABSENT:
             return found
         try:
             return look_up(found, expression.pointer)
         except KeyError:
-            return _NOTHING
+            return ABSENT
 
     def _why(self, expression: Expression) -> str:
         head, names = expression.head, expression.names
@@ -177,37 +187,37 @@ class Scope:
     def _of_call(self, head: str, names: tuple[str, ...]) -> Any:
         call = self.call
         if call is None:
-            return _NOTHING
+            return ABSENT
         if head != "request":
             return call.url if head == "url" else call.method
         if names[0] == "header":
             wanted = names[1].lower()
-            return next((v for k, v in call.headers.items() if k.lower() == wanted), _NOTHING)
+            return next(
+                (Untyped(v) for k, v in call.headers.items() if k.lower() == wanted), ABSENT
+            )
         if names[0] == "body":
-            return _NOTHING if call.body is None else call.body
-        return (call.query if names[0] == "query" else call.path).get(names[1], _NOTHING)
+            return ABSENT if call.body is None else call.body
+        found = (call.query if names[0] == "query" else call.path).get(names[1], ABSENT)
+        return Untyped(found) if isinstance(found, str) else found
 
     def _of_answer(self, head: str, names: tuple[str, ...]) -> Any:
         if self.answer is None:
-            return _NOTHING
+            return ABSENT
         if head == "statusCode":
             return self.answer.status
         if names[0] == "header":
-            return self.answer.headers.get(names[1].lower(), _NOTHING)
-        return self.answer.body if self.answer.content else _NOTHING
-
-
-_NOTHING: Any = object()
-"""The value of an expression without a value, because null in a response is a value."""
+            found = self.answer.headers.get(names[1].lower())
+            return ABSENT if found is None else Untyped(found)
+        return self.answer.body if self.answer.content else ABSENT
 
 
 def _inside(value: Any, names: tuple[str, ...]) -> Any:
     """The value under these nested names; a name may itself contain dots."""
     for index, name in enumerate(names):
         if not isinstance(value, dict):
-            return _NOTHING
+            return ABSENT
         rest = ".".join(names[index:])
         if rest in value:
             return value[rest]
-        value = value.get(name, _NOTHING)
+        value = value.get(name, ABSENT)
     return value

@@ -50,6 +50,8 @@ class WorkflowRun:
         self._index = self.document.positions[name]
         self._positions = {s["stepId"]: n for n, s in enumerate(self.workflow["steps"])}
         self._retried: dict[str, Counter[str]] = {}
+        self._lasting: WentWrong | None = None
+        """The first handled failure that fails the test all the same."""
 
     async def run(self) -> WorkflowEnd:
         """Run the steps in order, or as their actions define."""
@@ -68,6 +70,7 @@ class WorkflowRun:
             if following is None:
                 break
             position = following
+        problem = problem or self._lasting
         if problem is None:
             self.scope.outputs.update(self.scope.values(self.workflow.get("outputs", {})))
         return WorkflowEnd(self.scope.outputs, problem, self.scope.call, self.scope.answer)
@@ -86,7 +89,8 @@ class WorkflowRun:
         )
         # What a document retries or handles is no failure of the step.
         handled = action is not None and action["type"] != "end"
-        self.exchanges.step_ended(step["stepId"], None if handled else problem)
+        lasting = problem if problem is not None and problem.lasting else None
+        self.exchanges.step_ended(step["stepId"], lasting if handled else problem)
         if action is None:
             return problem, position + 1 if problem is None else None
         if action["type"] == "end":
@@ -97,8 +101,10 @@ class WorkflowRun:
             part["message"] = f"retried ({action['name']}): {problem}"
             await self.tools.sender.pause(pause_before(action, self.scope.answer))
             return await self._on_the_way(action) or problem, position
+        self._lasting = self._lasting or lasting
         if problem is not None:
-            part["message"] = f"handled ({action['name']}): {problem}"
+            also = ", but it fails the test" if lasting else ""
+            part["message"] = f"handled ({action['name']}){also}: {problem}"
         if "stepId" in action:
             return None, self._positions[action["stepId"]]
         ended = await self.other(action["workflowId"], {})
@@ -135,7 +141,8 @@ class WorkflowRun:
             problem.line = problem.line or line
             part.update(outcome=problem.outcome, message=str(problem), line=line)
             part["file"] = self.document.name
-            problem = WentWrong(problem.outcome, f"step {step['stepId']}: {problem}", problem.line)
+            words = f"step {step['stepId']}: {problem}"
+            problem = WentWrong(problem.outcome, words, problem.line, lasting=problem.lasting)
         part["seconds"] = round(time.perf_counter() - began, 6)
         return part, problem
 
@@ -194,7 +201,8 @@ class WorkflowRun:
                 f"{words_of(_criterion(step[UNTIL]))}: "
                 f"the response ended before this condition was met",
             )
-        for mismatch in self.tools.contract.mismatches(operation, answer, step):
+        mismatches = list(self.tools.contract.mismatches(operation, answer, step))
+        for mismatch in mismatches:
             name, message = f"contract: {mismatch.check}", str(mismatch)
             part["parts"].append({"name": name, "outcome": "failed", "message": message})
             problems.append(f"contract, {mismatch}")
@@ -204,7 +212,7 @@ class WorkflowRun:
                 words.append(f"body: {shortened(answer.text)}")
             line = self.exchanges.curl(call, self.tools.sender.http)
             words.append(f"to repeat the request: {line}")
-            raise WentWrong("failed", "\n".join(words))
+            raise WentWrong("failed", "\n".join(words), lasting=bool(mismatches))
 
     def _criteria(self, step: Mapping[str, Any], part: Part, answer: Answer | None) -> list[str]:
         criteria = step.get("successCriteria")
@@ -278,7 +286,8 @@ def _criterion(until: Any) -> Mapping[str, Any]:
 def _as_problem(error: Exception) -> WentWrong:
     if isinstance(error, WentWrong):
         return error
-    return WentWrong("timed out" if isinstance(error, OutOfTime) else "errored", str(error))
+    outcome = "timed out" if isinstance(error, OutOfTime) else "errored"
+    return WentWrong(outcome, str(error), lasting=True)
 
 
 async def needed_elsewhere(run: WorkflowRun, library: DocumentSet, name: str) -> WorkflowEnd | None:

@@ -15,10 +15,14 @@ from wolfbane.kinds.workflow.runner.tokens import Tokens
 
 
 class WentWrong(Exception):
-    """A step failed. ``outcome`` is failed, errored or timed out."""
+    """A step failed. ``outcome`` is failed, errored or timed out.
 
-    def __init__(self, outcome: str, message: str, line: int = 0) -> None:
-        self.outcome, self.line = outcome, line
+    ``lasting``: it fails the test even if the document handles it. That is everything but a
+    criterion: a response that contradicts its description, no response, a missing value.
+    """
+
+    def __init__(self, outcome: str, message: str, line: int = 0, *, lasting: bool = False) -> None:
+        self.outcome, self.line, self.lasting = outcome, line, lasting
         super().__init__(message)
 
 
