@@ -252,3 +252,28 @@ def test_what_befell_many_tests_is_printed_once_with_the_first_places(folder):
     steps.write_text("")
     told = folder.run().out
     assert told.count("@given") == 1 and "  in:\n    rules/" in told
+
+
+def test_a_file_that_loads_for_long_is_named(folder):
+    folder.file("test_fast.py", "def test_a(): pass\n")
+    folder.file("test_slow.py", "import time\ntime.sleep(2.5)\ndef test_b(): pass\n")
+    run = folder.run("-j1", "--timeout", "20s")
+    assert "loading    test_slow.py, 1 s; " in run.out
+    late = folder.run("-j1", "--timeout", "1s", "test_slow.py")
+    assert late.outcomes == {"test_slow.py": "timed out"}
+    assert "the file was not loaded within 1 s" in late.out
+
+
+def test_skipped_parts_are_counted(folder):
+    folder.file("test_a.py", """
+        import unittest
+        class A(unittest.TestCase):
+            def test_parts(self):
+                for number in range(3):
+                    with self.subTest(number=number):
+                        if number:
+                            self.skipTest("closed")
+                with self.subTest("last"):
+                    pass
+    """)  # fmt: skip
+    assert "(2 skipped)" in folder.run().out

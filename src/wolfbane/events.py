@@ -140,10 +140,15 @@ class Starting(msgspec.Struct, frozen=True, tag_field="type", tag="starting"):
 
 
 class Collecting(msgspec.Struct, frozen=True, tag_field="type", tag="collecting"):
-    """Exact tests of files are being collected. ``done`` is 0 before the first file."""
+    """Exact tests of files are being collected. ``done`` is 0 before the first file.
+
+    ``file`` is a file that has been loading for ``seconds``, if one takes long.
+    """
 
     done: int
     total: int
+    file: str = ""
+    seconds: float = 0.0
 
 
 class TestStarted(msgspec.Struct, frozen=True, tag_field="type", tag="test-started"):

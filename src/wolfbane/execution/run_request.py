@@ -69,7 +69,11 @@ class RunRequest:
         help="Number of parallel workers. [default: number of cores]",
     )
     timeout: float | None = option(
-        RUN, "--timeout", value="TIME", is_time=True, help="Time limit for each test: 30s, 2m."
+        RUN,
+        "--timeout",
+        value="TIME",
+        is_time=True,
+        help="Time limit for each test, and for loading each file: 30s, 2m.",
     )
     stop_after: int | None = option(
         RUN, "--stop-after", value="N", at_least=1, help="Stop the run after N failed tests."

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
+from collections import Counter
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
@@ -22,7 +22,7 @@ from wolfbane.events import (
     TestRetried,
 )
 from wolfbane.load_events import LoadStarted
-from wolfbane.model import LIMITS, Outcome, Result, at, variant
+from wolfbane.model import LIMITS, Outcome, Result, at
 from wolfbane.reports.failure import (
     one_line,
     part_lines,
@@ -30,12 +30,13 @@ from wolfbane.reports.failure import (
     print_failures,
     print_flaky,
 )
+from wolfbane.reports.file_lines import FileLines
 from wolfbane.reports.header import header, with_news_only
 from wolfbane.reports.layout import fitted
 from wolfbane.reports.matrix import browser_lines, by_browser, command_line
 from wolfbane.reports.quarantine import print_quarantined
 from wolfbane.reports.repeats import repeat_table
-from wolfbane.reports.style import Page, counted
+from wolfbane.reports.style import Page
 from wolfbane.reports.summary import (
     again_line,
     came_up_line,
@@ -46,7 +47,7 @@ from wolfbane.reports.summary import (
     summary_table,
 )
 from wolfbane.reports.targets import side_by_side
-from wolfbane.reports.text import clock, in_line, many, visible
+from wolfbane.reports.text import in_line, many, visible
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
@@ -74,13 +75,9 @@ class ConsoleReport:
         self._quiet, self._verbose = quiet, verbose
         self._live = live and console.is_terminal and not console.is_dumb_terminal and not quiet
         self._results: list[Result] = []
-        self._open: dict[str, int] = {}
-        self._waiting: Counter[str] = Counter()
+        self._files = FileLines()
         self._suites: tuple[str, ...] = ()
         self._targets: tuple[str, ...] = ()
-        self._by_file: defaultdict[str, Counter[Outcome]] = defaultdict(Counter)
-        self._seconds: Counter[str] = Counter()
-        self._parts: Counter[str] = Counter()
         self._bad: Counter[str] = Counter()
         self._progress: Progress | None = None
         self._bars: dict[str, TaskID] = {}
@@ -136,12 +133,18 @@ class ConsoleReport:
             self._progress = None
 
     def _collecting(self, event: Collecting) -> None:
-        if not self._live or not event.done:
+        if event.file and not self._live and not self._quiet:
+            words = f"{in_line(event.file)}, {event.seconds:.0f} s; "
+            words += f"{event.done} of {many(event.total, 'file')} loaded"
+            self._console.print(Text.assemble(("loading    ", "dim"), words), soft_wrap=True)
+        if not self._live or not (event.done or event.file):
             return
         progress = self._bar()
         if "" not in self._bars:
             self._bars[""] = progress.add_task("reading", total=event.total, bad="")
-        progress.update(self._bars[""], completed=event.done)
+        # Only a file that takes long is named.
+        name = f"loading {in_line(event.file)}" if event.file else "reading"
+        progress.update(self._bars[""], completed=event.done, description=name)
 
     def _started(self, event: RunStarted) -> None:
         self.close()
@@ -150,8 +153,7 @@ class ConsoleReport:
         self._chosen = event.tests
         self._held = event.quarantined
         self._pointed = event.pointed
-        self._open = dict(event.files)
-        self._waiting = Counter(event.files)
+        self._files.start(event.files)
         self._suites = tuple(event.suites)
         self._targets = tuple(target.label for target in event.targets)
         if self._shown is not None:
@@ -173,11 +175,7 @@ class ConsoleReport:
         self._results.append(result)
         if extra:
             self._came_up[result.path] += 1
-        file = variant(result.path, result.browser, result.target)
-        counts = self._by_file[file]
-        counts[result.outcome] += 1
-        self._parts[file] += len(result.parts)
-        self._seconds[file] += result.seconds  # type: ignore[assignment]
+        file = self._files.add(result)
         if self._quiet or self._load is not None:
             return
         if self._progress is not None:
@@ -192,10 +190,8 @@ class ConsoleReport:
                 self._line(result)
         elif self._verbose:
             self._line(result)
-        elif not extra:
-            self._waiting[file] -= 1
-            if not self._waiting[file]:
-                self._file_line(file)
+        elif not extra and (line := self._files.after(file)):
+            self._console.print(line, soft_wrap=True)
 
     def _retried(self, result: Result) -> None:
         if self._verbose or self._progress is not None:
@@ -209,22 +205,12 @@ class ConsoleReport:
             for line in part_lines(result.parts, result.evidence, folder):
                 self._console.print(line, soft_wrap=True)
 
-    def _file_line(self, path: str) -> None:
-        del self._open[path]
-        counts = self._by_file[path]
-        line = Text(f"{in_line(path)}  ")
-        line.append_text(counted(counts))
-        if self._parts[path]:
-            line.append(f", {many(self._parts[path], 'part')}", style="dim")
-        line.append(f"  {clock(self._seconds[path])}", style="dim")
-        self._console.print(line, soft_wrap=True)
-
     def _over(self, event: RunFinished) -> None:
         self._ended = True
         self.close()
         if not (self._quiet or self._verbose or self._live or self._load is not None):
-            for path in [path for path in self._open if path in self._by_file]:
-                self._file_line(path)
+            for line in self._files.left():
+                self._console.print(line, soft_wrap=True)
         folder = f"{self._results_folder}/runs/{self._run}"
         bad = [r for r in self._results if r.outcome.is_bad and r.address not in self._held]
         if self._load is not None:  # broken limits have lines of their own

@@ -131,7 +131,7 @@ def _handled(parts: Iterable[Part]) -> Iterator[Part]:
     for part in parts:
         if part.outcome.is_bad:
             yield part
-        else:
+        elif part.outcome is Outcome.PASSED:  # a retried step is skipped
             yield from _handled(part.parts)
 
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
+import time
 from collections.abc import Callable, Mapping, Sequence
+from typing import Protocol
 
 import msgspec
 from msgspec.structs import replace
@@ -23,7 +26,15 @@ from wolfbane.workers.protocol import (
 )
 from wolfbane.workers.worker import End, RequestEnd
 
+_FIRST_LINE, _NEXT_LINE = 0.9, 10.0
+"""Seconds after which a file that is still loading is reported, and reported again."""
 _NAMED = "the name of a test contains a secret, and test names cannot be masked"
+
+
+class Progress(Protocol):
+    """Receives the number of collected files, and a file that takes long with its seconds."""
+
+    def __call__(self, done: int, file: str = "", seconds: float = 0.0) -> None: ...
 
 
 class Collected(msgspec.Struct):
@@ -40,7 +51,7 @@ async def collect(
     files: Sequence[TestFile],
     times: Mapping[str, float],
     timeout: float | None,
-    progress: Callable[[int], None],
+    progress: Progress,
     building: Callable[[str, str], None],
     target: str = "",
     *,
@@ -48,8 +59,9 @@ async def collect(
 ) -> Collected:
     """Collect every file in the pool's workers, the largest first, for one target.
 
-    ``progress`` receives the number of collected files, ``building`` the suite and the message of a
-    worker that must build something first. ``trusting`` is as in :func:`is_known`.
+    ``progress`` receives the number of collected files, and at intervals the file that has been
+    loading for the longest time, with its seconds. ``building`` receives the suite and the message
+    of a worker that must build something first. ``trusting`` is as in :func:`is_known`.
     """
     collected = Collected(files=[file for file in files if is_known(file, trusting=trusting)])
     for file in (file for file in files if file.lost):
@@ -63,6 +75,7 @@ async def collect(
     in_order.sort(key=lambda file: file.path.split("/"), reverse=True)
     waiting = [*(file for file in waiting if file.suite not in whole), *in_order]
     done = 0
+    loading: dict[str, float] = {}
 
     def may_serve(slot: Slot, file: TestFile) -> bool:
         return context.pool.may_serve(slot, context.workspace.suite(file.suite))
@@ -77,16 +90,33 @@ async def collect(
                 break
             file = waiting.pop(place)
             suite = context.workspace.suite(file.suite)
+            loading[file.path] = time.monotonic()
             await _one(slot, context, file, timeout, collected, building)
+            del loading[file.path]
             slot.release(suite)
             done += 1
             progress(done)
 
-    await context.pool.each(work)
+    watching = asyncio.create_task(_watch(loading, lambda *slow: progress(done, *slow)))
+    try:
+        await context.pool.each(work)
+    finally:
+        watching.cancel()
     order = {file.path: index for index, file in enumerate(files)}
     collected.files.sort(key=lambda file: order[file.path])
     collected.broken.sort(key=lambda result: order[result.path])
     return collected
+
+
+async def _watch(loading: Mapping[str, float], tell: Callable[[str, float], None]) -> None:
+    """Report the file that has been loading for the longest time, at intervals."""
+    pause = _FIRST_LINE
+    while True:
+        await asyncio.sleep(pause)
+        if loading:
+            file, began = min(loading.items(), key=lambda entry: entry[1])
+            tell(file, time.monotonic() - began)
+        pause = _NEXT_LINE
 
 
 def is_known(file: TestFile, *, trusting: bool = False) -> bool:

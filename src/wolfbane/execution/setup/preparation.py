@@ -190,8 +190,8 @@ class Preparation:
     ) -> None:
         total = len(files)
 
-        def progress(done: int) -> None:
-            self._tell(Collecting(done, total))
+        def progress(done: int, file: str = "", seconds: float = 0.0) -> None:
+            self._tell(Collecting(done, total, file, seconds))
 
         if not all(map(self._is_known, files)):
             progress(0)

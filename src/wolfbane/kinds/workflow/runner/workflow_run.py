@@ -90,6 +90,8 @@ class WorkflowRun:
         # What a document retries or handles is no failure of the step.
         handled = action is not None and action["type"] != "end"
         lasting = problem if problem is not None and problem.lasting else None
+        if action is not None and action["type"] == "retry":
+            lasting = None
         self.exchanges.step_ended(step["stepId"], lasting if handled else problem)
         if action is None:
             return problem, position + 1 if problem is None else None
