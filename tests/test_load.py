@@ -11,9 +11,14 @@ import signal
 import subprocess
 
 import pytest
+from multidict import CIMultiDict
 
 from quay_api import flows, quay, run, server, step, value
 from wolfbane.demo.copy import HARBOUR
+from wolfbane.kinds.workflow.document_set import DocumentSet
+from wolfbane.kinds.workflow.extensions import CHECKS
+from wolfbane.kinds.workflow.runner.contract import Contract
+from wolfbane.kinds.workflow.runner.scope import Answer
 from wolfbane.load.samples import NAME, SampleFile
 
 __all__ = ["quay", "server"]  # fixtures
@@ -183,6 +188,7 @@ def test_it_stops_early(quay):
     (["--pause", "3s..1s"], 2, "the end of the range is smaller than its start"),
     (["--contract", "5"], 2, "'5' is not a percentage (for example 0%, 1% or 100%)"),
     (["--limit", "p95 < soon"], 2, "'soon' is not a duration"),
+    (["--limit", "p95 < 300"], 2, "'300' has no unit (write '300ms' or '300s')"),
     (["--limit", "medain < 3s"], 2, "there is no figure 'medain'; did you mean median?"),
     (["--limit", "lok: p95 < 3s"], 2, "there is no step 'lok'; did you mean look?"),
     (["--set", "url=http://quay.example"], 2, "load tests against quay.example are not allowed; "
@@ -307,6 +313,49 @@ def test_a_profile_with_stages_and_a_mix(evening):
     assert count(done.events, "otherIt") == 0
     typed = load(evening, "--profile", "evening", "--users", "1", "--loops", "5")
     assert count(typed.events) == 5 and "1 user, each 5 loops" in typed.out
+
+
+@pytest.mark.parametrize("rows", ["", "in turn", "at random", "once"])
+def test_a_weight_belongs_to_the_workflow_whatever_its_rows(quay, rows):
+    quay.file("flows/ships.csv", "name\n" + "".join(f"ship {n}\n" for n in range(150)))
+    settings = (quay.path / "wolfbane.toml").read_text()
+    quay.file("wolfbane.toml", settings + f"""
+[load.mixed]
+users = 1
+loops = 400
+rows = "{rows}"
+mix = [{{ match = "name:ships", weight = 1 }}, {{ match = "name:tide or name:ebb", weight = 3 }}]
+""")  # fmt: skip
+    flows(quay, {"workflowId": "ships", "x-rows": "ships.csv", "steps": [step("s", "xml")]},
+          {"workflowId": "tide", "steps": [step("t", "cookie")]},
+          {"workflowId": "ebb", "steps": [step("e", "text", "true")]})  # fmt: skip
+    quay.file("wolfbane.toml", (quay.path / "wolfbane.toml").read_text().replace(
+        "[suite.http]", "[suite.http]\ncontract = []"))  # fmt: skip
+    done = load(quay, "--profile", "mixed", "--seed", "11")
+    assert done.code == 0, done.err + done.out
+    seen = [each["path"] for each in quay.server.seen]
+    assert len(seen) == 400
+    shares = {path: seen.count(path) / 400 for path in set(seen)}
+    # Four standard deviations of a choice made 400 times.
+    assert abs(shares["/xml"] - 0.25) < 0.09
+    assert abs(shares["/cookie"] - 0.375) < 0.1 and abs(shares["/text"] - 0.375) < 0.1
+
+
+def test_schemas_are_compiled_before_the_clock_starts(quay, monkeypatch):
+    """The first response would otherwise wait for it, and be late for its limit."""
+    only(quay, step("s", "berth"))
+    library = DocumentSet(quay.path, "flows/a.arazzo.yaml")
+    operation = library.operation({"stepId": "s", "operationId": "berth"})
+    made = []
+    contract = Contract(CHECKS)
+    compiled = contract._made
+    monkeypatch.setattr(contract, "_made", lambda *given: made.append(given) or compiled(*given))
+    contract.prepare(operation)
+    before = len(made)
+    answer = Answer(200, CIMultiDict({"Content-Type": "application/json", "X-Count": "many"}),
+                    b'{"id": 1}', 0.0)  # fmt: skip
+    assert contract.mismatches(operation, answer, {})
+    assert len(made) == before > 0
 
 
 @pytest.mark.parametrize(("old", "new", "words"), [

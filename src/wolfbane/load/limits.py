@@ -120,6 +120,8 @@ def _value(figure: str, text: str) -> tuple[float, bool]:
         return float(number) / (100 if text.endswith("%") else 1), text.endswith("%")
     if figure == "rate":
         return rate(text), False
+    if re.fullmatch(r"[\d.]+", text):
+        raise ValueError(f"'{text}' has no unit (write '{text}ms' or '{text}s')")
     return seconds(text), False
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.load.load_request import LoadRequest
-from wolfbane.model import Test
+from wolfbane.model import NESTED, Test
 from wolfbane.selection import Matcher, parse
 from wolfbane.units import rate, seconds
 from wolfbane.workspace.settings import LoadProfile, LoadStage, Workspace
@@ -68,7 +68,11 @@ def _staged(stages: Sequence[LoadStage], name: str) -> dict[str, Any]:
 
 
 def weights_of(mix: Sequence[tuple[str, float]], tests: Sequence[Test]) -> dict[str, float]:
-    """How often each test is taken, by address; empty without a mix. Raises InputError."""
+    """How often each test is taken, by address; empty without a mix. Raises InputError.
+
+    A weight is divided among the workflows that it matches, whatever number of rows they have, and
+    then among the rows of each.
+    """
     weights: dict[str, float] = {}
     for expression, weight in mix:
         matches = Matcher(parse(expression), {})
@@ -80,6 +84,11 @@ def weights_of(mix: Sequence[tuple[str, float]], tests: Sequence[Test]) -> dict[
                 else "is for an expression that matches none of the selected workflows"
             )
             raise InputError(Problem(f"the weight {weight:g} of '{expression}' {why}"))
+        rows: dict[str, list[str]] = {}
         for address in found:
-            weights[address] = weights.get(address, 0.0) + weight / len(found)
+            rows.setdefault(address.partition(NESTED)[0], []).append(address)
+        for addresses in rows.values():
+            for address in addresses:
+                part = weight / len(rows) / len(addresses)
+                weights[address] = weights.get(address, 0.0) + part
     return weights

@@ -26,6 +26,12 @@ class WorkflowChoice:
     ) -> None:  # fmt: skip
         self._tests, self._weights, self._rows = tests, weights, rows
         self._share, self._chance, self._shuffled = share, chance, shuffled
+        self._mixed = [r for r in tests if not weights or weights.get(address_of(r), 0.0) > 0]
+        self._whole: dict[tuple[str, str], float] = {}
+        """The weight of each workflow: that of all its rows."""
+        for ready in self._mixed:
+            key = _workflow(ready)
+            self._whole[key] = self._whole.get(key, 0.0) + weights.get(address_of(ready), 1.0)
         self._turn = 0
         self._taken: dict[tuple[str, str], int] = {}
         self.empty: set[str] = set()
@@ -47,7 +53,7 @@ class WorkflowChoice:
 
     def next_one(self) -> list[ReadyTest]:
         """The workflows of an arrival: one workflow, after those that it needs."""
-        candidates = [r for r in self._with_one_row(self._tests) if self._weight(r) > 0]
+        candidates = self._with_one_row(self._mixed)
         if not candidates:
             return []
         if self._weights:
@@ -63,7 +69,10 @@ class WorkflowChoice:
         return list(self._with_needs(ready))
 
     def _weight(self, ready: ReadyTest) -> float:
-        return self._weights.get(address_of(ready), 0.0) if self._weights else 1.0
+        """The weight of a candidate: a row that stands for its workflow has the whole weight."""
+        if self._rows and ready.case.name != ready.case.workflow:
+            return self._whole[_workflow(ready)]
+        return self._weights[address_of(ready)]
 
     def _with_needs(self, ready: ReadyTest) -> Iterator[ReadyTest]:
         for other in self._tests:

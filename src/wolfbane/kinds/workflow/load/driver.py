@@ -20,8 +20,9 @@ from wolfbane.kinds.workflow.load.hosts import AllowedHosts
 from wolfbane.kinds.workflow.load.recorder import Key, Recorder
 from wolfbane.kinds.workflow.load.shape import LoadShare, arrivals, starts_of, value_at
 from wolfbane.kinds.workflow.load.user import Covered, LoadUser
+from wolfbane.kinds.workflow.openapi import Operation
 from wolfbane.kinds.workflow.runner.aiohttp_transport import AiohttpTransport, TimedContext
-from wolfbane.kinds.workflow.runner.contract import Contract
+from wolfbane.kinds.workflow.runner.contract import Contract, Mismatch
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
 from wolfbane.kinds.workflow.runner.security import Security
@@ -67,23 +68,27 @@ class LoadOrder(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class SampledContract(Contract):
-    """The contract checks, for a part of the responses."""
+    """The contract checks, for a part of the responses. ``contract`` was prepared before."""
 
-    def __init__(self, checks: Sequence[str], part: float, chance: random.Random) -> None:
-        super().__init__(checks)
-        self._part, self._chance = part, chance
+    def __init__(self, contract: Contract, part: float, chance: random.Random) -> None:
+        super().__init__(())
+        self._contract, self._part, self._chance = contract, part, chance
 
-    def mismatches(self, *answer: Any) -> Any:
+    def mismatches(
+        self, operation: Operation, answer: Answer, step: Mapping[str, Any]
+    ) -> list[Mismatch]:
         """All mismatches of a response that is checked."""
-        return super().mismatches(*answer) if self._chance.random() < self._part else []
+        if self._chance.random() >= self._part:
+            return []
+        return self._contract.mismatches(operation, answer, step)
 
 
 class LoadDriver:
     """Runs the users of one process. ``tests`` are ordered by their dependencies."""
 
     def __init__(
-        self, order: LoadOrder, tests: Sequence[ReadyTest], http: HttpOptions, tokens: Tokens,
-        values: Mapping[str, Any], say: Callable[[dict[str, Any]], None],
+        self, order: LoadOrder, tests: Sequence[ReadyTest], http: HttpOptions, contract: Contract,
+        tokens: Tokens, values: Mapping[str, Any], say: Callable[[dict[str, Any]], None],
     ) -> None:  # fmt: skip
         self._order, self._http, self._values = order, http, values
         self._say, self._tokens = say, tokens
@@ -91,7 +96,7 @@ class LoadDriver:
         self.began = time.perf_counter() + order.start_at - time.time()
         self._recorder = Recorder(self.began, order.samples, self._keep)
         self.covered: Covered = Counter()
-        self._contract = SampledContract(http.contract, order.contract, self._chance)
+        self._contract = SampledContract(contract, order.contract, self._chance)
         self._tls, self._allowed = tls_context(http, TimedContext), AllowedHosts(order.allowed)
         self._tls.read_system()  # before the load: no request is to wait for it
         self._choice = WorkflowChoice(

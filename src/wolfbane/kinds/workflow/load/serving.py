@@ -14,6 +14,7 @@ from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.load.driver import LoadDriver, LoadOrder
 from wolfbane.kinds.workflow.load.hosts import addresses_of
 from wolfbane.kinds.workflow.runner.bodies import CannotCall
+from wolfbane.kinds.workflow.runner.criteria import prepare
 from wolfbane.kinds.workflow.runner.inner import reached
 from wolfbane.kinds.workflow.runner.test_run import ReadyTest, in_order, make_ready
 from wolfbane.kinds.workflow.runner.workflow_tools import Tools
@@ -51,12 +52,22 @@ class LoadWorker:
             try:
                 found = addresses_of(ready.library, ready.case.workflow, self._tools.base_url)
                 addresses.update(dict.fromkeys(found))
+                self._prepare(ready)
             except (Unknown, CannotCall, DocumentError, OSError, ValueError) as error:
                 wrong.append([place, "errored", str(error)])
         self._channel.send({
             "type": "load-looked", "addresses": list(addresses), "wrong": wrong,
             "keys": list(dict.fromkeys(key for ready in self._tests for key in keys_of(ready))),
         })  # fmt: skip
+
+    def _prepare(self, ready: ReadyTest) -> None:
+        """Do before the load what its first requests would otherwise wait for."""
+        for here, name in reached(ready.library, ready.case.workflow):
+            for step in here.document.workflows[name]["steps"]:
+                if "workflowId" not in step:
+                    self._tools.contract.prepare(here.operation(step))
+                for criterion in step.get("successCriteria", ()):
+                    prepare(criterion)
 
     def drive(self, request: Message, requests: Iterator[Message]) -> None:
         """Run this process's share until it ends or Wolfbane sends ``stop``."""
@@ -69,8 +80,9 @@ class LoadWorker:
         tools, loop = self._tools, asyncio.get_running_loop()
         tests = [ready for ready in self._tests if not ready.outcome]
         driver = LoadDriver(
-            order, tests, tools.sender.http, tools.tokens, tools.values, self._channel.send
-        )
+            order, tests, tools.sender.http, tools.contract, tools.tokens, tools.values,
+            self._channel.send,
+        )  # fmt: skip
 
         def stop() -> None:
             next(requests, None)  # Wolfbane sends only "stop" during a load, or closes the channel

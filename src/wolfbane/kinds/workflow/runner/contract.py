@@ -68,6 +68,25 @@ class Contract:
             mismatches += self._body(operation, key, media, content[media], answer)
         return mismatches
 
+    def prepare(self, operation: Operation) -> None:
+        """Compile what is needed to check the responses of an operation.
+
+        The first use of a schema takes much longer than the others.
+        """
+        for key, entry in operation.data.get("responses", {}).items():
+            response = operation.source.resolved(entry)
+            place = f"{operation.pointer}/responses{pointer_step(key)}"
+            schemas = [
+                (f"{place}/{part}{pointer_step(name)}/schema", found["schema"])
+                for part in ("headers", "content")
+                for name, given in response.get(part, {}).items()
+                if "schema" in (found := operation.source.resolved(given))
+            ]
+            for where, schema in schemas:
+                values: tuple[Any, ...] = (None, {}, [])
+                for value in values:  # rules of objects and arrays are apart
+                    list(self._validator(operation.source, where, schema).iter_errors(value))
+
     def _headers(
         self, operation: Operation, key: str, response: Mapping[str, Any], answer: Answer
     ) -> Iterator[Mismatch]:

@@ -46,6 +46,22 @@ def check(criterion: Mapping[str, Any], scope: Scope) -> tuple[bool, str]:
         return False, f"{shown}: {error}"
 
 
+def prepare(criterion: Mapping[str, Any]) -> None:
+    """Parse a criterion, and import what it needs, before time is measured."""
+    kind = criterion.get("type", "simple")
+    kind = kind["type"] if isinstance(kind, Mapping) else kind
+    if kind == "simple":
+        _condition(criterion["condition"])
+    elif kind == "regex":
+        re.compile(criterion["condition"])
+    elif kind == "jsonpath":
+        _json_path(criterion["condition"])
+    else:
+        from lxml import etree
+
+        etree.XPath(criterion["condition"])
+
+
 def words_of(criterion: Mapping[str, Any]) -> str:
     """A criterion as written."""
     if "context" in criterion:
