@@ -301,3 +301,28 @@ def test_what_programs_print_is_read_the_same_in_any_pieces(first, second, sizes
         pieces.append(rest[:size])
         rest = rest[size:]
     assert read(pieces) == read([whole])
+
+
+def test_the_toolchain_s_own_reason_is_the_message(crate):
+    crate.file("tide/build.rs", 'fn main() { panic!("no water"); }')
+    run = crate.run()
+    [message] = {result["message"] for result in run.results.values()}
+    assert "failed to run custom build command" in message and "no water" in message
+    assert run.out.count("no water") == 1, "once for the crate"
+    (crate.path / "tide/build.rs").unlink()
+    manifest = (crate.path / "tide/Cargo.toml").read_text()
+    crate.file("tide/Cargo.toml", f"{manifest}\n[dependencies\n")
+    assert "unclosed table" in crate.run().text
+    looked = crate.call("doctor")
+    assert "unclosed table" in " ".join(looked.out.split()) and "no problems" not in looked.out
+
+
+def test_a_realtime_signal_has_a_name(crate):
+    crate.file("tide/tests/ended.rs", """
+        extern "C" { fn raise(number: i32) -> i32; }
+        #[test] fn ended() { unsafe { raise(36); } }
+    """)  # fmt: skip
+    [result] = crate.run("--name", "ended").results.values()
+    assert (result["outcome"], result["message"]) == (
+        "crashed", "the test process ended: signal 36"
+    )  # fmt: skip

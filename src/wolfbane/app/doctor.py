@@ -50,6 +50,8 @@ def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
     else:
         words = f"{tests:,} {'test' if tests == 1 else 'tests'}; {runtime}"
         yield Finding(about, State.OK, words)
+        if trouble := kind.trouble(inventory.workspace.root, suite):
+            yield Finding(about, State.WARNING, trouble, f"try: wolfbane run --suite {suite.name}")
     if not tests and not suite.build:
         paths = ", ".join(suite.paths)
         yield Finding(about, State.WARNING, "the suite has no tests", f"check its paths: {paths}")

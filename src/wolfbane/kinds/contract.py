@@ -216,6 +216,10 @@ class Kind(ABC, Generic[S]):
     def runtime(self, root: Path, suite: S) -> str:
         """The runtime's name and version, for display. Raises MissingRuntime."""
 
+    def trouble(self, root: Path, suite: S) -> str:
+        """The reason why the suite cannot be built, as far as that is known without a build."""
+        return ""
+
     def result_path(self, suite: S) -> str:
         """The path for results that belong to no file of a request. Empty if there are none.
 

@@ -70,10 +70,11 @@ def print_failures(
 def _alike(result: Result) -> object:
     """The common parts of equal failures: the text, and its source line.
 
-    Without a line, it is an error of the whole file, and so of each of its tests.
+    Without a line, it is an error of the whole file, and so of each of its tests. Files that fail
+    as a whole may have one reason: that of their crate.
     """
     inmost = result.frames[-1:]
-    where = inmost or (result.path, result.browser, result.target)
+    where = inmost or (result.name and result.path, result.browser, result.target)
     own = result.address if result.earlier else ""  # its attempts are shown, too
     return result.outcome, result.message.partition(IN_THE_STEP)[0], where, own
 

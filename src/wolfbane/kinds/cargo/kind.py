@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 from collections.abc import Sequence
 from pathlib import Path, PurePosixPath
 
@@ -16,6 +17,7 @@ from wolfbane.model import Block, Test, TestFile
 _MANIFEST = "Cargo.toml"
 _CARGO_FILES = (_MANIFEST, "Cargo.lock")
 _WHAT = "Rust toolchain"
+_PATIENCE = 20.0
 
 
 class CargoKind(Kind[CargoSuite]):
@@ -80,8 +82,32 @@ class CargoKind(Kind[CargoSuite]):
         """Options of the toolchain's build."""
         return replace(suite, options=[*suite.options, *options])
 
+    def trouble(self, root: Path, suite: CargoSuite) -> str:
+        """A wrong manifest, or dependencies that were not downloaded."""
+        from wolfbane.kinds.cargo.runner.crates import reason_of
+
+        try:
+            told = _offline(root, suite)
+        except subprocess.TimeoutExpired:
+            return f"cargo metadata did not end within {_PATIENCE:g} s"
+        except MissingRuntime:
+            return ""  # reported as missing
+        return " ".join(reason_of(told.stderr, "cargo").split()) if told.returncode else ""
+
     def runtime(self, root: Path, suite: CargoSuite) -> str:
         return " ".join(version_line(_toolchain(root, suite), _WHAT).split()[:2])
+
+
+def _offline(root: Path, suite: CargoSuite) -> subprocess.CompletedProcess[str]:
+    """What the toolchain says of the manifests and dependencies, without any download."""
+    command = [
+        _toolchain(root, suite), "metadata", "--offline", "--format-version", "1",
+        "--manifest-path", str(_manifest(root, suite)),
+    ]  # fmt: skip
+    return subprocess.run(
+        command, capture_output=True, text=True, check=False, timeout=_PATIENCE,
+        stdin=subprocess.DEVNULL,
+    )  # fmt: skip
 
 
 def _manifest(root: Path, suite: CargoSuite) -> Path:

@@ -6,7 +6,6 @@ Runs under Wolfbane's own interpreter.
 from __future__ import annotations
 
 import os
-import signal
 import subprocess
 import sys
 import time
@@ -14,6 +13,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from wolfbane.exits import how_it_ended
 from wolfbane.kinds.cargo.runner.crates import (
     Compiled,
     Crate,
@@ -271,11 +271,6 @@ def documentation_failure(text: str, name: str) -> Message:
         }
     _, _, printed = text.partition("stderr:\n")
     return failure(printed or text, name)
-
-
-def how_it_ended(code: int) -> str:
-    """``SIGABRT`` or ``exit code 3``."""
-    return signal.Signals(-code).name if code < 0 else f"exit code {code}"
 
 
 if __name__ == "__main__":

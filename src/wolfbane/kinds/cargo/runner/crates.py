@@ -7,6 +7,7 @@ import json
 import os
 import re
 import subprocess
+import sys
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -15,6 +16,9 @@ from pathlib import Path
 from typing import Any
 
 NESTED = " / "
+_MOST_LINES = 60
+_THREAD = re.compile(r"(thread '[^']*') \(\d+\)")
+"""The number of a thread would make equal reasons differ."""
 _LISTED = re.compile(r"^(?P<name>.+): (?P<what>test|benchmark)$", re.M)
 _DOC = re.compile(r"^(?P<file>.+?) - (?P<item>.*?)\s*\(line (?P<line>\d+)\)")
 _LOCK = re.compile(r"Mutex|RwLock|\.lock\(|serial\b|\blet _\w*(?:guard|lock)\b")
@@ -77,15 +81,19 @@ class Toolchain:
         """Compile every test, and list those of each program and of the documentation."""
         crate = Crate(self._workspace())
         command = self.command("--no-run", "--message-format=json")
-        process = subprocess.run(command, stdout=subprocess.PIPE, text=True, check=False)
+        # A build script that panics says why; a backtrace of it hides that.
+        variables = {**os.environ, "RUST_BACKTRACE": "0"}
+        process = subprocess.run(
+            command, env=variables, capture_output=True, text=True, check=False
+        )
+        sys.stderr.write(process.stderr)
         messages = [json.loads(line) for line in process.stdout.splitlines()]
         for message in messages:
             self._message(crate, message)
         if process.returncode:
-            crate.broken = next(
-                (error["message"] for error in crate.errors.values()),
-                "the toolchain could not compile the crate",
-            )
+            crate.broken = next((error["message"] for error in crate.errors.values()), "")
+            if not crate.broken:
+                crate.broken = reason_of(process.stderr, self._program)
             return crate
         self._list_tests(crate)
         command = self.command("--doc", "--", "--list", "--format", "terse")
@@ -166,6 +174,15 @@ class Toolchain:
                 tests = crate.tests.setdefault(file, [])
                 name = _distinct(f"doc{NESTED}{match['item'] or '(module)'}", tests)
                 tests.append(Compiled(name, given, None, int(match["line"])))
+
+
+def reason_of(printed: str, program: str) -> str:
+    """The toolchain's own reason: from its first error on, with the causes."""
+    lines = printed.splitlines()
+    first = next((n for n, line in enumerate(lines) if line.startswith("error")), None)
+    kept = lines[first:] if first is not None else lines[-_MOST_LINES:]
+    text = _THREAD.sub(r"\1", "\n".join(kept[:_MOST_LINES])).strip()
+    return text.removeprefix("error: ") or f"{program} could not compile the crate"
 
 
 def doc_line(given: str) -> int:

@@ -6,8 +6,7 @@ and 99 that something failed before the test could decide.
 
 from __future__ import annotations
 
-import signal
-
+from wolfbane.exits import how_it_ended
 from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve
 from wolfbane.kinds.worker.channel import Channel, Message
 
@@ -34,7 +33,7 @@ class _Run(ProgramRun):
         if code == 0:
             return {"outcome": "passed"}
         if code < 0:
-            name = signal.Signals(-code).name
+            name = how_it_ended(code)
             return {"outcome": "crashed", "message": f"the program was killed by {name}"}
         words = _last_lines(self.errors) or _last_lines(self.output)
         if code == SKIPPED:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 import re
-import signal
 from collections.abc import Mapping
 
+from wolfbane.exits import how_it_ended
 from wolfbane.formats.tap.parser import Point, TapDocument, TapReader
 from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve
 from wolfbane.kinds.worker.channel import Channel, Message
@@ -105,7 +105,7 @@ def judge(document: TapDocument, code: int) -> Message:
     failed = [point for point in document.points if point.outcome == "failed"]
     problems = list(document.problems)
     if code < 0:
-        name = signal.Signals(-code).name
+        name = how_it_ended(code)
         return {"outcome": "crashed", "message": f"the program was killed by {name}"}
     if document.bail_out is not None:
         return {"outcome": "errored", "message": f"Bail out! {document.bail_out}".strip()}
