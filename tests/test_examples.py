@@ -101,7 +101,7 @@ CODES = {
         "run --everything*", "run --no-build", "run --no-focus*", "run --suite workflows*",
         "run --pick 'category:billing and not tag:slow'",
     ],
-    3: ["run --tag smok"],
+    3: ["run --tag smok", "again --unfinished"],
 }  # fmt: skip
 
 

@@ -83,7 +83,6 @@ def status_labels(workspace: Workspace) -> list[str]:
     environment.
     """
     from wolfbane.environments.labels import read_labels
-    from wolfbane.results.history.opening import newest_outcomes
     from wolfbane.selection import field_terms, parse, wanted_outcomes
 
     params = click.get_current_context().params
@@ -93,6 +92,8 @@ def status_labels(workspace: Workspace) -> list[str]:
     wanted = wanted_outcomes(parts)
     if wanted is None:
         return []
+    from wolfbane.results.history.opening import newest_outcomes  # a database takes a while
+
     found = newest_outcomes(workspace).environments(wanted)
     labels = [label for label in found if not label or read_labels(workspace, [_at(label)])]
     return labels if labels != [workspace.settings.workspace.env] else []
