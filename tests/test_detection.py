@@ -113,3 +113,46 @@ def test_an_empty_value_is_an_error_and_runs_nothing(folder, arguments):
     folder.file("tests/test_a.py", PLAIN)
     run = folder.call(*arguments)
     assert run.code == 2 and ("empty" in run.err or "KEY=VALUE" in run.err), run.err
+
+
+def test_a_folder_of_projects_is_not_run_as_one(folder):
+    for name in ("quay", "ledger"):
+        folder.file(f"{name}/pyproject.toml", "")
+        folder.file(f"{name}/tests/test_a.py", "def test_a(): pass\n")
+    folder.file("notes.txt", "")
+    run = folder.call("run")
+    assert (run.code, run.out) == (2, "")
+    assert "holds 2 projects: ledger, quay" in run.err
+    assert "wolfbane run ledger; or all: wolfbane run ." in " ".join(run.err.split())
+    assert len(folder.run("quay").results) == 1
+    assert len(folder.run(".").results) == 2
+    folder.file("test_own.py", "def test_own(): pass\n")
+    assert len(folder.run().results) == 3, "it has tests of its own"
+
+
+def test_files_in_no_suite_are_named_with_what_to_do(folder):
+    folder.file("test/berths.js", "describe('berths', () => { it('adds', () => {}); });\n")
+    folder.file("test/helpers/boats.js", "exports.boats = 3;\n")
+    folder.file("quay/tide.test", "test tide-1 {} { expr 1 } 1\n")
+    folder.file("t/plain.rb", "puts 1\n")
+    folder.file("tests/runtests.py", "print('all')\n")
+    folder.file("spec/test_real.py", "def test_a(): pass\n")
+    folder.file("spec/helper.py", "BOATS = 3\n")
+    wanted = ["test/berths.js", "quay/tide.test", "t/plain.rb", "tests/runtests.py"]
+    listed = folder.call("list")
+    assert listed.code == 0 and "files look like tests but belong to no suite" in listed.err
+    for out in (folder.call("run", "--verbose").text, folder.call("doctor").text):
+        assert "spec/helper.py" not in out
+        assert "bare_words = true" in out
+        assert "wolfbane bridge learn --all 'python tests/runtests.py'" in out
+    assert all(name in folder.call("run", "--verbose").text for name in wanted)
+    assert folder.call("init").code == 0
+    assert "bare_words = true" in (folder.path / "wolfbane.toml").read_text()
+    if present("node"):
+        assert folder.run("--kind", "node").outcomes == {"test/berths.js#berths / adds": "passed"}
+
+
+def test_doctor_is_not_content_where_nothing_can_run(folder):
+    folder.file("README.md", "no tests\n")
+    out = folder.call("doctor").text
+    assert "there is no suite, so nothing can run" in out and "no problems" not in out

@@ -85,6 +85,7 @@ LONG_ENOUGH = ["700ms", "5s", "30s"]
 """Lengths of loads: the first one in which this machine comes to what is expected will do."""
 DURATION = re.compile(r'(?<=duration = ")\w+(?=")')
 CODES = {
+    3: ["run --tag smok", "again --unfinished"],
     0: [
         "run --env local,staging --tag smoke", "run --env staging --at deployed",
         "again*--print-command",
@@ -101,7 +102,6 @@ CODES = {
         "run --everything*", "run --no-build", "run --no-focus*", "run --suite workflows*",
         "run --pick 'category:billing and not tag:slow'",
     ],
-    3: ["run --tag smok", "again --unfinished"],
 }  # fmt: skip
 
 

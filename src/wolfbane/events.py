@@ -78,8 +78,9 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     ``pointed`` are the arguments that run single tests in the same environment; ``version`` is
     Wolfbane's; ``suite_state`` is the commit of the suites. The suites ``options_for`` were started
     with the options ``passed_on``. ``without_tests`` are the files that suites list but that
-    contain no tests, ``unclaimed`` the files that look like tests but belong to no suite, and
-    ``workspaces`` folders with their own settings, both if suites were detected.
+    contain no tests, ``unclaimed`` the files that look like tests but belong to no suite, with what
+    ``to_claim`` them, and ``workspaces`` folders with their own settings, all if suites were
+    detected.
     """
 
     run: str
@@ -107,6 +108,7 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     warnings: tuple[str, ...] = ()
     without_tests: tuple[str, ...] = ()
     unclaimed: tuple[str, ...] = ()
+    to_claim: tuple[str, ...] = ()
     workspaces: tuple[str, ...] = ()
     pointed: tuple[str, ...] = ()
     version: str = ""

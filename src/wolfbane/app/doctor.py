@@ -13,7 +13,7 @@ from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.execution.setup.builds import stale_builds
 from wolfbane.execution.setup.probes import Prober
 from wolfbane.inventory import Inventory
-from wolfbane.inventory.unclaimed import in_words, unclaimed
+from wolfbane.inventory.unclaimed import how_to_claim, in_words, unclaimed
 from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
@@ -31,6 +31,9 @@ def look_over(inventory: Inventory) -> Iterator[Finding]:
     counts = Counter(test.suite for test in inventory.tests)
     for suite in inventory.workspace.suites:
         yield from _suite(inventory, suite, counts[suite.name])
+    if not inventory.workspace.suites:
+        mend = "'wolfbane init' writes an example; 'wolfbane bridge learn' connects a launcher"
+        yield Finding("suites", State.WARNING, "there is no suite, so nothing can run", mend)
     yield from _browsers(inventory)
     yield from _environments(inventory)
     yield from _cluster(inventory.workspace)
@@ -166,7 +169,7 @@ def _named(environment: str) -> str:
 def _files(inventory: Inventory) -> Iterator[Finding]:
     """Files that look like tests but belong to no suite; files that two suites list."""
     if lost := unclaimed(inventory):
-        mend = "add them to the paths of a suite, or to its exclude"
+        mend = "; ".join([*how_to_claim(inventory, lost), "or leave them out with exclude"])
         yield Finding("files", State.WARNING, in_words(lost), mend)
     for path, suites in inventory.shared.items():
         words = f"{path} belongs to suites {', '.join(suites)}; it runs only in {suites[0]}"

@@ -28,6 +28,9 @@ if TYPE_CHECKING:
     from wolfbane.workers.head_start import HeadStart
 
 
+_MOST_PROJECTS = 10
+
+
 class ReadyRun(msgspec.Struct, frozen=True):
     """A run that is ready to start: workspace, environments, tests and options.
 
@@ -67,6 +70,7 @@ def make_ready(
     source = workspace.source
     copies, warnings = fetch_documents(workspace, environments[0], Freshness(request.documents))
     selected = select(workspace)
+    _check_projects(workspace, selected)
     labels = [each.label for each in environments]
     if request.passed_on or request.options_for:
         from wolfbane.app.passed_on import suites_with_options, with_options
@@ -99,6 +103,20 @@ def _nothing_chosen(selected: Selected, choice: Choice, known: Known) -> Nothing
     from wolfbane.inventory.empty import nothing_chosen
 
     return nothing_chosen(selected.inventory, choice, known.status, to_run=True)
+
+
+def _check_projects(workspace: Workspace, selected: Selected) -> None:
+    """Raise InputError for a run of everything in a folder that only holds projects."""
+    if not workspace.projects or selected.is_narrowed:
+        return
+    names, more = workspace.projects[:_MOST_PROJECTS], len(workspace.projects) - _MOST_PROJECTS
+    words = ", ".join(names) + (f", and {more} more" if more > 0 else "")
+    raise InputError(
+        Problem(
+            f"this folder is not a project, but holds {len(workspace.projects)} projects: {words}",
+            hint=f"run one of them: wolfbane run {names[0]}; or all: wolfbane run .",
+        )
+    )
 
 
 def _check_screen(request: RunRequest) -> None:

@@ -10,16 +10,20 @@ from msgspec.structs import replace
 from wolfbane.inventory import Inventory, open_inventory
 from wolfbane.inventory.selection_request import SelectionRequest, read_choice
 from wolfbane.results.newest import Newest
-from wolfbane.selection import Choice, terms_of
+from wolfbane.selection import EVERYTHING, Choice, terms_of
 from wolfbane.workspace.settings import Workspace
 
 
 class Selected(msgspec.Struct, frozen=True):
-    """The inventory of the workspace, the checked selection, and the recorded results."""
+    """The inventory of the workspace, the checked selection, and the recorded results.
+
+    ``is_narrowed``: the user named what to select, even if that is all.
+    """
 
     inventory: Inventory
     choice: Choice
     newest: Newest
+    is_narrowed: bool = False
 
 
 def select(workspace: Workspace, request: SelectionRequest, folder: Path) -> Selected:
@@ -39,8 +43,11 @@ def select(workspace: Workspace, request: SelectionRequest, folder: Path) -> Sel
     if any(term.field == "status" for term in terms):
         from wolfbane.results.history.opening import newest_outcomes  # a database takes a while
 
-        return Selected(inventory, choice, newest_outcomes(workspace))
-    return Selected(inventory, choice, Newest(workspace.caches))
+        newest = newest_outcomes(workspace)
+    else:
+        newest = Newest(workspace.caches)
+    narrowed = bool(request.paths or request.everything) or choice.expression != EVERYTHING
+    return Selected(inventory, choice, newest, narrowed)
 
 
 def _there(workspace: Workspace, path: str) -> str:

@@ -27,7 +27,7 @@ def command(folder: Path) -> None:
     """
     root = folder.resolve()
     target = root / SETTINGS_NAME
-    suites = detect(root).suites
+    suites = detect(root, willing=True).suites
     try:
         with target.open("x", encoding="utf-8") as file:
             file.write(settings_text(root, suites))

@@ -20,7 +20,7 @@ from wolfbane.execution.run_warnings import (
     of_what_is_prepared,
 )
 from wolfbane.execution.setup.preparation import Prepared
-from wolfbane.inventory.unclaimed import unclaimed
+from wolfbane.inventory.unclaimed import how_to_claim, unclaimed
 from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Test, TestFile, variant
@@ -52,7 +52,8 @@ class RunStart(msgspec.Struct, frozen=True):
         """The event, with the counts of the plan and of the broken files."""
         inputs, plan, prepared = self.inputs, self.plan, self.prepared
         request, workspace = inputs.request, inputs.workspace
-        suites = self._suites()
+        inventory, suites = inputs.inventory, self._suites()
+        lost = unclaimed(inventory) if workspace.detected else []
         return RunStarted(
             run=self.run,
             workspace=workspace.name,
@@ -88,7 +89,8 @@ class RunStart(msgspec.Struct, frozen=True):
             focused=tuple(self.focused),
             warnings=tuple(self._warnings()),
             without_tests=tuple(prepared.empty),
-            unclaimed=tuple(unclaimed(inputs.inventory)) if workspace.detected else (),
+            unclaimed=tuple(lost),
+            to_claim=tuple(how_to_claim(inventory, lost)) if lost else (),
             workspaces=workspace.nested,
             version=__version__,
             pointed=request.pointed,

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from wolfbane.errors import NothingChosen
 from wolfbane.inventory.scan import Inventory
-from wolfbane.inventory.unclaimed import in_words, unclaimed
+from wolfbane.inventory.unclaimed import how_to_claim, in_words, unclaimed
 from wolfbane.model import Test
 from wolfbane.selection import Choice, Expression, Matcher, choose, term_counts
 
@@ -21,7 +21,7 @@ def nothing_chosen(
         nowhere = "there are no suites here; 'wolfbane init' writes an example"
         lines = [f"suites: {names}" if names else nowhere]
         if lost := unclaimed(inventory):
-            lines.append(in_words(lost))
+            lines += [in_words(lost), *how_to_claim(inventory, lost)]
         if unread := sum(not file.complete for file in inventory.files.values()):
             files = "1 file" if unread == 1 else f"{unread} files"
             lines.append(f"more tests may appear after loading {files}: wolfbane list --exact")

@@ -129,6 +129,10 @@ class Kind(ABC, Generic[S]):
         """Whether this file makes a suite of this kind."""
         return False
 
+    def would_claim(self, root: Path, file: str) -> Mapping[str, Any]:
+        """The settings with which this kind could run a file that it does not claim."""
+        return {}
+
     def owns_name(self, name: str) -> bool:
         """Whether every file with this name is a test of this kind."""
         return False

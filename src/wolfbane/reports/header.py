@@ -15,11 +15,6 @@ from wolfbane.workspace.git import SHORT, shown_revision
 
 _MOST_PULLED = 5
 _MOST_FILES = 3
-_HOW_TO_CLAIM = (
-    "These files look like tests. To run them, add them to the "
-    "paths of a suite in wolfbane.toml. 'wolfbane init' writes that file; "
-    "'wolfbane bridge new' connects another launcher."
-)
 
 
 def _bare(name: str, endings: Sequence[str]) -> str:
@@ -114,7 +109,8 @@ def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
     if event.unclaimed:
         words = _files(event.unclaimed, verbose=verbose)
         yield "in no suite", Text(visible(words), style="khaki1")
-        yield "", Text(_HOW_TO_CLAIM, style="dim")
+        for advice in event.to_claim:
+            yield "", Text(visible(advice), style="dim")
     for folder in event.workspaces:
         words = f"{folder} is a separate workspace; run it with: wolfbane run --workspace {folder}"
         yield "not run", Text(visible(words), style="khaki1")

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path, PurePosixPath
+from typing import Any
 
 import msgspec
 
@@ -26,10 +27,11 @@ _CODE = frozenset({
 
 
 class Tree(msgspec.Struct):
-    """The files below a folder, and the separate workspaces in it."""
+    """The files below a folder, and the separate workspaces and repositories in it."""
 
     files: list[str] = msgspec.field(default_factory=list)
     workspaces: list[str] = msgspec.field(default_factory=list)
+    repositories: list[str] = msgspec.field(default_factory=list)
 
 
 def read_tree(root: Path) -> Tree:
@@ -44,19 +46,30 @@ def read_tree(root: Path) -> Tree:
             tree.workspaces.append(inside)
             folders.clear()
             continue
+        if ".git" in folders or ".git" in names:
+            tree.repositories.append(inside)
         folders[:] = sorted(f for f in folders if not f.startswith(".") and f not in _NEVER)
         tree.files += [name if inside == "." else f"{inside}/{name}" for name in sorted(names)]
     return tree
 
 
-def test_files(root: Path, files: list[str]) -> Iterator[tuple[str, str]]:
-    """The kind of each file that contains tests, and its path; for crates the manifest.
+def test_files(
+    root: Path, files: list[str], *, willing: bool = False
+) -> Iterator[tuple[str, str, Mapping[str, Any]]]:
+    """The kind of each file that contains tests, its path (for crates the manifest), and the
+    settings that it needs.
 
-    A name that is not UTF-8 gives no suite, because settings cannot contain it.
+    Only ``willing`` files need settings. A name that is not UTF-8 gives no suite, because settings
+    cannot contain it.
     """
     for file in files:
-        if as_text(file) == file and (kind := _kind_of(root, file)):
-            yield kind, file
+        if as_text(file) != file:
+            continue
+        if kind := _kind_of(root, file):
+            yield kind, file, {}
+        elif willing:
+            for kind, settings in settings_to_claim(root, file).items():
+                yield kind, file, settings
 
 
 def looks_like_tests(file: str) -> bool:
@@ -64,7 +77,20 @@ def looks_like_tests(file: str) -> bool:
     path = PurePosixPath(file)
     if any(find_kind(name).owns_name(path.name) for name in KINDS):
         return True
+    if path.suffix.lower() == ".test":
+        return True
     return path.suffix.lower() in _CODE and _NAMED_LIKE_ONE.search(path.stem) is not None
+
+
+def is_code(file: str) -> bool:
+    """Whether a file's ending is that of a programming language."""
+    return PurePosixPath(file).suffix.lower() in _CODE
+
+
+def settings_to_claim(root: Path, file: str) -> Mapping[str, Mapping[str, Any]]:
+    """For a file that no kind claims: the settings with which a kind could run it, by kind."""
+    found = {name: find_kind(name).would_claim(root, file) for name in KINDS}
+    return {name: settings for name, settings in found.items() if settings}
 
 
 def _kind_of(root: Path, file: str) -> str:

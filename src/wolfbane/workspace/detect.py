@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -19,10 +20,14 @@ _MANIFESTS = frozenset({
 
 
 class Detected(msgspec.Struct, frozen=True):
-    """The suites of a folder, and the separate workspaces in it."""
+    """The suites of a folder, and the separate workspaces in it.
+
+    ``projects`` are the folders of the projects with tests, if the folder itself is none.
+    """
 
     suites: list[Suite]
     workspaces: tuple[str, ...]
+    projects: tuple[str, ...] = ()
 
 
 class _SuitePlace(msgspec.Struct, frozen=True, order=True):
@@ -40,18 +45,19 @@ class _SuitePlace(msgspec.Struct, frozen=True, order=True):
         return self.top if self.project == "." else self.project
 
 
-def detect(root: Path) -> Detected:
+def detect(root: Path, *, willing: bool = False) -> Detected:
     """One suite for each kind: in each top-level folder that contains tests, and in each
     subproject.
+
+    ``willing``: also for files that a kind can run only with certain settings.
     """
     tree = read_tree(root)
-    projects = {
-        file.rpartition("/")[0] for file in tree.files
-        if file.rpartition("/")[2] in _MANIFESTS and "/" in file
-    }  # fmt: skip
+    projects = {file.rpartition("/")[0] for file in tree.files if _is_manifest(file)} - {""}
     places: dict[_SuitePlace, list[str]] = {}
-    for kind, file in test_files(root, tree.files):
+    needed: dict[_SuitePlace, dict[str, Any]] = {}
+    for kind, file, settings in test_files(root, tree.files, willing=willing):
         place = _place(kind, file, projects)
+        needed.setdefault(place, {}).update(settings)
         around = [other.folder for other in places if other.kind == kind]
         if not find_kind(kind).manifest or not any(
             _is_inside(place.folder, other) for other in around
@@ -63,8 +69,30 @@ def detect(root: Path) -> Detected:
         name = place.kind if place.folder == "." else re.sub(r"[^\w.-]", "-", place.folder)
         name = f"{name}-{place.kind}" if name in names else name
         names[name] = None
-        suites.append(_suite(root, tree, place, name, places[place]))
-    return Detected(suites, tuple(tree.workspaces))
+        suites.append(_suite(root, tree, place, name, places[place], needed[place]))
+    return Detected(suites, tuple(tree.workspaces), _apart(root, tree, projects, places))
+
+
+def _is_manifest(file: str) -> bool:
+    return file.rpartition("/")[2] in _MANIFESTS
+
+
+def _apart(
+    root: Path, tree: Tree, projects: set[str], places: Iterable[_SuitePlace]
+) -> tuple[str, ...]:
+    """The projects with tests below a folder that only holds projects."""
+    own = any(_is_manifest(file) for file in tree.files if "/" not in file)
+    if own or (root / ".git").exists() or not places:
+        return ()
+    folders = sorted({*projects, *tree.repositories} - {"."})
+    outer = [f for f in folders if not any(_is_inside(f, o) for o in folders if o != f)]
+    used: dict[str, None] = {}
+    for place in places:
+        around = next((f for f in outer if _is_inside(place.folder, f)), None)
+        if around is None:
+            return ()
+        used[around] = None
+    return tuple(used) if len(used) > 1 else ()
 
 
 def _place(kind: str, file: str, projects: set[str]) -> _SuitePlace:
@@ -78,14 +106,17 @@ def _place(kind: str, file: str, projects: set[str]) -> _SuitePlace:
     return _SuitePlace(".", file.partition("/")[0] if "/" in file else ".", kind)
 
 
-def _suite(root: Path, tree: Tree, place: _SuitePlace, name: str, files: Sequence[str]) -> Suite:
+def _suite(
+    root: Path, tree: Tree, place: _SuitePlace, name: str, files: Sequence[str],
+    settings: Mapping[str, Any],
+) -> Suite:  # fmt: skip
     kind = find_kind(place.kind)
     paths = [place.folder] if kind.manifest else _paths(place, files)
     inside = [each for each in tree.workspaces if any(_is_inside(each, path) for path in paths)]
     folder = "." if kind.manifest else place.project
     suite: Suite = kind.suite_type(
         name, place.kind, paths, folder=folder, exclude=inside,
-        **kind.detected_settings(root, folder),
+        **kind.detected_settings(root, folder), **settings,
     )  # fmt: skip
     return suite
 

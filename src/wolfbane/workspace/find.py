@@ -43,4 +43,7 @@ def _with_suites(workspace: Workspace) -> Workspace:
         return whole
     found = detect(workspace.root)
     settings = replace(workspace.settings, suite=found.suites)
-    return replace(workspace, settings=settings, detected=True, nested=found.workspaces)
+    return replace(
+        workspace, settings=settings, detected=True, nested=found.workspaces,
+        projects=found.projects,
+    )  # fmt: skip

@@ -225,7 +225,8 @@ class Workspace(Struct, frozen=True):
     """A folder, its settings, and the settings file, if there is one.
 
     ``detected``: its suites are detected from its files; then ``nested`` are the folders in it that
-    are separate workspaces. ``included`` are those whose suites are among its own. With a
+    are separate workspaces, and ``projects`` those of its projects if it only holds projects.
+    ``included`` are those whose suites are among its own. With a
     ``source``, it is a copy of another workspace at a git revision.
     """
 
@@ -234,6 +235,7 @@ class Workspace(Struct, frozen=True):
     file: Path | None
     detected: bool = False
     nested: tuple[str, ...] = ()
+    projects: tuple[str, ...] = ()
     included: tuple[str, ...] = ()
     source: SuiteSource | None = None
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from msgspec.structs import replace
 
@@ -24,6 +25,10 @@ _TEST_NAME = re.compile(r"(^|.*[.\-_])test\.[cm]?[jt]s$|^test-.*\.[cm]?[jt]s$")
 _MODULE = b"node:test"
 _USES_MODULE = re.compile(rb"""(?:from|require\()\s*['"]node:test['"]""")
 _FOCUS_OPTION = "--test-only"
+_SUFFIXES = (".js", ".mjs", ".cjs")
+_BARE_WORDS = re.compile(rb"^\s*(?:describe|it|context)(?:\.\w+)*\s*\(\s*['\"`]", re.M)
+_IMPORTS_WORDS = re.compile(rb"(?:import\b[^;]*|=\s*)\b(?:describe|it)\b[^;]*\bfrom\b|"
+                            rb"\{[^}]*\b(?:describe|it)\b[^}]*\}\s*=\s*require")  # fmt: skip
 
 
 class NodeKind(Kind[NodeSuite]):
@@ -100,13 +105,21 @@ class NodeKind(Kind[NodeSuite]):
 
     def claims(self, root: Path, file: str) -> bool:
         """Files that import the test module of the runtime."""
-        return file.endswith((".js", ".mjs", ".cjs")) and holds(root / file, _USES_MODULE)
+        return file.endswith(_SUFFIXES) and holds(root / file, _USES_MODULE)
+
+    def would_claim(self, root: Path, file: str) -> Mapping[str, Any]:
+        """Files that use the words of tests without an import need ``bare_words``."""
+        bare = file.endswith(_SUFFIXES) and holds(root / file, _BARE_WORDS)
+        return {} if not bare or holds(root / file, _IMPORTS_WORDS) else {"bare_words": True}
 
     def settings_hints(self, suite: NodeSuite) -> Sequence[str]:
         return [
             '# options = ["--import", "./loader.mjs"]',
-            "# bare_words = true  # describe, it",
+            *([] if suite.bare_words else ["# bare_words = true  # describe, it"]),
         ]
+
+    def settings_lines(self, root: Path, suite: NodeSuite) -> Sequence[str]:
+        return ["bare_words = true            # describe, it, ..."] if suite.bare_words else []
 
 
 def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], bool]:
