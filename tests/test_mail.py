@@ -154,6 +154,8 @@ def test_a_mail_that_cannot_go_is_said(folder, box, plain):
     refused = folder.run("--mail-to", "nobody@harbour.example")
     assert refused.code == 1
     assert "cannot send the mail through localhost" in refused.err and "no such desk" in refused.err
+    some = folder.run("--mail-to", "nobody@harbour.example, crew@harbour.example")
+    assert "not to all recipients: nobody@harbour.example: " in " ".join(some.err.split())
     port = free_port()
     nowhere = settings(plain, 'security = "none"').replace(str(plain.port), str(port))
     folder.file("wolfbane.toml", nowhere)

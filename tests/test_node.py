@@ -400,3 +400,27 @@ def test_a_promise_that_is_never_settled_costs_its_test_alone(folder):
     }  # fmt: skip
     said = {run.results[f"t/a.test.cjs#{name}"]["message"] for name in bad}
     assert said == {"the test never finished: it awaits a promise that is never settled"}
+
+
+def test_a_test_that_changes_its_process_is_named(folder):
+    folder.file("t/a.test.cjs", """
+        const { test } = require('node:test');
+        const os = require('node:os');
+        test('tidy', (t) => { t.mock.method(Date, 'now', () => 3); });
+        test('leaves', () => {
+          process.chdir(os.tmpdir());
+          delete process.env.HOME;
+          Math.random = () => 4;
+        });
+        test('sees it', () => { if (Math.random() !== 4) throw new Error('put back'); });
+    """)  # fmt: skip
+    run = folder.run()
+    assert set(named(run).values()) == {"passed"}
+    changes = "working folder changed; environment variables changed or removed: HOME; Math.random"
+    assert f"a.test.cjs#leaves changed its process ({changes} replaced)" in run.text
+    assert run.text.count("changed its process") == 1
+
+
+def test_inside_of_a_test_of_the_runtime_itself(folder):
+    folder.file("t/a.test.cjs", "require('node:test')('a', () => {});")
+    assert named(folder.run(NODE_TEST_CONTEXT="child-v8")) == {"a": "passed"}

@@ -361,3 +361,45 @@ def test_tables_come_back_as_they_went_in(rows):
     source = textwrap.dedent("Feature: f\nScenario: s\n  Given t\n") + "\n".join(lines)
     (scenario,) = read(source).scenarios
     assert [list(row) for row in scenario.steps[0].table] == rows
+
+
+def test_a_scenario_that_changes_its_process_is_named(folder):
+    folder.write(
+        rules__steps__steps_py="""
+        import os
+        from wolfbane.steps import given, then
+        @given("somebody leaves")
+        def leaves(): os.chdir("/")
+        @then("the folder is the same")
+        def same(): assert os.getcwd() != "/"
+    """
+    )
+    folder.file("rules/a.feature", r"""
+        Feature: Quay
+          Scenario: one
+            Given somebody leaves
+          Scenario: two
+            Then the folder is the same
+    """)  # fmt: skip
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+    assert "rules/a.feature#one changed its process (working folder changed)" in run.text
+
+
+def test_a_text_can_hold_its_own_quotes(folder):
+    folder.file(
+        "rules/steps/steps.py",
+        (
+            "from wolfbane.steps import given\n"
+            "@given('a text')\n"
+            'def told(text): assert text.splitlines() == [\'"""\', \'a """ b\'], text\n'
+        ),
+    )
+    folder.file(
+        "rules/a.feature",
+        (
+            'Feature: Quay\n  Scenario: one\n    Given a text\n      """\n'
+            '      \\"\\"\\"\n      a \\""" b\n      """\n'
+        ),
+    )
+    assert set(folder.run().outcomes.values()) == {"passed"}

@@ -23,6 +23,7 @@ class WatchLoop:
     def __init__(self, watched: WatchedSelection) -> None:
         self._watched = watched
         self._warned: set[str] = set()
+        self._shown = (0, "")
 
     def keep_on(self) -> None:
         """Continue until the user presses q, or interrupts while no tests run."""
@@ -68,7 +69,7 @@ class WatchLoop:
             click.echo(f"\nsettings reloaded: {', '.join(saved.settings)}")
         if saved.affected:
             self._run(saved.affected)
-        elif saved.settings:
+        elif saved.settings or self._count() != self._shown:  # a file may be gone
             self._print_watched()
 
     def _run(self, only: Expression | None = None) -> None:
@@ -83,11 +84,17 @@ class WatchLoop:
             click.echo(f"wolfbane: {error}", err=True)
         self._print_watched()
 
-    def _print_watched(self) -> None:
+    def _count(self) -> tuple[int, str] | None:
+        """The number of watched tests, and the selection; None, after the error, if it is wrong."""
         try:
-            count, chosen = self._watched.chosen()
+            return self._watched.chosen()
         except WolfbaneError as error:
             click.echo(f"wolfbane: {error}", err=True)
+            return None
+
+    def _print_watched(self) -> None:
+        if (found := self._count()) is None:
             return
+        self._shown = count, chosen = found
         which = "" if chosen == "everything" else f" ({chosen})"
         click.echo(f"\nwatching {many(count, 'test')}{which}   {KEYS}")

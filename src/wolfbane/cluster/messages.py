@@ -15,6 +15,7 @@ import msgspec
 from wolfbane.cluster.packing import Manifest
 from wolfbane.environments import Environment
 from wolfbane.events import Event, Exercised
+from wolfbane.execution.findings import ProcessDamage
 from wolfbane.execution.run_request import RunRequest
 from wolfbane.model import Result, Test, TestFile
 from wolfbane.planning import Batch
@@ -161,7 +162,7 @@ class BatchOver(msgspec.Struct, frozen=True):
     met: dict[str, dict[str, Test]]
     missed: dict[str, set[str]]
     covered: dict[Exercised, int]
-    damage: list[tuple[str, tuple[str, ...]]]
+    damage: list[ProcessDamage]
 
 
 class EvidencePiece(msgspec.Struct, frozen=True):

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from wolfbane.events import Exercised, TestStarted
 from wolfbane.execution.batch_owner import BatchOwner
+from wolfbane.execution.findings import ProcessDamage
 from wolfbane.execution.hook_arguments import arguments_around
 from wolfbane.execution.pending_output import PendingOutput
 from wolfbane.kinds.registry import find_kind
@@ -174,7 +175,8 @@ class BatchRun:
                 self._context.mask.learn(message.text)
             case DamageMessage():
                 test = self._left.get(message.address) or self._extra(message.address)
-                self._owner.findings.damage.append((test.address, message.left))
+                damage = ProcessDamage(test.address, message.left, message.stays)
+                self._owner.findings.damage.append(damage)
             case CoveredMessage():
                 key = Exercised(message.source, message.operation, message.status, message.media)
                 self._owner.findings.covered[key] += message.count

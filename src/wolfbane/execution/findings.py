@@ -10,6 +10,14 @@ from wolfbane.events import Exercised
 from wolfbane.model import Test
 
 
+class ProcessDamage(msgspec.Struct, frozen=True):
+    """The changes of a test to its process. ``stays``: the following tests of its file see them."""
+
+    address: str
+    left: tuple[str, ...]
+    stays: bool = False
+
+
 class Findings(msgspec.Struct):
     """``met`` and ``missed``, by path: tests that were not known before, and expected tests that
     did not appear.
@@ -21,4 +29,4 @@ class Findings(msgspec.Struct):
     met: dict[str, dict[str, Test]] = msgspec.field(default_factory=dict)
     missed: dict[str, set[str]] = msgspec.field(default_factory=dict)
     covered: Counter[Exercised] = msgspec.field(default_factory=Counter)
-    damage: list[tuple[str, tuple[str, ...]]] = msgspec.field(default_factory=list)
+    damage: list[ProcessDamage] = msgspec.field(default_factory=list)

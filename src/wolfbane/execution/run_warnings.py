@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
+from wolfbane.execution.findings import ProcessDamage
 from wolfbane.execution.setup.preparation import Prepared
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
@@ -88,13 +89,15 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
         )
 
 
-def of_damage(damage: Sequence[tuple[str, Sequence[str]]]) -> Iterator[str]:
+def of_damage(damage: Sequence[ProcessDamage]) -> Iterator[str]:
     """Tests and files that changed their process in a way that would affect later tests."""
-    for address, left in damage[:MOST_DAMAGE]:
-        shown = [*left[:SHOWN], *(["..."] if len(left) > SHOWN else [])]
-        yield (
-            f"{address} changed its process ({'; '.join(shown)}); "
-            f"the change was undone before the next test"
+    for each in damage[:MOST_DAMAGE]:
+        shown = [*each.left[:SHOWN], *(["..."] if len(each.left) > SHOWN else [])]
+        effect = (
+            "the following tests of its file ran with it"
+            if each.stays
+            else "the change was undone before the next test"
         )
+        yield f"{each.address} changed its process ({'; '.join(shown)}); {effect}"
     if len(damage) > MOST_DAMAGE:
         yield f"{len(damage) - MOST_DAMAGE} more tests changed their process"

@@ -73,7 +73,8 @@ class ConsoleReport:
         self._shown = shown
         self._results_folder = results
         self._quiet, self._verbose = quiet, verbose
-        self._live = live and console.is_terminal and not console.is_dumb_terminal and not quiet
+        on_terminal = console.file.isatty() and not console.is_dumb_terminal  # not only FORCE_COLOR
+        self._live = live and on_terminal and not quiet
         self._results: list[Result] = []
         self._files = FileLines()
         self._suites: tuple[str, ...] = ()

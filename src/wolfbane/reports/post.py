@@ -6,7 +6,7 @@ import os
 import re
 import smtplib
 import ssl
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from email.message import EmailMessage
 from email.utils import formataddr, getaddresses
 from pathlib import Path
@@ -50,7 +50,7 @@ def read_recipients(given: Sequence[str]) -> list[str]:
 
 
 def send(message: EmailMessage, mail: Mail, root: Path) -> None:
-    """Send a mail to the server. Raises InputError if the server rejects it."""
+    """Send a mail to the server. Raises InputError if the server rejects it, or some recipients."""
     host, _, port = mail.server.partition(":")
     number = int(port) if port else _PORTS[mail.security]
     try:
@@ -64,22 +64,28 @@ def send(message: EmailMessage, mail: Mail, root: Path) -> None:
                 server.starttls(context=context)
             if mail.user:
                 server.login(mail.user, os.environ[PASSWORD])
-            server.send_message(message)
+            refused = server.send_message(message)
     except (OSError, smtplib.SMTPException) as error:
         problem = _said(error)
         raise InputError(
             Problem(f"cannot send the mail through {mail.server}: {problem}")
         ) from None
+    if refused:
+        words = _by_recipient(refused)
+        problem = f"{mail.server} sent the mail, but not to all recipients: {words}"
+        raise InputError(Problem(problem))
+
+
+def _by_recipient(refused: Mapping[str, tuple[int, bytes]]) -> str:
+    return "; ".join(
+        f"{who}: {words.decode(errors='replace')}" for who, (_, words) in refused.items()
+    )
 
 
 def _said(error: Exception) -> str:
     """The server's message, without repeated codes for each recipient."""
     if isinstance(error, smtplib.SMTPRecipientsRefused):
-        lines = [
-            f"{who}: {words.decode(errors='replace')}"
-            for who, (_, words) in error.recipients.items()
-        ]
-        return "; ".join(lines)
+        return _by_recipient(error.recipients)
     if isinstance(error, smtplib.SMTPResponseException):
         words = error.smtp_error
         return words.decode(errors="replace") if isinstance(words, bytes) else str(words)

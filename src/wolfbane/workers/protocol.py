@@ -150,11 +150,16 @@ class HandedMessage(Message, frozen=True, tag="handed", forbid_unknown_fields=Tr
 
 
 class DamageMessage(Message, frozen=True, tag="damage", forbid_unknown_fields=True):
-    """Changes that a test made to its process and did not undo."""
+    """Changes that a test made to its process and did not undo.
+
+    ``lasting``: the worker could not undo them either, and is not used again. ``stays``: the worker
+    did not try, and the following tests of the file see them.
+    """
 
     address: Address
     left: tuple[str, ...]
     lasting: bool
+    stays: bool = False
 
 
 class SecretMessage(Message, frozen=True, tag="secret", forbid_unknown_fields=True):

@@ -4,6 +4,9 @@
 // register the tests that were asked for, and no other. One process serves one request.
 'use strict';
 
+// Set if Wolfbane itself runs inside of a test of this runtime: its module would then report to that.
+delete process.env.NODE_TEST_CONTEXT;
+
 const fs = require('node:fs');
 const Module = require('node:module');
 const path = require('node:path');

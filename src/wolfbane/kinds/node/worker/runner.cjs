@@ -3,6 +3,7 @@
 
 const path = require('node:path');
 
+const damage = require('./damage.cjs');
 const { follow } = require('./reporter.cjs');
 const { problemOf } = require('./problems.cjs');
 const { Item, SEPARATOR, callerLine, declaration, here } = require('./tree.cjs');
@@ -23,6 +24,7 @@ class Runner {
     this.root = new Item(null, 'file', '');
     this.contexts = new WeakMap();
     this.pending = 0;
+    this.running = 0;
     this.finished = new Set();
     this.strays = [];
     this.unsettled = [];
@@ -85,6 +87,8 @@ class Runner {
     const printed = this.capture.take();
     (item.within || item).output += printed;
     this.contexts.set(context, item);
+    this.running += 1;
+    item.before = this.running === 1 ? damage.state() : null; // beside others nobody can tell
     this.adopt(Object.getPrototypeOf(context));
     this.start(item);
   }
@@ -111,6 +115,7 @@ class Runner {
   closed(item, verdict) {
     if (item.parent === this.root) this.settle();
     if (item.ghost) return;
+    if (item.before !== undefined) this.lookAtDamage(item);
     item.output += this.capture.take();
     if (verdict.cancelled && DRAINED.test(verdict.message)) {
       this.unsettled.push([item, verdict]);
@@ -134,6 +139,13 @@ class Runner {
       if (!name.startsWith(suite.name + SEPARATOR) || this.finished.has(name)) continue;
       this.finish({ name, whole: true, output: '' }, { ...verdict, seconds: 0 });
     }
+  }
+
+  lookAtDamage(item) {
+    this.running -= 1;
+    const left = item.before ? damage.changes(item.before, damage.state()) : [];
+    if (!left.length) return;
+    this.channel.send({ type: 'damage', address: this.address(item), left, lasting: false, stays: true });
   }
 
   /** Tests that were cancelled take the reason from what is around them, if it has one. */

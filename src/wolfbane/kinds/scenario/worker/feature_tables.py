@@ -49,7 +49,7 @@ def read_table(lines: list[str], start: int) -> FeatureTable:
 
 def read_text(lines: list[str], start: int) -> tuple[str, int]:
     """The text between two fences, without the indentation of the first one, and the index of its
-    last line.
+    last line. A backslash before quotes keeps them in the text.
 
     Raises FeatureError.
     """
@@ -61,6 +61,7 @@ def read_text(lines: list[str], start: int) -> tuple[str, int]:
         line = lines[index]
         if line.strip() == fence:
             return "\n".join(kept), index
+        line = line.replace("\\" + "\\".join(fence), fence).replace(f"\\{fence}", fence)
         kept.append(line[min(indent, len(line) - len(line.lstrip())) :])
     raise FeatureError(f"the text that starts here has no closing {fence}", start + 1)
 

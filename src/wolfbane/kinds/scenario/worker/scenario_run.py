@@ -10,6 +10,7 @@ import types
 from typing import Any, Dict, List, Optional, Protocol, Tuple, Union
 
 import wolfbane.steps
+from wolfbane.kinds.python.worker.damage import ProcessState, in_words
 from wolfbane.kinds.scenario.worker import feature as features
 from wolfbane.kinds.scenario.worker.stepbook import Definition, StepBook, snippet
 from wolfbane.kinds.worker.channel import Channel, Message
@@ -73,7 +74,7 @@ class ScenarioRun:
     def run(self, problem: Message) -> None:
         """Run hooks and steps; ``problem`` is the reason if the scenario cannot start."""
         self.worker.channel.send({"type": "started", "address": self.address})
-        began = time.perf_counter()
+        before, began = ProcessState(), time.perf_counter()
         wolfbane.steps.registry.keep = self.keep
         try:
             verdict = self.wrong() or problem or self.check() or self.perform()
@@ -83,6 +84,11 @@ class ScenarioRun:
                     "about": self.scenario.about}  # fmt: skip
         self.worker.say_printed(self.address)
         seconds = round(time.perf_counter() - began, 6)
+        if not before.still_holds():
+            damage = before.restore(ProcessState())
+            if damage.mended or damage.lasting:
+                words = {"type": "damage", "address": self.address, **in_words(damage)}
+                self.worker.channel.hold(words)
         self.worker.channel.send({**finished, "seconds": seconds, **(verdict or PASSED)})
 
     def wrong(self) -> Message:
