@@ -277,3 +277,10 @@ def test_skipped_parts_are_counted(folder):
                     pass
     """)  # fmt: skip
     assert "(2 skipped)" in folder.run().out
+
+
+def test_a_pipe_gets_no_controls_of_the_cursor_even_with_colours(folder):
+    folder.file("test_a.py", "def test_a(): pass\n")
+    out = folder.call("run", FORCE_COLOR="1", NO_COLOR="").out
+    assert "\x1b[" in out, "colours were asked for"
+    assert not re.search(r"\x1b\[(?:\?25|\d*[AK]|\d+[JH])", out)

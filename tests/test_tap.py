@@ -212,3 +212,14 @@ def test_points_equal_the_runtimes_own_harness(folder):
     )
     total = int(own.stderr.rpartition("counts ")[2].split()[0])
     assert sum(len(result["parts"]) for result in folder.run().results.values()) == total == 7
+
+
+def test_a_broken_environment_of_python_is_none_of_their_business(folder):
+    folder.file(".venv/bin/python", "#!/bin/sh\nexit 9\n", 0o755)
+    folder.file(".venv/pyvenv.cfg", "")
+    folder.file("t/a.t", 'print "1..1\\nok 1\\n";\n')
+    folder.file("t/b.py", "print('1..1'); print('ok 1')\n")
+    folder.file("wolfbane.toml", suite("quay", "tap", "t/*.t", "t/*.py"))
+    run = folder.run()
+    assert run.outcomes == {"t/a.t": "passed", "t/b.py": "blocked"}
+    assert "cannot start the Python interpreter" in run.results["t/b.py"]["message"]

@@ -8,7 +8,6 @@ from typing import Any
 
 from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.executable.settings import ExecutableSuite
-from wolfbane.kinds.python.interpreters import default_interpreter
 
 BY_SUFFIX = {".t": "perl", ".pl": "perl", ".sh": "sh", ".tcl": "tclsh"}
 """The interpreter for a file without a ``#!`` line. Python's own is found for each project."""
@@ -23,5 +22,8 @@ def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
     for suffix, (program, *_) in commands.items():
         if not shutil.which(program) and not (root / program).exists():
             raise MissingRuntime(f"interpreter '{program}' for {suffix} files not found")
-    defaults = {**BY_SUFFIX, ".py": default_interpreter(root, suite.folder)}
-    return {"interpreters": commands, "defaults": defaults, "arguments": suite.arguments}
+    # A project's Python is only looked for when a file needs it: it may not even start.
+    return {
+        "interpreters": commands, "defaults": BY_SUFFIX, "arguments": suite.arguments,
+        "python_of": suite.folder,
+    }  # fmt: skip

@@ -13,7 +13,8 @@ import shutil
 import subprocess
 import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from pathlib import Path
 from typing import IO, Any
 
 from wolfbane.kinds.worker.channel import Channel, Message, connect
@@ -84,8 +85,19 @@ class ProgramRun:
 
     def command(self) -> list[str]:
         """The command that starts the program. Raises OSError if its interpreter is missing."""
-        start = command_line(self.file, self.options["interpreters"], self.options["defaults"])
+        maps = self.options["interpreters"], self.options["defaults"]
+        start = command_line(self.file, *maps, self.python)
         return [*start, *self.options.get("arguments", ())]
+
+    def python(self) -> str:
+        """The project's own Python. Raises OSError if it does not start."""
+        from wolfbane.kinds.contract import MissingRuntime
+        from wolfbane.kinds.python.interpreters import default_interpreter
+
+        try:
+            return default_interpreter(Path(self.options["root"]), self.options["python_of"])
+        except MissingRuntime as error:
+            raise OSError(str(error)) from None
 
     def variables(self) -> Mapping[str, str]:
         """The program's environment variables."""
@@ -165,10 +177,11 @@ def serve(what: str, run_type: type[ProgramRun]) -> None:
 
 
 def command_line(
-    file: str, interpreters: dict[str, list[str]], defaults: dict[str, str]
-) -> list[str]:
+    file: str, interpreters: dict[str, list[str]], defaults: dict[str, str],
+    python: Callable[[], str],
+) -> list[str]:  # fmt: skip
     """The command that starts a program: by the suite's map, its ``#!`` line, its extension, or
-    directly.
+    directly. ``python`` finds the interpreter of Python files.
     """
     suffix = os.path.splitext(file)[1]
     with open(file, "rb") as source:
@@ -186,6 +199,8 @@ def command_line(
         if not found:
             raise OSError(f"interpreter '{shebang[0]}' not found")
         return [found, *shebang[1:], file]
+    if suffix == ".py":
+        return [python(), file]
     compiled = first.startswith(b"\x7fELF")
     if compiled or suffix not in defaults:
         return [os.path.abspath(file)]
