@@ -103,6 +103,25 @@ def test_a_run_is_printed_as_a_line_that_repeats_it(quay):
     assert "spring77" not in secret.out and "masked" in secret.err
 
 
+def test_a_command_is_printed_without_any_side_effect(folder):
+    folder.file("wolfbane.toml", """
+        [workspace]
+        env = "local"
+        [[suite]]
+        name = "tides"
+        kind = "python"
+        paths = ["test_a.py"]
+        build = ["touch built"]
+        [param.key]
+        [env.local]
+        key = { shell = "touch looked-up; echo low" }
+    """)  # fmt: skip
+    folder.file("test_a.py", "open('loaded', 'w').close()\ndef test_a(): pass\n")
+    before = sorted(path.name for path in folder.path.iterdir())
+    assert folder.call("run", "--print-command").out == "wolfbane run\n"
+    assert sorted(path.name for path in folder.path.iterdir()) == before
+
+
 _words = st.lists(st.text(st.characters(codec="utf-8", exclude_categories=["C"])), max_size=4)
 
 

@@ -415,6 +415,14 @@ def test_what_a_file_does_to_modules_costs_no_other_file(folder):
     ) in run.text
 
 
+def test_a_source_that_is_a_pipe_holds_nothing_up(folder):
+    os.mkfifo(folder.path / "tide.py")
+    folder.file("test_a.py", """
+        def test_a(): exec(compile("1 / 0", "tide.py", "exec"))
+    """)  # fmt: skip
+    assert folder.run().outcomes == {"test_a.py#test_a": "errored"}
+
+
 def test_what_cannot_be_undone_is_left_to_another_worker(folder):
     folder.file(
         "test_a.py",

@@ -8,6 +8,7 @@ import threading
 import time
 from pathlib import Path
 
+from wolfbane.files import read_regular
 from wolfbane.inventory.files import walk
 from wolfbane.workspace.settings import Workspace
 
@@ -107,4 +108,4 @@ class SavedFiles:
 
 
 def _mark(file: Path) -> str:
-    return hashlib.blake2b(file.read_bytes()).hexdigest()
+    return hashlib.blake2b(read_regular(file)).hexdigest()

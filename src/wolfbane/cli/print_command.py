@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.arguments import pointing
+from wolfbane.cli.arguments import SET, Piece, pointing
 from wolfbane.cli.quoting import quoted
+from wolfbane.environments.mask import HIDDEN
 
 if TYPE_CHECKING:
-    from wolfbane.app.selection import Selected
-    from wolfbane.cli.target_options import Point
     from wolfbane.execution.run_request import RunRequest
     from wolfbane.workspace.settings import Workspace
 
@@ -38,13 +37,22 @@ def repeatable(request: RunRequest, arguments: Sequence[str], workspace: Workspa
     return replace(request, arguments=tuple(arguments), folder=inside, pinned=lines)
 
 
-def print_line(selected: Selected, point: Point, arguments: Sequence[str], shell: str) -> None:
-    """The whole run as one line for a shell, with masked secrets."""
-    from wolfbane.environments import Mask
+def print_line(workspace: Workspace, pieces: Iterable[Piece], shell: str) -> None:
+    """The whole run as one line for a shell, with masked secrets.
 
-    environments = point(selected.inventory.workspace)
-    mask = Mask(secret for environment in environments for secret in environment.secrets)
-    shown = [mask(argument) for argument in arguments]
+    It reads the settings and nothing else: no value of a parameter is looked up.
+    """
+    parameters = workspace.settings.param
+    shown: list[str] = []
+    masked = False
+    for piece in pieces:
+        name, equals, value = piece.value.partition("=")
+        declared = parameters.get(name) if piece.option == SET else None
+        if declared is not None and declared.secret and equals and not value.startswith("@"):
+            shown += [SET, f"{name}={HIDDEN}"]
+            masked = True
+        else:
+            shown += piece.tokens
     click.echo(quoted(["wolfbane", "run", *shown], shell))
-    if shown != list(arguments):
+    if masked:
         click.echo("wolfbane: this line contains a masked secret", err=True)

@@ -26,6 +26,7 @@ from wolfbane.cli.revision_options import each_deployed, revision_options
 from wolfbane.cli.run_options import request_options
 from wolfbane.cli.selection_options import opened_option, selection_options
 from wolfbane.cli.target_options import environment_options
+from wolfbane.cli.workspace_option import workspace_at
 from wolfbane.errors import InputError, Problem
 from wolfbane.execution.run_request import RunRequest
 
@@ -48,7 +49,7 @@ if TYPE_CHECKING:
 @click.option(
     "--print-command",
     is_flag=True,
-    help="Print the command for this run as one line, but run nothing.",
+    help="Print the command for this run as one line. Nothing else happens.",
 )
 @click.option(
     "--shell",
@@ -84,11 +85,12 @@ def command(
     """
     _check_pairs(ctx, request)
     arguments = without(command, ctx.meta[EXPANDED], "--print-command", "--shell")
+    if print_command:
+        pieces = pieces_of(command, arguments)
+        print_line(workspace_at(ctx.params["workspace"]), pieces, shell or "posix")
+        return
     if several := each_deployed(ctx.params):
         ctx.exit(_one_after_another(arguments, several))
-    if print_command:
-        print_line(select(), point, arguments, shell or "posix")
-        return
     from wolfbane.app.head_start import with_head_start
     from wolfbane.app.ready import make_ready
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from wolfbane.files import read_regular
 from wolfbane.model import Discrepancy, Evidence, Excerpt, Frame, Outcome, Part, Result, Test
 from wolfbane.workers.message_data import AttemptData, Ending, FrameData, PartData
 
@@ -137,7 +138,7 @@ class ResultBuilder:
 def source_lines(path: Path) -> tuple[str, ...]:
     """A source file's lines, or nothing if it cannot be read."""
     try:
-        return tuple(path.read_text(encoding="utf-8", errors="replace").splitlines())
+        return tuple(read_regular(path).decode("utf-8", "replace").splitlines())
     except OSError:
         return ()
 

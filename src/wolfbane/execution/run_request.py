@@ -210,7 +210,11 @@ class RunRequest:
         help="Print every test, with full stack traces and output.",
     )
     dry_run: bool = option(
-        LOOK, "--dry-run", default=False, help="Print the plan, but run nothing."
+        LOOK,
+        "--dry-run",
+        default=False,
+        help="Print the plan, but run no test. Like a run, it reads the values of the "
+        "environment, builds what lists tests, and loads test files.",
     )
     command: str = ""
     pointed: tuple[str, ...] = ()

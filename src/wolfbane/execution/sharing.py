@@ -11,6 +11,7 @@ import msgspec
 from wolfbane.errors import NothingChosen
 from wolfbane.events import ShareFacts
 from wolfbane.execution.setup.preparation import Prepared
+from wolfbane.files import read_regular
 from wolfbane.model import Test, TestFile
 from wolfbane.shares import Share, cut, digest_of, units_of
 
@@ -77,6 +78,6 @@ def _size(path: Path) -> int:
 
 def _content(path: Path) -> str:
     try:
-        return hashlib.blake2b(path.read_bytes()).hexdigest()[:16]
+        return hashlib.blake2b(read_regular(path)).hexdigest()[:16]
     except OSError:
         return ""

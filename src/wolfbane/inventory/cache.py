@@ -62,7 +62,7 @@ class Cache:
                 return False, None
             seen = _signature(root / path)
             if entry["seen"] != seen:
-                if entry["hash"] != content_hash((root / path).read_bytes()):
+                if entry["hash"] != content_hash(read_regular(root / path)):
                     return False, None
                 entry["seen"] = seen
                 self._changed.add(key)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable
 from pathlib import Path
 
-from wolfbane.files import is_file
+from wolfbane.files import is_file, read_regular
 from wolfbane.kinds.imports import ImportReader
 
 
@@ -48,7 +48,7 @@ class Imports:
     def _names(self, path: str, reader: ImportReader) -> list[str]:
         if path not in self._names_in:
             try:
-                source = (self._root / path).read_bytes()
+                source = read_regular(self._root / path)
             except OSError:
                 source = b""
             self._names_in[path] = reader.names(source)

@@ -19,6 +19,10 @@ _OF_A_HOOK = (
 _QUIET = ("-c", "core.hooksPath=/dev/null", "-c", "advice.detachedHead=false")
 
 
+_PATIENCE = 120.0
+"""Seconds for git to answer: a repository may be on a network, or wait for a lock."""
+
+
 class GitAnswer(msgspec.Struct, frozen=True):
     """The output of git, and its exit code."""
 
@@ -43,7 +47,7 @@ def git_command(root: Path, *arguments: str) -> tuple[list[str], dict[str, str]]
     return ["git", *_QUIET, "-C", str(root), *arguments], {**variables, **quiet}
 
 
-def ask_git(root: Path, *arguments: str, within: float | None = None) -> GitAnswer:
+def ask_git(root: Path, *arguments: str, within: float = _PATIENCE) -> GitAnswer:
     """Run git in a folder. If it cannot start or takes too long, the code is 127."""
     command, variables = git_command(root, *arguments)
     try:

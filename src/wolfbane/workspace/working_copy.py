@@ -9,6 +9,8 @@ from wolfbane.events import SuiteState
 from wolfbane.workspace.git import git_command
 from wolfbane.workspace.settings import Workspace
 
+_PATIENCE = 20.0
+
 
 class SuiteStateQuestion:
     """Asks git while the run is prepared, because git may be slow in a large repository."""
@@ -40,7 +42,11 @@ class SuiteStateQuestion:
     def _read(self) -> SuiteState:
         if self._process is None:
             return SuiteState()
-        output = self._process.communicate()[0].decode("utf-8", "replace")
+        try:
+            output = self._process.communicate(timeout=_PATIENCE)[0].decode("utf-8", "replace")
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            return SuiteState()
         lines = output.splitlines()
         commit = next((n for n in lines if n.startswith("# branch.oid ")), "").rpartition(" ")[2]
         if self._process.returncode or not commit.isalnum():  # "(initial)": no commit yet

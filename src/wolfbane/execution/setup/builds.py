@@ -93,7 +93,10 @@ def build_mark(workspace: Workspace, suite: Suite, environment: Environment) -> 
     """A hash of a suite's build: its commands, variables, and the content of every input."""
     digest = hashlib.blake2b(environment.fingerprint(suite).encode())
     for path in suite_files(workspace.root, suite.inputs, ("*",), ()):
-        digest.update(path.encode() + b"\0" + (workspace.root / path).read_bytes() + b"\0")
+        content = b""
+        with contextlib.suppress(OSError):  # a pipe, or a file that was removed meanwhile
+            content = read_regular(workspace.root / path)
+        digest.update(path.encode() + b"\0" + content + b"\0")
     return digest.hexdigest()[:32]
 
 

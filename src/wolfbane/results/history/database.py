@@ -16,7 +16,7 @@ from wolfbane.results.history import migrations
 NAME = "history.sqlite"
 REVISION = "0004"
 _LOCK_TIMEOUT = 20
-"""Seconds that SQLite waits for another run's write."""
+"""Seconds that SQLite waits for another run's write, and PostgreSQL may take to answer a call."""
 _MIGRATING = 5_026_003
 """The number of PostgreSQL's lock for a migration; any number works."""
 
@@ -72,8 +72,8 @@ def _engine(folder: Path, url: str) -> sa.Engine:
         folder.mkdir(parents=True, exist_ok=True)
     made = sa.make_url(_with_driver(url) if url else f"sqlite:///{folder / NAME}")
     sqlite = made.get_backend_name() == "sqlite"
-    options: dict[str, Any] = {"connect_args": {"timeout": _LOCK_TIMEOUT}} if sqlite else {}
-    engine = sa.create_engine(made, **options)
+    limit = {"timeout": _LOCK_TIMEOUT} if sqlite else {"connect_timeout": _LOCK_TIMEOUT}
+    engine = sa.create_engine(made, connect_args=limit)
     if sqlite:
         sa.event.listen(engine, "connect", _careful)
     return engine
