@@ -122,7 +122,7 @@ def test_a_folder_of_projects_is_not_run_as_one(folder):
     folder.file("notes.txt", "")
     run = folder.call("run")
     assert (run.code, run.out) == (2, "")
-    assert "holds 2 projects: ledger, quay" in run.err
+    assert "contains 2 projects: ledger, quay" in run.err
     assert "wolfbane run ledger; or all: wolfbane run ." in " ".join(run.err.split())
     assert len(folder.run("quay").results) == 1
     assert len(folder.run(".").results) == 2

@@ -318,14 +318,14 @@ def test_a_profile_with_stages_and_a_mix(evening):
     assert count(typed.events) == 5 and "1 user, each 5 loops" in typed.out
 
 
-@pytest.mark.parametrize("rows", ["", "in turn", "at random", "once"])
+@pytest.mark.parametrize("rows", ["", "in turn", "once"])
 def test_a_weight_belongs_to_the_workflow_whatever_its_rows(quay, rows):
     quay.file("flows/ships.csv", "name\n" + "".join(f"ship {n}\n" for n in range(150)))
     settings = (quay.path / "wolfbane.toml").read_text()
     quay.file("wolfbane.toml", settings + f"""
 [load.mixed]
 users = 1
-loops = 400
+loops = 100
 rows = "{rows}"
 mix = [{{ match = "name:ships", weight = 1 }}, {{ match = "name:tide or name:ebb", weight = 3 }}]
 """)  # fmt: skip
@@ -337,11 +337,11 @@ mix = [{{ match = "name:ships", weight = 1 }}, {{ match = "name:tide or name:ebb
     done = load(quay, "--profile", "mixed", "--seed", "11")
     assert done.code == 0, done.err + done.out
     seen = [each["path"] for each in quay.server.seen]
-    assert len(seen) == 400
-    shares = {path: seen.count(path) / 400 for path in set(seen)}
-    # Four standard deviations of a choice made 400 times.
-    assert abs(shares["/xml"] - 0.25) < 0.09
-    assert abs(shares["/cookie"] - 0.375) < 0.1 and abs(shares["/text"] - 0.375) < 0.1
+    assert len(seen) == 100
+    shares = {path: seen.count(path) / 100 for path in set(seen)}
+    # Three standard deviations of a choice made 100 times, with a fixed seed.
+    assert abs(shares["/xml"] - 0.25) < 0.13
+    assert abs(shares["/cookie"] - 0.375) < 0.15 and abs(shares["/text"] - 0.375) < 0.15
 
 
 def test_schemas_are_compiled_before_the_clock_starts(quay, monkeypatch):

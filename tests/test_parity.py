@@ -108,4 +108,4 @@ def test_stopping(tide):
     low = tide.sample.low
     other = tide.sample.crash or tide.sample.hang
     run = tide.run(low, other, "-j1", "--stop-after", "1", "--timeout", "2.5s")
-    assert len(run.outcomes) == 1 and "stopped after 1" in run.out
+    assert len(run.outcomes) == 1 and "stopped after 1" in run.text

@@ -416,11 +416,9 @@ def test_what_a_file_does_to_modules_costs_no_other_file(folder):
 
 
 def test_a_source_that_is_a_pipe_holds_nothing_up(folder):
-    os.mkfifo(folder.path / "tide.py")
-    folder.file("test_a.py", """
-        def test_a(): exec(compile("1 / 0", "tide.py", "exec"))
-    """)  # fmt: skip
-    assert folder.run().outcomes == {"test_a.py#test_a": "errored"}
+    os.mkfifo(folder.path / "tide.pl")
+    folder.file("t/a.t", 'print "1..1\\nnot ok 1\\n#   at tide.pl line 3.\\n";\n')
+    assert folder.run("t").outcomes == {"t/a.t": "failed"}
 
 
 def test_what_cannot_be_undone_is_left_to_another_worker(folder):

@@ -15,7 +15,8 @@ import json
 import os
 import sys
 import unittest
-from typing import Any, Dict, Iterator, List, Optional, Tuple
+from collections.abc import Iterator
+from typing import Any
 
 _WORST = ("passed", "skipped", "todo", "failed", "errored")
 _HOOKS = ("setUpClass", "tearDownClass", "setUpModule", "tearDownModule")
@@ -26,8 +27,8 @@ class _Loader(unittest.TestLoader):
 
     def __init__(self) -> None:
         super().__init__()
-        self.files: Dict[int, str] = {}
-        self.kept: List[Any] = []
+        self.files: dict[int, str] = {}
+        self.kept: list[Any] = []
 
     def loadTestsFromModule(self, module: Any, *args: Any, **options: Any) -> Any:
         suite = super().loadTestsFromModule(module, *args, **options)
@@ -55,9 +56,9 @@ class _Result(unittest.TextTestResult):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        self.news: Dict[int, List[str]] = {}
-        self.hooks: List[Tuple[str, str, str]] = []
-        self.order: List[Any] = []
+        self.news: dict[int, list[str]] = {}
+        self.hooks: list[tuple[str, str, str]] = []
+        self.order: list[Any] = []
 
     def startTest(self, test: Any) -> None:
         super().startTest(test)
@@ -99,7 +100,7 @@ class _Result(unittest.TextTestResult):
         super().addUnexpectedSuccess(test)
         self._note(test, "failed")
 
-    def addSubTest(self, test: Any, subtest: Any, err: Optional[Any]) -> None:
+    def addSubTest(self, test: Any, subtest: Any, err: Any | None) -> None:
         super().addSubTest(test, subtest, err)
         if err is not None:
             failed = issubclass(err[0], test.failureException)
@@ -129,7 +130,7 @@ def file_of(case: Any, loader: _Loader, top: str) -> str:
     return os.path.relpath(file) if file else ""
 
 
-def rows(program: Any, result: Any) -> Iterator[Tuple[str, str, str]]:
+def rows(program: Any, result: Any) -> Iterator[tuple[str, str, str]]:
     """The outcome of each test that was loaded."""
     loader = program.testLoader
     top = loader._top_level_dir or os.getcwd()
@@ -150,7 +151,7 @@ def rows(program: Any, result: Any) -> Iterator[Tuple[str, str, str]]:
             yield "", f"{place.rpartition('.')[2]} / {hook}", outcome
 
 
-def _distinct(found: List[Any]) -> List[Any]:
+def _distinct(found: list[Any]) -> list[Any]:
     return list({id(case): case for case in found}.values())
 
 

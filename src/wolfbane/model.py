@@ -28,9 +28,7 @@ class Outcome(StrEnum):
 
     @property
     def is_failure(self) -> bool:
-        """True if the outcome fails the run: everything that is called failed. Blocked tests are
-        part of it, too.
-        """
+        """True if the outcome fails the run: everything that is called failed."""
         return self in _BAD or self is Outcome.BLOCKED
 
 
@@ -133,10 +131,7 @@ class Test(msgspec.Struct, frozen=True):
 
 
 class Block(msgspec.Struct, frozen=True):
-    """A named range of a file that contains tests (a class): lines ``start`` to ``end``.
-
-    Without a name, it means the tests in these lines.
-    """
+    """Lines of a file that contain tests (a class): ``start`` to ``end``; ``name`` may be empty."""
 
     name: str
     start: int

@@ -106,14 +106,15 @@ def _nothing_chosen(selected: Selected, choice: Choice, known: Known) -> Nothing
 
 
 def _check_projects(workspace: Workspace, selected: Selected) -> None:
-    """Raise InputError for a run of everything in a folder that only holds projects."""
+    """Raise InputError for a run of everything in a folder that only contains projects."""
     if not workspace.projects or selected.is_narrowed:
         return
     names, more = workspace.projects[:_MOST_PROJECTS], len(workspace.projects) - _MOST_PROJECTS
     words = ", ".join(names) + (f", and {more} more" if more > 0 else "")
+    count = len(workspace.projects)
     raise InputError(
         Problem(
-            f"this folder is not a project, but holds {len(workspace.projects)} projects: {words}",
+            f"this folder is not a project, but contains {count} projects: {words}",
             hint=f"run one of them: wolfbane run {names[0]}; or all: wolfbane run .",
         )
     )

@@ -102,7 +102,7 @@ def _of_part(record: Record, root: Path, *, failed: bool, unfinished: bool) -> l
     """The arguments that run the failed tests of a run, each in the variant that failed, or those
     that did not run, or both.
 
-    The reports of the run stay as they are: a part of its tests must not replace them.
+    The reports of the run are not written: a part of its tests must not replace them.
     """
     from wolfbane.selection import Term
 

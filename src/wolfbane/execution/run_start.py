@@ -158,7 +158,7 @@ def only_marks(tests: Sequence[Test], files: Mapping[str, TestFile]) -> list[str
 
 
 def _processes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:
-    """What one process of a suite runs, for suites whose settings change that."""
+    """The scope of a process, for suites whose settings change it."""
     processes = {}
     for name in suites:
         suite = workspace.suite(name)

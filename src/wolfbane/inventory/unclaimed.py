@@ -1,4 +1,4 @@
-"""Finds files that look like tests but belong to no suite, and what to do about them."""
+"""Finds files that look like tests but belong to no suite, and gives advice."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from pathlib import PurePosixPath
 
 from wolfbane.files import as_text
 from wolfbane.inventory.scan import Inventory
+from wolfbane.kinds.programs import STARTERS
 from wolfbane.selection.match import path_pattern
 from wolfbane.workspace.candidates import (
     is_code,
@@ -19,10 +20,6 @@ from wolfbane.workspace.candidates import (
 SHOWN = 3
 _FOLDERS = frozenset({"test", "tests", "t", "spec", "specs", "__tests__"})
 _SCRIPT = re.compile(r"(?:run[-_]?)?(?:all[-_]?)?tests?|run[-_]?all|all|(?:unit)?test[-_]?all")
-_STARTS = {
-    ".py": "python", ".sh": "sh", ".tcl": "tclsh", ".pl": "perl", ".rb": "ruby", ".js": "node",
-    ".mjs": "node", ".php": "php", ".lua": "lua",
-}  # fmt: skip
 _GENERAL = (
     "add them to the paths of a suite in wolfbane.toml, which 'wolfbane init' writes, or connect "
     "their launcher: wolfbane bridge learn"
@@ -78,7 +75,7 @@ def in_words(files: Sequence[str]) -> str:
 
 
 def how_to_claim(inventory: Inventory, files: Sequence[str]) -> list[str]:
-    """What to do so that these files run, one sentence each."""
+    """Advice for running these files, one sentence each."""
     root, advice = inventory.workspace.root, []
     needed = {
         f"{key} = {str(value).lower()}"
@@ -99,5 +96,5 @@ def how_to_claim(inventory: Inventory, files: Sequence[str]) -> list[str]:
 def _start(file: str) -> str:
     """The command of a script that starts all tests, by its name."""
     path = PurePosixPath(file)
-    program = _STARTS.get(path.suffix, "")
+    program = STARTERS.get(path.suffix, "")
     return f"{program} {file}" if program and _SCRIPT.fullmatch(path.stem.lower()) else ""

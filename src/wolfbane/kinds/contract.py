@@ -50,7 +50,7 @@ class Kind(ABC, Generic[S]):
     scan_is_exact: ClassVar[bool] = False
     """The source alone shows every test, so workers are not needed to list them."""
     process: ClassVar[str] = "shared"
-    """What one process runs: each ``file`` has its own, or files share it (``shared``). With one
+    """The scope of a process: each ``file`` has its own, or files share it (``shared``). With one
     for each, a file that is known exactly is not loaded twice.
     """
     tests_hold_tests: ClassVar[bool] = False
@@ -240,7 +240,7 @@ class Kind(ABC, Generic[S]):
         return ""
 
     def process_for(self, suite: S) -> str:
-        """What one process of a suite runs: as :attr:`process`, or the whole ``suite``."""
+        """The scope of a process of a suite: as :attr:`process`, or the whole ``suite``."""
         return self.process
 
     def unexpected_result(self, root: Path, suite: S) -> str:

@@ -11,6 +11,12 @@ from wolfbane.kinds.contract import MissingRuntime
 
 _PATIENCE = 60
 
+STARTERS = {
+    ".py": "python", ".sh": "sh", ".tcl": "tclsh", ".pl": "perl", ".rb": "ruby", ".js": "node",
+    ".mjs": "node", ".php": "php", ".lua": "lua",
+}  # fmt: skip
+"""The program that a user types before a script, by the script's ending."""
+
 
 def find_program(root: Path, given: str, default: str, what: str) -> str:
     """A program that the settings name (a path relative to the workspace, or a command); otherwise,

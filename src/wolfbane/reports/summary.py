@@ -117,7 +117,7 @@ def coverage_lines(covered: Covered, width: int) -> Text:
 
 
 def handled_lines(results: Iterable[Result]) -> Iterator[Text]:
-    """A line for each failure that a document handled, so that its test passed all the same."""
+    """A line for each failure that a document handled, so that its test passed."""
     for result in results:
         if result.outcome in (Outcome.PASSED, Outcome.FLAKY):
             for part in _handled(result.parts):

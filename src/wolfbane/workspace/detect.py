@@ -80,7 +80,7 @@ def _is_manifest(file: str) -> bool:
 def _apart(
     root: Path, tree: Tree, projects: set[str], places: Iterable[_SuitePlace]
 ) -> tuple[str, ...]:
-    """The projects with tests below a folder that only holds projects."""
+    """The projects with tests below a folder that only contains projects."""
     own = any(_is_manifest(file) for file in tree.files if "/" not in file)
     if own or (root / ".git").exists() or not places:
         return ()

@@ -225,7 +225,7 @@ class Workspace(Struct, frozen=True):
     """A folder, its settings, and the settings file, if there is one.
 
     ``detected``: its suites are detected from its files; then ``nested`` are the folders in it that
-    are separate workspaces, and ``projects`` those of its projects if it only holds projects.
+    are separate workspaces, and ``projects`` those of its projects if it only contains projects.
     ``included`` are those whose suites are among its own. With a
     ``source``, it is a copy of another workspace at a git revision.
     """

@@ -99,7 +99,7 @@ class CargoKind(Kind[CargoSuite]):
 
 
 def _offline(root: Path, suite: CargoSuite) -> subprocess.CompletedProcess[str]:
-    """What the toolchain says of the manifests and dependencies, without any download."""
+    """The toolchain's answer about the manifests and dependencies, without any download."""
     command = [
         _toolchain(root, suite), "metadata", "--offline", "--format-version", "1",
         "--manifest-path", str(_manifest(root, suite)),

@@ -26,7 +26,7 @@ class BadExpression(ValueError):
 
 
 class Untyped(str):
-    """A text without a type of its own: of a header, a path, a query, or a body that is not JSON.
+    """A text without its own type: of a header, a path, a query, or a body that is not JSON.
 
     Criteria may compare it with a number. It stays what it is in outputs.
     """

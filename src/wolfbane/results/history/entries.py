@@ -1,4 +1,4 @@
-"""What the history keeps of a run and of each of its tests."""
+"""The entries of the history: a run, and the result of a test in it."""
 
 from __future__ import annotations
 

@@ -82,10 +82,8 @@ class Toolchain:
         crate = Crate(self._workspace())
         command = self.command("--no-run", "--message-format=json")
         # A build script that panics says why; a backtrace of it hides that.
-        variables = {**os.environ, "RUST_BACKTRACE": "0"}
-        process = subprocess.run(
-            command, env=variables, capture_output=True, text=True, check=False
-        )
+        plain = {**os.environ, "RUST_BACKTRACE": "0"}
+        process = subprocess.run(command, env=plain, capture_output=True, text=True, check=False)
         sys.stderr.write(process.stderr)
         messages = [json.loads(line) for line in process.stdout.splitlines()]
         for message in messages:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 _PACKAGE_TESTS = "test*.py"
-"""What the standard library's discovery looks for in a package."""
+"""The files that the standard library's discovery looks for in a package."""
 
 
 class _Loader(unittest.TestLoader):

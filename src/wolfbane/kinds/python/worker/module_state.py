@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 _CODE = (FunctionType, BuiltinFunctionType, type, ModuleType)
 _PLAIN = (bool, str, bytes, float, tuple, frozenset)
 """Settings of a module. Whole numbers often count what a module keeps elsewhere, and ``None`` often
-becomes an object at the first use: both stay as they are.
+becomes an object at the first use: both stay.
 """
 _OTHERS = frozenset({"builtins", "time", "sys", "__main__", "warnings"})
 """Checked after each test, or the runner's own affair."""

@@ -19,8 +19,13 @@ from wolfbane.kinds.workflow.runner.criteria import check, shortened, words_of
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
 from wolfbane.kinds.workflow.runner.inputs import BadInputs, inputs_for
 from wolfbane.kinds.workflow.runner.scope import Answer, Call, Scope
-from wolfbane.kinds.workflow.runner.sending import NoAnswer, OutOfTime, Patience
-from wolfbane.kinds.workflow.runner.workflow_tools import Tools, WentWrong, WorkflowEnd
+from wolfbane.kinds.workflow.runner.sending import NoAnswer, Patience
+from wolfbane.kinds.workflow.runner.workflow_tools import (
+    Tools,
+    WentWrong,
+    WorkflowEnd,
+    as_problem,
+)
 from wolfbane.units import seconds
 
 _OWN_WORDS = {CONNECT, READ, UNTIL}
@@ -51,7 +56,7 @@ class WorkflowRun:
         self._positions = {s["stepId"]: n for n, s in enumerate(self.workflow["steps"])}
         self._retried: dict[str, Counter[str]] = {}
         self._lasting: WentWrong | None = None
-        """The first handled failure that fails the test all the same."""
+        """The first handled failure that still fails the test."""
 
     async def run(self) -> WorkflowEnd:
         """Run the steps in order, or as their actions define."""
@@ -65,7 +70,7 @@ class WorkflowRun:
             try:
                 problem, following = await self._take(position)
             except (WentWrong, NoAnswer, Unknown, OSError, ValueError) as error:
-                problem = _as_problem(error)
+                problem = as_problem(error)
                 break
             if following is None:
                 break
@@ -87,17 +92,15 @@ class WorkflowRun:
         action = next_action(
             step, self.workflow, self.scope, succeeded=problem is None, spent=spent
         )
+        kind = action["type"] if action is not None else ""
+        lasting = problem if kind == "goto" and problem is not None and problem.lasting else None
         # What a document retries or handles is no failure of the step.
-        handled = action is not None and action["type"] != "end"
-        lasting = problem if problem is not None and problem.lasting else None
-        if action is not None and action["type"] == "retry":
-            lasting = None
-        self.exchanges.step_ended(step["stepId"], lasting if handled else problem)
+        self.exchanges.step_ended(step["stepId"], lasting if kind in ("retry", "goto") else problem)
         if action is None:
             return problem, position + 1 if problem is None else None
-        if action["type"] == "end":
+        if kind == "end":
             return problem, None
-        if action["type"] == "retry":
+        if kind == "retry":
             spent[action["name"]] += 1
             part["outcome"] = "skipped"
             part["message"] = f"retried ({action['name']}): {problem}"
@@ -137,7 +140,7 @@ class WorkflowRun:
                 await self._request(step, part)
                 self._outputs(step)
         except (WentWrong, Unknown, CannotCall, BadReference, NoAnswer, ValueError) as error:
-            problem = _as_problem(error)
+            problem = as_problem(error)
         if problem is not None:
             line = self.document.document.line(f"/workflows/{self._index}/steps/{position}")
             problem.line = problem.line or line
@@ -198,11 +201,8 @@ class WorkflowRun:
         """Criteria and contract; raises WentWrong with everything that is not met."""
         problems = self._criteria(step, part, answer)
         if not answer.reached:
-            problems.insert(
-                0,
-                f"{words_of(_criterion(step[UNTIL]))}: "
-                f"the response ended before this condition was met",
-            )
+            condition = words_of(_criterion(step[UNTIL]))
+            problems.insert(0, f"{condition}: the response ended before this condition was met")
         mismatches = list(self.tools.contract.mismatches(operation, answer, step))
         for mismatch in mismatches:
             name, message = f"contract: {mismatch.check}", str(mismatch)
@@ -220,9 +220,8 @@ class WorkflowRun:
         criteria = step.get("successCriteria")
         if criteria is None:
             if answer is not None and answer.status >= 400:
-                return [
-                    f"expected a status below 400 (default without criteria), got {answer.status}"
-                ]
+                words = "expected a status below 400 (default without criteria)"
+                return [f"{words}, got {answer.status}"]
             return []
         problems = []
         for criterion in criteria:
@@ -261,7 +260,7 @@ class WorkflowRun:
     ) -> WorkflowEnd:
         """Run another workflow, in this document or in another."""
         if self.depth >= DEEPEST:
-            raise WentWrong("errored", f"workflow calls are nested more than {DEEPEST} levels deep")
+            raise WentWrong("errored", f"workflow calls are nested more than {DEEPEST} deep")
         library, inner = self.scope.library.workflow(name)
         try:
             whole = inputs_for(library, inner, inputs, self.tools.values)
@@ -283,13 +282,6 @@ class WorkflowRun:
 def _criterion(until: Any) -> Mapping[str, Any]:
     """The end of a stream: a condition, or a complete criterion."""
     return until if isinstance(until, Mapping) else {"condition": until}
-
-
-def _as_problem(error: Exception) -> WentWrong:
-    if isinstance(error, WentWrong):
-        return error
-    outcome = "timed out" if isinstance(error, OutOfTime) else "errored"
-    return WentWrong(outcome, str(error), lasting=True)
 
 
 async def needed_elsewhere(run: WorkflowRun, library: DocumentSet, name: str) -> WorkflowEnd | None:

@@ -10,7 +10,7 @@ from typing import Any
 from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
 from wolfbane.kinds.workflow.runner.security import Security
-from wolfbane.kinds.workflow.runner.sending import Sender
+from wolfbane.kinds.workflow.runner.sending import OutOfTime, Sender
 from wolfbane.kinds.workflow.runner.tokens import Tokens
 
 
@@ -24,6 +24,14 @@ class WentWrong(Exception):
     def __init__(self, outcome: str, message: str, line: int = 0, *, lasting: bool = False) -> None:
         self.outcome, self.line, self.lasting = outcome, line, lasting
         super().__init__(message)
+
+
+def as_problem(error: Exception) -> WentWrong:
+    """An error of any kind as the failure of a step."""
+    if isinstance(error, WentWrong):
+        return error
+    outcome = "timed out" if isinstance(error, OutOfTime) else "errored"
+    return WentWrong(outcome, str(error), lasting=True)
 
 
 @dataclass

@@ -1,0 +1,77 @@
+"""Compare every outcome with that of the runtime's own runner, on projects from elsewhere."""
+
+from __future__ import annotations
+
+import argparse
+import random
+import sys
+import time
+
+from benchmarks.strangers.fetching import fetched
+from benchmarks.strangers.runs import differences, our_outcomes, own_outcomes
+from benchmarks.strangers.tables import Tree, trees
+
+SHOWN = 20
+KINDS = {"interpreter": "python"}
+"""The kind of suites in a table that is not named after a kind."""
+
+
+def main() -> int:
+    """Print a table of all trees, and what differs; 1 if a difference is not explained."""
+    parser = argparse.ArgumentParser(prog="python -m benchmarks.strangers", description=__doc__)
+    parser.add_argument("--tree", default="", help="only this tree")
+    parser.add_argument("--kind", default="", help="only the trees of this table")
+    parser.add_argument("--quick", action="store_true", help="only the quick trees")
+    parser.add_argument("--seed", type=int, default=random.randrange(10**6), help="of the order")
+    options = parser.parse_args()
+    chosen = {
+        title: (kind, tree)
+        for title, (kind, tree) in trees(options.kind, options.tree).items()
+        if tree.quick or not options.quick
+    }
+    wrong = 0
+    print(
+        f"seed {options.seed}\n{'tree':<28} {'tests':>6}  {'own':>7}  {'one job':>7}  differences"
+    )
+    for title, (kind, tree) in chosen.items():
+        wrong += _compare(title, KINDS.get(kind, kind), tree, options.seed)
+    print(f"{len(chosen)} trees, {wrong} of them with differences that are not explained")
+    return 1 if wrong or not chosen else 0
+
+
+def _compare(title: str, kind: str, tree: Tree, seed: int) -> bool:
+    """Print the row of a tree, and what differs; returns whether it is unexplained."""
+    try:
+        place = fetched(title, tree)
+        began = time.perf_counter()
+        own = own_outcomes(tree, place)
+        taken = time.perf_counter() - began
+        found: dict[str, list[str]] = {}
+        times = []
+        for how in (["-j1"], ["-j4"], ["--order", "random", "--seed", str(seed)]):
+            began = time.perf_counter()
+            ours = our_outcomes(place, kind, how)
+            times.append(time.perf_counter() - began)
+            for words in differences(own, ours):
+                found.setdefault(words, []).append(" ".join(how))
+    except (RuntimeError, OSError) as error:
+        print(f"{title:<28} {error}", flush=True)
+        return True
+    left = {words: how for words, how in found.items() if not _why(tree, words)}
+    known = len(found) - len(left)
+    shown = f"{len(left)}" + (f" and {known} explained" if known else "")
+    seconds = f"{taken:>6.1f}s  {times[0]:>6.1f}s"
+    print(f"{title:<28} {own.total():>6}  {seconds}  {shown}", flush=True)
+    for words, how in list(left.items())[:SHOWN]:
+        print(f"  {words} ({'; '.join(how)})")
+    if len(left) > SHOWN:
+        print(f"  and {len(left) - SHOWN} more")
+    return bool(left)
+
+
+def _why(tree: Tree, words: str) -> str:
+    return next((known.why for known in tree.differences if words.startswith(known.test)), "")
+
+
+if __name__ == "__main__":
+    sys.exit(main())

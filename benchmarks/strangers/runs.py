@@ -1,0 +1,76 @@
+"""The outcome of every test of a tree: by the runtime's own runner, and by Wolfbane."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import tempfile
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
+
+from benchmarks.strangers.tables import Tree
+
+Outcomes = Counter[tuple[str, str, str]]
+"""How often each file, name and outcome came."""
+LIMIT = 1800.0
+_OWN = Path(__file__).parent / "own_python.py"
+
+
+def own_outcomes(tree: Tree, place: Path) -> Outcomes:
+    """What the runtime's own runner says. Raises RuntimeError if it does not end as it should."""
+    python = place / ".venv/bin/python"
+    with tempfile.TemporaryDirectory() as folder:
+        out = Path(folder) / "own.json"
+        program = str(python if python.exists() else sys.executable)
+        done = subprocess.run(
+            [program, str(_OWN), str(out), *tree.own], cwd=place / tree.folder, timeout=LIMIT,
+            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL,
+            check=False, text=True, errors="replace",
+        )  # fmt: skip
+        if not out.exists():
+            raise RuntimeError(f"the runtime's own runner: {done.stdout[-2000:]}")
+        rows = json.loads(out.read_bytes())
+    start = "" if tree.folder == "." else f"{tree.folder}/"
+    return Counter((f"{start}{file}" if file else "", name, end) for file, name, end in rows)
+
+
+def our_outcomes(place: Path, kind: str, how: Sequence[str]) -> Outcomes:
+    """What Wolfbane says, without any settings."""
+    with tempfile.TemporaryDirectory() as folder:
+        out = Path(folder) / "ours.json"
+        done = subprocess.run(
+            [sys.executable, "-m", "wolfbane", "run", "--kind", kind, "--quiet",
+             "--report", f"json={out}", *how],
+            cwd=place, timeout=LIMIT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+            stdin=subprocess.DEVNULL, check=False, text=True, errors="replace",
+        )  # fmt: skip
+        if not out.exists():
+            raise RuntimeError(f"wolfbane run: exit code {done.returncode}: {done.stdout[-2000:]}")
+        results = json.loads(out.read_bytes())["results"]
+    return Counter((r["path"], r["name"], r["outcome"]) for r in results)
+
+
+def differences(own: Outcomes, ours: Outcomes) -> list[str]:
+    """Each test whose outcomes differ: ``FILE#NAME: failed, passed here``.
+
+    A test that the runner cannot place in a file is found by its name alone.
+    """
+    theirs, mine = own - ours, ours - own
+    by_name: dict[str, Outcomes] = {}
+    for key, count in mine.items():
+        by_name.setdefault(key[1], Counter())[key] = count
+    for (file, name, end), count in list(theirs.items()):
+        for key in [k for k in by_name.get(name, ()) if not file and k[2] == end]:
+            matched = min(count, mine[key])
+            mine[key] -= matched
+            theirs[file, name, end] -= matched
+    found: dict[tuple[str, str], tuple[list[str], list[str]]] = {}
+    for side, outcomes in enumerate((+theirs, +mine)):
+        for (file, name, end), count in outcomes.items():
+            found.setdefault((file, name), ([], []))[side].extend([end] * count)
+    return [
+        f"{file}#{name}: {', '.join(before) or 'no such test'}, {', '.join(after) or 'none'} here"
+        for (file, name), (before, after) in sorted(found.items())
+    ]
