@@ -100,6 +100,9 @@ TREES = {
 
             def test_helper(self):
                 raise AssertionError("a method of no class")
+
+            def test_suite():
+                return unittest.defaultTestLoader.loadTestsFromTestCase(Fees)
         """,
     },
     "classes with one nameless test": {

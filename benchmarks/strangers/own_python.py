@@ -66,7 +66,7 @@ class _Result(unittest.TextTestResult):
         self.news.setdefault(id(test), [])
 
     def _note(self, test: Any, outcome: str) -> None:
-        case = getattr(test, "test_case", test)
+        case = test.test_case if type(test).__name__ == "_SubTest" else test
         if type(case).__name__ == "_ErrorHolder":
             hook, _, place = str(case).partition(" (")
             self.hooks.append((hook, place.rstrip(")"), outcome))
@@ -89,7 +89,7 @@ class _Result(unittest.TextTestResult):
 
     def addSkip(self, test: Any, reason: str) -> None:
         super().addSkip(test, reason)
-        if not hasattr(test, "test_case"):  # a skipped part is not a skipped test
+        if type(test).__name__ != "_SubTest":  # a skipped part is not a skipped test
             self._note(test, "skipped")
 
     def addExpectedFailure(self, test: Any, err: Any) -> None:
@@ -116,8 +116,8 @@ def name_of(case: Any) -> str:
     if type(case).__module__ == "unittest.loader":
         return ""
     method = getattr(case, "_testMethodName", "")
-    if not method:
-        return str(case.id())
+    if not method or (method == "runTest" and type(case).id is not unittest.TestCase.id):
+        return str(case.id() if hasattr(case, "id") else case)
     return " / ".join([*type(case).__qualname__.split("<locals>.")[-1].split("."), method])
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 import tempfile
@@ -15,6 +16,8 @@ from benchmarks.strangers.tables import Tree
 Outcomes = Counter[tuple[str, str, str]]
 """How often each file, name and outcome came."""
 LIMIT = 1800.0
+_NUMBER = re.compile(r" \(\d+\)$")
+"""Wolfbane numbers tests of one name: ``test_high (2)``."""
 _OWN = Path(__file__).parent / "own_python.py"
 
 
@@ -49,7 +52,7 @@ def our_outcomes(place: Path, kind: str, how: Sequence[str]) -> Outcomes:
         if not out.exists():
             raise RuntimeError(f"wolfbane run: exit code {done.returncode}: {done.stdout[-2000:]}")
         results = json.loads(out.read_bytes())["results"]
-    return Counter((r["path"], r["name"], r["outcome"]) for r in results)
+    return Counter((r["path"], _NUMBER.sub("", r["name"]), r["outcome"]) for r in results)
 
 
 def differences(own: Outcomes, ours: Outcomes) -> list[str]:
@@ -71,6 +74,11 @@ def differences(own: Outcomes, ours: Outcomes) -> list[str]:
         for (file, name, end), count in outcomes.items():
             found.setdefault((file, name), ([], []))[side].extend([end] * count)
     return [
-        f"{file}#{name}: {', '.join(before) or 'no such test'}, {', '.join(after) or 'none'} here"
+        f"{file}#{name}: {_counted(before) or 'no such test'}, {_counted(after) or 'none'} here"
         for (file, name), (before, after) in sorted(found.items())
     ]
+
+
+def _counted(ends: Sequence[str]) -> str:
+    counts = Counter(ends)
+    return ", ".join(f"{n} {end}" if n > 1 else end for end, n in counts.items())

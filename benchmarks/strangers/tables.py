@@ -29,7 +29,7 @@ class Tree(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     own: list[str]
     version: str = ""
     name: str = ""
-    install: list[str] = ["."]
+    install: list[str] = msgspec.field(default_factory=lambda: ["."])
     folder: str = "."
     quick: bool = False
     differences: list[Difference] = []

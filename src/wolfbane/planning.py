@@ -14,6 +14,7 @@ from wolfbane.model import Test, TestFile
 
 GUESS = 0.01
 """Assumed duration of a test without recorded runs, in seconds."""
+IN_ORDER = "in order"
 PIECES = 8
 """Pieces per job into which long files are divided, so that the last piece is short."""
 
@@ -62,7 +63,6 @@ def make_plan(
     seed: int | None = None,
     first: Container[str] = frozenset(),
     together: Mapping[str, str] = MappingProxyType({}),
-    in_order: Container[str] = frozenset(),
 ) -> Plan:
     """Order the selected tests, longest file first, or at random from a seed.
 
@@ -72,8 +72,7 @@ def make_plan(
     together, because its hooks run once, and so do tests that need each other. With several jobs, a
     file that is long compared with the total is divided between classes, if its hooks allow it.
     ``together`` names the suites whose files run in one start: in a ``batch`` for each job, or as a
-    whole ``suite``. The files of suites ``in_order`` stay whole, and run in the order of their
-    names.
+    whole ``suite``; and those whose files stay whole, and run ``in order`` of their names.
     """
     by_file = [list(tests) for _, tests in groupby(chosen, key=_place)]
     shuffle = random.Random(seed)
@@ -81,28 +80,15 @@ def make_plan(
         by_file = [_shuffled(tests, shuffle) for tests in by_file]
     batches = [_batch(tests, times) for tests in by_file]
     batches = list(_joined(batches, together, jobs))
-    targets = list(dict.fromkeys(batch.target for batch in batches))
-    share = sum(batch.seconds for batch in batches) / (PIECES * jobs)
-    cut = [
-        part
-        for batch in batches
-        for part in (
-            _cut(batch, share, times)
-            if jobs > 1
-            and files[batch.path].divisible
-            and batch.suite not in in_order
-            and batch.seconds > share
-            else [batch]
-        )
-    ]
-    seconds: dict[str, float] = {}
-    for batch in cut:
-        seconds[batch.suite] = seconds.get(batch.suite, 0.0) + batch.seconds
+    in_order = {suite for suite, how in together.items() if how == IN_ORDER}
+    cut = list(_divided(batches, files, times, jobs, in_order))
     cut.sort(key=lambda b: b.path.split("/") if b.suite in in_order else [])
     if seed is not None:
         shuffle.shuffle(cut)
     else:
-        cut.sort(key=lambda b: _rank(b, first, seconds if b.suite in in_order else {}))
+        ranks = _ranks(cut, first, in_order)
+        cut.sort(key=lambda batch: ranks[id(batch)])
+    targets = list(dict.fromkeys(batch.target for batch in batches))
     cut.sort(key=lambda batch: targets.index(batch.target))
     return Plan(tuple(cut), left_out)
 
@@ -134,13 +120,35 @@ def each_apart(plan: Plan) -> Plan:
     return replace(plan, batches=tuple(batches))
 
 
-def _rank(
-    batch: Batch, first: Container[str], seconds: Mapping[str, float]
-) -> tuple[bool, float, str]:
-    """Place in the order. All batches of a suite with its total in ``seconds`` have the same."""
-    if batch.suite in seconds:
-        return True, -seconds[batch.suite], batch.suite
-    return not any(test.address in first for test in batch.tests), -batch.seconds, ""
+def _divided(
+    batches: Sequence[Batch], files: Mapping[str, TestFile], times: Mapping[str, float], jobs: int,
+    in_order: Container[str],
+) -> Iterator[Batch]:  # fmt: skip
+    """The batches, with long files in pieces if several jobs can share them."""
+    share = sum(batch.seconds for batch in batches) / (PIECES * jobs)
+    for batch in batches:
+        whole = jobs == 1 or batch.seconds <= share or batch.suite in in_order
+        if whole or not files[batch.path].divisible:
+            yield batch
+        else:
+            yield from _cut(batch, share, times)
+
+
+def _ranks(
+    batches: Sequence[Batch], first: Container[str], in_order: Container[str]
+) -> dict[int, tuple[bool, float, str]]:
+    """The place of each batch in the order, by identity. The batches of a suite ``in_order`` have
+    the same, that of the whole suite.
+    """
+    seconds: dict[str, float] = {}
+    for batch in batches:
+        seconds[batch.suite] = seconds.get(batch.suite, 0.0) + batch.seconds
+    return {
+        id(b): (True, -seconds[b.suite], b.suite)
+        if b.suite in in_order
+        else (not any(test.address in first for test in b.tests), -b.seconds, "")
+        for b in batches
+    }
 
 
 def _place(test: Test) -> tuple[str, str, str]:
@@ -151,7 +159,7 @@ def _joined(batches: Sequence[Batch], together: Mapping[str, str], jobs: int) ->
     """Files of suites that run together in one batch, or in one for each job."""
     groups: dict[tuple[str, str, str], list[Batch]] = {}
     for batch in batches:
-        if batch.suite in together:
+        if together.get(batch.suite, IN_ORDER) != IN_ORDER:
             groups.setdefault((batch.suite, batch.target, batch.browser), []).append(batch)
         else:
             yield batch

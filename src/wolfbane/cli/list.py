@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from wolfbane.app.selection import Selected
     from wolfbane.cli.target_options import Point
     from wolfbane.environments import Environment
+    from wolfbane.inventory import Inventory
+    from wolfbane.selection import Choice
 
 GROUPINGS = ("suite", "file", "kind", "tag", "browser")
 
@@ -52,7 +54,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     from wolfbane.inventory.unclaimed import in_words, unclaimed
     from wolfbane.reports.listing import as_json, closing_lines, table, tree
     from wolfbane.reports.width import table_width
-    from wolfbane.selection import choose, may_match
+    from wolfbane.selection import choose
 
     selected = select()
     inventory, choice = selected.inventory, selected.choice
@@ -63,13 +65,7 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     status = (known or selected.newest.overall()).status
     tests = [test for label in labels or [""] for test in inventory.tests_at(label)]
     verdict = choose(choice, tests, status)
-    for file in inventory.files.values():
-        if file.error:
-            reason = file.error.strip().partition("\n")[0]
-            click.echo(f"wolfbane: cannot load {file.path}: {reason}", err=True)
-        elif may_match(choice.expression, file) is not False:
-            for warning in file.warnings:
-                click.echo(f"wolfbane: {file.path}:{warning}", err=True)
+    _report_files(inventory, choice)
     more = files_that_may_have_more(inventory, choice)
     if not verdict.chosen and not more:
         raise nothing_chosen(inventory, choice, status)
@@ -86,6 +82,19 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
         verdict.chosen, verdict.left_out, room, needed=len(pulled_in), unloaded=unloaded
     )
     click.echo("\n".join([*rows, *counts]))
+
+
+def _report_files(inventory: Inventory, choice: Choice) -> None:
+    """Print the files that cannot be loaded, and the warnings about the others."""
+    from wolfbane.selection import may_match
+
+    for file in inventory.files.values():
+        if file.error:
+            reason = file.error.strip().partition("\n")[0]
+            click.echo(f"wolfbane: cannot load {file.path}: {reason}", err=True)
+        elif may_match(choice.expression, file) is not False:
+            for warning in file.warnings:
+                click.echo(f"wolfbane: {file.path}:{warning}", err=True)
 
 
 def _collect(selected: Selected, environment: Environment) -> None:

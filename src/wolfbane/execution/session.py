@@ -39,7 +39,7 @@ from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.execution.verdict import Tally, by_name, verdict
 from wolfbane.kinds.registry import find_kind, in_one_process
 from wolfbane.model import Discrepancy, Outcome, Result, Test
-from wolfbane.planning import Plan, each_apart, make_plan
+from wolfbane.planning import IN_ORDER, Plan, each_apart, make_plan
 
 if TYPE_CHECKING:
     from wolfbane.execution.sharing import Weigh
@@ -254,11 +254,12 @@ class Session:
         for suite in self.workspace.suites:
             if per := find_kind(suite.kind).started_together(root, suite):
                 together[suite.name] = per
+        together.update(dict.fromkeys(in_one_process(self.workspace.suites), IN_ORDER))
         self._focused = only_marks(prepared.chosen, self.inventory.files)
         return make_plan(
             prepared.chosen, self.inventory.files, prepared.left_out, self.known.times,
             jobs=self._jobs, seed=self.request.seed, first=self._first(),
-            together=together, in_order=in_one_process(self.workspace.suites),
+            together=together,
         )  # fmt: skip
 
     def _first(self) -> frozenset[str]:

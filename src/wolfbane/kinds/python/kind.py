@@ -206,7 +206,8 @@ class _ModuleReader:
 def _is_plain_test(node: _Function) -> bool:
     """Whether a function is a test by itself. One that takes ``self`` was made to be a method."""
     receiver = node.args.args[0].arg if node.args.args else ""
-    return node.name.startswith("test_") and receiver not in ("self", "cls")
+    plain = node.name.startswith("test_") and node.name != "test_suite"
+    return plain and receiver not in ("self", "cls")
 
 
 def _is_a_package_of_others(path: Path, source: bytes) -> bool:
