@@ -76,11 +76,8 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
         click.echo(f"wolfbane: {in_words(lost)}; run 'wolfbane doctor' for details", err=True)
     room = table_width(sys.stdout)
     rows = table(verdict.chosen, by, room) if form == "table" else tree(verdict.chosen, by)
-    _, pulled_in = with_needed(verdict.chosen, tests)
-    unloaded = [file.path for file in more]
-    counts = closing_lines(
-        verdict.chosen, verdict.left_out, room, needed=len(pulled_in), unloaded=unloaded
-    )
+    needed, unloaded = len(with_needed(verdict.chosen, tests)[1]), [file.path for file in more]
+    counts = closing_lines(verdict.chosen, verdict.left_out, room, needed=needed, unloaded=unloaded)
     click.echo("\n".join([*rows, *counts]))
 
 

@@ -81,20 +81,18 @@ class RunStart(msgspec.Struct, frozen=True):
             tests=sum(suites.values()),
             files=self._files(),
             suites=suites,
-            jobs=request.jobs or (0 if request.on else 1),
-            order=self._order(),
+            jobs=request.jobs or (0 if request.on else 1), order=self._order(),
             runtimes=_runtimes(workspace, suites),
             processes=_processes(workspace, suites),
             neglected=tuple(s.name for s in workspace.suites if s.name not in suites),
-            focused=tuple(self.focused),
+            focused=tuple(self.focused), version=__version__,
             warnings=tuple(self._warnings()),
             without_tests=tuple(prepared.empty),
             unclaimed=tuple(lost),
             to_claim=tuple(how_to_claim(inventory, lost)) if lost else (),
             workspaces=workspace.nested,
-            version=__version__,
             pointed=request.pointed,
-        )
+        )  # fmt: skip
 
     def _targets(self) -> Iterator[Target]:
         for each in self.inputs.environments:

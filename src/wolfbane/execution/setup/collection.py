@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from typing import Protocol
 
 import msgspec
@@ -69,31 +69,18 @@ async def collect(
         collected.broken.append(context.results.make(_whole(file, target), end, ""))
     known = {file.path for file in collected.files}
     waiting = [file for file in files if file.path not in known and not file.lost]
-    waiting.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
-    whole = in_one_process(context.workspace.suites)
-    in_order = [file for file in waiting if file.suite in whole]
-    in_order.sort(key=lambda file: file.path.split("/"), reverse=True)
-    waiting = [*(file for file in waiting if file.suite not in whole), *in_order]
+    waiting = _queue(waiting, times, in_one_process(context.workspace.suites))
     done = 0
     loading: dict[str, float] = {}
-
-    def may_serve(slot: Slot, file: TestFile) -> bool:
-        return context.pool.may_serve(slot, context.workspace.suite(file.suite))
 
     async def work(slot: Slot) -> None:
         nonlocal done
         await slot.turn_to(target)
-        while not context.pool.stopping:
-            places = reversed(range(len(waiting)))
-            place = next((at for at in places if may_serve(slot, waiting[at])), None)
-            if place is None:
-                break
-            file = waiting.pop(place)
-            suite = context.workspace.suite(file.suite)
+        while not context.pool.stopping and (file := _take(waiting, slot, context)):
             loading[file.path] = time.monotonic()
             await _one(slot, context, file, timeout, collected, building)
             del loading[file.path]
-            slot.release(suite)
+            slot.release(context.workspace.suite(file.suite))
             done += 1
             progress(done)
 
@@ -106,6 +93,27 @@ async def collect(
     collected.files.sort(key=lambda file: order[file.path])
     collected.broken.sort(key=lambda result: order[result.path])
     return collected
+
+
+def _queue(
+    files: Sequence[TestFile], times: Mapping[str, float], whole: Container[str]
+) -> list[TestFile]:
+    """The files in the order of collection, the first one last: large ones before small ones, but
+    those of suites with one process, ``whole``, in the order of their names.
+    """
+    free = [file for file in files if file.suite not in whole]
+    free.sort(key=lambda file: sum(times.get(t.address, 0.01) for t in file.tests))
+    in_order = [file for file in files if file.suite in whole]
+    in_order.sort(key=lambda file: file.path.split("/"), reverse=True)
+    return [*free, *in_order]
+
+
+def _take(waiting: list[TestFile], slot: Slot, context: RunContext) -> TestFile | None:
+    """Take the next file that a slot may load; None if there is none."""
+    for place in reversed(range(len(waiting))):
+        if context.pool.may_serve(slot, context.workspace.suite(waiting[place].suite)):
+            return waiting.pop(place)
+    return None
 
 
 async def _watch(loading: Mapping[str, float], tell: Callable[[str, float], None]) -> None:
