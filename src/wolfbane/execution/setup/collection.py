@@ -45,6 +45,12 @@ class Collected(msgspec.Struct):
     unstartable: list[tuple[TestFile, str]] = msgspec.field(default_factory=list)
     """Files whose worker could not start, with the reason."""
 
+    def sort(self, paths: Sequence[str]) -> None:
+        """Put files and results in the order of these paths."""
+        order = {path: index for index, path in enumerate(paths)}
+        self.files.sort(key=lambda file: order[file.path])
+        self.broken.sort(key=lambda result: order[result.path])
+
 
 async def collect(
     context: RunContext,
@@ -68,10 +74,9 @@ async def collect(
         end = ending(Outcome.ERRORED, file.error)
         collected.broken.append(context.results.make(_whole(file, target), end, ""))
     known = {file.path for file in collected.files}
-    waiting = [file for file in files if file.path not in known and not file.lost]
-    waiting = _queue(waiting, times, in_one_process(context.workspace.suites))
-    done = 0
-    loading: dict[str, float] = {}
+    unknown = [file for file in files if file.path not in known and not file.lost]
+    waiting = _queue(unknown, times, in_one_process(context.workspace.suites))
+    done, loading = 0, dict[str, float]()
 
     async def work(slot: Slot) -> None:
         nonlocal done
@@ -89,9 +94,7 @@ async def collect(
         await context.pool.each(work)
     finally:
         watching.cancel()
-    order = {file.path: index for index, file in enumerate(files)}
-    collected.files.sort(key=lambda file: order[file.path])
-    collected.broken.sort(key=lambda result: order[result.path])
+    collected.sort([file.path for file in files])
     return collected
 
 
