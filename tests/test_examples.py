@@ -59,6 +59,7 @@ ELSEWHERE = {
     "wolfbane open": "it opens a browser",
     "wolfbane browsers --open": "each browser takes seconds",
     "wolfbane completion fish | source": "it is a line for a shell",
+    "wolfbane run .": "it is a plain run there",
     "wolfbane run -w services/quay": "the demo has no workspace below",
     "wolfbane run --suite services/quay/unit": "the demo has no workspace below",
     "wolfbane run --mail-to "
