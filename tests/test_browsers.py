@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 from pathlib import Path
+from textwrap import indent
 
 import pytest
 
@@ -243,6 +244,27 @@ def test_c(self):
     for name in ("test_b", "test_c"):
         told = result(run, name, engine)
         assert told["outcome"] == "passed", told["message"]
+
+
+@chromium
+def test_a_killed_browser_is_told_even_if_the_test_catches_the_error(suite):
+    body = f"""
+def test_a(self):
+    try:
+        browser = Browser()
+        browser.open("quay")
+{indent(KILL.strip(chr(10)), "    ")}
+    except Exception:
+        pass
+def test_b(self):
+    browser = Browser()
+    browser.open("quay")
+    browser("DELETE", "/window")
+"""
+    run = suite(body).run("-j1")
+    told = result(run, "test_a")
+    assert (told["outcome"], "the test passed without it" in told["message"]) == ("errored", True)
+    assert result(run, "test_b")["outcome"] == "passed", "the suite closed that one"
 
 
 @chromium

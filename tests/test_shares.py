@@ -144,6 +144,7 @@ def test_missing_and_cut_off_shares_are_named(quay):
     ("other", "words"),
     [
         (["--name", "test_a"], "share 2 has another selection: name:test_a; share 1 has everyth"),
+        (["--set", "berth=B2"], "share 2 has other parameters: berth=B2; share 1 has berth=A1"),
         (["--env", "staging"], "share 2 has another environment: staging; share 1 has local"),
     ],
 )
@@ -163,7 +164,8 @@ def test_other_sources_and_other_numbers_are_refused(quay):
     with (quay.path / "tests" / "test_1.py").open("a") as file:
         file.write("# changed\n")
     share(quay, 2, 2)
-    assert "has other sources: some files differ" in join(quay, "out")[0].err
+    words = "has other sources: these files differ from those of share 1: tests/test_1.py"
+    assert words in " ".join(join(quay, "out")[0].err.split())
     quay.run()
     for place, words in {
         "tests": "it contains no record of a run", "lost": "there is no such folder",
@@ -189,6 +191,18 @@ def test_other_sources_and_other_numbers_are_refused(quay):
 def test_shares_that_are_none(quay, given, code, words):
     done = quay.run("--share", given)
     assert (done.code, words in " ".join(done.err.split())) == (code, True), done.err
+
+
+def test_a_helper_that_differs_is_named(quay):
+    quay.file("tests/test_0.py", "import quay_helper\ndef test_a(): assert quay_helper.LENGTH\n")
+    quay.file("tests/quay_helper.py", "LENGTH = 3\n")
+    share(quay, 1, 2)
+    quay.file("tests/quay_helper.py", "LENGTH = 4\n")
+    share(quay, 2, 2)
+    refused = join(quay, "out")[0]
+    assert (refused.code, "share 1: tests/quay_helper.py" in " ".join(refused.err.split())) == (
+        2, True
+    )  # fmt: skip
 
 
 @pytest.mark.skipif(not present("git"), reason="git is not installed")

@@ -55,14 +55,15 @@ class ShareFacts(msgspec.Struct, frozen=True):
     """The share that a run executes. Shares of the same plan differ only in their ``number``.
 
     ``whole`` is the number of tests in the plan. ``plan`` is a hash of their addresses, ``sources``
-    a hash of their files, and ``figures`` a hash of the weights that divide the plan.
+    has a hash of each of their files and of the files that these import, and ``figures`` is a hash
+    of the weights that divide the plan.
     """
 
     number: int
     of: int
     whole: int
     plan: str
-    sources: str
+    sources: dict[str, str]
     figures: str
     cut_by: str
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tarfile
 from collections.abc import Iterator, Sequence
 from functools import cached_property
@@ -16,6 +17,8 @@ from wolfbane.results.journal import JOURNAL_NAME, read_journal
 from wolfbane.workspace.git import SHORT
 
 _ARCHIVES = (".tar.gz", ".tgz")
+_MOST_NAMED = 3
+_PORT = re.compile(r"(?<=127\.0\.0\.1:)\d+|(?<=localhost:)\d+")
 
 
 class ShareRecord(msgspec.Struct, frozen=True, dict=True):
@@ -143,12 +146,19 @@ def _differences(first: ShareRecord, share: ShareRecord) -> Iterator[str]:
     if places[0] != places[1]:
         theirs, ours = (", ".join(filter(None, names)) or "none" for names in places)
         yield f"has another environment: {ours}; {number} has {theirs}"
+    values = [_parameters(s) for s in (start, own)]
+    if places[0] == places[1] and values[0] != values[1]:
+        yield f"has other parameters: {values[1]}; {number} has {values[0]}"
     commits = [s.suite_state.commit for s in (start, own)]
     if commits[0] != commits[1]:
         theirs, ours = (commit[:SHORT] or "none" for commit in commits)
         yield f"has another commit: {ours}; {number} has {theirs}"
     elif one.sources != other.sources:
-        yield f"has other sources: some files differ from those of {number}"
+        every = sorted({*one.sources, *other.sources})
+        named = [path for path in every if one.sources.get(path) != other.sources.get(path)]
+        more = ", ..." if len(named) > _MOST_NAMED else ""
+        words = ", ".join(named[:_MOST_NAMED])
+        yield f"has other sources: these files differ from those of {number}: {words}{more}"
     elif one.plan != other.plan:
         yield f"has another plan: its tests differ from the tests of {number}"
     elif one.figures != other.figures:
@@ -156,3 +166,12 @@ def _differences(first: ShareRecord, share: ShareRecord) -> Iterator[str]:
             f"was divided by other figures ({other.cut_by}) than {number} ({one.cut_by}), "
             f"so some tests may be in two shares or in no share"
         )
+
+
+def _parameters(started: RunStarted) -> str:
+    """The parameters of each environment, without the ports of services that the run started."""
+    each = (
+        ", ".join(f"{name}={_PORT.sub('PORT', value)}" for name, value in t.parameters.items())
+        for t in started.targets
+    )
+    return "; ".join(each) or "none"

@@ -129,6 +129,9 @@ class RunBrowsers:
         """A test's outcome and message, corrected with the browser's data, and its evidence."""
         bad = outcome.is_failure
         left = await endpoint.finish(test.worker_address, bad=bad)
+        if left.lost and outcome is Outcome.PASSED:
+            # The test caught the error, so it did not see what it should have seen.
+            return Outcome.ERRORED, f"{left.lost}, and the test passed without it", []
         if not left.seen and not bad:
             return outcome, message, []
         if bad:

@@ -171,10 +171,9 @@ class Session:
         if self.request.share is not None:
             from wolfbane.execution.sharing import by_file_size, take_share
 
-            root, files = self.workspace.root, self.inventory.files
-            weigh = self._weigh or partial(by_file_size, root)
+            weigh = self._weigh or partial(by_file_size, self.workspace.root)
             weights = weigh(prepared.chosen)
-            self._share = take_share(self.request.share, prepared, files, weights, root)
+            self._share = take_share(self.request.share, prepared, self.inventory, weights)
         plan = self._planned(prepared)
         if self.request.live:
             check_live(plan)

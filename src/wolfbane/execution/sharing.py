@@ -12,7 +12,9 @@ from wolfbane.errors import NothingChosen
 from wolfbane.events import ShareFacts
 from wolfbane.execution.setup.preparation import Prepared
 from wolfbane.files import read_regular
-from wolfbane.model import Test, TestFile
+from wolfbane.inventory import Inventory
+from wolfbane.inventory.affected import sources_of
+from wolfbane.model import Test
 from wolfbane.shares import Share, cut, digest_of, units_of
 
 
@@ -40,7 +42,7 @@ def by_file_size(root: Path, tests: Sequence[Test]) -> Weights:
 
 
 def take_share(
-    share: Share, prepared: Prepared, files: Mapping[str, TestFile], weights: Weights, root: Path
+    share: Share, prepared: Prepared, inventory: Inventory, weights: Weights
 ) -> ShareFacts:
     """Keep only the tests of a share in the preparation.
 
@@ -50,13 +52,14 @@ def take_share(
     """
     tests, broken = prepared.chosen, prepared.broken
     apart = {result.address for result in broken}
+    root, files = inventory.workspace.root, inventory.files
     units = units_of(tests, files, weights.by_address, apart)
     mine = cut(units, share.of)[share.number - 1]
     addresses = {*apart, *(test.address for test in tests)}
     paths = {*(test.path for test in tests), *(result.path for result in broken)}
     facts = ShareFacts(
         share.number, share.of, len(addresses), digest_of(addresses),
-        digest_of(f"{path} {_content(root / path)}" for path in paths),
+        {path: _content(root / path) for path in sources_of(inventory.workspace, files, paths)},
         digest_of(f"{unit.key} {unit.weight:.6g}" for unit in units), weights.words,
     )  # fmt: skip
     prepared.chosen = [test for test in tests if test.address in mine]

@@ -39,6 +39,20 @@ def affected(
     return reached
 
 
+def sources_of(
+    workspace: Workspace, files: Mapping[str, TestFile], paths: Collection[str]
+) -> list[str]:
+    """These test files, and all files of the workspace that they depend on, sorted."""
+    imports = Imports(workspace.root)
+    found = set(paths)
+    for suite in workspace.suites:
+        own = [file for file in files.values() if file.suite == suite.name and file.path in found]
+        inputs = find_kind(suite.kind).inputs(workspace.root, suite)
+        importers, _ = _importers(workspace, suite, inputs, own, imports)
+        found.update(importers)
+    return sorted(found)
+
+
 def _input(inputs: Sequence[str], changed: Collection[str]) -> str:
     """A changed path that all tests of a suite depend on."""
     patterns = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in inputs]
@@ -51,6 +65,25 @@ def _reached(
     imports: Imports, changed: Collection[str],
 ) -> dict[str, str]:  # fmt: skip
     """The affected files of a suite, with the shortest chain of imports."""
+    importers, needed = _importers(workspace, suite, inputs, files, imports)
+    way: dict[str, str] = {path: "" for path in sorted(changed) if path in importers}
+    waiting = deque(way)
+    while waiting:
+        path = waiting.popleft()
+        for importer in importers[path]:
+            if importer not in way:
+                way[importer] = path
+                waiting.append(importer)
+    return {path: _words(path, way) for path in needed if path in way}
+
+
+def _importers(
+    workspace: Workspace, suite: Suite, inputs: Sequence[str], files: Sequence[TestFile],
+    imports: Imports,
+) -> tuple[dict[str, list[str]], dict[str, list[str]]]:  # fmt: skip
+    """All files that the test files of a suite depend on, each with the files that import it; and
+    what each test file needs besides its imports.
+    """
     kind = find_kind(suite.kind)
     reader = kind.import_reader()
     shared: list[str] = []
@@ -68,15 +101,7 @@ def _reached(
     for path, paths in needed.items():
         for other in paths:
             importers[other].append(path)
-    way: dict[str, str] = {path: "" for path in sorted(changed) if path in importers}
-    waiting = deque(way)
-    while waiting:
-        path = waiting.popleft()
-        for importer in importers[path]:
-            if importer not in way:
-                way[importer] = path
-                waiting.append(importer)
-    return {path: _words(path, way) for path in needed if path in way}
+    return importers, needed
 
 
 def _words(path: str, way: Mapping[str, str]) -> str:
