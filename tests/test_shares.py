@@ -193,6 +193,18 @@ def test_shares_that_are_none(quay, given, code, words):
     assert (done.code, words in " ".join(done.err.split())) == (code, True), done.err
 
 
+@pytest.mark.parametrize("number", [1, 2, 3])
+def test_a_list_and_a_dry_run_know_shares(quay, number):
+    which = f"{number}/3"
+    ran = {a for a in share(quay, number, 3).results if "broken" not in a}
+    listed = json.loads(quay.call("list", "--share", which, "--as", "json").out)
+    assert {row["address"] for row in listed} == ran
+    plan = quay.call("run", "--share", which, "--dry-run").out.splitlines()
+    assert {line for line in plan if "#" in line} == ran
+    wrong = quay.call("list", "--share", "4/3")
+    assert (wrong.code, "there is no share 4 of 3" in wrong.err) == (2, True)
+
+
 def test_a_helper_that_differs_is_named(quay):
     quay.file("tests/test_0.py", "import quay_helper\ndef test_a(): assert quay_helper.LENGTH\n")
     quay.file("tests/quay_helper.py", "LENGTH = 3\n")

@@ -65,6 +65,7 @@ def plan_run(ready: ReadyRun) -> RunPlan:
     workspace = ready.workspace
     folder = new_run(workspace.results)
     session = Session(inputs_of(ready), folder.name)
+    _weigh_with(session, ready)
     try:
         plan = session.plan(folder, trusting=True)
     finally:
@@ -129,12 +130,17 @@ def start_run(ready: ReadyRun) -> tuple[Path, Session]:
         shutil.rmtree(folder)
         raise
     session.look_back(lambda tests: _lately(ready.workspace, tests, ready.environments[0]))
+    _weigh_with(session, ready)
+    return folder, session
+
+
+def _weigh_with(session: Session, ready: ReadyRun) -> None:
+    """Divide the plan by recorded durations if the run is a share."""
     if ready.request.share is not None:
         from wolfbane.app.share_weights import weigh
 
         names = {each.label: each.name for each in ready.environments}
         session.weigh_with(lambda tests: weigh(ready.workspace, names, tests))
-    return folder, session
 
 
 def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:

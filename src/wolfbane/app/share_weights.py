@@ -8,9 +8,13 @@ import statistics
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 
+from wolfbane.environments import Environment
 from wolfbane.errors import InputError
 from wolfbane.execution.sharing import Weights, by_file_size
+from wolfbane.inventory import Inventory
 from wolfbane.model import Test, at
+from wolfbane.selection import Choice, may_match
+from wolfbane.shares import Share, cut, units_of
 from wolfbane.workspace.git import ask_git
 from wolfbane.workspace.settings import Workspace
 
@@ -30,6 +34,21 @@ def weigh(workspace: Workspace, environments: Mapping[str, str], tests: Sequence
     middle = statistics.median(seconds.values())
     return Weights({test.address: seconds.get(test.address, middle) for test in tests},
                    "recorded durations")  # fmt: skip
+
+
+def addresses_of_share(
+    share: Share, inventory: Inventory, choice: Choice, environment: Environment,
+    tests: Sequence[Test],
+) -> set[str]:  # fmt: skip
+    """The addresses of the tests that a share of a run would contain, after they were collected."""
+    apart = {
+        file.path for file in inventory.files.values()
+        if file.error and may_match(choice.expression, file) is not False
+    }  # fmt: skip
+    tests = [test for test in tests if test.path not in apart]
+    weights = weigh(inventory.workspace, {environment.label: environment.name}, tests)
+    units = units_of(tests, inventory.files, weights.by_address, apart)
+    return set(cut(units, share.of)[share.number - 1])
 
 
 def _recorded(

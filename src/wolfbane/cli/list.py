@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -12,13 +12,17 @@ from wolfbane.cli.commands import Command
 from wolfbane.cli.revision_options import revision_options
 from wolfbane.cli.selection_options import selection_options
 from wolfbane.cli.target_options import environment_options, status_labels
+from wolfbane.cli.values import reading
+from wolfbane.shares import Share, read_share
 
 if TYPE_CHECKING:
     from wolfbane.app.selection import Selected
     from wolfbane.cli.target_options import Point
     from wolfbane.environments import Environment
     from wolfbane.inventory import Inventory
+    from wolfbane.model import Test
     from wolfbane.selection import Choice
+
 
 GROUPINGS = ("suite", "file", "kind", "tag", "browser")
 
@@ -36,7 +40,14 @@ GROUPINGS = ("suite", "file", "kind", "tag", "browser")
 )  # fmt: skip
 @environment_options
 @click.option("--exact", is_flag=True, help="Load the selected files, so that the list is exact.")
-def command(select: Callable[[], Selected], point: Point, form: str, by: str, exact: bool) -> None:
+@click.option(
+    "--share", callback=reading(read_share), metavar="N/OF",
+    help="List one share of the tests, as 'run --share' divides them. Loads the selected files.",
+)  # fmt: skip
+def command(
+    select: Callable[[], Selected], point: Point, form: str, by: str, exact: bool,
+    share: Share | None,
+) -> None:  # fmt: skip
     """List the tests that a selection matches, without running them.
 
     Tests marked ~ were found by reading the source file. The list becomes exact after the file was
@@ -46,43 +57,56 @@ def command(select: Callable[[], Selected], point: Point, form: str, by: str, ex
     wolfbane list
     wolfbane list --tag smoke --as tree
     wolfbane list --by tag
-    wolfbane list tests/fees --as json
+    wolfbane list --share 1/3
     """
     from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.inventory.in_play import files_that_may_have_more
     from wolfbane.inventory.needed import with_needed
-    from wolfbane.inventory.unclaimed import in_words, unclaimed
     from wolfbane.reports.listing import as_json, closing_lines, table, tree
     from wolfbane.reports.width import table_width
     from wolfbane.selection import choose
 
     selected = select()
     inventory, choice = selected.inventory, selected.choice
-    if exact:
-        _collect(selected, point(inventory.workspace)[0])
+    environment = point(inventory.workspace)[0] if exact or share else None
+    if environment:
+        _collect(selected, environment)
     labels = status_labels(inventory.workspace)
     known = selected.newest.known({label: label for label in labels}) if labels else None
     status = (known or selected.newest.overall()).status
     tests = [test for label in labels or [""] for test in inventory.tests_at(label)]
     verdict = choose(choice, tests, status)
+    chosen = _in_share(share, selected, environment, verdict.chosen)
     _report_files(inventory, choice)
     more = files_that_may_have_more(inventory, choice)
-    if not verdict.chosen and not more:
+    if not chosen and not more:
         raise nothing_chosen(inventory, choice, status)
     if form == "json":
-        click.echo(as_json(verdict.chosen, status))
+        click.echo(as_json(chosen, status))
         return
-    if lost := unclaimed(inventory):
-        click.echo(f"wolfbane: {in_words(lost)}; run 'wolfbane doctor' for details", err=True)
     room = table_width(sys.stdout)
-    rows = table(verdict.chosen, by, room) if form == "table" else tree(verdict.chosen, by)
-    needed, unloaded = len(with_needed(verdict.chosen, tests)[1]), [file.path for file in more]
-    counts = closing_lines(verdict.chosen, verdict.left_out, room, needed=needed, unloaded=unloaded)
+    rows = table(chosen, by, room) if form == "table" else tree(chosen, by)
+    needed, unloaded = len(with_needed(chosen, tests)[1]), [file.path for file in more]
+    counts = closing_lines(chosen, verdict.left_out, room, needed=needed, unloaded=unloaded)
     click.echo("\n".join([*rows, *counts]))
 
 
+def _in_share(
+    share: Share | None, selected: Selected, environment: Environment | None,
+    tests: Sequence[Test],
+) -> Sequence[Test]:  # fmt: skip
+    """The tests that are in a share; all without one."""
+    if share is None or environment is None:
+        return tests
+    from wolfbane.app.share_weights import addresses_of_share
+
+    addresses = addresses_of_share(share, selected.inventory, selected.choice, environment, tests)
+    return [test for test in tests if test.address in addresses]
+
+
 def _report_files(inventory: Inventory, choice: Choice) -> None:
-    """Print the files that cannot be loaded, and the warnings about the others."""
+    """Print the files that cannot be loaded, warnings about others, and files in no suite."""
+    from wolfbane.inventory.unclaimed import in_words, unclaimed
     from wolfbane.selection import may_match
 
     for file in inventory.files.values():
@@ -92,6 +116,8 @@ def _report_files(inventory: Inventory, choice: Choice) -> None:
         elif may_match(choice.expression, file) is not False:
             for warning in file.warnings:
                 click.echo(f"wolfbane: {file.path}:{warning}", err=True)
+    if lost := unclaimed(inventory):
+        click.echo(f"wolfbane: {in_words(lost)}; run 'wolfbane doctor' for details", err=True)
 
 
 def _collect(selected: Selected, environment: Environment) -> None:

@@ -97,10 +97,11 @@ class Session:
             async with context.pool, self._preparation(context) as preparation:
                 preparation.trusting = trusting
                 prepared = await self._prepared(preparation, start=False)
-            self.broken = prepared.broken
             if not prepared.chosen and not prepared.broken:
                 raise self._nothing_chosen()
-            return self._planned(prepared)
+            plan = self._planned(prepared)
+            self.broken = prepared.broken
+            return plan
 
         return asyncio.run(collected())
 
@@ -168,12 +169,6 @@ class Session:
         prepared = await self._prepared(preparation)
         if not prepared.chosen and not prepared.broken and not self._interrupted:
             raise self._nothing_chosen()
-        if self.request.share is not None:
-            from wolfbane.execution.sharing import by_file_size, take_share
-
-            weigh = self._weigh or partial(by_file_size, self.workspace.root)
-            weights = weigh(prepared.chosen)
-            self._share = take_share(self.request.share, prepared, self.inventory, weights)
         plan = self._planned(prepared)
         if self.request.live:
             check_live(plan)
@@ -249,6 +244,12 @@ class Session:
         )
 
     def _planned(self, prepared: Prepared) -> Plan:
+        if self.request.share is not None:
+            from wolfbane.execution.sharing import by_file_size, take_share
+
+            weigh = self._weigh or partial(by_file_size, self.workspace.root)
+            weights = weigh(prepared.chosen)
+            self._share = take_share(self.request.share, prepared, self.inventory, weights)
         root, together = self.workspace.root, {}
         for suite in self.workspace.suites:
             if per := find_kind(suite.kind).started_together(root, suite):
