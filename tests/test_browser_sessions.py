@@ -131,8 +131,15 @@ def test_the_last_window_ends_its_session(suite, engine):
     folder = suite(
         """
 def test_closes(self):
+    import psutil
     browser = Browser()
+    mine = [
+        each for each in psutil.Process().parent().children(recursive=True)
+        if each.name() == "MiniBrowser"
+    ]
     self.assertEqual(browser("DELETE", "/window"), [])
+    # WebKit ends with its last window, at its own time.
+    psutil.wait_procs(mine, timeout=20)
     with self.assertRaisesRegex(Failed, "invalid session id"):
         browser("GET", "/title")
 """,

@@ -91,7 +91,7 @@ class BrowserSession:
         """The tests that ran when it was opened: it belongs to one of them."""
         self.tests: dict[str, SessionEvidence] = {}
         self.lost = ""
-        self.over = self.was_tested = False
+        self.over = self.was_tested = self._is_closed = False
         self.records: BrowserRecords = driver.records
         self._keep, self._tell = keep, tell
         self._names = ElementNames()
@@ -141,8 +141,11 @@ class BrowserSession:
                 )
                 gone = WebDriverError("unknown error", self.lost)
                 reply = Reply(gone.status, json.dumps({"value": gone.value}).encode())
-            if reply.status >= 400 and not self.lost and (how := self.driver.ended()):
-                self.lost = f"browser '{self.browser}' is no longer running: {how}"
+            # By the standard the session ends with its last window, and some browsers end then.
+            if self._doing.endpoint.name == "Close Window" and reply.value == []:
+                self._is_closed = True
+            elif reply.status >= 400 and not self._is_closed and (how := self.driver.ended()):
+                self.lost = self.lost or f"browser '{self.browser}' is no longer running: {how}"
             done = self._doing, reply, began, time.monotonic(), tests
             if self._keep == ALL and self._doing.endpoint.name in _CHANGING and not self.lost:
                 self._remember(*done)
