@@ -80,8 +80,8 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     Wolfbane's; ``suite_state`` is the commit of the suites. The suites ``options_for`` were started
     with the options ``passed_on``. ``without_tests`` are the files that suites list but that
     contain no tests, ``unclaimed`` the files that look like tests but belong to no suite, with what
-    ``to_claim`` them, and ``workspaces`` folders with their own settings, all if suites were
-    detected.
+    to do (``to_claim``), and ``workspaces`` folders with their own settings, all if suites were
+    detected. ``untraced`` are the changed files that no test is known to use.
     """
 
     run: str
@@ -109,6 +109,7 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     warnings: tuple[str, ...] = ()
     without_tests: tuple[str, ...] = ()
     unclaimed: tuple[str, ...] = ()
+    untraced: tuple[str, ...] = ()
     to_claim: tuple[str, ...] = ()
     workspaces: tuple[str, ...] = ()
     pointed: tuple[str, ...] = ()

@@ -7,8 +7,11 @@ import glob
 import os
 import stat
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
+_NEVER = {"__pycache__", "node_modules"}
+_MARKS_OF_OTHERS = {"pyvenv.cfg", "CACHEDIR.TAG"}  # an installed runtime; things made by tools
 _LONG_AGO = 60.0
 """Seconds that are enough to write any file."""
 
@@ -33,6 +36,32 @@ def is_file(path: Path) -> bool:
     try:
         return path.is_file()
     except (OSError, ValueError):
+        return False
+
+
+def walk(root: Path, folder: str) -> Iterator[str]:
+    """Every file below a folder, relative to ``root``, without hidden and installed files."""
+    try:
+        entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
+    except OSError:
+        return
+    if any(entry.name in _MARKS_OF_OTHERS for entry in entries):
+        return
+    for entry in entries:
+        inside = f"{folder}/{entry.name}" if folder else entry.name
+        if entry.name.startswith(".") or entry.name in _NEVER:
+            continue
+        if _is_folder(entry):
+            if not entry.is_symlink():
+                yield from walk(root, inside)
+        else:  # a pipe or a link that leads nowhere, too: whoever reads it says what is wrong
+            yield inside
+
+
+def _is_folder(entry: os.DirEntry[str]) -> bool:
+    try:
+        return entry.is_dir()
+    except OSError:  # a link that leads to itself
         return False
 
 

@@ -56,7 +56,7 @@ class WatchedSelection:
         """
         self.workspace = self._open()
         selected = self._select(self.workspace)
-        reached = affected(self.workspace, selected.inventory.files, set(paths))
+        reached = affected(self.workspace, selected.inventory.files, set(paths)).files
         settings = [path for path in sorted(paths) if Path(path).name in _SETTINGS]
         if not reached:
             return SavedChange(settings, None)

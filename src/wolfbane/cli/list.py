@@ -116,6 +116,10 @@ def _report_files(inventory: Inventory, choice: Choice) -> None:
         elif may_match(choice.expression, file) is not False:
             for warning in file.warnings:
                 click.echo(f"wolfbane: {file.path}:{warning}", err=True)
+    if choice.untraced:
+        from wolfbane.inventory.untraced import untraced_words
+
+        click.echo(f"wolfbane: changed: {untraced_words(choice.untraced)}", err=True)
     if lost := unclaimed(inventory):
         click.echo(f"wolfbane: {in_words(lost)}; run 'wolfbane doctor' for details", err=True)
 

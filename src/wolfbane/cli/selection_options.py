@@ -31,7 +31,9 @@ _FIELDS = {
     "changed": "Select tests affected by changes since this git revision.",
 }
 
-SELECTION = frozenset(f"--{name}" for name in (*_FIELDS, "pick", "drop", "everything"))
+SELECTION = frozenset(
+    f"--{name}" for name in (*_FIELDS, "changed-unknown", "pick", "drop", "everything")
+)
 """The options that select tests."""
 
 
@@ -62,12 +64,20 @@ def selection_options(
         pick: tuple[str, ...],
         drop: tuple[str, ...],
         everything: bool,
+        changed_unknown: str,
         workspace: Path | None,
         **options: Any,
     ) -> Any:
         own = {f"field_{name}": options.pop(f"field_{name}") for name in _FIELDS}
         request = read_asked(
-            {"paths": paths, "pick": pick, "drop": drop, "everything": everything, **own}
+            {
+                "paths": paths,
+                "pick": pick,
+                "drop": drop,
+                "everything": everything,
+                "changed_unknown": changed_unknown,
+                **own,
+            }
         )
 
         def select(opened: Workspace | None = None) -> Selected:
@@ -88,6 +98,13 @@ def _decorated(wrapped: Callable[..., Any]) -> Callable[..., Any]:
             f"--{name}", f"field_{name}", multiple=True, metavar="VALUE", help=text,
             shell_complete=completion_sources.of_field(name),
         )(decorated)  # fmt: skip
+    decorated = click.option(
+        "--changed-unknown",
+        type=click.Choice(["name", "all"]),
+        default="name",
+        help="With --changed: name changed files that no test is known to use, or select all "
+        "tests if there are any. [default: name]",
+    )(decorated)
     decorated = click.option(
         "--pick",
         multiple=True,
@@ -115,8 +132,9 @@ def read_asked(options: Mapping[str, Any]) -> SelectionRequest:
 
     fields = {name: options[f"field_{name}"] for name in _FIELDS}
     return SelectionRequest(
-        options["paths"], fields, options["pick"], options["drop"], options["everything"]
-    )
+        options["paths"], fields, options["pick"], options["drop"], options["everything"],
+        options["changed_unknown"],
+    )  # fmt: skip
 
 
 def _opened(workspace: Path | None) -> Workspace:

@@ -88,7 +88,7 @@ class RunStart(msgspec.Struct, frozen=True):
             focused=tuple(self.focused), version=__version__,
             warnings=tuple(self._warnings()),
             without_tests=tuple(prepared.empty),
-            unclaimed=tuple(lost),
+            unclaimed=tuple(lost), untraced=tuple(inputs.choice.untraced),
             to_claim=tuple(how_to_claim(inventory, lost)) if lost else (),
             workspaces=workspace.nested,
             pointed=request.pointed,

@@ -6,37 +6,63 @@ import re
 from collections import deque
 from collections.abc import Collection, Mapping, Sequence
 
+from msgspec import Struct, field
+
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.imports import Imports
+from wolfbane.inventory.named_files import named_files
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
+from wolfbane.results.quarantine import NAME as QUARANTINE_NAME
 from wolfbane.selection.match import path_pattern
 from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.vocabulary import SETTINGS_NAME
+
+_HARMLESS = frozenset({SETTINGS_NAME, QUARANTINE_NAME, ".gitignore", ".gitattributes"})
+"""Names of files whose effect on tests is known to be none, or is found in another way."""
+
+
+class Affected(Struct, frozen=True):
+    """The effect of changed files: ``files`` are test files, each with the reason.
+
+    ``unknown`` are changed files that no test is known to depend on.
+    """
+
+    files: Mapping[str, str] = field(default_factory=dict)
+    unknown: Sequence[str] = ()
 
 
 def affected(
-    workspace: Workspace, files: Mapping[str, TestFile], changed: Collection[str]
-) -> dict[str, str]:
-    """The test files that changed paths affect, each with the reason.
+    workspace: Workspace, files: Mapping[str, TestFile], changed: Collection[str],
+    settings: Mapping[str, str] | None = None,
+) -> Affected:  # fmt: skip
+    """The test files that changed paths affect.
 
-    A change affects the file itself and all files that import it; a suite's ``inputs`` affect all
-    of its files, including those that its kind knows (steps, the sources of a crate). Paths are
-    relative to the workspace.
+    A change affects the file itself and all files that import or mention it; a suite's ``inputs``,
+    and those of its kind, affect all of its files. ``settings`` are the suites whose settings
+    changed, each with the path of the settings. Paths are relative to the workspace.
     """
     if not changed:
-        return {}
+        return Affected()
     imports = Imports(workspace.root, changed)
     reached: dict[str, str] = {}
+    known: set[str] = set()
     for suite in workspace.suites:
-        own = [file for file in files.values() if file.suite == suite.name]
-        inputs = find_kind(suite.kind).inputs(workspace.root, suite)
-        if cause := _input([*suite.inputs, *inputs], changed):
-            reached.update({file.path: f"suite {suite.name} depends on {cause}, which has changed"
-                          for file in own})  # fmt: skip
-        elif own:
-            reached.update(_reached(workspace, suite, inputs, own, imports, changed))
-    return reached
+        own = {file.path: file for file in files.values() if file.suite == suite.name}
+        graph = _Graph(workspace, suite, own, imports)
+        known.update(path for path in changed if graph.has(path))
+        if place := (settings or {}).get(suite.name):
+            reached.update(dict.fromkeys(own, f"its suite is set up in {place}, which has changed"))
+        elif cause := graph.cause(changed):
+            words = f"suite {suite.name} {cause[1]} {cause[0]}, which has changed"
+            reached.update(dict.fromkeys(own, words))
+        else:
+            reached.update(graph.reached(changed))
+    unknown = [
+        p for p in sorted(changed) if p not in known and p.rpartition("/")[2] not in _HARMLESS
+    ]
+    return Affected(reached, unknown)
 
 
 def sources_of(
@@ -46,68 +72,81 @@ def sources_of(
     imports = Imports(workspace.root)
     found = set(paths)
     for suite in workspace.suites:
-        own = [file for file in files.values() if file.suite == suite.name and file.path in found]
-        inputs = find_kind(suite.kind).inputs(workspace.root, suite)
-        importers, _ = _importers(workspace, suite, inputs, own, imports)
-        found.update(importers)
+        own = {f.path: f for f in files.values() if f.suite == suite.name and f.path in found}
+        found.update(_Graph(workspace, suite, own, imports).importers if own else ())
     return sorted(found)
 
 
-def _input(inputs: Sequence[str], changed: Collection[str]) -> str:
-    """A changed path that all tests of a suite depend on."""
-    patterns = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in inputs]
-    matching = (p for p in sorted(changed) if any(glob.fullmatch(p) for glob in patterns))
-    return next(matching, "")
+class _Graph:
+    """All files that the test files of a suite depend on, as far as their text shows it."""
+
+    def __init__(
+        self, workspace: Workspace, suite: Suite, files: Mapping[str, TestFile], imports: Imports
+    ) -> None:
+        root, kind = workspace.root, find_kind(suite.kind)
+        self._own, self._imports = kind.import_reader(), imports
+        inputs = [*suite.inputs, *kind.inputs(root, suite)]
+        self._inputs = _patterns(inputs)
+        self._untraced = _patterns(kind.untraced(root, suite))
+        self._named = named_files(workspace, suite, imports.tree)
+        shared = [
+            path for path in suite_files(root, inputs, ("*",), ()) if imports.is_source(path)
+        ]  # fmt: skip
+        self._needed = {
+            file.path: [*file.depends, *shared, *self._named] for file in files.values()
+        }
+        starts = dict.fromkeys(p for own, paths in self._needed.items() for p in (own, *paths))
+        roots = [place.strip("/") for place in kind.import_roots(root, suite)]
+        self.importers = imports.importers(starts, self._own, roots)
+        for path, paths in self._needed.items():
+            for other in paths:
+                self.importers[other].append(path)
+
+    def has(self, path: str) -> bool:
+        """Whether it is known how a path affects the suite."""
+        patterns = (*self._inputs, *self._untraced)
+        return path in self.importers or any(glob.fullmatch(path) for glob in patterns)
+
+    def cause(self, changed: Collection[str]) -> tuple[str, str] | None:
+        """A changed path that affects all tests of the suite, and how; None if there is none."""
+        for path in sorted(changed):
+            if path in self._named or any(glob.fullmatch(path) for glob in self._inputs):
+                return path, "depends on"
+            if path not in self._needed and any(glob.fullmatch(path) for glob in self._untraced):
+                return path, "may depend on"
+        return None
+
+    def reached(self, changed: Collection[str]) -> dict[str, str]:
+        """The affected test files, with the shortest chain of imports."""
+        way: dict[str, str] = {path: "" for path in sorted(changed) if path in self.importers}
+        unclear: dict[str, str] = {}
+        for path in self.importers:
+            text, endings = self._imports.unclear(path, self._own)
+            maybe = [other for other in sorted(changed) if text and other.endswith(endings)]
+            if maybe and path not in way:
+                way[path] = ""
+                why = f"imports a name that is known only when it runs ({text})"
+                unclear[path] = f"{why}, and {maybe[0]} has changed"
+        waiting = deque(way)
+        while waiting:
+            path = waiting.popleft()
+            for importer in self.importers[path]:
+                if importer not in way:
+                    way[importer] = path
+                    waiting.append(importer)
+        return {path: _words(path, way, unclear) for path in self._needed if path in way}
 
 
-def _reached(
-    workspace: Workspace, suite: Suite, inputs: Sequence[str], files: Sequence[TestFile],
-    imports: Imports, changed: Collection[str],
-) -> dict[str, str]:  # fmt: skip
-    """The affected files of a suite, with the shortest chain of imports."""
-    importers, needed = _importers(workspace, suite, inputs, files, imports)
-    way: dict[str, str] = {path: "" for path in sorted(changed) if path in importers}
-    waiting = deque(way)
-    while waiting:
-        path = waiting.popleft()
-        for importer in importers[path]:
-            if importer not in way:
-                way[importer] = path
-                waiting.append(importer)
-    return {path: _words(path, way) for path in needed if path in way}
+def _patterns(globs: Sequence[str]) -> list[re.Pattern[str]]:
+    return [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in globs]
 
 
-def _importers(
-    workspace: Workspace, suite: Suite, inputs: Sequence[str], files: Sequence[TestFile],
-    imports: Imports,
-) -> tuple[dict[str, list[str]], dict[str, list[str]]]:  # fmt: skip
-    """All files that the test files of a suite depend on, each with the files that import it; and
-    what each test file needs besides its imports.
-    """
-    kind = find_kind(suite.kind)
-    reader = kind.import_reader()
-    shared: list[str] = []
-    if reader:
-        patterns = [f"*{suffix}" for suffix in reader.suffixes]
-        inside = suite_files(workspace.root, inputs, patterns, ())
-        shared = [path for path in inside if path.endswith(reader.suffixes)]
-    needed = {file.path: [*file.depends, *shared] for file in files}
-    importers: dict[str, list[str]] = {
-        path: [] for own, paths in needed.items() for path in (own, *paths)
-    }
-    if reader:
-        roots = (*kind.import_roots(suite), *inputs)
-        importers = imports.importers(importers, reader, roots)
-    for path, paths in needed.items():
-        for other in paths:
-            importers[other].append(path)
-    return importers, needed
-
-
-def _words(path: str, way: Mapping[str, str]) -> str:
-    if not way[path]:
-        return "the file has changed"
+def _words(path: str, way: Mapping[str, str], unclear: Mapping[str, str]) -> str:
     steps = []
-    while path := way[path]:
+    while way[path]:
+        path = way[path]
         steps.append(path)
-    return f"it depends on {', which depends on '.join(steps)}, which has changed"
+    end = unclear.get(path, "has changed")
+    if not steps:
+        return f"it {end}" if path in unclear else "the file has changed"
+    return f"it depends on {', which depends on '.join(steps)}, which {end}"

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from wolfbane.errors import NothingChosen
 from wolfbane.inventory.scan import Inventory
 from wolfbane.inventory.unclaimed import how_to_claim, in_words, unclaimed
+from wolfbane.inventory.untraced import ADVICE, untraced_words
 from wolfbane.model import Test
 from wolfbane.selection import Choice, Expression, Matcher, choose, term_counts
 
@@ -35,6 +36,8 @@ def nothing_chosen(
         apart = len(counts) > 1 and all(count.matches for count in counts)
         if apart and expression is choice.expression and _is_empty(expression, tests, status):
             lines.append("each term matches some tests, but no test matches all terms")
+    if choice.untraced:
+        lines += [f"changed: {untraced_words(choice.untraced)}", ADVICE]
     left_out = choose(choice, tests, status).left_out
     lines += [f"{count} excluded by {rule}" for rule, count in left_out.items()]
     if any(rule.startswith("leave_out") for rule in left_out):

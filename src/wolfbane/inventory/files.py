@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import fnmatch
-import os
 import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from wolfbane.files import walk
 from wolfbane.selection.match import path_pattern
-
-_NEVER = {"__pycache__", "node_modules"}
-_MARKS_OF_OTHERS = {"pyvenv.cfg", "CACHEDIR.TAG"}  # an installed runtime; things made by tools
 
 
 def suite_files(
@@ -40,32 +37,6 @@ def _expand(root: Path, path: str, patterns: Sequence[str]) -> Iterator[str]:
                 yield file
     elif (root / path).is_file():
         yield path
-
-
-def walk(root: Path, folder: str) -> Iterator[str]:
-    """Every file below a folder, relative to ``root``, without hidden and installed files."""
-    try:
-        entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
-    except OSError:
-        return
-    if any(entry.name in _MARKS_OF_OTHERS for entry in entries):
-        return
-    for entry in entries:
-        inside = f"{folder}/{entry.name}" if folder else entry.name
-        if entry.name.startswith(".") or entry.name in _NEVER:
-            continue
-        if _is_folder(entry):
-            if not entry.is_symlink():
-                yield from walk(root, inside)
-        else:  # a pipe or a link that leads nowhere, too: whoever reads it says what is wrong
-            yield inside
-
-
-def _is_folder(entry: os.DirEntry[str]) -> bool:
-    try:
-        return entry.is_dir()
-    except OSError:  # a link that leads to itself
-        return False
 
 
 def _before_glob(segments: Sequence[str]) -> Iterator[str]:

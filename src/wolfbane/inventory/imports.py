@@ -2,59 +2,95 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
+from functools import cached_property
 from pathlib import Path
 
-from wolfbane.files import is_file, read_regular
-from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.imports import ImportReader, ModuleSearch, SourceImports, mentioned, places
+from wolfbane.kinds.registry import KINDS, find_kind
+from wolfbane.kinds.source_tree import SourceTree
 
 
 class Imports:
-    """The imports of a workspace's files. ``gone`` are paths that count as existing."""
+    """The imports of a workspace's files."""
 
     def __init__(self, root: Path, gone: Collection[str] = ()) -> None:
-        self._root, self._gone = root, gone
-        self._there: dict[str, bool] = {}
-        self._names_in: dict[str, list[str]] = {}
+        self.tree = SourceTree(root, gone)
+        self._readers = [reader for kind in KINDS if (reader := find_kind(kind).import_reader())]
+        self._read: dict[tuple[str, ImportReader], SourceImports] = {}
 
     def importers(
-        self, paths: Iterable[str], reader: ImportReader, roots: tuple[str, ...]
+        self, paths: Iterable[str], own: ImportReader | None, roots: Sequence[str]
     ) -> dict[str, list[str]]:
         """All files that these files import, each with the files that import it.
 
-        ``roots`` are the folders in which modules are searched.
+        ``own`` reads the files of a suite first; other files are read by their endings. ``roots``
+        are the folders in which modules are searched.
         """
+        search = ModuleSearch(self.tree, tuple(roots))
+        importers, widens = self._followed(paths, own, search)
+        if widens:
+            search = ModuleSearch(self.tree, tuple(roots), widened=True)
+            importers, _ = self._followed(paths, own, search)
+        return importers
+
+    def is_source(self, path: str) -> bool:
+        """Whether the imports of a file with this name are followed."""
+        return path.endswith(self._source_endings)
+
+    def unclear(self, path: str, own: ImportReader | None) -> tuple[str, tuple[str, ...]]:
+        """An import of a file that cannot be followed, and the endings of what it may mean."""
+        reader = self._reader(path, own)
+        if reader is None or not (found := self._imports(path, reader)).unclear:
+            return "", ()
+        return found.unclear, reader.suffixes
+
+    def _followed(
+        self, paths: Iterable[str], own: ImportReader | None, search: ModuleSearch
+    ) -> tuple[dict[str, list[str]], bool]:
         importers: dict[str, list[str]] = {path: [] for path in paths}
-        waiting = list(importers)
+        waiting, widens, first = list(importers), False, frozenset(importers)
         while waiting:
             path = waiting.pop()
-            for imported in self._imported(path, reader, roots):
+            reader = self._reader(path, own)
+            widens |= reader is not None and self._imports(path, reader).widens
+            if reader is None and path not in first:
+                continue  # a data file
+            for imported in self._imported(path, reader, search):
                 if imported not in importers:
                     importers[imported] = []
                     waiting.append(imported)
                 importers[imported].append(path)
-        return importers
+        return importers, widens
 
-    def _imported(self, path: str, reader: ImportReader, roots: tuple[str, ...]) -> list[str]:
-        """The files of the workspace that a file imports."""
-        if not path.endswith(reader.suffixes):
-            return []
-        files = [
-            file for name in self._names(path, reader)
-            for file in reader.files(name, path, roots, self._is_there)
-        ]  # fmt: skip
-        return list(dict.fromkeys(files))
+    def _imported(self, path: str, reader: ImportReader | None, search: ModuleSearch) -> list[str]:
+        """The files of the workspace that a file imports or mentions."""
+        files = self._mentioned(path, search)
+        if reader is not None:
+            for name in self._imports(path, reader).names:
+                files += reader.files(name, path, search)
+        return [file for file in dict.fromkeys(files) if file != path]
 
-    def _names(self, path: str, reader: ImportReader) -> list[str]:
-        if path not in self._names_in:
-            try:
-                source = read_regular(self._root / path)
-            except OSError:
-                source = b""
-            self._names_in[path] = reader.names(source)
-        return self._names_in[path]
+    def _mentioned(self, path: str, search: ModuleSearch) -> list[str]:
+        """The files whose path a source contains, and data files whose name it contains."""
+        files = []
+        folders = (path.rpartition("/")[0], *search.roots)
+        for text in mentioned(self.tree.content(path)):
+            found = [place for place in places(text, folders) if self.tree.exists(place)]
+            if not found and "/" not in text and not text.endswith(self._source_endings):
+                found = list(self.tree.named(text))
+            files += found
+        return files
 
-    def _is_there(self, path: str) -> bool:
-        if path not in self._there:
-            self._there[path] = path in self._gone or is_file(self._root / path)
-        return self._there[path]
+    @cached_property
+    def _source_endings(self) -> tuple[str, ...]:
+        return tuple(ending for reader in self._readers for ending in reader.suffixes)
+
+    def _reader(self, path: str, own: ImportReader | None) -> ImportReader | None:
+        readers = (own, *self._readers) if own else self._readers
+        return next((each for each in readers if path.endswith(each.suffixes)), None)
+
+    def _imports(self, path: str, reader: ImportReader) -> SourceImports:
+        if (path, reader) not in self._read:
+            self._read[path, reader] = reader.read(path, self.tree.content(path))
+        return self._read[path, reader]

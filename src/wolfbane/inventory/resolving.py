@@ -13,29 +13,27 @@ from wolfbane.selection import And, Expression, Not, Or, Term
 from wolfbane.selection.match import text_test
 
 SLOWER = "slower"
+NAME, ALL = "name", "all"
+"""The effect of changed files that no test is known to use: they are named, or affect all tests."""
 
 
-def resolved(expression: Expression, inventory: Inventory) -> Expression:
+def resolved(expression: Expression, inventory: Inventory, unknown: str = NAME) -> Expression:
     """The expression with ``changed:``, ``machine:`` and ``status:slower`` resolved.
 
-    Raises InputError.
+    ``unknown`` is NAME or ALL. Raises InputError.
     """
     if isinstance(expression, Term):
-        return _looked_up(expression, inventory)
+        return _looked_up(expression, inventory, unknown)
     if isinstance(expression, Not):
-        return Not(resolved(expression.item, inventory))
-    items = tuple(resolved(item, inventory) for item in expression.items)
+        return Not(resolved(expression.item, inventory, unknown))
+    items = tuple(resolved(item, inventory, unknown) for item in expression.items)
     return And(items) if isinstance(expression, And) else Or(items)
 
 
-def _looked_up(term: Term, inventory: Inventory) -> Term:
+def _looked_up(term: Term, inventory: Inventory, unknown: str) -> Term:
     workspace = inventory.workspace
     if term.field == "changed":
-        from wolfbane.inventory.affected import affected
-        from wolfbane.workspace.revisions import changed_paths
-
-        changed = changed_paths(workspace.root, term.value)
-        return replace(term, among=affected(workspace, inventory.files, changed))
+        return _changed(term, inventory, unknown)
     if term.field == "machine":
         return replace(term, among=_ran_on(term, Newest(workspace.caches).by_machine()))
     if term.field == "status" and term.value.lower() == SLOWER:
@@ -43,6 +41,24 @@ def _looked_up(term: Term, inventory: Inventory) -> Term:
 
         return replace(term, among=slower_tests(workspace))
     return term
+
+
+def _changed(term: Term, inventory: Inventory, unknown: str) -> Term:
+    # Imported late, because only this field reads sources for their imports.
+    from wolfbane.inventory.affected import affected
+    from wolfbane.workspace.changed_settings import changed_suites
+    from wolfbane.workspace.revisions import changed_paths
+
+    workspace = inventory.workspace
+    own = f"{workspace.settings.workspace.results.rstrip('/')}/"
+    changed = {p for p in changed_paths(workspace.root, term.value) if not p.startswith(own)}
+    settings = changed_suites(workspace, term.value, changed)
+    found = affected(workspace, inventory.files, changed, settings)
+    reached = dict(found.files)
+    if found.unknown and unknown == ALL:
+        why = f"{found.unknown[0]} has changed, and no test is known to use it"
+        reached = {path: reached.get(path, why) for path in inventory.files}
+    return replace(term, among=reached, untraced=tuple(found.unknown))
 
 
 def _ran_on(term: Term, by_machine: Mapping[str, Sequence[str]]) -> dict[str, str]:

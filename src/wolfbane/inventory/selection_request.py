@@ -9,7 +9,7 @@ import msgspec
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.inventory.paths import paths_expression
-from wolfbane.inventory.resolving import resolved
+from wolfbane.inventory.resolving import NAME, resolved
 from wolfbane.inventory.scan import Inventory
 from wolfbane.kinds.registry import KINDS
 from wolfbane.selection import (
@@ -26,13 +26,17 @@ from wolfbane.workspace.vocabulary import STATUSES
 
 
 class SelectionRequest(msgspec.Struct, frozen=True):
-    """A selection as typed: paths, ``--FIELD`` values, ``--pick`` and ``--drop``."""
+    """A selection as typed: paths, ``--FIELD`` values, ``--pick`` and ``--drop``.
+
+    ``changed_unknown``: the effect of changed files that no test is known to use, NAME or ALL.
+    """
 
     paths: Sequence[str] = ()
     fields: Mapping[str, Sequence[str]] = msgspec.field(default_factory=dict)
     pick: Sequence[str] = ()
     drop: Sequence[str] = ()
     everything: bool = False
+    changed_unknown: str = NAME
 
 
 def read_choice(request: SelectionRequest, inventory: Inventory, folder: Path) -> Choice:
@@ -40,12 +44,13 @@ def read_choice(request: SelectionRequest, inventory: Inventory, folder: Path) -
     parts = [paths_expression(inventory, request.paths, folder)]
     parts += [field_terms(name, values) for name, values in _narrowing(request.fields)]
     parts += [parse(text) for text in request.pick]
-    drops = tuple(resolved(parse(text), inventory) for text in request.drop)
+    unknown = request.changed_unknown
+    drops = tuple(resolved(parse(text), inventory, unknown) for text in request.drop)
     leave_out = inventory.workspace.settings.workspace.leave_out
     standing = parse(leave_out) if leave_out and not request.everything else None
-    standing = resolved(standing, inventory) if standing else None
+    standing = resolved(standing, inventory, unknown) if standing else None
     choice = Choice(
-        resolved(all_of(parts), inventory), drops, standing, focus=not request.everything
+        resolved(all_of(parts), inventory, unknown), drops, standing, focus=not request.everything
     )
     problems = [
         problem

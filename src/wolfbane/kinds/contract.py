@@ -176,13 +176,20 @@ class Kind(ABC, Generic[S]):
         """
         return ()
 
+    def untraced(self, root: Path, suite: S) -> Sequence[str]:
+        """Globs of sources that a test may use although nothing in its text says so.
+
+        A change of one affects all tests of the suite, unless it is itself a test file.
+        """
+        return ()
+
     def import_reader(self) -> ImportReader | None:
         """Reads which files a source imports, so that ``changed:`` can follow them."""
         return None
 
-    def import_roots(self, suite: S) -> tuple[str, ...]:
+    def import_roots(self, root: Path, suite: S) -> tuple[str, ...]:
         """Folders in which imported modules are searched, in addition to the importer's own."""
-        return ()
+        return tuple(dict.fromkeys(["" if suite.folder == "." else suite.folder, "", "src"]))
 
     def fetch(self, root: Path, suite: S, files: Sequence[str], how: Fetching) -> Fetched:
         """Download the documents that a suite and its files name by URL."""

@@ -111,6 +111,11 @@ def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
         yield "in no suite", Text(visible(words), style="khaki1")
         for advice in event.to_claim:
             yield "", Text(visible(advice), style="dim")
+    if event.untraced:
+        from wolfbane.inventory.untraced import untraced_words  # few runs have such files
+
+        words = untraced_words(event.untraced, whole=verbose)
+        yield "changed", Text(visible(words), style="khaki1")
     for folder in event.workspaces:
         words = f"{folder} is a separate workspace; run it with: wolfbane run --workspace {folder}"
         yield "not run", Text(visible(words), style="khaki1")

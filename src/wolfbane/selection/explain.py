@@ -39,6 +39,12 @@ class Choice(msgspec.Struct, frozen=True):
             parts = []
         return " and ".join([*parts, *(f"not ({drop})" for drop in self.drops)])
 
+    @property
+    def untraced(self) -> Sequence[str]:
+        """The changed files that no test is known to use."""
+        terms = [term for each in (self.expression, *self.drops) for term in terms_of(each)]
+        return list(dict.fromkeys(path for term in terms for path in term.untraced))
+
     def rules(self) -> list[tuple[str, Expression]]:
         """The rules that exclude tests, each with its name for reports."""
         named = [(f"--drop {drop}", drop) for drop in self.drops]

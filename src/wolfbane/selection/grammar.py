@@ -12,7 +12,7 @@ A backslash in a word or a quoted text makes the next character literal.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -37,7 +37,8 @@ class Term(msgspec.Struct, frozen=True, eq=False):
     """One ``field:value``. ``style`` is ``word``, ``quoted`` or ``regex``.
 
     ``among`` are the paths and addresses that match a resolved term, with reasons. Terms are equal
-    at any position: ``position`` does not count, and neither does ``among``.
+    at any position: ``position`` does not count, and neither does ``among``. ``untraced`` are the
+    changed files of ``changed:`` that no test is known to use.
     """
 
     field: str
@@ -45,6 +46,7 @@ class Term(msgspec.Struct, frozen=True, eq=False):
     style: str = "word"
     position: int = 0
     among: Mapping[str, str] | None = None
+    untraced: Sequence[str] = ()
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Term) and self._key() == other._key()

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Collection, Iterator, Sequence
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 from msgspec import to_builtins
 from msgspec.structs import replace
 
+from wolfbane.files import is_file
 from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
 from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.kinds.bridge.tables import EXTRA, TOGETHER, Bridge
 from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process
+from wolfbane.kinds.imports import JAVASCRIPT, PYTHON, beside, places
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import NESTED, Block, Tag, Test, TestFile
@@ -63,8 +65,28 @@ class BridgeKind(Kind[BridgeSuite]):
         return TestFile(path, suite.name, self.name, tuple(tests), tuple(blocks), divisible=False)
 
     def inputs(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
-        """The bridge file itself."""
-        return (suite.bridge,)
+        """The bridge file, and the files that its commands name."""
+        run = _bridge(root, suite).run
+        words = [*run.arguments, *(word for line in run.before for word in line.split())]
+        named = (path for word in words for path in places(word, [suite.folder, "."]))
+        return (suite.bridge, *(path for path in dict.fromkeys(named) if is_file(root / path)))
+
+    def untraced(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
+        """The files with the endings of the test files: all in the suite's folder. If Wolfbane
+        follows their imports, only those that a launcher may load by itself, below the test folders
+        or directly in a folder above one.
+        """
+        globs = [*_bridge(root, suite).find.files, *suite.paths]
+        endings = sorted({PurePosixPath(glob).suffix for glob in globs} - {""})
+        followed = [ending for ending in endings if ending in (*PYTHON, *JAVASCRIPT)]
+        start = "" if suite.folder == "." else f"{suite.folder}/"
+        listed = [path.partition("*")[0].rpartition("/")[0] or path.rstrip("/")
+                  for path in suite.paths if path != "."]  # fmt: skip
+        return [
+            *(f"{start}**/*{ending}" for ending in endings if ending not in followed),
+            *(f"{folder}/**/*{ending}" for folder in listed for ending in followed),
+            *beside(suite, [f"*{ending}" for ending in followed]),
+        ]
 
     def worker(self, root: Path, suite: BridgeSuite) -> WorkerCommand:
         """A process of Wolfbane's that starts the launcher."""

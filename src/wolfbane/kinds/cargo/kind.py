@@ -8,14 +8,13 @@ from pathlib import Path, PurePosixPath
 
 from msgspec.structs import replace
 
+from wolfbane.kinds.cargo.inputs import MANIFEST, crate_files
 from wolfbane.kinds.cargo.settings import CargoSuite
 from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process
 from wolfbane.kinds.programs import find_program, version_line
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import Block, Test, TestFile
 
-_MANIFEST = "Cargo.toml"
-_CARGO_FILES = (_MANIFEST, "Cargo.lock")
 _WHAT = "Rust toolchain"
 _PATIENCE = 20.0
 
@@ -50,9 +49,8 @@ class CargoKind(Kind[CargoSuite]):
         )  # fmt: skip
 
     def inputs(self, root: Path, suite: CargoSuite) -> Sequence[str]:
-        """All sources and manifests of the crates."""
-        crates = ["" if path in (".", "") else f"{path.rstrip('/')}/" for path in suite.paths]
-        return [f"{crate}**/{name}" for crate in crates for name in ("*.rs", *_CARGO_FILES)]
+        """All sources and manifests of the crates, and what they include."""
+        return crate_files(root, suite)
 
     def worker(self, root: Path, suite: CargoSuite) -> WorkerCommand:
         """A process of Wolfbane's that calls the toolchain."""
@@ -73,7 +71,7 @@ class CargoKind(Kind[CargoSuite]):
 
     def claims(self, root: Path, file: str) -> bool:
         """Crates' manifests."""
-        return file.rpartition("/")[2] == _MANIFEST
+        return file.rpartition("/")[2] == MANIFEST
 
     def settings_hints(self, suite: CargoSuite) -> Sequence[str]:
         return ['# options = ["--all-features"]']
@@ -117,10 +115,10 @@ def _manifest(root: Path, suite: CargoSuite) -> Path:
     """
     place = PurePosixPath(suite.paths[0].partition("*")[0].rstrip("/") or ".")
     for folder in (place, *place.parents):
-        manifest = root / folder / _MANIFEST
+        manifest = root / folder / MANIFEST
         if manifest.is_file():
             return manifest
-    raise MissingRuntime(f"no {_MANIFEST} found in '{suite.paths[0]}' or the folders above it")
+    raise MissingRuntime(f"no {MANIFEST} found in '{suite.paths[0]}' or the folders above it")
 
 
 def _toolchain(root: Path, suite: CargoSuite) -> str:

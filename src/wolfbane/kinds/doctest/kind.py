@@ -11,9 +11,10 @@ from msgspec.structs import replace
 
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand
+from wolfbane.kinds.doctest.imports import DOCTEST_IMPORTS
 from wolfbane.kinds.doctest.settings import DoctestSuite
 from wolfbane.kinds.imports import ImportReader
-from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots
+from wolfbane.kinds.python.imports import module_roots, project_files
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import Test, TestFile
@@ -77,10 +78,14 @@ class DoctestKind(Kind[DoctestSuite]):
     def relocated(self, suite: DoctestSuite, to: Relocation) -> DoctestSuite:
         return suite.relocated(to)
 
-    def import_reader(self) -> ImportReader:
-        return PYTHON_IMPORTS
+    def inputs(self, root: Path, suite: DoctestSuite) -> Sequence[str]:
+        """The project's manifests and lock files."""
+        return project_files(suite)
 
-    def import_roots(self, suite: DoctestSuite) -> tuple[str, ...]:
+    def import_reader(self) -> ImportReader:
+        return DOCTEST_IMPORTS
+
+    def import_roots(self, root: Path, suite: DoctestSuite) -> tuple[str, ...]:
         return module_roots(suite)
 
 

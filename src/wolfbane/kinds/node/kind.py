@@ -9,17 +9,22 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from wolfbane.files import is_file
 from wolfbane.kinds.contract import HOME, Kind, MissingRuntime, WorkerCommand
 from wolfbane.kinds.detection import holds
-from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.imports import ImportReader, ModuleSearch, beside
+from wolfbane.kinds.node.imports import JavaScriptImports
 from wolfbane.kinds.node.settings import NodeSuite
 from wolfbane.kinds.programs import find_program, version_line
 from wolfbane.kinds.relocation import Relocation
+from wolfbane.kinds.source_tree import SourceTree
 from wolfbane.model import Block, Test, TestFile
 
 _HOME = HOME / "node" / "worker"
 _OLDEST = 20
+_PROJECT_FILES = (
+    "package.json", "package-lock.json", "npm-shrinkwrap.json", "*.lock", "*-lock.yaml", ".npmrc",
+    ".node-version", "tsconfig*.json",
+)  # fmt: skip
 _WHAT = "Node.js runtime"
 _TEST_NAME = re.compile(r"(^|.*[.\-_])test\.[cm]?[jt]s$|^test-.*\.[cm]?[jt]s$")
 _MODULE = b"node:test"
@@ -99,9 +104,11 @@ class NodeKind(Kind[NodeSuite]):
         return replace(suite, node=to.program(suite.node))
 
     def import_reader(self) -> ImportReader:
-        from wolfbane.kinds.node.imports import JAVASCRIPT_IMPORTS  # its grammar takes a while
+        return JavaScriptImports()
 
-        return JAVASCRIPT_IMPORTS
+    def inputs(self, root: Path, suite: NodeSuite) -> Sequence[str]:
+        """The project's manifests and lock files."""
+        return beside(suite, _PROJECT_FILES)
 
     def claims(self, root: Path, file: str) -> bool:
         """Files that import the test module of the runtime."""
@@ -127,18 +134,17 @@ def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], boo
 
     A file may take its test function from another one.
     """
-    from wolfbane.kinds.node.imports import javascript_imports, specifier_files
-
+    reader, search = JavaScriptImports(), ModuleSearch(SourceTree(root))
     seen: dict[str, None] = {}
     waiting = [(path, source)]
     while waiting:
         place, text = waiting.pop()
-        for specifier in javascript_imports(text):
-            file = next((f for f in specifier_files(specifier, place) if is_file(root / f)), "")
-            if not file or file in seen or file == path:
+        relative = [n for n in reader.read(place, text).names if n.startswith(".")]
+        for file in (file for name in relative for file in reader.files(name, place, search)):
+            if file in seen or file == path:
                 continue
             seen[file] = None
-            text = (root / file).read_bytes()
+            text = search.tree.content(file)
             if _MODULE in text:
                 return tuple(seen), True
             waiting.append((file, text))

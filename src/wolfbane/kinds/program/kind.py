@@ -12,6 +12,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
+from wolfbane.kinds.executable.sources import sources_below
 from wolfbane.kinds.executable.starting import BY_SUFFIX, start_options
 from wolfbane.kinds.program.settings import ProgramSuite
 from wolfbane.kinds.relocation import Relocation
@@ -30,6 +31,10 @@ class ProgramKind(Kind[ProgramSuite]):
     def patterns(self, root: Path, suite: ProgramSuite) -> Sequence[str]:
         """Every file: :meth:`scan` decides."""
         return ("*",)
+
+    def untraced(self, root: Path, suite: ProgramSuite) -> Sequence[str]:
+        """The sources in the suite's folder."""
+        return sources_below([suite.folder])
 
     def scan(self, root: Path, suite: ProgramSuite, path: str, source: bytes) -> TestFile | None:
         """A file that can be started is a test."""

@@ -3,47 +3,65 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Callable, Iterator, Sequence
+import sys
+from collections.abc import Iterator
+from itertools import chain
 
+from wolfbane.kinds.imports import PYTHON, ModuleSearch, SourceImports, beside
 from wolfbane.kinds.python.interpreters import parse_source
 from wolfbane.kinds.python.settings import InterpretedSuite
 
-_BY_NAME = frozenset({"import_module", "__import__"})
+_BY_NAME = frozenset({"import_module", "__import__", "run_module"})
+"""Functions that import the module whose name is their first argument."""
+_BY_PATH = frozenset({"run_path", "spec_from_file_location", "SourceFileLoader"})
+"""Functions that run a file. A path in their text is found as one that the source mentions."""
+_OWN_PACKAGE = ("__package__", "__name__")
+_PROJECT_FILES = (
+    "pyproject.toml", "setup.py", "setup.cfg", "requirements*.txt", "*.lock", "pylock*.toml",
+    "Pipfile", ".python-version",
+)  # fmt: skip
+_SEARCH_PATH = (b"sys.path", b"addsitedir", b"__path__")
 
 
 class PythonImports:
     """Follows the imports of Python sources."""
 
-    suffixes: tuple[str, ...] = (".py", ".pyw")
+    suffixes: tuple[str, ...] = PYTHON
 
-    def names(self, source: bytes) -> list[str]:
-        """Dotted names of modules; relative ones start with dots."""
-        return python_imports(source)
+    def read(self, path: str, source: bytes) -> SourceImports:
+        """Dotted names of modules; relative ones start with dots.
 
-    def files(
-        self, name: str, path: str, roots: Sequence[str], exists: Callable[[str], bool]
-    ) -> Iterator[str]:
+        The packages around a file are loaded before it, so they count as imported.
+        """
+        try:
+            tree = parse_source(source)
+        except (SyntaxError, ValueError):
+            return SourceImports()
+        nodes = list(ast.walk(tree))
+        around = ("." * count for count in range(1, path.count("/") + 1))
+        names = chain(around, chain.from_iterable(map(_named, nodes)))
+        unclear = next(filter(None, map(_unclear, nodes)), "")
+        widens = any(word in source for word in _SEARCH_PATH)
+        return SourceImports(tuple(dict.fromkeys(names)), widens, unclear)
+
+    def files(self, name: str, path: str, search: ModuleSearch) -> Iterator[str]:
         """A module's own file and those of the packages around it."""
-        for candidates in module_files(name, path, (*roots, path.rpartition("/")[0])):
-            files = [file for file in candidates if exists(file)]
+        if name.endswith("*"):
+            yield from _starting_with(name.removesuffix("*"), path, search)
+            return
+        found: dict[str, None] = {}
+        for candidates in module_files(name, path, (*search.roots, path.rpartition("/")[0])):
+            files = [file for file in candidates if search.tree.exists(file)]
             if any(file in files for file in candidates[-2:]):
-                yield from (file for file in files if file != path)
-                return
+                found.update(dict.fromkeys(files))
+                break
+        is_library = name.partition(".")[0] in sys.stdlib_module_names
+        if not name.startswith(".") and (search.widened or not (found or is_library)):
+            found.update(dict.fromkeys(_anywhere(name, search)))
+        yield from (file for file in found if file != path)
 
 
 PYTHON_IMPORTS = PythonImports()
-
-
-def python_imports(source: bytes) -> list[str]:
-    """Dotted names, relative ones with their dots; names after ``from`` also count as modules.
-
-    Modules that are imported by a literal name in the text are found; computed names are not.
-    """
-    try:
-        tree = parse_source(source)
-    except (SyntaxError, ValueError):
-        return []
-    return list(dict.fromkeys(name for node in ast.walk(tree) for name in _named(node)))
 
 
 def _named(node: ast.AST) -> Iterator[str]:
@@ -54,11 +72,88 @@ def _named(node: ast.AST) -> Iterator[str]:
         yield start
         joint = "" if start.endswith(".") else "."
         yield from (f"{start}{joint}{alias.name}" for alias in node.names if alias.name != "*")
-    elif isinstance(node, ast.Call) and node.args and isinstance(node.args[0], ast.Constant):
-        called = node.func
-        name = called.attr if isinstance(called, ast.Attribute) else getattr(called, "id", "")
-        if name in _BY_NAME and isinstance(node.args[0].value, str):
-            yield node.args[0].value
+    elif isinstance(node, ast.Call) and node.args and _called(node) in _BY_NAME:
+        start, is_whole = _imported(node)
+        if start:
+            yield start if is_whole else f"{start}*"
+
+
+def _unclear(node: ast.AST) -> str:
+    """An import of which the text shows not even the beginning of a name."""
+    if not isinstance(node, ast.Call) or not node.args:
+        return ""
+    name, place = _called(node), node.args[0]
+    if name in _BY_PATH:
+        place = node.args[-1]
+        if any(isinstance(part, ast.Constant) for part in ast.walk(place)):
+            return ""
+    elif name not in _BY_NAME or _imported(node)[0]:
+        return ""
+    return f"line {node.lineno}: {name}({ast.unparse(place)})"
+
+
+def _called(node: ast.Call) -> str:
+    called = node.func
+    return called.attr if isinstance(called, ast.Attribute) else getattr(called, "id", "")
+
+
+def _imported(node: ast.Call) -> tuple[str, bool]:
+    """The known beginning of an imported name, and whether it is the whole name."""
+    start, is_whole = _beginning(node.args[0])
+    others = [*node.args[1:], *(keyword.value for keyword in node.keywords)]
+    if not start.startswith(".") or not others or getattr(others[0], "id", "") in _OWN_PACKAGE:
+        return start, is_whole
+    package, is_known = _beginning(others[0])
+    return (f"{package}{start}", is_whole) if is_known else ("", False)
+
+
+def _beginning(node: ast.expr) -> tuple[str, bool]:
+    """The known beginning of a text, and whether it is the whole text."""
+    if isinstance(node, ast.Constant) and isinstance(node.value, str):
+        return node.value, True
+    if isinstance(node, ast.JoinedStr) and node.values:
+        return _beginning(node.values[0])[0], False
+    if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
+        return _beginning(node.left)[0], False
+    return "", False
+
+
+def _anywhere(name: str, search: ModuleSearch) -> Iterator[str]:
+    """Files in any folder that a dotted name may mean."""
+    tail = name.replace(".", "/")
+    for path in (f"{tail}.py", f"{tail}/__init__.py"):
+        for file in search.tree.named(path.rpartition("/")[2]):
+            if file == path or file.endswith(f"/{path}"):
+                yield from _packages(file, search)
+
+
+def _packages(file: str, search: ModuleSearch) -> Iterator[str]:
+    """The files of the packages around a module, and the module."""
+    folder = file.rpartition("/")[0]
+    while folder and search.tree.exists(f"{folder}/__init__.py"):
+        yield f"{folder}/__init__.py"
+        folder = folder.rpartition("/")[0]
+    yield file
+
+
+def _starting_with(name: str, path: str, search: ModuleSearch) -> Iterator[str]:
+    """All modules whose dotted name starts with a text."""
+    start = name.rpartition(".")[2]
+    package = name[: len(name) - len(start)]
+    dots, here = len(package) - len(package.lstrip(".")), path.split("/")[:-1]
+    tops = [here[: len(here) - dots + 1]] if dots else [root.split("/") for root in search.roots]
+    for top in tops:
+        parts = [*top, *package.split(".")]
+        folder = "/".join(part for part in parts if part not in ("", "."))
+        for file in search.tree.below(folder):
+            inside = file[len(folder) :].lstrip("/")
+            if file != path and file.endswith(".py") and inside.startswith(start):
+                yield file
+
+
+def project_files(suite: InterpretedSuite) -> list[str]:
+    """The manifests and lock files that a Python suite depends on."""
+    return beside(suite, _PROJECT_FILES)
 
 
 def module_roots(suite: InterpretedSuite) -> tuple[str, ...]:

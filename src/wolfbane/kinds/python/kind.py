@@ -14,7 +14,7 @@ from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.detection import holds
 from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.python.hidden import Hidden, proves_no_test
-from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots
+from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
 from wolfbane.kinds.python.project import ENVIRONMENTS, interpreter_lines, source_folder
 from wolfbane.kinds.python.settings import PythonSuite
@@ -98,10 +98,14 @@ class PythonKind(Kind[PythonSuite]):
     def process_for(self, suite: PythonSuite) -> str:
         return suite.process
 
+    def inputs(self, root: Path, suite: PythonSuite) -> Sequence[str]:
+        """The project's manifests and lock files."""
+        return project_files(suite)
+
     def import_reader(self) -> ImportReader:
         return PYTHON_IMPORTS
 
-    def import_roots(self, suite: PythonSuite) -> tuple[str, ...]:
+    def import_roots(self, root: Path, suite: PythonSuite) -> tuple[str, ...]:
         return module_roots(suite)
 
     def claims(self, root: Path, file: str) -> bool:

@@ -10,7 +10,7 @@ from msgspec import structs
 
 from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.imports import ImportReader
-from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots
+from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import python_worker, runtime
 from wolfbane.kinds.python.project import interpreter_lines, source_folder
 from wolfbane.kinds.relocation import Relocation
@@ -59,8 +59,8 @@ class ScenarioKind(Kind[ScenarioSuite]):
         )  # fmt: skip
 
     def inputs(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
-        """The folders with steps, including the default ones."""
-        return steps_folders(root, suite)
+        """The folders with steps, including the default ones, and the project's manifests."""
+        return (*steps_folders(root, suite), *project_files(suite))
 
     def worker(self, root: Path, suite: ScenarioSuite) -> WorkerCommand:
         """The suite's own interpreter, with Wolfbane's worker for scenarios."""
@@ -80,8 +80,8 @@ class ScenarioKind(Kind[ScenarioSuite]):
     def import_reader(self) -> ImportReader:
         return PYTHON_IMPORTS
 
-    def import_roots(self, suite: ScenarioSuite) -> tuple[str, ...]:
-        return module_roots(suite)
+    def import_roots(self, root: Path, suite: ScenarioSuite) -> tuple[str, ...]:
+        return (*module_roots(suite), *steps_folders(root, suite))
 
     def steps(self, source: str, name: str) -> Sequence[StepLine]:
         from wolfbane.kinds.scenario.worker.feature import read

@@ -10,12 +10,15 @@ from typing import Any
 from msgspec.structs import replace
 
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
+from wolfbane.kinds.executable.sources import sources_below
 from wolfbane.kinds.executable.starting import start_options
+from wolfbane.kinds.imports import beside
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.tap.settings import TapSuite
 from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import TestFile
 
+_PROJECT_FILES = ("cpanfile", "cpanfile.snapshot", "Makefile.PL", "Build.PL")
 AUTHOR_TESTS = "xt"
 """By convention of Perl's authors: tests that only a release needs."""
 
@@ -40,8 +43,12 @@ class TapKind(Kind[TapSuite]):
         return whole_file(suite, path, source)
 
     def inputs(self, root: Path, suite: TapSuite) -> Sequence[str]:
-        """Perl's modules in the folders of the import path."""
-        return [f"{path}/**/{name}" for path in _library(suite) for name in ("*.pm", "*.pl")]
+        """The project's manifests."""
+        return beside(suite, _PROJECT_FILES)
+
+    def untraced(self, root: Path, suite: TapSuite) -> Sequence[str]:
+        """The sources in the suite's folder, and in the folders of the import path."""
+        return sources_below([suite.folder, *_library(suite)])
 
     def worker(self, root: Path, suite: TapSuite) -> WorkerCommand:
         """A process of Wolfbane's that starts one program after the other."""
