@@ -8,7 +8,8 @@ import sys
 import time
 
 from benchmarks.strangers.fetching import fetched
-from benchmarks.strangers.runs import differences, our_outcomes, own_outcomes
+from benchmarks.strangers.own import own_outcomes
+from benchmarks.strangers.runs import differences, our_outcomes
 from benchmarks.strangers.tables import Tree, trees
 
 SHOWN = 20
@@ -44,7 +45,7 @@ def _compare(title: str, kind: str, tree: Tree, seed: int) -> bool:
     try:
         place = fetched(title, tree)
         began = time.perf_counter()
-        own = own_outcomes(tree, place)
+        own = own_outcomes(kind, tree, place)
         taken = time.perf_counter() - began
         found: dict[str, list[str]] = {}
         times = []

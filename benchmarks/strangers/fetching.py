@@ -15,6 +15,7 @@ from pathlib import Path
 from benchmarks.strangers.tables import Tree
 
 CACHE = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "wolfbane-strangers"
+_CRATES = "usr/share/cargo/registry"
 _GIT = ("git", "-c", "user.name=quay", "-c", "user.email=quay@harbour.example")
 
 
@@ -37,13 +38,18 @@ def fetched(title: str, tree: Tree) -> Path:
     shutil.rmtree(place, ignore_errors=True)
     place.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=place.parent) as folder:
-        {"pypi": _pypi, "interpreter": _interpreter}[tree.source](title, tree, Path(folder))
+        sources = {
+            "pypi": _pypi, "npm": _npm, "debian": _debian, "crate": _crate,
+            "interpreter": _interpreter,
+        }  # fmt: skip
+        sources[tree.source](title, tree, Path(folder))
         next(Path(folder).iterdir()).rename(place)
     if tree.source == "pypi":  # not before: an environment has its own place in it
         _environment(tree, place)
     call("git", "init", "--quiet", cwd=place)
-    (place / ".git/info/exclude").write_text(".venv\n.wolfbane\n")
-    call("git", "add", "--all", "--force", "--", ".", ":!.venv", cwd=place)
+    (place / ".git/info/exclude").write_text(".venv\n.wolfbane\nnode_modules\ntarget\n")
+    installed = (":!.venv", ":!node_modules", ":!target")
+    call("git", "add", "--all", "--force", "--", ".", *installed, cwd=place)
     call(*_GIT, "commit", "--quiet", "--message", "As published", cwd=place)
     return place
 
@@ -57,6 +63,67 @@ def _pypi(title: str, tree: Tree, into: Path) -> None:
             wanted, cwd=Path(folder),
         )  # fmt: skip
         _unpack(next(Path(folder).iterdir()), into)
+
+
+def _npm(title: str, tree: Tree, into: Path) -> None:
+    """A published package, with the packages that it and its tests need."""
+    with tempfile.TemporaryDirectory() as folder:
+        wanted = f"{tree.name or title}@{tree.version}"
+        call("npm", "pack", "--silent", wanted, cwd=Path(folder))
+        _unpack(next(Path(folder).iterdir()), into)
+    place = next(into.iterdir())
+    quiet = ("--silent", "--ignore-scripts", "--no-audit", "--no-fund")
+    call("npm", "install", *quiet, "--omit=dev", cwd=place)
+    if tree.install:
+        call("npm", "install", *quiet, "--no-save", "--omit=dev", *tree.install, cwd=place)
+
+
+def _debian(title: str, tree: Tree, into: Path) -> None:
+    """The upstream sources of a source package."""
+    with tempfile.TemporaryDirectory() as folder:
+        package = f"{tree.name or title}={tree.version}"
+        _apt("source", "--download-only", "--tar-only", package, cwd=Path(folder))
+        _unpack(next(Path(folder).glob("*.orig.tar.*")), into)
+
+
+def _crate(title: str, tree: Tree, into: Path) -> None:
+    """A crate as it is packaged, and beside it, in one folder, the crates that it needs."""
+    crates = into.parent / f"{into.name}-crates"
+    crates.mkdir()
+    needed = (tree.name or title, *tree.install)
+    for name in needed:
+        with tempfile.TemporaryDirectory() as folder:
+            _apt("download", f"librust-{name}-dev", cwd=Path(folder))
+            [package] = Path(folder).glob("*.deb")
+            call("dpkg-deb", "-x", str(package), str(crates / name), cwd=into)
+    places = {name: next((crates / name / _CRATES).iterdir()) for name in needed}
+    own = places.pop(tree.name or title)
+    (own / ".cargo-checksum.json").unlink()
+    shutil.move(own, into / "tree")
+    for place in places.values():
+        shutil.move(place, into / "tree/vendor" / place.name)
+    (into / "tree/.cargo").mkdir()
+    replaced = 'replace-with = "here"\n[source.here]\ndirectory = "vendor"\n'
+    (into / "tree/.cargo/config.toml").write_text(f"[source.crates-io]\n{replaced}")
+    (into / "tree/vendor").mkdir(exist_ok=True)
+    shutil.rmtree(crates)
+
+
+def _apt(*arguments: str, cwd: Path) -> None:
+    """Run a command of Debian's client with its own lists, which have source packages, too."""
+    home = CACHE / "apt"
+    options = [
+        "-o", "Dir::Etc::sourcelist=/dev/null", "-o", f"Dir::Etc::sourceparts={home}/parts",
+        "-o", f"Dir::State::lists={home}/lists",
+    ]  # fmt: skip
+    if not (home / "lists/lock").exists():
+        (home / "parts").mkdir(parents=True, exist_ok=True)
+        (home / "lists/partial").mkdir(parents=True, exist_ok=True)
+        for file in Path("/etc/apt/sources.list.d").glob("*.sources"):
+            text = file.read_text().replace("Types: deb\n", "Types: deb deb-src\n")
+            (home / "parts" / file.name).write_text(text)
+        call("apt-get", *options, "update", cwd=home)
+    call("apt-get", *options, *arguments, cwd=cwd)
 
 
 def _unpack(archive: Path, into: Path) -> None:

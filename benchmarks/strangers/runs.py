@@ -1,4 +1,4 @@
-"""The outcome of every test of a tree: by the runtime's own runner, and by Wolfbane."""
+"""The outcome of every test of a tree by Wolfbane, and what differs from the runtime's own."""
 
 from __future__ import annotations
 
@@ -10,37 +10,18 @@ import tempfile
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
-from benchmarks.strangers.tables import Tree
+from benchmarks.strangers.own import LIMIT, Outcomes
 
-Outcomes = Counter[tuple[str, str, str]]
-"""How often each file, name and outcome came."""
-LIMIT = 1800.0
 _NUMBER = re.compile(r" \(\d+\)$")
 """Wolfbane numbers tests of one name: ``test_high (2)``."""
-_OWN = Path(__file__).parent / "own_python.py"
-
-
-def own_outcomes(tree: Tree, place: Path) -> Outcomes:
-    """What the runtime's own runner says. Raises RuntimeError if it does not end as it should."""
-    python = place / ".venv/bin/python"
-    with tempfile.TemporaryDirectory() as folder:
-        out = Path(folder) / "own.json"
-        program = str(python if python.exists() else sys.executable)
-        done = subprocess.run(
-            [program, str(_OWN), str(out), *tree.own], cwd=place / tree.folder, timeout=LIMIT,
-            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL,
-            check=False, text=True, errors="replace",
-        )  # fmt: skip
-        if not out.exists():
-            raise RuntimeError(f"the runtime's own runner: {done.stdout[-2000:]}")
-        rows = json.loads(out.read_bytes())
-    start = "" if tree.folder == "." else f"{tree.folder}/"
-    return Counter((f"{start}{file}" if file else "", name, end) for file, name, end in rows)
+_FAILED = ("errored", "crashed", "timed out")
+"""Outcomes that other runtimes than Python's do not tell apart from a failed test."""
 
 
 def our_outcomes(place: Path, kind: str, how: Sequence[str]) -> Outcomes:
-    """What Wolfbane says, without any settings."""
+    """The outcomes of Wolfbane, without any settings."""
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "ours.json"
         done = subprocess.run(
@@ -52,7 +33,14 @@ def our_outcomes(place: Path, kind: str, how: Sequence[str]) -> Outcomes:
         if not out.exists():
             raise RuntimeError(f"wolfbane run: exit code {done.returncode}: {done.stdout[-2000:]}")
         results = json.loads(out.read_bytes())["results"]
-    return Counter((r["path"], _NUMBER.sub("", r["name"]), r["outcome"]) for r in results)
+    return Counter(_row(kind, result) for result in results)
+
+
+def _row(kind: str, result: dict[str, Any]) -> tuple[str, str, str]:
+    name, outcome = _NUMBER.sub("", result["name"]), result["outcome"]
+    if kind == "tap":
+        name = f"{len(result['parts'])} points"
+    return result["path"], name, "failed" if kind != "python" and outcome in _FAILED else outcome
 
 
 def differences(own: Outcomes, ours: Outcomes) -> list[str]:

@@ -1,0 +1,76 @@
+"""The outcome of every test of a tree by the runtime's own runner."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+from collections import Counter
+from collections.abc import Iterator
+from pathlib import Path
+
+from benchmarks.strangers.own.cargo import cargo_rows
+from benchmarks.strangers.tables import Tree
+
+Outcomes = Counter[tuple[str, str, str]]
+"""How often each file, name and outcome occurred."""
+LIMIT = 1800.0
+_HERE = Path(__file__).parent
+
+
+def own_outcomes(kind: str, tree: Tree, place: Path) -> Outcomes:
+    """The outcomes of the runtime's own runner. Raises RuntimeError if it does not end normally."""
+    rows = {"python": _python, "node": _node, "tap": _perl, "cargo": cargo_rows}[kind]
+    return Counter(rows(tree, place))
+
+
+def _python(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
+    python = place / ".venv/bin/python"
+    with tempfile.TemporaryDirectory() as folder:
+        out = Path(folder) / "own.json"
+        program = str(python if python.exists() else sys.executable)
+        said = _output(
+            [program, str(_HERE / "python.py"), str(out), *tree.own], place / tree.folder
+        )
+        if not out.exists():
+            raise RuntimeError(f"the runtime's own runner: {said[-2000:]}")
+        rows = json.loads(out.read_bytes())
+    start = "" if tree.folder == "." else f"{tree.folder}/"
+    yield from ((f"{start}{file}" if file else "", name, end) for file, name, end in rows)
+
+
+def _node(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
+    files = _files(tree, place)
+    with tempfile.TemporaryDirectory() as folder:
+        out = Path(folder) / "own.jsonl"
+        reporter = [f"--test-reporter={_HERE / 'node.mjs'}", f"--test-reporter-destination={out}"]
+        _output(["node", "--test", *reporter, *files], place)
+        lines = out.read_text().splitlines()
+    for file, name, outcome in map(json.loads, lines):
+        path = os.path.relpath(file, place) if file else ""
+        # The runtime counts a file without tests as a test.
+        if (place / name) != Path(file or ".") or outcome == "failed":
+            yield path, name, outcome
+
+
+def _perl(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
+    """A file is a test; its name is the number of its points."""
+    said = _output(["perl", "-Ilib", str(_HERE / "perl.pl"), *_files(tree, place)], place)
+    for line in said.splitlines():
+        if line.startswith("["):
+            file, points, outcome = json.loads(line)
+            yield file, f"{points} points", outcome
+
+
+def _files(tree: Tree, place: Path) -> list[str]:
+    found = (file for pattern in tree.own for file in place.glob(pattern))
+    return sorted(file.relative_to(place).as_posix() for file in found)
+
+
+def _output(command: list[str], folder: Path) -> str:
+    return subprocess.run(
+        command, cwd=folder, timeout=LIMIT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+        stdin=subprocess.DEVNULL, check=False, text=True, errors="replace",
+    ).stdout  # fmt: skip
