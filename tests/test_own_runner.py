@@ -12,7 +12,7 @@ import pytest
 
 from conftest import suite
 
-OWN = Path(__file__).parent.parent / "benchmarks" / "strangers" / "own_python.py"
+OWN = Path(__file__).parent.parent / "benchmarks" / "strangers" / "own" / "python.py"
 LIMIT = 120
 
 
@@ -144,6 +144,59 @@ TREES = {
         """,
         "tides/tests/test_lost.py": "import no_such_harbour\n",
         "tides/tests/test_closed.py": "import unittest\nraise unittest.SkipTest('closed')\n",
+    },
+    "functions that help the tests of their file": {
+        "test_depths.py": """
+            import unittest
+
+            def test_factory(base):
+                class Depth(base):
+                    def test_deep(self):
+                        test_sum(1, two=2)
+                return Depth
+
+            def test_sum(one, *, two):
+                assert one + two == 3
+
+            Depth = test_factory(unittest.TestCase)
+        """,
+    },
+    "parts whose parameters cannot be shown": {
+        "test_parts.py": """
+            import unittest
+
+            class Shy:
+                def __repr__(self):
+                    raise ValueError("no picture")
+
+            class Parts(unittest.TestCase):
+                def test_digits(self):
+                    for value in (1, 10 ** 5000, Shy()):
+                        with self.subTest(value=value):
+                            self.assertTrue(value)
+        """,
+    },
+    "tests in a package itself": {
+        "test/__init__.py": "",
+        "test/test_tides/__init__.py": """
+            import unittest
+
+            class Tides(unittest.TestCase):
+                def test_high(self):
+                    pass
+        """,
+    },
+    "a load_tests that fails": {
+        "test_lost.py": """
+            import unittest
+
+            class Lost(unittest.TestCase):
+                def test_found(self):
+                    pass
+
+            def load_tests(loader, standard, pattern):
+                raise FileNotFoundError("no examples here")
+        """,
     },
 }  # fmt: skip
 

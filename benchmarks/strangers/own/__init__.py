@@ -47,7 +47,7 @@ def _node(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
         out = Path(folder) / "own.jsonl"
         reporter = [f"--test-reporter={_HERE / 'node.mjs'}", f"--test-reporter-destination={out}"]
         _output(["node", "--test", *reporter, *files], place)
-        lines = out.read_text().splitlines()
+        lines = out.read_bytes().splitlines()  # a name may contain other ends of lines
     for file, name, outcome in map(json.loads, lines):
         path = os.path.relpath(file, place) if file else ""
         # The runtime counts a file without tests as a test.

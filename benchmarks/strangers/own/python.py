@@ -2,7 +2,7 @@
 
 Run by the interpreter of the tree under test, 3.8 or later:
 
-    python own_python.py OUT.json discover -s tests -t .
+    python python.py OUT.json discover -s tests -t .
 
 The arguments after the first are those of ``python -m unittest``. The file gets a list of
 ``[file, name, outcome]``: the path of the file that the test was loaded from, its class and method

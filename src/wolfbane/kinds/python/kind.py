@@ -18,6 +18,7 @@ from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
 from wolfbane.kinds.python.project import ENVIRONMENTS, interpreter_lines, source_folder
 from wolfbane.kinds.python.settings import PythonSuite
+from wolfbane.kinds.python.worker.helpers import helper_functions
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import Block, Tag, Test, TestFile
 
@@ -32,6 +33,7 @@ WORKER = "wolfbane.kinds.python.worker.runner"
 _NAME = re.compile(r"test(?!ing).*\.py|.*_test\.py")
 """By convention, a module named ``testing`` helps others to test."""
 _HOLDS_TESTS = re.compile(rb"^\s*class\s+[^\s(:]+\(.*\):|^(?:async )?def test_|load_tests", re.M)
+_TEST_CLASS = re.compile(rb"^\s*class\s+[^\s(:]+\([^)]*TestCase\b[^)]*\):", re.M)
 _PLAIN = {
     "skip", "skipIf", "skipUnless", "expectedFailure", "staticmethod", "classmethod", "patch",
 }  # fmt: skip
@@ -109,8 +111,13 @@ class PythonKind(Kind[PythonSuite]):
         return module_roots(suite)
 
     def claims(self, root: Path, file: str) -> bool:
-        """Modules with test names that contain a class or a test function."""
-        name = file.rpartition("/")[2]
+        """Modules with test names that contain a class or a test function, and packages for tests
+        that contain test classes, as the standard library finds them.
+        """
+        folder, _, name = file.rpartition("/")
+        if name == "__init__.py":
+            in_tests = any(part.startswith("test") for part in folder.split("/"))
+            return in_tests and holds(root / file, _TEST_CLASS)
         return _NAME.fullmatch(name) is not None and holds(root / file, _HOLDS_TESTS)
 
     def glob_for(self, name: str) -> str:
@@ -139,10 +146,11 @@ class _ModuleReader:
         self.hides_something = False
         self.tests: list[Test] = []
         self.blocks: list[Block] = []
+        helpers = helper_functions(tree)
         for node in tree.body:
             if isinstance(node, ast.ClassDef):
                 self._class(node)
-            elif isinstance(node, _Function) and _is_plain_test(node):
+            elif isinstance(node, _Function) and _is_plain_test(node) and node.name not in helpers:
                 self._add(node.name, node, (), group="")
 
     def _class(self, node: ast.ClassDef) -> None:

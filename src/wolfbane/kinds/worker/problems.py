@@ -42,7 +42,10 @@ def subtest_name(subtest: Any) -> str:
     if isinstance(message, str) and not getattr(subtest, "params", None):
         return message
     describe = getattr(subtest, "_subDescription", None)
-    return str(describe()) if callable(describe) else str(subtest)
+    try:
+        return str(describe()) if callable(describe) else str(subtest)
+    except Exception as broken:  # a part may have passed whose parameters cannot be shown
+        return f"(its parameters raised {type(broken).__name__})"
 
 
 def problem_of(error: BaseException, outcome: str = "errored") -> Message:

@@ -8,9 +8,11 @@ import os
 import unittest
 from types import ModuleType
 
+from wolfbane.kinds.python.worker.helpers import helper_functions
+
 TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
 if TYPE_CHECKING:
-    from typing import Any, Callable, Dict, List
+    from typing import Any, Callable, Dict, List, Set
 
 _RECEIVERS = (("self",), ("cls",))
 """The first argument of a method."""
@@ -58,16 +60,31 @@ def plain_functions(module: ModuleType) -> List[Callable[[], Any]]:
         if isinstance(owner, type)
         for value in vars(owner).values()
     }
+    helpers = _helpers(module)
     return [
         value
         for name, value in vars(module).items()
         if name.startswith("test_")
+        and name not in helpers
         and name != "test_suite"  # by an old custom, it makes a suite for another launcher
         and inspect.isfunction(value)
         and value.__module__ == module.__name__
         and id(value) not in methods
         and value.__code__.co_varnames[: value.__code__.co_argcount][:1] not in _RECEIVERS
     ]
+
+
+def _helpers(module: ModuleType) -> Set[str]:
+    functions = [value for name, value in vars(module).items() if name.startswith("test_")]
+    if not any(map(_parameters_of, filter(inspect.isfunction, functions))):
+        return set()
+    import ast  # takes a while, and few files need it
+
+    try:
+        with open(str(module.__file__), "rb") as file:
+            return helper_functions(ast.parse(file.read()))
+    except (OSError, SyntaxError, ValueError):
+        return set()
 
 
 def named_tests(cases: List[Any], file: str) -> Dict[str, LoadedTest]:
@@ -126,16 +143,21 @@ def _tags(owner: Any) -> List[str]:
     return []
 
 
+def _parameters_of(function: Any) -> List[str]:
+    """The names of the parameters that a call has to give."""
+    return [
+        parameter.name
+        for parameter in inspect.signature(function, follow_wrapped=False).parameters.values()
+        if parameter.default is parameter.empty
+        and parameter.kind not in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD)
+    ]
+
+
 def _wanted_arguments(case: Any) -> str:
     """The reason why a function cannot be called, or an empty text."""
     if not isinstance(case, FunctionTest):
         return ""
-    wanted = [
-        parameter.name
-        for parameter in inspect.signature(case.function, follow_wrapped=False).parameters.values()
-        if parameter.default is parameter.empty
-        and parameter.kind not in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD)
-    ]
+    wanted = _parameters_of(case.function)
     if not wanted:
         return ""
     return (

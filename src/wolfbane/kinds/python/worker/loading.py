@@ -95,6 +95,7 @@ class TestLoader:
         package = self._loading_package(module, top)
         if package is None:
             cases = list(cases_in(self.loader.loadTestsFromModule(module)))
+            _raise_of_load_tests(cases, module)
         else:
             cases = [c for c in self._package_cases(package) if _belongs(c, file, package)]
         own_load = hasattr(module, "load_tests")
@@ -154,6 +155,13 @@ def _is_stand_in(case: Any) -> bool:
         return False
     name = str(getattr(case, "_testMethodName", "")).rpartition(".")[2]
     return fnmatch.fnmatchcase(f"{name}.py", _PACKAGE_TESTS)
+
+
+def _raise_of_load_tests(cases: Iterable[Any], module: ModuleType) -> None:
+    """Raise the error of a module's ``load_tests``: the standard library wraps it in a case."""
+    for case in cases:
+        if type(case).__module__ == "unittest.loader" and case._testMethodName == module.__name__:
+            raise case._exception
 
 
 def _stamp(case: Any, file: Optional[str]) -> None:
