@@ -13,7 +13,7 @@ from benchmarks.strangers.runs import differences, our_outcomes
 from benchmarks.strangers.tables import Tree, trees
 
 SHOWN = 20
-KINDS = {"interpreter": "python"}
+KINDS = {"interpreter": "python", "tcl": "bridge"}
 """The kind of suites in a table that is not named after a kind."""
 
 

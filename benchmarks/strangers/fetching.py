@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+import json
 import os
 import shutil
 import subprocess
@@ -15,6 +16,7 @@ from pathlib import Path
 from benchmarks.strangers.tables import Tree
 
 CACHE = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "wolfbane-strangers"
+ROOT = Path(__file__).parent.parent.parent
 _CRATES = "usr/share/cargo/registry"
 _GIT = ("git", "-c", "user.name=quay", "-c", "user.email=quay@harbour.example")
 
@@ -46,6 +48,10 @@ def fetched(title: str, tree: Tree) -> Path:
         next(Path(folder).iterdir()).rename(place)
     if tree.source == "pypi":  # not before: an environment has its own place in it
         _environment(tree, place)
+    if tree.bridge:
+        shutil.copy(ROOT / tree.bridge / "bridge.toml", place)
+        settings = '[[suite]]\nname = "all"\nkind = "bridge"\nbridge = "bridge.toml"\npaths = '
+        (place / "wolfbane.toml").write_text(f"{settings}{json.dumps(tree.own)}\n")
     call("git", "init", "--quiet", cwd=place)
     (place / ".git/info/exclude").write_text(".venv\n.wolfbane\nnode_modules\ntarget\n")
     installed = (":!.venv", ":!node_modules", ":!target")
@@ -72,10 +78,11 @@ def _npm(title: str, tree: Tree, into: Path) -> None:
         call("npm", "pack", "--silent", wanted, cwd=Path(folder))
         _unpack(next(Path(folder).iterdir()), into)
     place = next(into.iterdir())
-    quiet = ("--silent", "--ignore-scripts", "--no-audit", "--no-fund")
-    call("npm", "install", *quiet, "--omit=dev", cwd=place)
-    if tree.install:
-        call("npm", "install", *quiet, "--no-save", "--omit=dev", *tree.install, cwd=place)
+    manifest = (place / "package.json").read_bytes()
+    call("npm", "pkg", "delete", "devDependencies", cwd=place)  # even those that are left out count
+    quiet = ("--silent", "--ignore-scripts", "--no-audit", "--no-fund", "--no-package-lock")
+    call("npm", "install", *quiet, *tree.install, cwd=place)
+    (place / "package.json").write_bytes(manifest)
 
 
 def _debian(title: str, tree: Tree, into: Path) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import subprocess
 import sys
 import tempfile
@@ -12,10 +11,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from benchmarks.strangers.own import LIMIT, Outcomes
+from benchmarks.strangers.own import LIMIT, Outcomes, plain_name
 
-_NUMBER = re.compile(r" \(\d+\)$")
-"""Wolfbane numbers tests of one name: ``test_high (2)``."""
 _FAILED = ("errored", "crashed", "timed out")
 """Outcomes that other runtimes than Python's do not tell apart from a failed test."""
 
@@ -37,7 +34,7 @@ def our_outcomes(place: Path, kind: str, how: Sequence[str]) -> Outcomes:
 
 
 def _row(kind: str, result: dict[str, Any]) -> tuple[str, str, str]:
-    name, outcome = _NUMBER.sub("", result["name"]), result["outcome"]
+    name, outcome = plain_name(result["name"]), result["outcome"]
     if kind == "tap":
         name = f"{len(result['parts'])} points"
     return result["path"], name, "failed" if kind != "python" and outcome in _FAILED else outcome

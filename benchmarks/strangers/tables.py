@@ -21,7 +21,8 @@ class Tree(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One project. ``own`` are the arguments of the runtime's own runner.
 
     ``name`` is that in its index, if it differs from the table's. ``install`` are packages that its
-    tests need, beside the project itself. ``folder`` is where its own runner is started. ``quick``
+    tests need, beside the project itself. ``folder`` is where its own runner is started.
+    ``bridge`` is the folder of a bridge file, for a launcher that Wolfbane does not know. ``quick``
     trees are compared in CI.
     """
 
@@ -31,6 +32,7 @@ class Tree(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str = ""
     install: list[str] = msgspec.field(default_factory=lambda: ["."])
     folder: str = "."
+    bridge: str = ""
     quick: bool = False
     differences: list[Difference] = []
 

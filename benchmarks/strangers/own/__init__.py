@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -17,13 +18,23 @@ from benchmarks.strangers.tables import Tree
 Outcomes = Counter[tuple[str, str, str]]
 """How often each file, name and outcome occurred."""
 LIMIT = 1800.0
+_NUMBER = re.compile(r" \(\d+\)$")
+_TCL_LINE = re.compile(r"^(?:\+\+\+\+|====) (\S+) (?:.* )?(PASSED|SKIPPED|FAILED)(?:$|:)", re.M)
 _HERE = Path(__file__).parent
 
 
 def own_outcomes(kind: str, tree: Tree, place: Path) -> Outcomes:
     """The outcomes of the runtime's own runner. Raises RuntimeError if it does not end normally."""
-    rows = {"python": _python, "node": _node, "tap": _perl, "cargo": cargo_rows}[kind]
-    return Counter(rows(tree, place))
+    runners = {
+        "python": _python, "node": _node, "tap": _perl, "cargo": cargo_rows, "bridge": _tcl,
+    }  # fmt: skip
+    rows = runners[kind](tree, place)
+    return Counter((file, plain_name(name), outcome) for file, name, outcome in rows)
+
+
+def plain_name(name: str) -> str:
+    """A name without a number at its end: Wolfbane numbers tests of one name, ``test_high (2)``."""
+    return _NUMBER.sub("", name)
 
 
 def _python(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
@@ -50,9 +61,11 @@ def _node(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
         lines = out.read_bytes().splitlines()  # a name may contain other ends of lines
     for file, name, outcome in map(json.loads, lines):
         path = os.path.relpath(file, place) if file else ""
-        # The runtime counts a file without tests as a test.
-        if (place / name) != Path(file or ".") or outcome == "failed":
+        # The runtime counts a file that has no tests, or that cannot be loaded, as a test.
+        if place / name != Path(file or "."):
             yield path, name, outcome
+        elif outcome == "failed":
+            yield path, "", outcome
 
 
 def _perl(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
@@ -62,6 +75,14 @@ def _perl(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
         if line.startswith("["):
             file, points, outcome = json.loads(line)
             yield file, f"{points} points", outcome
+
+
+def _tcl(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
+    """The lines of Tcl's test package for each test."""
+    for file in _files(tree, place):
+        said = _output(["tclsh", file, "-verbose", "body error pass skip"], place)
+        for name, outcome in _TCL_LINE.findall(said):
+            yield file, name, {"PASSED": "passed", "SKIPPED": "skipped"}.get(outcome, "failed")
 
 
 def _files(tree: Tree, place: Path) -> list[str]:
