@@ -142,6 +142,9 @@ FOLLOWED = [
      {"page/q/index.js": "\n"}, "page/q/index.js"),
     ("node", "page/a.test.mjs", JS + "new Worker('./page/w.mjs');\ntest('a', () => {});\n",
      {"page/w.mjs": "import './v.mjs';\n", "page/v.mjs": "\n"}, "page/v.mjs"),
+    ("node", "page/a.test.js", CJS + "const run = join(__dirname, '../samples', 'run.js');\n"
+     "test('a', () => {});\n", {"samples/run.js": "require('..')\n", "other/run.js": "",
+     "index.js": "\n"}, "index.js"),
     ("node", "page/a.test.mjs", JS + "test('a', () => {});\n",
      {"package-lock.json": "{}"}, "package-lock.json"),
     # Python: folders that sources add to the import path, packages, data, computed names.

@@ -7,6 +7,7 @@ import random
 import sys
 import time
 
+from benchmarks.strangers.faults import compare_fault, plant, unplant
 from benchmarks.strangers.fetching import fetched
 from benchmarks.strangers.own import own_outcomes
 from benchmarks.strangers.runs import differences, our_outcomes
@@ -24,6 +25,7 @@ def main() -> int:
     parser.add_argument("--kind", default="", help="only the trees of this table")
     parser.add_argument("--quick", action="store_true", help="only the quick trees")
     parser.add_argument("--seed", type=int, default=random.randrange(10**6), help="of the order")
+    parser.add_argument("--faults", type=int, default=0, help="break this many lines of each tree")
     options = parser.parse_args()
     chosen = {
         title: (kind, tree)
@@ -35,7 +37,10 @@ def main() -> int:
         f"seed {options.seed}\n{'tree':<28} {'tests':>6}  {'own':>7}  {'one job':>7}  differences"
     )
     for title, (kind, tree) in chosen.items():
-        wrong += _compare(title, KINDS.get(kind, kind), tree, options.seed)
+        if options.faults:
+            wrong += _break(title, KINDS.get(kind, kind), tree, options.seed, options.faults)
+        else:
+            wrong += _compare(title, KINDS.get(kind, kind), tree, options.seed)
     print(f"{len(chosen)} trees, {wrong} of them with differences that are not explained")
     return 1 if wrong or not chosen else 0
 
@@ -68,6 +73,28 @@ def _compare(title: str, kind: str, tree: Tree, seed: int) -> bool:
     if len(left) > SHOWN:
         print(f"  and {len(left) - SHOWN} more")
     return bool(left)
+
+
+def _break(title: str, kind: str, tree: Tree, seed: int, times: int) -> bool:
+    """Print a row for each broken line, and what differs; returns whether it is unexplained."""
+    draw, wrong = random.Random(f"{seed} {title}"), False
+    try:
+        place = fetched(title, tree)
+        before = own_outcomes(kind, tree, place)
+        for _ in range(times):
+            line = plant(place, draw)
+            try:
+                broken, found = compare_fault(kind, tree, place, before)
+            finally:
+                unplant(place)
+            left = [words for words in found if not _why(tree, words)]
+            print(f"{title:<28} {broken:>6} broken by {line:<46} {len(left)}", flush=True)
+            for words in left[:SHOWN]:
+                print(f"  {words}")
+            wrong |= bool(left)
+    except (RuntimeError, OSError) as error:
+        print(f"{title:<28} {error}", flush=True)
+    return wrong
 
 
 def _why(tree: Tree, words: str) -> str:

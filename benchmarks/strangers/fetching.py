@@ -56,8 +56,13 @@ def fetched(title: str, tree: Tree) -> Path:
     (place / ".git/info/exclude").write_text(".venv\n.wolfbane\nnode_modules\ntarget\n")
     installed = (":!.venv", ":!node_modules", ":!target")
     call("git", "add", "--all", "--force", "--", ".", *installed, cwd=place)
-    call(*_GIT, "commit", "--quiet", "--message", "As published", cwd=place)
+    commit(place, "As published")
     return place
+
+
+def commit(place: Path, message: str) -> None:
+    """Commit all changed files of a tree."""
+    call(*_GIT, "commit", "--quiet", "--all", "--message", message, cwd=place)
 
 
 def _pypi(title: str, tree: Tree, into: Path) -> None:

@@ -42,9 +42,9 @@ def _python(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "own.json"
         program = str(python if python.exists() else sys.executable)
-        said = _output(
-            [program, str(_HERE / "python.py"), str(out), *tree.own], place / tree.folder
-        )
+        command = [program, str(_HERE / "python.py"), str(out), *tree.own]
+        # The sources of the tree, and not an installed copy of them.
+        said = _output(command, place / tree.folder, PYTHONPATH=str(place / "src"))
         if not out.exists():
             raise RuntimeError(f"the runtime's own runner: {said[-2000:]}")
         rows = json.loads(out.read_bytes())
@@ -90,8 +90,9 @@ def _files(tree: Tree, place: Path) -> list[str]:
     return sorted(file.relative_to(place).as_posix() for file in found)
 
 
-def _output(command: list[str], folder: Path) -> str:
+def _output(command: list[str], folder: Path, **variables: str) -> str:
     return subprocess.run(
-        command, cwd=folder, timeout=LIMIT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+        command, cwd=folder, env={**os.environ, **variables}, timeout=LIMIT,
+        stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
         stdin=subprocess.DEVNULL, check=False, text=True, errors="replace",
     ).stdout  # fmt: skip

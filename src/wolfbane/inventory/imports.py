@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -72,15 +73,25 @@ class Imports:
         return [file for file in dict.fromkeys(files) if file != path]
 
     def _mentioned(self, path: str, search: ModuleSearch) -> list[str]:
-        """The files whose path a source contains, and data files whose name it contains."""
+        """The files whose path a source contains, and those whose name it contains."""
         files = []
         folders = (path.rpartition("/")[0], *search.roots)
-        for text in mentioned(self.tree.content(path)):
+        content = self.tree.content(path)
+        for text in mentioned(content):
             found = [place for place in places(text, folders) if self.tree.exists(place)]
-            if not found and "/" not in text and not text.endswith(self._source_endings):
-                found = list(self.tree.named(text))
-            files += found
+            files += found or self._named(text, content)
         return files
+
+    def _named(self, text: str, content: bytes) -> list[str]:
+        """Files whose path ends with a text. A source with a common name counts if the content also
+        has the name of its folder, as in ``join(here, "examples", "run.js")``.
+        """
+        tail = text.lstrip("./")
+        named = self.tree.named(tail.rpartition("/")[2])
+        found = [file for file in named if f"/{file}".endswith(f"/{tail}")]
+        if len(found) < 2 or not self.is_source(tail):
+            return found
+        return [file for file in found if _names_folder(content, file)]
 
     @cached_property
     def _source_endings(self) -> tuple[str, ...]:
@@ -94,3 +105,9 @@ class Imports:
         if (path, reader) not in self._read:
             self._read[path, reader] = reader.read(path, self.tree.content(path))
         return self._read[path, reader]
+
+
+def _names_folder(content: bytes, file: str) -> bool:
+    """Whether a text in a source has the name of the folder of a file."""
+    folder = re.escape(file.rpartition("/")[0].rpartition("/")[2]).encode()
+    return folder != b"" and re.search(rb"""["'`/]%b["'`/]""" % folder, content) is not None
