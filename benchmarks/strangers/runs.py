@@ -46,6 +46,7 @@ def differences(own: Outcomes, ours: Outcomes) -> list[str]:
     A test that the runner cannot place in a file is found by its name alone.
     """
     theirs, mine = own - ours, ours - own
+    _leave_out_what_never_ran(own, theirs, mine)
     by_name: dict[str, Outcomes] = {}
     for key, count in mine.items():
         by_name.setdefault(key[1], Counter())[key] = count
@@ -62,6 +63,25 @@ def differences(own: Outcomes, ours: Outcomes) -> list[str]:
         f"{file}#{name}: {_counted(before) or 'no such test'}, {_counted(after) or 'none'} here"
         for (file, name), (before, after) in sorted(found.items())
     ]
+
+
+def _leave_out_what_never_ran(own: Outcomes, theirs: Outcomes, mine: Outcomes) -> None:
+    """Remove tests that the runtime's own runner did not start, and errors of files that it told
+    with their tests, or once for a whole package.
+    """
+    cancelled = {key[:2] for key in own if key[2] == "cancelled"}
+    bad = {key for key in own if key[2] in (*_FAILED, "failed", "cancelled")}
+    packages = {file.removesuffix("__init__.py") for file, name, _ in bad if not name}
+    packages = {folder for folder in packages if folder.endswith("/")}
+    for key in list(mine):
+        file, name, _ = key
+        told = not name and (
+            any(file == other for other, _, _ in bad) or file.startswith(tuple(packages))
+        )
+        if told or (file, name) in cancelled:
+            del mine[key]
+    for key in [key for key in theirs if key[2] == "cancelled"]:
+        del theirs[key]
 
 
 def _counted(ends: Sequence[str]) -> str:

@@ -15,6 +15,8 @@ export default async function* rows(events) {
     } else if (type === 'test:pass' || type === 'test:fail') {
       if (data.details?.type === 'suite') continue;
       let outcome = type === 'test:pass' ? 'passed' : 'failed';
+      // A test before it never ended, so the runner did not start this one.
+      if (data.details?.error?.failureType === 'cancelledByParent') outcome = 'cancelled';
       if (data.skip !== undefined) outcome = 'skipped';
       if (data.todo !== undefined) outcome = 'todo';
       const name = [...names.slice(0, data.nesting), data.name].join(' / ');

@@ -24,8 +24,8 @@ def entry(
 ) -> dict[str, Any]:
     """One request with its response. ``began`` is an ISO 8601 time with a zone.
 
-    ``answer`` has ``status``, ``headers``, ``content`` and ``http``; without a response, the status
-    is 0. The body of a redirect is not read.
+    ``answer`` has ``status``, ``headers``, ``content`` and ``http``, and may have ``wire``, the
+    length of the body before decoding (-1 if unknown). Without a response, the status is 0.
     """
     request: dict[str, Any] = {
         "method": method,
@@ -82,7 +82,7 @@ def _response(answer: Mapping[str, Any] | None) -> dict[str, Any]:
         "headers": _pairs(headers.items()),
         "content": body,
         "redirectURL": headers.get("location", ""),
-        "bodySize": len(content),
+        "bodySize": answer.get("wire", len(content)),
     }
 
 

@@ -10,10 +10,11 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from wolfbane.histogram import Histogram
-from wolfbane.kinds.workflow.runner.evidence import Exchanges
+from wolfbane.kinds.workflow.runner.evidence import Exchanges, redirects_of
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
-from wolfbane.kinds.workflow.runner.sending import Sender
+from wolfbane.kinds.workflow.runner.sending import NoAnswer, Sender
 from wolfbane.kinds.workflow.runner.test_run import WorkflowTestEnd
+from wolfbane.kinds.workflow.runner.transport import Timing
 
 PARTS = ("whole", "first_byte", "connect", "tls")
 Key = tuple[str, str]
@@ -117,25 +118,26 @@ class LoadExchanges(Exchanges):
         self._recorder, self._sender, self._workflow, self._user = recorder, sender, workflow, user
         self._began, self._look = due, look
         self._due = due
-        self._last: tuple[Call, Answer | None] | None = None
+        self._last: tuple[Call, Answer | None, NoAnswer | None] | None = None
 
-    def add(self, call: Call, answer: Answer | None, seconds: float, step: str) -> None:
-        self._last = call, answer
+    def add(
+        self, call: Call, answer: Answer | None, seconds: float, step: str,
+        failed: NoAnswer | None = None,
+    ) -> None:  # fmt: skip
+        self._last = call, answer, failed
 
     def step_ended(self, step: str, problem: Exception | None) -> None:
         if self._last is None:  # no request was made: it runs another workflow, or could not
             if problem is not None:
                 self._count_error((self._workflow, step), str(problem), None, None)
             return
-        (call, answer), self._last = self._last, None
+        (call, answer, failed), self._last = self._last, None
         timing, key = self._sender.timing, (self._workflow, step)
         began, self._due = self._due or timing.began, 0.0
-        whole = timing.ended - began
+        hops, last = redirects_of(answer, failed)
         row = self._recorder.step(key)
         row.count += 1
-        row.sent += len(call.content)
-        row.received += len(answer.content) if answer is not None else 0
-        row.times["whole"].append(whole)
+        row.times["whole"].append(timing.ended - began)
         if timing.first_byte:
             row.times["first_byte"].append(timing.first_byte - began)
         if timing.connect:
@@ -145,15 +147,28 @@ class LoadExchanges(Exchanges):
         kind = ""
         if problem is not None:
             kind = self._count_error(key, str(problem), call, answer)
+        for asked, hop in hops:
+            ended = max(began, timing.began) + hop.seconds
+            self._sample(step, asked, hop, began, ended, Timing(began), "")
+            began = ended
+        self._sample(step, last or call, answer, began, timing.ended, timing, kind)
+
+    def _sample(
+        self, step: str, call: Call, answer: Answer | None, began: float, ended: float,
+        timing: Timing, kind: str,
+    ) -> None:  # fmt: skip
+        """Count the bytes of one exchange, and keep its row."""
+        row = self._recorder.step((self._workflow, step))
+        row.sent += len(call.content)
+        row.received += answer.received if answer is not None else 0
         self._recorder.sample(
             f"{began - self._recorder.began:.6f}", self._user, _cell(self._workflow), _cell(step),
             call.method, _cell(call.url.partition("?")[0]),
-            answer.status if answer is not None else "", f"{whole:.6f}",
+            answer.status if answer is not None else "", f"{ended - began:.6f}",
             f"{timing.first_byte - began:.6f}" if timing.first_byte else "",
             f"{timing.connect:.6f}" if timing.connect else "",
             f"{timing.tls:.6f}" if timing.tls else "", len(call.content),
-            len(answer.content) if answer is not None else "", _cell(kind),
-            failed=problem is not None,
+            answer.received if answer is not None else "", _cell(kind), failed=bool(kind),
         )  # fmt: skip
 
     def _count_error(self, key: Key, words: str, call: Call | None, answer: Answer | None) -> str:

@@ -6,6 +6,7 @@ aiohttp handles many times more requests per second of processor time than httpx
 
 from __future__ import annotations
 
+import asyncio
 import ssl
 import time
 from collections.abc import AsyncIterator, Mapping
@@ -73,6 +74,8 @@ class AiohttpTransport(Transport):
 
     async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
         _timing.set(timing)
+        # A server may have closed a kept connection just now: let the loop see it before it is used.
+        await asyncio.sleep(0)
         session = self._session or self._open()
         try:
             response = await session.request(
@@ -118,6 +121,10 @@ class _AiohttpExchange(Exchange):
                 yield chunk
         except aiohttp.ClientError as error:
             raise TransportError(_words(error)) from error
+
+    def wire(self) -> int:
+        # Older releases of aiohttp do not count the bytes of a compressed body.
+        return getattr(self._response.content, "total_raw_bytes", -1)
 
     async def close(self) -> None:
         self._response.release()

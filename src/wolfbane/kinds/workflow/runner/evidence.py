@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import shlex
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
 from wolfbane import __version__
 from wolfbane.formats import har
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
+from wolfbane.kinds.workflow.runner.sending import NoAnswer
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
 
 _OWN = {"host", "accept", "accept-encoding", "connection", "user-agent", "content-length"}
@@ -22,17 +24,20 @@ class Exchanges:
         self.entries: list[dict[str, Any]] = []
         self.bodies: dict[str, bytes] = {}
 
-    def add(self, call: Call, answer: Answer | None, seconds: float, step: str) -> None:
+    def add(
+        self, call: Call, answer: Answer | None, seconds: float, step: str,
+        failed: NoAnswer | None = None,
+    ) -> None:  # fmt: skip
         """Store one exchange with its duration; ``step`` is the step that made it.
 
-        Each redirect is a separate exchange.
+        Each redirect is a separate exchange, also before a request that ``failed``.
         """
         began = datetime.now().astimezone() - timedelta(seconds=seconds)
-        for asked, hop in answer.hops if answer is not None else ():
+        hops, last = redirects_of(answer, failed)
+        for asked, hop in hops:
             self._put(asked, hop, hop.seconds, began, step)
             began += timedelta(seconds=hop.seconds)
             seconds -= hop.seconds
-        last = answer.asked if answer is not None and answer.hops else None
         self._put(last or call, answer, max(seconds, 0.0), began, step)
 
     def step_ended(self, step: str, problem: Exception | None) -> None:
@@ -45,7 +50,7 @@ class Exchanges:
         if answer is not None:
             response = {
                 "status": answer.status, "headers": answer.headers, "content": answer.content,
-                "http": answer.http,
+                "http": answer.http, "wire": answer.wire,
             }  # fmt: skip
         at = began.isoformat(timespec="milliseconds")
         self.entries.append(
@@ -87,6 +92,14 @@ class Exchanges:
         mark = f"<body {len(self.bodies) + 1} of this test>"
         self.bodies[mark] = content
         return f"@{mark}"
+
+
+def redirects_of(
+    answer: Answer | None, failed: NoAnswer | None
+) -> tuple[Sequence[tuple[Call, Answer]], Call | None]:
+    """The redirects of an exchange, and the request that they led to, if any."""
+    trail = failed if answer is None else answer
+    return (trail.hops, trail.asked) if trail is not None and trail.hops else ((), None)
 
 
 def _method(call: Call) -> list[str]:

@@ -73,6 +73,9 @@ class _HttpxExchange(Exchange):
         except httpx.HTTPError as error:
             raise TransportError(_words(error)) from error
 
+    def wire(self) -> int:
+        return self._response.num_bytes_downloaded
+
     async def close(self) -> None:
         await self._response.aclose()
 

@@ -38,6 +38,8 @@ class Answer:
     hops: list[tuple[Call, Answer]] = field(default_factory=list)
     asked: Call | None = None
     """The request that this response belongs to, if redirects led to another request."""
+    wire: int = -1
+    """Length of the body as it was sent, before decoding; -1 if the library does not know it."""
     reached: bool = True
     """Whether the awaited condition was met before the end of the stream."""
 
@@ -45,6 +47,11 @@ class Answer:
         """Add a part of the body; its value is then computed again."""
         self.content = content
         self.__dict__.pop("body", None)
+
+    @property
+    def received(self) -> int:
+        """Length of the body as it was sent, if known, and otherwise as it was decoded."""
+        return self.wire if self.wire >= 0 else len(self.content)
 
     @property
     def media_type(self) -> str:

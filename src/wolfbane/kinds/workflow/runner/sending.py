@@ -22,8 +22,18 @@ TICK = 0.01
 """Seconds: the precision of timers."""
 
 
+Hops = list[tuple[Call, Answer]]
+"""Requests that were redirected, each with its response."""
+
+
 class NoAnswer(Exception):
-    """A request without a complete response. The text gives the reason."""
+    """A request without a complete response. The text gives the reason.
+
+    ``hops`` are the redirects before it. ``asked`` is the request if they led to another one.
+    """
+
+    hops: Sequence[tuple[Call, Answer]] = ()
+    asked: Call | None = None
 
 
 class NotAllowed(Exception):
@@ -60,6 +70,7 @@ class Sender:
         self.patience = Patience(http.connect, http.read)
         self.timing = Timing(0.0)
         """Of the last request."""
+        self._asked: Call | None = None
         self._transport, self._allowed = transport, allowed
         self._cookies = CookieStore()
         self._deadline = float("inf")
@@ -78,30 +89,41 @@ class Sender:
         patience = patience or self.patience
         place = f"{call.method} {call.url}"
         begun: list[Answer] = []
+        hops: Hops = []
         timing, left = Timing(time.perf_counter()), self.left()
         timing.read, timing.patience = min(patience.read, left), min(patience.connect, left)
         self.timing = timing
         try:
             async with asyncio.timeout(timing.read) as timing.clock:
-                return await self._exchange(call, patience, begun)
+                return await self._exchange(call, patience, begun, hops)
         except TimeoutError:
             if self.left() < TICK:
                 raise OutOfTime(f"no complete response yet: {place}") from None
             words = too_late(patience, begun)
             if timing.is_connecting:
                 words = f"no connection within {patience.connect:g} s"
-            raise NoAnswer(f"{words}: {place}") from None
+            raise self._failed(f"{words}: {place}", hops) from None
         except (TransportError, ValueError) as error:
             words = words_of_cause(error, self.http) or str(error) or type(error).__name__
-            raise NoAnswer(f"{words}: {place}") from None
+            raise self._failed(f"{words}: {place}", hops) from None
         finally:
             timing.ended = time.perf_counter()
 
-    async def _exchange(self, call: Call, patience: Patience, begun: list[Answer]) -> Answer:
-        """One exchange, redirects included. ``begun`` gets the response when its headers arrive."""
+    def _failed(self, words: str, hops: Hops) -> NoAnswer:
+        error = NoAnswer(words)
+        error.hops, error.asked = hops, self._asked if hops else None
+        return error
+
+    async def _exchange(
+        self, call: Call, patience: Patience, begun: list[Answer], hops: Hops
+    ) -> Answer:
+        """One exchange, redirects included. ``begun`` gets the response when its headers arrive.
+
+        ``hops`` gets each redirect.
+        """
         asked, url = call, _url(call.url)
-        hops: list[tuple[Call, Answer]] = []
         while True:
+            self._asked = asked
             if not self._allowed(url):
                 raise NotAllowed(str(url))
             began, own = time.perf_counter(), asked.headers
@@ -111,10 +133,15 @@ class Sender:
                 answer = exchange.answer
                 self._cookies.take(exchange.set_cookies, asked.url)
                 leads_on = answer.status in REDIRECTS and exchange.location
-                if not leads_on or not self.http.redirects:
+                is_last = not leads_on or not self.http.redirects
+                if is_last:
                     answer.hops, answer.asked = hops, None if asked is call else asked
                     begun.append(answer)
-                    await read_body(exchange.chunks(), answer, patience, self.http.body_limit)
+                # The body of a redirect is read, too: its connection is free again after that.
+                chosen = patience if is_last else self.patience
+                await read_body(exchange.chunks(), answer, chosen, self.http.body_limit)
+                answer.wire = exchange.wire()
+                if is_last:
                     answer.seconds = time.perf_counter() - self.timing.began
                     return answer
             finally:

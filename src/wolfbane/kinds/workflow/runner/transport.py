@@ -69,6 +69,10 @@ class Exchange(ABC):
         """The body, decoded, piece by piece. Raises TransportError."""
 
     @abstractmethod
+    def wire(self) -> int:
+        """Bytes of the body that were received, before decoding; -1 if it is not known."""
+
+    @abstractmethod
     async def close(self) -> None:
         """Return the connection, or close it if the body was not read."""
 

@@ -163,9 +163,9 @@ class WorkflowRun:
         began = time.perf_counter()
         try:
             self.scope.answer = answer = await self.tools.sender.send(call, self._patience(step))
-        except NoAnswer:
+        except NoAnswer as error:
             seconds = time.perf_counter() - began
-            self.exchanges.add(call, None, seconds, step["stepId"])
+            self.exchanges.add(call, None, seconds, step["stepId"], error)
             raise
         part["name"] += f" {answer.status}"
         self.exchanges.add(call, answer, answer.seconds, step["stepId"])
