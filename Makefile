@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check lock newest lowest bench differential faults strangers screenshots clean
+.PHONY: demo test check lock newest lowest bench differential faults services strangers screenshots clean
 
 # The lock file has every library with its version and hash, so a commit passes as long as they exist.
 $(VENV)/.ready: pyproject.toml requirements/dev.txt
@@ -53,6 +53,10 @@ differential: $(VENV)/.ready
 
 faults: $(VENV)/.ready
 	$(BIN)/python -m benchmarks.faults --count $(COUNT) $(if $(SEED),--seed $(SEED))
+
+# Random API services that keep their own account of every request.
+services: $(VENV)/.ready
+	$(BIN)/python -m benchmarks.services $(if $(SEED),--seed $(SEED))
 
 # Projects from elsewhere, fetched into a cache: every outcome against the runtimes' own runners.
 strangers: $(VENV)/.ready

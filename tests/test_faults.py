@@ -1,4 +1,4 @@
-"""A few draws of the campaign of faults, of which ``make faults`` makes a thousand."""
+"""A few draws of the campaigns, of which ``make faults`` and ``make services`` make many more."""
 
 from __future__ import annotations
 
@@ -16,3 +16,14 @@ def test_a_fault_costs_nothing_else():
     )  # fmt: skip
     assert done.returncode == 0, f"{done.stdout}{done.stderr}"
     assert "all 6 6" in " ".join(done.stdout.split())
+
+
+def test_records_equal_the_account_of_a_service():
+    done = subprocess.run(
+        [sys.executable, "-m", "benchmarks.services", "--seed", "4711", "--count", "4",
+         "--no-times"],
+        cwd=ROOT, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, f"{done.stdout}{done.stderr}"
+    assert "4 plans" in done.stdout
+    assert "0 plans with differences" in done.stdout

@@ -17,6 +17,8 @@ from benchmarks.services.server import Entry
 
 CLOCKS = 0.002
 """Seconds by which two clocks of one machine may disagree."""
+TIMES = "time: "
+"""The start of a difference between times."""
 NETWORK = 0.25
 """Seconds that the way and the client's own work may add to one request on a busy machine."""
 
@@ -44,7 +46,8 @@ def run_differences(
             yield f"{flow}: {len(seen)} requests at the server, {len(mine)} in the archive"
         for number, (entry, request) in enumerate(zip(mine, seen, strict=False)):
             for words in _entry_differences(entry, request):
-                yield f"{flow}, request {number}, {request.method} {request.path}: {words}"
+                place = f"({flow}, request {number}, {request.method} {request.path})"
+                yield f"{words} {place}"
 
 
 def _met_an_end(entries: Sequence[Any], number: int, closing: Collection[str]) -> bool:
@@ -71,7 +74,7 @@ def _entry_differences(entry: Any, request: Entry) -> Iterator[str]:
             yield f"{name}: {there} at the server, {here} in the archive"
     seconds, taken = entry["time"] / 1000, request.ended - request.began
     if not taken - CLOCKS <= seconds <= taken + NETWORK and request.status:
-        yield f"time: {taken:.4f} s at the server, {seconds:.4f} s in the archive"
+        yield f"{TIMES}{taken:.4f} s at the server, {seconds:.4f} s in the archive"
 
 
 def _flow(path: str) -> str:
@@ -101,7 +104,7 @@ def load_differences(
     if len(whole) == len(taken) > 20:
         for name, here, there in _percentiles(whole, taken):
             if not there - CLOCKS <= here <= there + NETWORK:
-                yield f"{name}: {there:.4f} s by the server's clock, {here:.4f} s in the samples"
+                yield f"{TIMES}{name}: {there:.4f} s at the server, {here:.4f} s in the samples"
 
 
 def _percentiles(

@@ -74,7 +74,7 @@ class AiohttpTransport(Transport):
 
     async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
         _timing.set(timing)
-        # A server may have closed a kept connection just now: let the loop see it before it is used.
+        # A server may have just closed a kept connection: let the loop see that before its use.
         await asyncio.sleep(0)
         session = self._session or self._open()
         try:
