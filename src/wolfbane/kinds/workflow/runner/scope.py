@@ -39,7 +39,7 @@ class Answer:
     asked: Call | None = None
     """The request that this response belongs to, if redirects led to another request."""
     wire: int = -1
-    """Length of the body as it was sent, before decoding; -1 if the library does not know it."""
+    """Length of the body before decoding; -1 if the library does not know it."""
     reached: bool = True
     """Whether the awaited condition was met before the end of the stream."""
 
@@ -50,7 +50,7 @@ class Answer:
 
     @property
     def received(self) -> int:
-        """Length of the body as it was sent, if known, and otherwise as it was decoded."""
+        """Length of the body before decoding, if known, and otherwise after decoding."""
         return self.wire if self.wire >= 0 else len(self.content)
 
     @property
