@@ -14,8 +14,6 @@ from benchmarks.strangers.runs import differences, our_outcomes
 from benchmarks.strangers.tables import Tree, trees
 
 SHOWN = 20
-KINDS = {"interpreter": "python", "tcl": "bridge"}
-"""The kind of suites in a table that is not named after a kind."""
 
 
 def main() -> int:
@@ -38,9 +36,9 @@ def main() -> int:
     )
     for title, (kind, tree) in chosen.items():
         if options.faults:
-            wrong += _break(title, KINDS.get(kind, kind), tree, options.seed, options.faults)
+            wrong += _break(title, kind, tree, options.seed, options.faults)
         else:
-            wrong += _compare(title, KINDS.get(kind, kind), tree, options.seed)
+            wrong += _compare(title, kind, tree, options.seed)
     print(f"{len(chosen)} trees, {wrong} of them with differences that are not explained")
     return 1 if wrong or not chosen else 0
 

@@ -13,7 +13,7 @@ import tempfile
 import zipfile
 from pathlib import Path
 
-from benchmarks.strangers.tables import Tree
+from benchmarks.strangers.tables import Tree, parts_of
 
 CACHE = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "wolfbane-strangers"
 ROOT = Path(__file__).parent.parent.parent
@@ -42,7 +42,7 @@ def fetched(title: str, tree: Tree) -> Path:
     with tempfile.TemporaryDirectory(dir=place.parent) as folder:
         sources = {
             "pypi": _pypi, "npm": _npm, "debian": _debian, "crate": _crate,
-            "interpreter": _interpreter,
+            "interpreter": _interpreter, "mixed": _mixed,
         }  # fmt: skip
         sources[tree.source](title, tree, Path(folder))
         next(Path(folder).iterdir()).rename(place)
@@ -119,6 +119,13 @@ def _crate(title: str, tree: Tree, into: Path) -> None:
     (into / "tree/.cargo/config.toml").write_text(f"[source.crates-io]\n{replaced}")
     (into / "tree/vendor").mkdir(exist_ok=True)
     shutil.rmtree(crates)
+
+
+def _mixed(title: str, tree: Tree, into: Path) -> None:
+    """A folder for each of several trees, as a repository of several projects has them."""
+    for name, (_, part) in parts_of(tree).items():
+        skipped = shutil.ignore_patterns(".git", ".wolfbane", "target")
+        shutil.copytree(fetched(name, part), into / title / name, symlinks=True, ignore=skipped)
 
 
 def _apt(*arguments: str, cwd: Path) -> None:

@@ -22,18 +22,19 @@ def our_outcomes(place: Path, kind: str, how: Sequence[str]) -> Outcomes:
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "ours.json"
         done = subprocess.run(
-            [sys.executable, "-m", "wolfbane", "run", "--kind", kind, "--quiet",
-             "--report", f"json={out}", *how],
+            [sys.executable, "-m", "wolfbane", "run", "--quiet", "--report", f"json={out}",
+             *(["--kind", kind] if kind != "mixed" else []), *how],
             cwd=place, timeout=LIMIT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
             stdin=subprocess.DEVNULL, check=False, text=True, errors="replace",
         )  # fmt: skip
         if not out.exists():
             raise RuntimeError(f"wolfbane run: exit code {done.returncode}: {done.stdout[-2000:]}")
         results = json.loads(out.read_bytes())["results"]
-    return Counter(_row(kind, result) for result in results)
+    return Counter(map(_row, results))
 
 
-def _row(kind: str, result: dict[str, Any]) -> tuple[str, str, str]:
+def _row(result: dict[str, Any]) -> tuple[str, str, str]:
+    kind = result["kind"]
     name, outcome = plain_name(result["name"]), result["outcome"]
     if kind == "tap":
         name = f"{len(result['parts'])} points"

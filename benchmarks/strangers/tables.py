@@ -22,11 +22,12 @@ class Tree(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     ``name`` is that in its index, if it differs from the table's. ``install`` are packages that its
     tests need, beside the project itself. ``folder`` is where its own runner is started.
+    A ``mixed`` tree has a folder for each of the trees that ``own`` names.
     ``bridge`` is the folder of a bridge file, for a launcher that Wolfbane does not know. ``quick``
     trees are compared in CI.
     """
 
-    source: Literal["pypi", "npm", "debian", "crate", "interpreter"]
+    source: Literal["pypi", "npm", "debian", "crate", "interpreter", "mixed"]
     own: list[str]
     version: str = ""
     name: str = ""
@@ -37,12 +38,22 @@ class Tree(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     differences: list[Difference] = []
 
 
-def trees(kind: str = "", name: str = "") -> dict[str, tuple[str, Tree]]:
-    """The kind and the table of each tree, by name."""
+KINDS = {"interpreter": "python", "tcl": "bridge"}
+"""The kind of suites in a table that is not named after a kind."""
+
+
+def trees(table: str = "", name: str = "") -> dict[str, tuple[str, Tree]]:
+    """The kind and the entry of each tree, by name; of one table if it is given."""
     found = {}
     for file in sorted(HERE.glob("*.toml")):
         tables = msgspec.toml.decode(file.read_bytes(), type=dict[str, Tree])
         for title, tree in tables.items():
-            if kind in ("", file.stem) and name in ("", title):
-                found[title] = file.stem, tree
+            if table in ("", file.stem) and name in ("", title):
+                found[title] = KINDS.get(file.stem, file.stem), tree
     return found
+
+
+def parts_of(mixed: Tree) -> dict[str, tuple[str, Tree]]:
+    """The kind and the entry of each part of a mixed tree, by name."""
+    known = trees()
+    return {name: known[name] for name in mixed.own}

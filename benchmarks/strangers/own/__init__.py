@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from benchmarks.strangers.own.cargo import cargo_rows
-from benchmarks.strangers.tables import Tree
+from benchmarks.strangers.tables import Tree, parts_of
 
 Outcomes = Counter[tuple[str, str, str]]
 """How often each file, name and outcome occurred."""
@@ -27,6 +27,7 @@ def own_outcomes(kind: str, tree: Tree, place: Path) -> Outcomes:
     """The outcomes of the runtime's own runner. Raises RuntimeError if it does not end normally."""
     runners = {
         "python": _python, "node": _node, "tap": _perl, "cargo": cargo_rows, "bridge": _tcl,
+        "mixed": _mixed,
     }  # fmt: skip
     rows = runners[kind](tree, place)
     return Counter((file, plain_name(name), outcome) for file, name, outcome in rows)
@@ -83,6 +84,13 @@ def _tcl(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
         said = _output(["tclsh", file, "-verbose", "body error pass skip"], place)
         for name, outcome in _TCL_LINE.findall(said):
             yield file, name, {"PASSED": "passed", "SKIPPED": "skipped"}.get(outcome, "failed")
+
+
+def _mixed(tree: Tree, place: Path) -> Iterator[tuple[str, str, str]]:
+    """The rows of each part, in its own folder."""
+    for title, (kind, part) in parts_of(tree).items():
+        for file, name, outcome in own_outcomes(kind, part, place / title).elements():
+            yield f"{title}/{file}" if file else "", name, outcome
 
 
 def _files(tree: Tree, place: Path) -> list[str]:
