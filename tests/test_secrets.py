@@ -187,3 +187,24 @@ def test_tokens_that_an_answer_hands_out_are_masked_from_then_on(quay):
     assert any('"given' in text for text in texts)
     for secret in (GRANTED, "berth-key-77", "cookie-of-the-day"):
         assert not [text for text in texts if secret in text], secret
+
+
+@pytest.mark.parametrize(("elsewhere", "sent"), [(True, None), (False, "heron-at-low-tide")])
+def test_a_key_in_a_header_stays_with_its_host(quay, elsewhere, sent):
+    from quay_api import Desk
+
+    def lead(self, path):
+        host = "localhost" if elsewhere else "127.0.0.1"
+        self.answer(302, {}, Location=f"http://{host}:{self.server.server_port}/text")
+
+    Desk.do_lead = lead
+    description = json.loads(json.dumps(DESCRIPTION))
+    description["paths"]["/lead"] = {"get": {**operation("lead"), "security": [{"key": []}]}}
+    description["components"]["securitySchemes"]["key"] = {
+        "type": "apiKey", "in": "header", "name": "X-Key",
+    }  # fmt: skip
+    quay.file("openapi.json", json.dumps(description))
+    flows(quay, {"workflowId": "w", "steps": [step("s", "lead")]})
+    run(quay)
+    first, second = quay.server.seen
+    assert (first["headers"].get("X-Key"), second["headers"].get("X-Key")) == ("heron-at-low-tide", sent)

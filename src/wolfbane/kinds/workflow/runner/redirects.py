@@ -20,10 +20,13 @@ def redirected(call: Call, own: Mapping[str, str], status: int, url: URL) -> Cal
     ``own`` are the headers of the request before the workflow's cookies were added.
     """
     headers = {name: value for name, value in own.items() if name.lower() != "host"}
-    if URL(call.url).origin() != url.origin():  # who is asking is nobody else's business
-        headers = {name: value for name, value in headers.items() if name.lower() not in _PRIVATE}
+    private = {*_PRIVATE, *call.private}
+    if URL(call.url).origin() != url.origin():  # credentials are for one host only
+        headers = {name: value for name, value in headers.items() if name.lower() not in private}
     changed = status == _SEE_OTHER or (status in _MAY_CHANGE and call.method == "POST")
     if not changed or call.method == "HEAD":
-        return Call(call.method, str(url), headers, {}, {}, call.body, call.content)
+        return Call(
+            call.method, str(url), headers, {}, {}, call.body, call.content, call.private
+        )  # fmt: skip
     kept = {name: v for name, v in headers.items() if not name.lower().startswith("content-")}
-    return Call("GET", str(url), kept, {}, {})
+    return Call("GET", str(url), kept, {}, {}, private=call.private)

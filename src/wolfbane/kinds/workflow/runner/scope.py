@@ -14,7 +14,10 @@ from wolfbane.kinds.workflow.expressions import ABSENT, Expression, NotJson, Unt
 
 @dataclass
 class Call:
-    """A request as sent: its parts before they were combined to a URL."""
+    """A request as sent: its parts before they were combined to a URL.
+
+    ``private`` are names of headers, in lower case, that no other host may get.
+    """
 
     method: str
     url: str
@@ -23,6 +26,7 @@ class Call:
     path: dict[str, Any]
     body: Any = None
     content: bytes = b""
+    private: frozenset[str] = frozenset()
 
 
 @dataclass

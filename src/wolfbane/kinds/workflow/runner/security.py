@@ -36,6 +36,11 @@ class Security:
         sent unchanged, because its rejection may be the test.
         """
         schemes = operation.source.data.get("components", {}).get("securitySchemes", {})
+        entries = (operation.source.resolved(entry) for entry in schemes.values())
+        call.private = frozenset(
+            str(entry["name"]).lower() for entry in entries
+            if (entry.get("type"), entry.get("in")) == ("apiKey", "header") and "name" in entry
+        )  # fmt: skip
         for alternative in operation.security:
             known = {name: operation.source.resolved(schemes.get(name, {})) for name in alternative}
             if all(name in self._given or _needs_nothing(s) for name, s in known.items()):
