@@ -243,6 +243,8 @@ def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:
         "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
         "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
         f"--user-data-dir={folder / 'profile'}",
+        # Every user of the machine can reach a port, and drive the browser through it.
+        "--remote-debugging-pipe",
     ]  # fmt: skip
     if not visible:
         arguments.append("--headless=new")

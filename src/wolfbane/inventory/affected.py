@@ -23,6 +23,10 @@ _HARMLESS = frozenset({SETTINGS_NAME, QUARANTINE_NAME, ".gitignore", ".gitattrib
 """Names of files whose effect on tests is known to be none, or is found in another way."""
 
 
+_MANIFEST = "setup.py"
+"""A manifest that is also a source. The tests use none of what it imports."""
+
+
 class Affected(Struct, frozen=True):
     """The effect of changed files: ``files`` are test files, each with the reason.
 
@@ -68,12 +72,18 @@ def affected(
 def sources_of(
     workspace: Workspace, files: Mapping[str, TestFile], paths: Collection[str]
 ) -> list[str]:
-    """These test files, and all files of the workspace that they depend on, sorted."""
+    """These test files, and all sources of the workspace that they depend on, sorted.
+
+    Data files are not among them: tests may write them.
+    """
     imports = Imports(workspace.root)
     found = set(paths)
     for suite in workspace.suites:
         own = {f.path: f for f in files.values() if f.suite == suite.name and f.path in found}
-        found.update(_Graph(workspace, suite, own, imports).importers if own else ())
+        if own:
+            found.update(path for file in own.values() for path in file.depends)
+            graph = _Graph(workspace, suite, own, imports)
+            found.update(path for path in graph.importers if imports.is_source(path))
     return sorted(found)
 
 
@@ -90,7 +100,8 @@ class _Graph:
         self._untraced = _patterns(kind.untraced(root, suite))
         self._named = named_files(workspace, suite, imports.tree)
         shared = [
-            path for path in suite_files(root, inputs, ("*",), ()) if imports.is_source(path)
+            path for path in suite_files(root, inputs, ("*",), ())
+            if imports.is_source(path) and path.rpartition("/")[2] != _MANIFEST
         ]  # fmt: skip
         self._needed = {
             file.path: [*file.depends, *shared, *self._named] for file in files.values()

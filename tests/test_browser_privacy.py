@@ -1,0 +1,78 @@
+"""Other users of the machine cannot reach the browsers of a run."""
+
+from __future__ import annotations
+
+import json
+import os
+
+import pytest
+
+from browser_suites import ENGINES, needs, pages, suite
+from conftest import present
+
+__all__ = ["pages", "suite"]  # fixtures
+
+OTHER = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]
+as_another_user = pytest.mark.skipif(
+    os.geteuid() != 0 or not present("setpriv"), reason="becomes another user"
+)
+LOOK = """
+import json, sys, urllib.error, urllib.request
+
+def answer(port, path, body=None):
+    try:
+        request = urllib.request.Request(f"http://127.0.0.1:{port}{path}", body)
+        return urllib.request.urlopen(request, timeout=5).read().decode("latin-1")
+    except urllib.error.HTTPError as error:
+        return f"{error.code}"
+    except OSError as error:
+        return type(error).__name__
+
+wanted = b'{"capabilities": {}}'
+print(json.dumps([
+    [port, answer(port, "/json/version"), answer(port, "/json/list"),
+     answer(port, "/session", wanted)]
+    for port in map(int, sys.argv[1:])
+]))
+"""
+
+
+@as_another_user
+@pytest.mark.parametrize("bidi", [False, True])
+@pytest.mark.parametrize("engine", [pytest.param(e, marks=needs(e)) for e in ENGINES])
+def test_another_user_cannot_drive_a_browser(suite, engine, bidi):
+    folder = suite(
+        f"""
+def test_listeners(self):
+    import psutil, subprocess
+    browser = Browser(**{{"webSocketUrl": True}} if {bidi} and {engine!r} != "webkit" else {{}})
+    browser.open("quay")
+    run = psutil.Process().parent()
+    inside = [run, *run.children(recursive=True)]
+    ports, screens = set(), set()
+    for each in inside:
+        try:
+            ports |= {{c.laddr.port for c in each.net_connections("inet") if c.status == "LISTEN"}}
+            screens |= {{c.laddr for c in each.net_connections("unix") if "X11-unix" in c.laddr}}
+        except psutil.Error:
+            pass
+    looked = subprocess.run({[*OTHER, "python3", "-c", LOOK]!r} + [str(p) for p in ports],
+                            capture_output=True, text=True, check=True)
+    shown = [subprocess.run({[*OTHER, "xdpyinfo", "-display"]!r} + [":" + s.rpartition("X")[2]],
+                            capture_output=True, text=True, check=False).returncode
+             for s in screens]
+    with open("found.json", "w") as file:
+        json.dump({{"ports": json.loads(looked.stdout), "screens": shown}}, file)
+""",
+        browsers=(engine,),
+    )
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+    found = json.loads((folder.path / "found.json").read_text())
+    assert found["ports"]
+    for port, *answers in found["ports"]:
+        for answer in answers:
+            assert "webSocketDebuggerUrl" not in answer, port
+            assert "sessionId" not in answer, port
+    assert 0 not in found["screens"]
+    assert bool(found["screens"]) == (engine == "webkit")
