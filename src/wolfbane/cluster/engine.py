@@ -109,10 +109,17 @@ class MachineLink:
             # In Python 3.11, wait_for() loses a cancellation that comes together with the response.
             # The task that sends orders would never end.
             async with asyncio.timeout(SILENCE):
-                return await getattr(self._actor, method)(*arguments)
+                return await self._method(method)(*arguments)
         except (OSError, TimeoutError, ValueError) as error:
             self._broken = _reason(error)
             raise MachineLost(self._broken) from None
+
+    def _method(self, name: str) -> Any:
+        """A method of the machine's actor. Raises ConnectionError if Dask knows that it is lost."""
+        try:
+            return getattr(self._actor, name)
+        except RuntimeError:
+            raise ConnectionError("the scheduler lost the machine") from None
 
 
 class Engine:
