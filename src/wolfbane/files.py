@@ -65,6 +65,19 @@ def _is_folder(entry: os.DirEntry[str]) -> bool:
         return False
 
 
+def results_folder(path: Path) -> None:
+    """Create a folder for results that only its owner can enter, and that git ignores.
+
+    It may contain everything that tests print. A folder that exists keeps its mode. Raises OSError.
+    """
+    if not path.is_dir():
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.mkdir(mode=0o700, exist_ok=True)
+    ignore = path / ".gitignore"
+    if not ignore.exists():
+        ignore.write_text("*\n", encoding="utf-8")
+
+
 def write_whole(path: Path, text: str) -> None:
     """Write a file in one step, so that other processes never read an incomplete file.
 

@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.files import read_regular, write_whole
+from wolfbane.files import read_regular, results_folder, write_whole
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.results.json_text import compact, parsed
 
@@ -110,6 +110,7 @@ class Cache:
             files = {key: entry for key, entry in files.items() if key not in gone}
             text = compact({"format": FORMAT, "files": files})
             with contextlib.suppress(OSError):  # a cache that cannot be kept is no trouble
+                results_folder(self._path.parent)
                 write_whole(self._path, text)
             self._entries, self._changed, self._stamp = files, set(), _signature(self._path)
         return changed

@@ -7,6 +7,7 @@ from datetime import datetime
 from pathlib import Path
 
 from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.files import results_folder
 from wolfbane.results.journal import JOURNAL_NAME
 
 PLACES = {"last": 0, "previous": 1}
@@ -26,10 +27,8 @@ def new_run(results: Path) -> Path:
         within += 1
         folder = folder.with_name(f"{now:%Y%m%d-%H%M%S}-{within:04x}")
     try:
+        results_folder(results)
         folder.mkdir(parents=True)
-        ignore = results / ".gitignore"
-        if not ignore.exists():
-            ignore.write_text("*\n", encoding="utf-8")
     except OSError as error:
         raise InputError(
             Problem(f"cannot record runs in this folder: {error}", str(results))

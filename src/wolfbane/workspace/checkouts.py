@@ -18,7 +18,7 @@ from typing import BinaryIO
 import msgspec
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.files import read_regular, write_whole
+from wolfbane.files import read_regular, results_folder, write_whole
 from wolfbane.workspace.git import GitAnswer, ask_git, repository
 
 FOLDER = "revisions"
@@ -51,10 +51,8 @@ def open_checkout(results: Path, root: Path, commit: str, why: str) -> Checkout:
     """
     folder = results / FOLDER / commit[:16]
     try:
+        results_folder(results)
         folder.mkdir(parents=True, exist_ok=True)
-        ignore = results / ".gitignore"
-        if not ignore.exists():
-            ignore.write_text("*\n", encoding="utf-8")
     except OSError as error:
         raise InputError(Problem(f"{why}: {error}")) from None
     while True:

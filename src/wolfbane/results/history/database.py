@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DatabaseError, IntegrityError, SQLAlchemyError
 
 from wolfbane.errors import InputError, Problem
+from wolfbane.files import results_folder
 from wolfbane.results.history import migrations
 
 NAME = "history.sqlite"
@@ -69,7 +70,7 @@ class Database:
 
 def _engine(folder: Path, url: str) -> sa.Engine:
     if not url:
-        folder.mkdir(parents=True, exist_ok=True)
+        results_folder(folder)
     made = sa.make_url(_with_driver(url) if url else f"sqlite:///{folder / NAME}")
     sqlite = made.get_backend_name() == "sqlite"
     limit = {"timeout": _LOCK_TIMEOUT} if sqlite else {"connect_timeout": _LOCK_TIMEOUT}

@@ -1,9 +1,10 @@
-"""Other users of the machine cannot reach the browsers of a run."""
+"""Other users of the machine reach neither the browsers of a run nor its results."""
 
 from __future__ import annotations
 
 import json
 import os
+import stat
 
 import pytest
 
@@ -76,3 +77,16 @@ def test_listeners(self):
             assert "sessionId" not in answer, port
     assert 0 not in found["screens"]
     assert bool(found["screens"]) == (engine == "webkit")
+
+
+@pytest.mark.parametrize("command", [["list"], ["run"], ["history"], ["explain", "test_high"]])
+def test_only_its_owner_enters_the_results(folder, command):
+    folder.file("test_tides.py", "def test_high(): print('all that a test prints')\n")
+    folder.git("init", "-q")
+    folder.call(*command)
+    results = folder.path / ".wolfbane"
+    assert stat.S_IMODE(results.stat().st_mode) == 0o700
+    assert ".wolfbane" not in folder.git("status", "--short", "--untracked-files")
+    results.chmod(0o750)
+    folder.call("run")
+    assert stat.S_IMODE(results.stat().st_mode) == 0o750, "the mode that its owner chose stays"
