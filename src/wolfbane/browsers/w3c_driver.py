@@ -15,6 +15,7 @@ from typing import Any
 
 import aiohttp
 
+from wolfbane.browsers.browser_process import ENDING, VANISHED, answer_or_end, ends_within
 from wolfbane.browsers.capabilities import Wanted, device_metrics, for_driver, size
 from wolfbane.browsers.driver_logs import (
     CONSOLE,
@@ -29,7 +30,6 @@ from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import Installed
 from wolfbane.browsers.programs import Programs
 from wolfbane.browsers.records import BrowserRecords
-from wolfbane.browsers.webkit_process import ENDING, VANISHED, answer_or_end, ends_within
 from wolfbane.exits import how_it_ended
 from wolfbane.workspace.settings import Browser
 
@@ -156,12 +156,15 @@ class W3CDriver:
     async def _watched(self, sending: Coroutine[Any, Any, Reply]) -> Reply:
         """The response to a command.
 
-        WebKit's driver waits minutes for a browser that no longer runs.
+        WebKit's driver waits minutes for a browser that no longer runs, and chromedriver waits one
+        for a browser that ends before its first response through the pipe.
         """
-        if self._browser.engine != "webkit" or self._process is None:
+        engine, starts = self._browser.engine, not self.session
+        is_waiting = engine == "webkit" or (engine == "chromium" and starts)
+        if not is_waiting or self._process is None:
             return await sending
         try:
-            return await answer_or_end(sending, self._process.pid, started=bool(self.session))
+            return await answer_or_end(sending, self._process.pid, started=not starts)
         except TimeoutError:
             self._gone = VANISHED
             raise ConnectionResetError(self._gone) from None

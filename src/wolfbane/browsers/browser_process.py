@@ -1,6 +1,4 @@
-"""Checks whether WebKit's browser is still running, because its driver waits minutes for a dead
-one.
-"""
+"""Checks whether a driver's browser is still running, because some drivers wait for a dead one."""
 
 from __future__ import annotations
 
