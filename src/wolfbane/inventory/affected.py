@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import deque
 from collections.abc import Collection, Mapping, Sequence
+from pathlib import PurePosixPath
 
 from msgspec import Struct, field
 
@@ -99,8 +100,13 @@ class _Graph:
         self._inputs = _patterns(inputs)
         self._untraced = _patterns(kind.untraced(root, suite))
         self._named = named_files(workspace, suite, imports.tree)
+        # A glob of other files is left out, because it would be looked for in the whole workspace.
+        with_sources = [
+            glob for glob in inputs
+            if PurePosixPath(glob).suffix in ("", ".*") or imports.is_source(glob)
+        ]  # fmt: skip
         shared = [
-            path for path in suite_files(root, inputs, ("*",), ())
+            path for path in suite_files(root, with_sources, ("*",), ())
             if imports.is_source(path) and path.rpartition("/")[2] != _MANIFEST
         ]  # fmt: skip
         self._needed = {
