@@ -11,7 +11,7 @@ from benchmarks.strangers.faults import compare_fault, plant, unplant
 from benchmarks.strangers.fetching import fetched
 from benchmarks.strangers.own import own_outcomes
 from benchmarks.strangers.runs import differences, our_outcomes
-from benchmarks.strangers.tables import Tree, trees
+from benchmarks.strangers.tables import Tree, known_differences, trees
 
 SHOWN = 20
 
@@ -96,7 +96,9 @@ def _break(title: str, kind: str, tree: Tree, seed: int, times: int) -> bool:
 
 
 def _why(tree: Tree, words: str) -> str:
-    return next((known.why for known in tree.differences if words.startswith(known.test)), "")
+    return next(
+        (known.why for known in known_differences(tree) if words.startswith(known.test)), ""
+    )
 
 
 if __name__ == "__main__":

@@ -57,3 +57,14 @@ def parts_of(mixed: Tree) -> dict[str, tuple[str, Tree]]:
     """The kind and the entry of each part of a mixed tree, by name."""
     known = trees()
     return {name: known[name] for name in mixed.own}
+
+
+def known_differences(tree: Tree) -> list[Difference]:
+    """The known differences of a tree, and those of its parts."""
+    if tree.source != "mixed":
+        return tree.differences
+    return [
+        Difference(f"{title}/{known.test}", known.why)
+        for title, (_, part) in parts_of(tree).items()
+        for known in part.differences
+    ]
