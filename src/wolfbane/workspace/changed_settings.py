@@ -28,6 +28,8 @@ def changed_suites(workspace: Workspace, revision: str, changed: Collection[str]
         now = _table(read_regular(workspace.file).decode("utf-8", "replace"))
         old = _table("" if before.code else before.output)
         suites.update(dict.fromkeys(_differing(workspace, old, now), place))
+    elif workspace.file is None and SETTINGS_NAME in changed:  # it was removed
+        suites.update(dict.fromkeys((suite.name for suite in workspace.suites), SETTINGS_NAME))
     return suites
 
 

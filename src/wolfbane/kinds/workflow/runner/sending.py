@@ -98,19 +98,19 @@ class Sender:
                 return await self._exchange(call, patience, begun, hops)
         except TimeoutError:
             if self.left() < TICK:
-                raise OutOfTime(f"no complete response yet: {place}") from None
+                late = OutOfTime(f"no complete response yet: {place}")
+                raise self._with_hops(late, hops) from None
             words = too_late(patience, begun)
             if timing.is_connecting:
                 words = f"no connection within {patience.connect:g} s"
-            raise self._failed(f"{words}: {place}", hops) from None
+            raise self._with_hops(NoAnswer(f"{words}: {place}"), hops) from None
         except (TransportError, ValueError) as error:
             words = words_of_cause(error, self.http) or str(error) or type(error).__name__
-            raise self._failed(f"{words}: {place}", hops) from None
+            raise self._with_hops(NoAnswer(f"{words}: {place}"), hops) from None
         finally:
             timing.ended = time.perf_counter()
 
-    def _failed(self, words: str, hops: Hops) -> NoAnswer:
-        error = NoAnswer(words)
+    def _with_hops(self, error: NoAnswer, hops: Hops) -> NoAnswer:
         error.hops, error.asked = hops, self._asked if hops else None
         return error
 
