@@ -14,7 +14,9 @@ from conftest import present
 HARBOUR = Path(wolfbane.demo.__file__).parent / "harbour"
 
 
-LAUNCHERS = {"tcl-package": "tclsh", "stations": "perl", "manifests": "node", "pumps": "sh"}
+LAUNCHERS = {
+    "tcl-package": "tclsh", "tcl-listed": "tclsh", "stations": "perl", "manifests": "node", "pumps": "sh",
+}  # fmt: skip
 
 
 @pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
@@ -33,9 +35,21 @@ def test_a_launcher_that_nobody_planned_for_takes_one_file(folder):
     assert list(broken.outcomes.values()) == ["errored"]
 
 
+@pytest.mark.skipif(not present("tclsh"), reason="tclsh is not here")
+def test_computed_names_are_listed_by_the_language_itself(folder):
+    computed = example(folder, "tcl-listed")
+    fenders = "tests/fenders.test#fenders"
+    assert computed.run().outcomes == {
+        f"{fenders}-6": "passed", f"{fenders}-12": "passed", f"{fenders}-20": "passed",
+        f"{fenders}-none": "failed",
+    }  # fmt: skip
+    assert list(computed.run("--name", "fenders-12").results) == [f"{fenders}-12"]
+
+
 @pytest.mark.parametrize(("name", "told"), [
     ("tcl-package", ("found 6 tests in 2 files", "tags category=billing, smoke",
                      "2 tests: passed", "share-2.1: failed; no other test ran")),
+    ("tcl-listed", ("found 4 tests in 1 file", "fenders-none: failed; no other test ran")),
     ("stations", ("found 5 tests in 1 file", "2 tests: passed", "falls by a third: failed")),
     ("manifests", ("found 4 tests in 1 file", "tags category=cargo, owner=quay",
                    "needs no ice pilot: failed; no other test ran")),

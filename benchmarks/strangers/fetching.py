@@ -49,7 +49,9 @@ def fetched(title: str, tree: Tree) -> Path:
     if tree.source == "pypi":  # not before: an environment has its own place in it
         _environment(tree, place)
     if tree.bridge:
-        shutil.copy(ROOT / tree.bridge / "bridge.toml", place)
+        for file in (ROOT / tree.bridge).iterdir():
+            if file.is_file():  # with the scripts that the bridge starts
+                shutil.copy(file, place)
         settings = '[[suite]]\nname = "all"\nkind = "bridge"\nbridge = "bridge.toml"\npaths = '
         (place / "wolfbane.toml").write_text(f"{settings}{json.dumps(tree.own)}\n")
     call("git", "init", "--quiet", cwd=place)
