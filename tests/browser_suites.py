@@ -72,7 +72,7 @@ SETTINGS = """
     paths = ["pages"]
     timeout = "{limit}"
     browsers = {browsers}
-    webdriver = {{ url = "ENDPOINT" }}
+    webdriver = {{ url = "ENDPOINT", downloads = "LANDED" }}
     env = {{ PAGES = "{pages}" }}
     {more}
 """

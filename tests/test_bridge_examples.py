@@ -15,7 +15,8 @@ HARBOUR = Path(wolfbane.demo.__file__).parent / "harbour"
 
 
 LAUNCHERS = {
-    "tcl-package": "tclsh", "tcl-listed": "tclsh", "stations": "perl", "manifests": "node", "pumps": "sh",
+    "tcl-package": "tclsh", "tcl-listed": "tclsh", "stations": "perl", "manifests": "node",
+    "pumps": "sh",
 }  # fmt: skip
 
 

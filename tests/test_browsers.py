@@ -470,30 +470,6 @@ def test_b(self):
 
 
 @chromium
-def test_a_download_goes_where_the_settings_say(suite, tmp_path):
-    folder = suite(
-        """
-def test_downloads(self):
-    browser = Browser()
-    browser.open("quay")
-    browser.run("location.href = '/tides.bin'")
-    end = time.monotonic() + 10
-    while not os.path.exists(os.environ["LANDED"] + "/tides.bin"):
-        self.assertLess(time.monotonic(), end)
-        time.sleep(0.05)
-""",
-        browsers=("saving",),
-        more=f"""
-    [browser.saving]
-    engine = "chromium"
-    downloads = "{tmp_path / "landed"}"
-""",
-    )
-    run = folder.run(LANDED=str(tmp_path / "landed"))
-    assert set(run.outcomes.values()) == {"passed"}, run.out
-
-
-@chromium
 def test_bidi_goes_through(suite):
     folder = suite(
         """

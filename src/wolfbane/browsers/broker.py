@@ -69,12 +69,14 @@ class Broker:
 
     def endpoint(self, suite: Suite, browser: str) -> tuple[WorkerEndpoint, dict[str, str]]:
         """An endpoint for one worker, and the variables that contain its address."""
+        downloads = self.opener.downloads_of_worker(browser)
         endpoint = WorkerEndpoint(
-            browser, self.opener, self._keep, self._tell, self._held if self._hold else None
-        )
+            browser, self.opener, self._keep, self._tell, self._held if self._hold else None,
+            downloads,
+        )  # fmt: skip
         self._endpoints[endpoint.token] = endpoint
         url = f"http://127.0.0.1:{self._port}/{endpoint.token}"
-        return endpoint, variables_of(url, browser, suite.webdriver)
+        return endpoint, variables_of(url, browser, suite.webdriver, downloads)
 
     async def _held(self, session: BrowserSession, test: str) -> None:
         """Block all commands while a user looks at a browser."""
@@ -165,6 +167,8 @@ class Broker:
         if granted.get("webSocketUrl"):
             place = f"127.0.0.1:{self._port}/{endpoint.token}/session/{driver.session}"
             granted["webSocketUrl"] = f"ws://{place}"
+        if driver.downloads:
+            granted["wolfbane:downloads"] = driver.downloads
         value = {"sessionId": driver.session, "capabilities": granted}
         return _answer(200, json.dumps({"value": value}).encode())
 

@@ -6,11 +6,13 @@ import asyncio
 import time
 from collections import Counter
 from collections.abc import Coroutine, Mapping
+from pathlib import Path
 
 import aiohttp
 
 from wolfbane.browsers.capabilities import Wanted
 from wolfbane.browsers.display import Display
+from wolfbane.browsers.downloads import saves_here, settled_folder, with_folder
 from wolfbane.browsers.drivers import PATIENCE, BrowserDriver, value_of
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.finding import has_screen, installed
@@ -48,6 +50,17 @@ class BrowserPool:
     def browser(self, name: str) -> Browser:
         """The settings of a browser."""
         return self._workspace.browser(name)
+
+    def downloads_of_worker(self, name: str) -> Path | None:
+        """The path under which a worker finds the downloads of its newest session.
+
+        It is a link if each session has its own folder. None if Wolfbane does not know them.
+        """
+        browser = self._workspace.browser(name)
+        if not saves_here(browser):
+            return None
+        settled = settled_folder(self._workspace.root, browser)
+        return settled or self._programs.folder() / "downloads"
 
     async def take(self, name: str, want: Wanted) -> BrowserDriver:
         """A browser with a new session. Raises CannotOpen, WebDriverError or OSError."""
@@ -119,6 +132,7 @@ class BrowserPool:
     async def _open(self, name: str, want: Wanted) -> BrowserDriver:
         browser = self._workspace.browser(name)
         here = installed(name, browser)
+        browser = with_folder(self._workspace.root, browser, self._programs)
         self._programs.see_to_room(name)
         if browser.engine == "chromium" and not browser.url:
             self._programs.see_to_length(name)
@@ -177,7 +191,9 @@ def _variables(browser: Browser) -> dict[str, str]:
     return variables
 
 
-def variables_of(url: str, browser: str, named: Mapping[str, str | list[str]]) -> dict[str, str]:
+def variables_of(
+    url: str, browser: str, named: Mapping[str, str | list[str]], downloads: Path | None
+) -> dict[str, str]:
     """The environment variables with the endpoint of a suite, named by its settings."""
     address = url.removeprefix("http://")
     host, _, path = address.partition("/")
@@ -185,8 +201,11 @@ def variables_of(url: str, browser: str, named: Mapping[str, str | list[str]]) -
         "url": url, "host": host.rpartition(":")[0], "port": host.rpartition(":")[2],
         "path": f"/{path}", "browser": browser,
     }  # fmt: skip
+    if downloads is not None:
+        parts["downloads"] = str(downloads)
     variables = {}
     for part, names in (named or {"url": "WEBDRIVER_URL"}).items():
         for variable in [names] if isinstance(names, str) else names:
-            variables[variable] = parts[part]
+            if part in parts:
+                variables[variable] = parts[part]
     return variables

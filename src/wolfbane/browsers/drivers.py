@@ -52,6 +52,8 @@ class BrowserDriver(Protocol):
     said: str
     records: BrowserRecords
     """The console and network records of the browser."""
+    downloads: str
+    """The folder of its downloads; empty if Wolfbane does not know it."""
 
     async def open(self, want: Wanted) -> None:
         """Start the browser and a session in it. Raises CannotOpen and WebDriverError."""

@@ -123,6 +123,7 @@ class FirefoxDriver:
     ) -> None:  # fmt: skip
         self.session = self.said = self.address = ""
         self.records = BrowserRecords()
+        self.downloads = browser.downloads
         self._listens, self._listener = listen, BidiListener(self.records)
         self._prompts: prompts.Prompts | None = None
         self._is_over = False

@@ -8,6 +8,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from itertools import pairwise
 from typing import Any
 
+import msgspec
+
+from wolfbane.browsers.downloads import LARGEST
 from wolfbane.browsers.records import BrowserRequest, archive, network_text
 from wolfbane.browsers.sessions import BrowserSession, PagePicture, SessionEvidence
 from wolfbane.browsers.snapshots import Snapshot
@@ -17,10 +20,16 @@ _LONGEST = 2.0
 _SHORTEST = 0.3
 
 
-def evidence_of(
-    session: BrowserSession, seen: SessionEvidence
-) -> Iterator[tuple[str, str | bytes]]:
-    """The kind and the content of each file.
+class EvidenceContent(msgspec.Struct, frozen=True):
+    """A file to store. ``name`` is the name of a downloaded file. Secrets in text are masked."""
+
+    kind: str
+    content: str | bytes
+    name: str = ""
+
+
+def evidence_of(session: BrowserSession, seen: SessionEvidence) -> Iterator[EvidenceContent]:
+    """The files to store.
 
     Screenshots are first, ordered by time: a replay refers to them by number.
     """
@@ -28,19 +37,29 @@ def evidence_of(
     pictures += [(frame.at, "picture", frame.picture) for frame in seen.frames]
     pictures.sort(key=lambda each: each[0])
     for _, kind, picture in pictures:
-        yield kind, picture
+        yield EvidenceContent(kind, picture)
     for shot in seen.snapshots:
         if shot.source:
-            yield "page", shot.source
+            yield EvidenceContent("page", shot.source)
     if seen.console:
-        yield "console", _console(session, seen)
+        yield EvidenceContent("console", _console(session, seen))
     if seen.requests:
-        yield "network", network_text(seen.requests, session.opened_at)
-        yield "har", archive(seen.requests)
-    yield "protocol", _protocol(session, seen)
-    yield "replay", json.dumps(_replay(session, seen, [at for at, *_ in pictures]))
+        yield EvidenceContent("network", network_text(seen.requests, session.opened_at))
+        yield EvidenceContent("har", archive(seen.requests))
+    yield EvidenceContent("protocol", _protocol(session, seen))
+    yield EvidenceContent("replay", json.dumps(_replay(session, seen, [at for at, *_ in pictures])))
     if len(seen.frames) > 1:
-        yield "filmstrip", _animated(seen.frames)
+        yield EvidenceContent("filmstrip", _animated(seen.frames))
+    for each in seen.downloads:
+        if each.content is not None:
+            yield EvidenceContent("download", _text_or_bytes(each.content), each.name)
+
+
+def _text_or_bytes(content: bytes) -> str | bytes:
+    try:
+        return content.decode()
+    except UnicodeDecodeError:
+        return content
 
 
 def _console(session: BrowserSession, seen: SessionEvidence) -> str:
@@ -58,6 +77,9 @@ def _protocol(session: BrowserSession, seen: SessionEvidence) -> str:
             "(several tests ran at the same time: some commands may belong to another test)"
         )
     lines += [f"{command.at:9.3f} s  {command}" for command in seen.commands]
+    for each in seen.downloads:
+        lost = "" if each.content is not None else f" (not stored: over {LARGEST >> 20} MB)"
+        lines += [f"downloaded {each.name}: {each.size:,} bytes{lost}"]
     for shot in seen.snapshots:
         lines += ["", f"{shot.why}: {_place(shot)}"]
         lines += [f"  title: {shot.title}"] if shot.title else []

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from wolfbane.browsers.worker_endpoints import Left, WorkerEndpoint
 
 PROTOCOL = "protocol"
-Keep = Callable[[str, str, str | bytes], Evidence]
+Keep = Callable[[str, str, str | bytes, str], Evidence]
 
 
 class KeptOpen(msgspec.Struct, frozen=True):
@@ -142,7 +142,7 @@ class RunBrowsers:
         for session, seen in left.seen:
             # Pictures take a while to encode: other tests go on meanwhile.
             files = await asyncio.to_thread(list, evidence_of(session, seen))
-            kept += [keep(test.address, kind, content) for kind, content in files]
+            kept += [keep(test.address, each.kind, each.content, each.name) for each in files]
         return outcome, message, kept
 
     @property

@@ -12,6 +12,7 @@ import msgspec
 from msgspec.structs import replace
 
 from wolfbane.browsers.command_log import BrowserCommand, ElementNames, answer, sentence
+from wolfbane.browsers.downloads import Download, downloaded
 from wolfbane.browsers.drivers import BrowserDriver, Reply
 from wolfbane.browsers.endpoints import Endpoint, find, named
 from wolfbane.browsers.evidence_policy import ALL, OFF
@@ -51,6 +52,7 @@ class SessionEvidence(msgspec.Struct):
     frames: list[PagePicture] = msgspec.field(default_factory=list)
     console: list[ConsoleLine] = msgspec.field(default_factory=list)
     requests: list[BrowserRequest] = msgspec.field(default_factory=list)
+    downloads: list[Download] = msgspec.field(default_factory=list)
     waited: str = ""
     shared: bool = False
     """Whether some commands may belong to another test that ran at the same time."""
@@ -204,6 +206,9 @@ class BrowserSession:
 
     async def look(self, test: str, seen: SessionEvidence, why: str) -> None:
         """Take a snapshot for a test that did not pass, or whose every step is recorded."""
+        if self._keep != OFF:
+            folder = self.driver.downloads
+            seen.downloads = await asyncio.to_thread(downloaded, folder, seen.began)
         try:
             async with asyncio.timeout(_BUSY):
                 await self.lock.acquire()

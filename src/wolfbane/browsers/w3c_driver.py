@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import json
 import os
+import re
 import shutil
 import subprocess
 import time
@@ -17,6 +18,7 @@ import aiohttp
 
 from wolfbane.browsers.browser_process import ENDING, VANISHED, answer_or_end, ends_within
 from wolfbane.browsers.capabilities import Wanted, device_metrics, for_driver, size
+from wolfbane.browsers.downloads import saves_here
 from wolfbane.browsers.driver_logs import (
     CONSOLE,
     LOG_PATH,
@@ -54,12 +56,15 @@ class W3CDriver:
     ) -> None:  # fmt: skip
         self.session = self.said = self.address = self._gone = ""
         self.records = BrowserRecords()
+        self.downloads = browser.downloads if saves_here(browser) else ""
         self._listens, self._logs = listen, DriverLogs({})
         self.granted: dict[str, Any] = {}
         self._name, self._browser, self._here, self._programs = name, browser, here, programs
         self._client, self._visible = client, visible
         self._folder = programs.folder()
         self._variables = {**variables, "TMPDIR": str(self._folder)}
+        if browser.engine == "webkit" and self.downloads:
+            self._variables["XDG_CONFIG_HOME"] = str(_user_folders(self._folder, self.downloads))
         self._said = self._folder / "driver.out"
         self._process: subprocess.Popen[bytes] | None = None
         self._url = browser.url.rstrip("/")
@@ -260,6 +265,15 @@ def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:
     if browser.language:
         arguments.append(f"--lang={browser.language}")
     return [*arguments, *browser.arguments]
+
+
+def _user_folders(folder: Path, downloads: str) -> Path:
+    """A folder of settings with the folder for downloads (xdg-user-dirs), as WebKit reads it."""
+    place = folder / "config"
+    place.mkdir()
+    quoted = re.sub(r'(["$`\\\\])', r"\\\1", downloads)
+    (place / "user-dirs.dirs").write_text(f'XDG_DOWNLOAD_DIR="{quoted}"\n', encoding="utf-8")
+    return place
 
 
 def _chromium_preferences(browser: Browser) -> dict[str, Any]:

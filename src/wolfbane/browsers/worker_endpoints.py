@@ -6,12 +6,14 @@ import asyncio
 import secrets
 import time
 from collections.abc import Awaitable, Callable, Iterable
+from pathlib import Path
 
 import msgspec
 
 from wolfbane.browsers.browser_pool import BrowserPool
 from wolfbane.browsers.capabilities import wanted
 from wolfbane.browsers.command_log import BrowserCommand
+from wolfbane.browsers.downloads import WorkerDownloads
 from wolfbane.browsers.drivers import value_of
 from wolfbane.browsers.endpoints import find
 from wolfbane.browsers.evidence_policy import ALL, OFF
@@ -46,7 +48,9 @@ class WorkerEndpoint:
     def __init__(
         self, browser: str, opener: BrowserPool, keep: str,
         tell: Callable[[BrowserCommand], None], hold: Hold | None = None,
+        downloads: Path | None = None,
     ) -> None:  # fmt: skip
+        self._downloads = WorkerDownloads(downloads)
         self._hold = hold
         self.token = secrets.token_urlsafe(24)
         self.browser = browser
@@ -102,9 +106,7 @@ class WorkerEndpoint:
                 self._opening.pop(test, None)
         if self._closed:
             self._opener.release(driver)
-            raise WebDriverError(
-                "session not created", "the worker that requested it no longer exists"
-            )
+            raise WebDriverError("session not created", "the worker that requested it has ended")
         if want.timeouts:
             try:
                 await value_of(driver, "POST", "timeouts", want.timeouts)
@@ -114,6 +116,7 @@ class WorkerEndpoint:
             except OSError as error:
                 self._opener.release(driver)
                 raise WebDriverError("session not created", str(error)) from None
+        self._downloads.opened(driver.downloads)
         self._count += 1
         session = BrowserSession(driver, self.browser, self._count, self._keep, self._tell)
         session.began(began)
@@ -132,10 +135,12 @@ class WorkerEndpoint:
                     f"the session was closed automatically"
                 ] = None
                 self._opener.release(self.sessions.pop(name).driver, self._looking)
+                self._downloads.ended(session.driver.downloads)
 
     async def end(self, session: BrowserSession) -> None:
         """The suite ended a session: it is closed for the suite, but stays open for snapshots."""
         self.sessions.pop(session.driver.session, None)
+        self._downloads.ended(session.driver.downloads)
         began = time.monotonic()
         tests = self.tests_of(session)
         session.record(*find("DELETE", "")[:1], "end the session", 200, None, began, tests)
@@ -182,6 +187,8 @@ class WorkerEndpoint:
                 for session in [*self._ended, *self.sessions.values()]:
                     session.tests.pop(key, None)
             self._let_go(over)
+        if not self.running:
+            self._downloads.remove()
         self._opener.test_over(self.browser)
         return left
 

@@ -78,9 +78,9 @@ class SentEvidence(EvidenceFiles):
         self._prefix = re.sub(r"[^\w.-]+", "-", job.name)
         self.warnings: list[str] = []
 
-    def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
+    def keep(self, address: str, kind: str, content: str | bytes, name: str = "") -> Evidence:
         """Write an evidence file of a test, and send it."""
-        kept = super().keep(address, kind, content)
+        kept = super().keep(address, kind, content, name)
         file = self._folder / kept.path
         moved = replace(kept, path=f"evidence/{self._prefix}-{file.name}")
         with contextlib.suppress(OSError), file.open("rb") as data:

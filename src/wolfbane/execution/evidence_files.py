@@ -22,14 +22,17 @@ class EvidenceFiles:
         self._root, self._folder, self._mask = root, folder, mask
         self._count = 0
 
-    def keep(self, address: str, kind: str, content: str | bytes) -> Evidence:
-        """Write an evidence file of a test.
+    def keep(self, address: str, kind: str, content: str | bytes, name: str = "") -> Evidence:
+        """Write an evidence file of a test. ``name`` is its own name, if it has one.
 
         If the file cannot be written, its path is empty, and reports show this.
         """
         self._count += 1
-        name = re.sub(r"[^\w.-]+", "-", address.rpartition("#")[2] or address).strip("-")[:60]
-        place = f"evidence/{self._count:04}-{name}.{_ENDINGS.get(kind, kind)}"
+        if name:
+            place = f"evidence/{self._count:04}-{_plain(name)[-60:]}"
+        else:
+            start = _plain(address.rpartition("#")[2] or address)[:60]
+            place = f"evidence/{self._count:04}-{start}.{_ENDINGS.get(kind, kind)}"
         path = self._folder / place
         if isinstance(content, str):
             content = self._mask(content).encode()
@@ -37,13 +40,17 @@ class EvidenceFiles:
             _write(path, content)
         except OSError:
             path.unlink(missing_ok=True)
-        return Evidence(kind, place)
+        return Evidence(kind, place, name)
 
     def place(self, evidence: Evidence) -> str:
         """The path of an evidence file, relative to the workspace's root if it is inside."""
         path = self._folder / evidence.path
         inside = path.is_relative_to(self._root)
         return str(path.relative_to(self._root) if inside else path)
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[^\w.-]+", "-", name).strip("-")
 
 
 def _write(path: Path, content: bytes) -> None:

@@ -19,7 +19,7 @@ TYPES = (
 ENGINES = ("chromium", "firefox", "webkit")
 OTHER_ENGINE = "other"
 """Any driver that conforms to the standard."""
-ENDPOINT_PARTS = ("url", "host", "port", "path", "browser")
+ENDPOINT_PARTS = ("url", "host", "port", "path", "browser", "downloads")
 """The parts that a suite's ``webdriver`` table can assign to variables."""
 WINDOW = re.compile(r"(\d+)x(\d+)")
 ENV_WORDS = ("extends", "values_from", "ready", "services", "load", "version")
