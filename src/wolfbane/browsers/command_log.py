@@ -11,7 +11,7 @@ from typing import Any
 
 import msgspec
 
-from wolfbane.browsers.endpoints import ELEMENT, SHADOW, Endpoint
+from wolfbane.browsers.endpoints import ELEMENT, SHADOW, Endpoint, find
 
 HIDDEN = "*****"
 _LONGEST = 80
@@ -31,6 +31,47 @@ class BrowserCommand(msgspec.Struct, frozen=True):
 
     def __str__(self) -> str:
         return f"{self.sentence}: {self.answer}, {self.seconds * 1000:.0f} ms"
+
+
+class ReceivedCommand(msgspec.Struct, frozen=True):
+    """A command as received, and its endpoint. ``is_private``: its typed text is hidden."""
+
+    endpoint: Endpoint
+    places: Mapping[str, str]
+    parameters: Mapping[str, Any]
+    method: str
+    path: str
+    body: bytes
+    is_private: bool = True
+
+    @classmethod
+    def read(cls, method: str, path: str, body: bytes) -> ReceivedCommand:
+        """Find out which command it is."""
+        return cls(*find(method, path), read_parameters(body), method, path, body)
+
+    @property
+    def name(self) -> str:
+        """The name of its endpoint."""
+        return self.endpoint.name
+
+    @property
+    def reads_value(self) -> bool:
+        """Whether it reads the value of an element."""
+        reads = self.name in ("Get Element Property", "Get Element Attribute")
+        return reads and self.places["name"] == "value"
+
+    def words(self, names: ElementNames) -> str:
+        """The command as a sentence."""
+        return sentence(self.endpoint, self.places, self.parameters, names, private=self.is_private)
+
+
+def read_parameters(body: bytes) -> Mapping[str, Any]:
+    """The parameters in the body of a command; none if it has no JSON object."""
+    try:
+        data = json.loads(body) if body else {}
+    except ValueError:
+        return {}
+    return data if isinstance(data, Mapping) else {}
 
 
 class ElementNames:

@@ -9,6 +9,7 @@ from itertools import pairwise
 from typing import Any
 
 import msgspec
+from msgspec.structs import replace
 
 from wolfbane.browsers.downloads import LARGEST
 from wolfbane.browsers.records import BrowserRequest, archive, network_text
@@ -29,7 +30,16 @@ class EvidenceContent(msgspec.Struct, frozen=True):
 
 
 def evidence_of(session: BrowserSession, seen: SessionEvidence) -> Iterator[EvidenceContent]:
-    """The files to store.
+    """The files to store, without the passwords that were typed in their session."""
+    for each in _contents(session, seen):
+        if isinstance(each.content, str):
+            yield replace(each, content=session.secrets.mask(each.content))
+        else:
+            yield each
+
+
+def _contents(session: BrowserSession, seen: SessionEvidence) -> Iterator[EvidenceContent]:
+    """The files of a session.
 
     Screenshots are first, ordered by time: a replay refers to them by number.
     """

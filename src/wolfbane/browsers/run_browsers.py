@@ -37,6 +37,15 @@ class KeptOpen(msgspec.Struct, frozen=True):
     driver: str
 
 
+class BrowserVerdict(msgspec.Struct, frozen=True):
+    """The outcome of a test in a browser. ``secrets`` were typed into password fields."""
+
+    outcome: Outcome
+    message: str
+    secrets: frozenset[str]
+    evidence: list[Evidence] = []
+
+
 Pause = Callable[[KeptOpen, Callable[[], None]], None]
 """Asks the user to look at a browser. The second argument is called when the run can continue."""
 
@@ -84,7 +93,7 @@ class RunBrowsers:
             return
         self._has_held = True
         url = next((shot.url for shot in reversed(session.seen(test).snapshots) if shot.url), "")
-        place = session.driver.address
+        url, place = session.secrets.mask(url), session.driver.address
         self._pause(KeptOpen(test, session.browser, url, place), self.go_on)
         await self._go_on.wait()
 
@@ -125,15 +134,16 @@ class RunBrowsers:
 
     async def judged(
         self, endpoint: WorkerEndpoint, test: Test, outcome: Outcome, message: str, keep: Keep
-    ) -> tuple[Outcome, str, list[Evidence]]:
+    ) -> BrowserVerdict:
         """A test's outcome and message, corrected with the browser's data, and its evidence."""
         bad = outcome.is_failure
         left = await endpoint.finish(test.worker_address, bad=bad)
         if left.lost and outcome is Outcome.PASSED:
             # The test caught the error, so it did not see what it should have seen.
-            return Outcome.ERRORED, f"{left.lost}, and the test passed without it", []
+            words = f"{left.lost}, and the test passed without it"
+            return BrowserVerdict(Outcome.ERRORED, words, left.secrets)
         if not left.seen and not bad:
-            return outcome, message, []
+            return BrowserVerdict(outcome, message, left.secrets)
         if bad:
             outcome, message = _explained(outcome, message, left)
         from wolfbane.browsers.kept_evidence import evidence_of
@@ -143,7 +153,7 @@ class RunBrowsers:
             # Pictures take a while to encode: other tests go on meanwhile.
             files = await asyncio.to_thread(list, evidence_of(session, seen))
             kept += [keep(test.address, each.kind, each.content, each.name) for each in files]
-        return outcome, message, kept
+        return BrowserVerdict(outcome, message, left.secrets, kept)
 
     @property
     def versions(self) -> dict[str, str]:

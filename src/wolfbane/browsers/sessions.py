@@ -5,20 +5,28 @@ from __future__ import annotations
 import asyncio
 import json
 import time
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.browsers.command_log import BrowserCommand, ElementNames, answer, sentence
+from wolfbane.browsers.command_log import (
+    HIDDEN,
+    BrowserCommand,
+    ElementNames,
+    ReceivedCommand,
+    answer,
+    read_parameters,
+)
 from wolfbane.browsers.downloads import Download, downloaded
 from wolfbane.browsers.drivers import BrowserDriver, Reply
-from wolfbane.browsers.endpoints import Endpoint, find, named
+from wolfbane.browsers.endpoints import Endpoint, named
 from wolfbane.browsers.evidence_policy import ALL, OFF
 from wolfbane.browsers.failed_commands import MISSING, FailedCommands, FailingCommand
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.page_looks import DialogOpened, PageLooks
+from wolfbane.browsers.password_fields import PasswordFields
 from wolfbane.browsers.records import BrowserRecords, BrowserRequest, ConsoleLine
 from wolfbane.browsers.snapshots import Snapshot, near, take
 
@@ -58,27 +66,6 @@ class SessionEvidence(msgspec.Struct):
     """Whether some commands may belong to another test that ran at the same time."""
 
 
-class _Command(msgspec.Struct, frozen=True):
-    """A command as received, and its endpoint. ``private``: its typed text is hidden."""
-
-    endpoint: Endpoint
-    places: Mapping[str, str]
-    parameters: Mapping[str, Any]
-    method: str
-    path: str
-    body: bytes
-    private: bool = True
-
-    @classmethod
-    def read(cls, method: str, path: str, body: bytes) -> _Command:
-        """Find out which command it is."""
-        return cls(*find(method, path), _read(body), method, path, body)
-
-    def words(self, names: ElementNames) -> str:
-        """The command as a sentence."""
-        return sentence(self.endpoint, self.places, self.parameters, names, private=self.private)
-
-
 class BrowserSession:
     """One session. It handles one command at a time."""
 
@@ -98,15 +85,16 @@ class BrowserSession:
         self._keep, self._tell = keep, tell
         self._names = ElementNames()
         self._looks = PageLooks(driver)
+        self._passwords = PasswordFields(self._looks)
+        self.secrets = self._passwords.secrets
         self._failed = FailedCommands()
         self._state = 0
         """Counts the changes of the page."""
         self._seen_state = -1
         """The command that the last snapshot shows."""
-        self._doing: _Command | None = None
+        self._doing: ReceivedCommand | None = None
         self._held: Reply | None = None
         """The response that one of Wolfbane's queries got in place of the suite's next command."""
-        self._private: dict[str, bool] = {}
         self.lock = asyncio.Lock()
 
     @property
@@ -132,7 +120,7 @@ class BrowserSession:
         """
         async with self.lock:
             began = time.monotonic()
-            self._doing = _Command.read(method, path, body)
+            self._doing = ReceivedCommand.read(method, path, body)
             try:
                 reply = await self._send(self._doing)
             except DialogOpened as met:
@@ -158,25 +146,33 @@ class BrowserSession:
                 asyncio.get_running_loop().call_soon(self._remember, *done)
             return reply
 
-    async def _send(self, command: _Command) -> Reply:
+    async def _send(self, command: ReceivedCommand) -> Reply:
         held, self._held = self._held, None
-        name = command.endpoint.name
+        name = command.name
         if held is not None and name not in _DIALOGS:
             return held
         failing = self._failed.last
         if name in _LEAVING and failing is not None and failing.test in self.tests:
             await self._look_at(failing, self.seen(failing.test))
-        if not await self._is_private(command.endpoint, command.places):
-            self._doing = replace(command, private=False)
+        is_private = await self._passwords.is_typed_into(command)
         if name in _CHANGING:
             self._state += 1
         reply = await self.driver.command(command.method, command.path, command.body)
+        if name == "Perform Actions" and not is_private:
+            try:  # a click or a key of the same command may have moved the focus
+                is_private = await self._passwords.has_focus(command)
+            except DialogOpened as met:
+                self._held = met.reply
+        self._doing = replace(command, is_private=is_private)
         return self.driver.for_suite(command.path, command.parameters, reply)
 
     def _remember(
-        self, command: _Command, reply: Reply, began: float, ended: float, tests: Sequence[str]
-    ) -> None:
+        self, command: ReceivedCommand, reply: Reply, began: float, ended: float,
+        tests: Sequence[str],
+    ) -> None:  # fmt: skip
         endpoint, value, words = command.endpoint, reply.value, command.words(self._names)
+        if command.reads_value and command.places["element"] in self.secrets:
+            value = HIDDEN if value else value
         if endpoint.name.startswith("Find") or endpoint.name == "Get Active Element":
             self._names.learn(command.parameters or {"value": "the focus"}, value)
         self.record(endpoint, words, reply.status, value, began, tests, ended)
@@ -198,8 +194,8 @@ class BrowserSession:
             seen.shared = seen.shared or len(tests) > 1
             seen.commands.append(
                 BrowserCommand(
-                    self.label, test, began - self.opened, now - began, words, status,
-                    answer(endpoint, status, value, self._names),
+                    self.label, test, began - self.opened, now - began, self.secrets.mask(words),
+                    status, self.secrets.mask(answer(endpoint, status, value, self._names)),
                 )
             )  # fmt: skip
         self._tell(self.seen(tests[0]).commands[-1])
@@ -242,7 +238,7 @@ class BrowserSession:
         if self._keep == OFF or self.lost:
             return
         if failing.code == MISSING:
-            wanted = _read(failing.what[2])
+            wanted = read_parameters(failing.what[2])
             using, value = str(wanted.get("using", "")), str(wanted.get("value", ""))
             like = await near(self._looks, using, value)
             there = f"; most similar on the page: {', '.join(like)}" if like else ""
@@ -252,14 +248,14 @@ class BrowserSession:
 
     async def _snapshot(self, seen: SessionEvidence, why: str) -> None:
         if self._keep != OFF and not self.lost:
-            shot = await take(self._looks, why, over=self.over)
+            shot = await take(self._looks, why, self.secrets, over=self.over)
             shot.at = time.monotonic() - self.opened
             seen.snapshots.append(shot)
             self._seen_state = self._state
 
     async def _frame(self, tests: Iterable[str]) -> None:
         try:
-            shot = await take(self._looks, "", whole=False)
+            shot = await take(self._looks, "", self.secrets, whole=False)
         except DialogOpened as met:
             self._held = met.reply
             return
@@ -269,31 +265,6 @@ class BrowserSession:
             if shot.picture and len(frames) < _FRAMES:
                 frames.append(PagePicture(at, shot.picture))
 
-    async def _is_private(self, endpoint: Endpoint, places: Mapping[str, str]) -> bool:
-        """Whether a command types into a password field. Raises DialogOpened."""
-        if endpoint.name == "Element Send Keys":
-            return await self._is_password(places["element"])
-        if endpoint.name == "Perform Actions":
-            active = await self._looks.ask("GET", "element/active")
-            return isinstance(active, Mapping) and await self._is_password(
-                str(next(iter(active.values()), ""))
-            )
-        return False
-
-    async def _is_password(self, element: str) -> bool:
-        if element not in self._private:
-            kind = await self._looks.ask("GET", f"element/{element}/property/type")
-            self._private[element] = kind == "password"
-        return self._private[element]
-
 
 _SLACK = 0.05
 """Seconds by which the clocks of a browser may be behind Wolfbane's."""
-
-
-def _read(body: bytes) -> Mapping[str, Any]:
-    try:
-        data = json.loads(body) if body else {}
-    except ValueError:
-        return {}
-    return data if isinstance(data, Mapping) else {}

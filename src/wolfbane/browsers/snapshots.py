@@ -11,6 +11,7 @@ import re
 import msgspec
 
 from wolfbane.browsers.page_looks import PageLooks
+from wolfbane.browsers.password_fields import TypedSecrets
 
 PATIENCE = 15.0
 """Seconds for all commands of a snapshot."""
@@ -47,7 +48,8 @@ copy.querySelectorAll(fields).forEach((field, number) => {
   else if (own.value) field.setAttribute('value', own.type === 'password' ? '*****' : own.value);
 });
 const type = document.doctype ? '<!doctype ' + document.doctype.name + '>\\n' : '';
-return type + copy.outerHTML;
+const passwords = document.querySelectorAll('input[type=password]');
+return [type + copy.outerHTML, Array.from(passwords, field => field.value)];
 """
 _MARKS = {"id": "#", "class": ".", "tag": ""}
 _MOST = 6
@@ -70,8 +72,12 @@ class Snapshot(msgspec.Struct):
     dialog: str = ""
 
 
-async def take(looks: PageLooks, why: str, *, whole: bool = True, over: bool = False) -> Snapshot:
+async def take(
+    looks: PageLooks, why: str, secrets: TypedSecrets, *, whole: bool = True, over: bool = False
+) -> Snapshot:
     """Read the page. If the browser does not respond, parts of the snapshot are empty.
+
+    The contents of password fields are added to the secrets.
 
     An open dialog hides the page. If the session is ``over`` for its suite, the dialog is dismissed
     for the screenshot, and its text is drawn above. Raises DialogOpened.
@@ -90,19 +96,24 @@ async def take(looks: PageLooks, why: str, *, whole: bool = True, over: bool = F
             picture = await looks.ask("GET", "screenshot")
             snapshot.picture = base64.b64decode(picture) if isinstance(picture, str) else b""
             if snapshot.dialog and snapshot.picture:
-                snapshot.picture = with_dialog(snapshot.picture, snapshot.dialog)
+                text = secrets.mask(snapshot.dialog)
+                snapshot.picture = with_dialog(snapshot.picture, text)
             if whole:
                 snapshot.title = str(await looks.ask("GET", "title") or "")
-                snapshot.source = await _source(looks)
+                snapshot.source = await _source(looks, secrets)
     except (OSError, TimeoutError, ValueError):
         pass  # What was had until then is kept.
     return snapshot
 
 
-async def _source(looks: PageLooks) -> str:
+async def _source(looks: PageLooks, secrets: TypedSecrets) -> str:
     """The page with the values typed into its fields; without scripts, as sent by its server."""
-    source = await looks.ask("POST", "execute/sync", {"script": _SOURCE, "args": []})
-    return source if isinstance(source, str) else str(await looks.ask("GET", "source") or "")
+    found = await looks.ask("POST", "execute/sync", {"script": _SOURCE, "args": []})
+    if not isinstance(found, list):
+        return str(await looks.ask("GET", "source") or "")
+    source, passwords = found
+    secrets.add(map(str, passwords))
+    return str(source)
 
 
 def with_dialog(picture: bytes, text: str) -> bytes:

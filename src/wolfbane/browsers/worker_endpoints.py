@@ -34,6 +34,8 @@ class Left(msgspec.Struct):
     waited: list[str] = msgspec.field(default_factory=list)
     lost: str = ""
     unopened: str = ""
+    secrets: frozenset[str] = frozenset()
+    """What was typed into password fields in the sessions of the test."""
 
 
 class WorkerEndpoint:
@@ -174,6 +176,7 @@ class WorkerEndpoint:
             async with self._looking:
                 for session in [*self._ended, *self.sessions.values()]:
                     if seen := session.tests.get(key):
+                        left.secrets |= session.secrets.texts
                         await self._look(session, seen, key, left, bad=bad)
             if bad and key == OUTSIDE:
                 for session in self._of_hooks:

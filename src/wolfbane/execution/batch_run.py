@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -15,7 +14,7 @@ from wolfbane.execution.findings import ProcessDamage
 from wolfbane.execution.hook_arguments import arguments_around
 from wolfbane.execution.pending_output import PendingOutput
 from wolfbane.kinds.registry import find_kind
-from wolfbane.model import NESTED, Discrepancy, Evidence, Outcome, Test
+from wolfbane.model import NESTED, Discrepancy, Outcome, Test
 from wolfbane.planning import Batch
 from wolfbane.workers.channel import Request
 from wolfbane.workers.launcher import Unstartable
@@ -39,6 +38,7 @@ from wolfbane.workers.protocol import (
 from wolfbane.workers.worker import End, RequestEnd
 
 if TYPE_CHECKING:
+    from wolfbane.browsers.run_browsers import BrowserVerdict
     from wolfbane.browsers.worker_endpoints import WorkerEndpoint
 
 IN_VAIN = 3
@@ -245,16 +245,17 @@ class BatchRun:
     async def _look(
         self, endpoint: WorkerEndpoint, test: Test, end: Ending, printed: str, began: float
     ) -> None:
-        outcome, message, kept = await self._context.browsers.judged(
+        seen = await self._context.browsers.judged(
             endpoint, test, Outcome(end.outcome), end.message, self._context.evidence.keep
         )
-        end = msgspec.structs.replace(end, outcome=outcome.value, message=message)
-        self._report(test, end, printed, began, kept)
+        end = msgspec.structs.replace(end, outcome=seen.outcome.value, message=seen.message)
+        self._report(test, end, printed, began, seen)
 
     def _report(
-        self, test: Test, end: Ending, printed: str, began: float, kept: Iterable[Evidence] = ()
-    ) -> None:
-        result = self._pending.result(test, end, printed, began, self._slot.number, kept)
+        self, test: Test, end: Ending, printed: str, began: float,
+        seen: BrowserVerdict | None = None,
+    ) -> None:  # fmt: skip
+        result = self._pending.result(test, end, printed, began, self._slot.number, seen)
         if result.account is Discrepancy.MISSING and not test.line:  # only a launcher knew of it
             self._owner.findings.missed.setdefault(test.path, set()).add(test.name)
         address = test.worker_address

@@ -18,6 +18,12 @@ def masked(event: Event, mask: Mask) -> Event:
     return _masked(event, mask) if mask.hides_something else event
 
 
+def masked_texts(result: Result, mask: Mask) -> Result:
+    """A result whose messages, output and parts have no secrets. Its names stay."""
+    names = ("message", "trace", "excerpt", "output", "parts", "earlier", "about")
+    return replace(result, **{name: _masked(getattr(result, name), mask) for name in names})
+
+
 def _masked(value: Any, mask: Callable[[str], str]) -> Any:
     if type(value) is str:
         return mask(value)

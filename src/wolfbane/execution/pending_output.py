@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 import msgspec
 from msgspec.structs import replace
 
+from wolfbane.browsers.run_browsers import BrowserVerdict
+from wolfbane.environments import Mask
+from wolfbane.execution.masked import masked_texts
 from wolfbane.execution.run_context import RunContext
 from wolfbane.model import Evidence, Part, Result, Test
 from wolfbane.workers.message_data import Ending
@@ -45,19 +48,20 @@ class PendingOutput:
 
     def result(
         self, test: Test, end: Ending, printed: str, began: float, worker: int,
-        kept: Iterable[Evidence],
+        seen: BrowserVerdict | None,
     ) -> Result:  # fmt: skip
         """The result of a test that ended, with all data that was sent before.
 
-        ``printed`` is the last output of its worker, ``kept`` are files from its browser.
+        ``printed`` is the last output of its worker, ``seen`` is what its browser knows.
         """
         place = test.worker_address
         output = "".join(self._output.pop(place, ())) + printed
         parts = self._parts.pop(place, ())
-        evidence = [*self._evidence.pop(place, ()), *kept]
+        evidence = [*self._evidence.pop(place, ()), *(seen.evidence if seen else ())]
         if marks := self._marks.pop(place, None):
             end = msgspec.convert(_with_paths(msgspec.to_builtins(end), marks), Ending)
-        return self._context.results.make(test, end, output, parts, evidence, began, worker)
+        result = self._context.results.make(test, end, output, parts, evidence, began, worker)
+        return masked_texts(result, Mask(seen.secrets)) if seen and seen.secrets else result
 
 
 def _with_paths(value: Any, marks: Mapping[str, str]) -> Any:
