@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import base64
 import html
 import json
+import os
+import random
 import re
+import subprocess
 from urllib.parse import quote
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import present
 from quay_api import DESCRIPTION, SETTINGS, flows, operation, quay, run, server, step
 from wolfbane.environments import Mask
 
@@ -83,6 +88,18 @@ _FORMS = {
     "component": lambda text: quote(text, safe="!~*'()"),
     "html": html.escape,
     "hex": lambda text: text.encode().hex(),
+    "slashes": lambda text: json.dumps(text).replace("/", "\\/"),
+    "markup": lambda text: re.sub("[&<>+']", lambda m: f"\\u{ord(m[0]):04x}", json.dumps(text)),
+    "percent of percent": lambda text: quote(quote(text)),
+    "json in html": lambda text: html.escape(json.dumps(text)),
+    "html in json": lambda text: json.dumps(html.escape(text)),
+    "sql": lambda text: text.replace("'", "''"),
+    "csv": lambda text: text.replace('"', '""'),
+    "coloured": lambda text: f"{text[:4]}\x1b[1;31m{text[4:7]}\x1b[0m{text[7:]}",
+    "wrapped": lambda text: f"{text[:5]}\n        {text[5:]}",
+    "wrapped base64": lambda text: "\r\n".join(
+        re.findall(".{1,8}", base64.b64encode(f"skipper:{text}".encode()).decode())
+    ),
 }
 
 
@@ -91,6 +108,44 @@ _FORMS = {
 def test_further_forms_are_masked(form, secret):
     shown = Mask([secret])(f"<{_FORMS[form](secret)}>")
     assert "*****" in shown
+
+
+@given(st.text(st.characters(codec="ascii", exclude_categories=["C"]), min_size=10))
+def test_other_case_is_masked(secret):
+    assert "*****" in Mask([secret])(f"<{secret.swapcase()}>")
+
+
+_SHELL = 'export x="$1"; set -x; : "$x"; { set +x; } 2>/dev/null'
+_NODE = """
+const escapes = [encodeURI, encodeURIComponent, escape, JSON.stringify,
+  text => require('util').inspect(text), text => new URLSearchParams({text}).toString()];
+for (const escaped of escapes) console.log(escaped(process.argv[1]));
+"""
+_TOOLS = {
+    "node": ("-e", _NODE),
+    "bash": ("-c", f'{_SHELL}; printf "%q\\n" "$x"; declare -p x', "-"),
+    "zsh": ("-c", f'{_SHELL}; printf "%q\\n" "$x"; typeset x', "-"),
+    "dash": ("-c", f"{_SHELL}; export -p", "-"),
+    "perl": ("-MData::Dumper", "-e", "print Dumper($ARGV[0])"),
+}
+
+
+@pytest.mark.parametrize("tool", _TOOLS)
+def test_what_other_programs_write_is_masked(tool):
+    if not present(tool):
+        pytest.skip(f"{tool} is not here")
+    rng = random.Random(4711)
+    characters = "abcxyzABC0189 +/=&<>'\"\\$`!*()[]{}%#;:,.?-_~^|@üé€"
+    for _ in range(25):
+        secret = "heron" + "".join(rng.choices(characters, k=12)) + "tide7"
+        done = subprocess.run(
+            [tool, *_TOOLS[tool], secret], env={"PATH": os.environ["PATH"], "LC_ALL": "C.UTF-8"},
+            capture_output=True, text=True, check=True,
+        )  # fmt: skip
+        written = done.stdout + done.stderr
+        assert "heron" in written and "tide7" in written
+        shown = Mask([secret])(written)
+        assert "heron" not in shown and "tide7" not in shown, (secret, written, shown)
 
 
 @given(_texts, st.data())

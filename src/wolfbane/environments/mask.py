@@ -8,6 +8,8 @@ import re
 from collections.abc import Iterable, Iterator
 from urllib.parse import quote, quote_plus
 
+from wolfbane.environments.encoded import EncodedSecrets
+
 HIDDEN = "*****"
 _SHORTEST_INSIDE = 6
 _LEAST_LEFT = 8
@@ -38,6 +40,7 @@ class Mask:
     def __init__(self, secrets: Iterable[str]) -> None:
         self._secrets: set[str] = set()
         self._whole: re.Pattern[str] | None = None
+        self._encoded = EncodedSecrets(())
         self._ends: list[tuple[re.Pattern[str], dict[str, list[str]]]] = []
         self.learn(*secrets)
 
@@ -55,6 +58,9 @@ class Mask:
         forms = {form for secret in self._secrets for form in _forms(secret)}
         longest = sorted(forms, key=len, reverse=True)
         self._whole = _any_of(longest)
+        self._encoded = EncodedSecrets(
+            form for secret in self._secrets for form in _forms_to_encode(secret)
+        )
         long = [form for form in longest if len(form) > _LEAST_LEFT]
         heads: dict[str, list[str]] = {}
         tails: dict[str, list[str]] = {}
@@ -67,6 +73,7 @@ class Mask:
         if self._whole is None:
             return text
         text = self._whole.sub(HIDDEN, text)
+        text = _without(text, self._encoded.spans(text))
         if self._ends:
             (heads, by_head), (tails, by_tail) = self._ends
             cut = [(found.start(), _head(text, found, by_head)) for found in heads.finditer(text)]
@@ -121,7 +128,7 @@ def _forms(secret: str) -> Iterator[str]:
     """
     import html  # has a large table: only where there are secrets
 
-    for text in (secret, *(line for line in secret.splitlines() if len(line) >= _LEAST_LEFT)):
+    for text in _with_lines(secret):
         yield text
         yield from _in_addresses(text)
         yield from _in_literals(text)
@@ -132,6 +139,20 @@ def _forms(secret: str) -> Iterator[str]:
                 yield escaped.replace('"', double)
         yield text.encode().hex()
         yield text.encode().hex().upper()
+    yield from _in_base64(secret.encode())
+
+
+def _with_lines(secret: str) -> Iterator[str]:
+    yield secret
+    yield from (line for line in secret.splitlines() if len(line) >= _LEAST_LEFT)
+
+
+def _forms_to_encode(secret: str) -> Iterator[str]:
+    """The forms from which :class:`EncodedSecrets` cannot get the secret back."""
+    for text in _with_lines(secret):
+        yield text
+        yield text.replace(" ", "+")
+        yield text.encode().hex()
     yield from _in_base64(secret.encode())
 
 
