@@ -9,6 +9,7 @@ import os
 import random
 import re
 import subprocess
+import textwrap
 from urllib.parse import quote
 
 import pytest
@@ -164,6 +165,61 @@ def test_what_a_cut_leaves_is_masked(secret, data):
         f"[9 chars]{secret[-length:]}",
     ):
         assert secret[-length:] not in mask(text), text
+
+
+FORMS = """
+import json, sys
+for line in sys.stdin:
+    secret = json.loads(line)
+    print(json.dumps(secret[::-1]))
+    print()
+"""
+
+
+def test_a_team_masks_forms_of_its_own(folder):
+    folder.file("token.txt", "tide & time/4711")
+    folder.file("forms.py", FORMS)
+    folder.file(
+        "tests/test_quay.py",
+        """
+        import os, unittest
+        class Quay(unittest.TestCase):
+            def test_prints(self):
+                print("backwards", os.environ["TOKEN"][::-1])
+                print("berth=tok_4711abc; name=heron")
+                print("key: 99-heron-99")
+                self.fail(os.environ["TOKEN"][::-1])
+        """,
+    )
+    mask = """
+        [mask]
+        patterns = ["tok_[0-9a-z]+", 'key: (?P<secret>\\S+)']
+        forms = ["python3", "forms.py"]
+        """
+    folder.file("wolfbane.toml", WORKSPACE + textwrap.dedent(mask))
+    run = folder.run()
+    [result] = run.results.values()
+    assert result["output"] == "backwards *****\nberth=*****; name=heron\nkey: *****\n"
+    assert "*****" in result["message"]
+    for text in left_behind(folder, run):
+        if "import os, unittest" not in text:
+            assert "1174/emit" not in text and "99-heron" not in text
+
+
+@pytest.mark.parametrize(("mask", "message"), [
+    ('patterns = ["("]', "'(' is not a regular expression"),
+    ('patterns = ["x*"]', "'x*' also matches an empty text; it must not"),
+    ('forms = ["python3", "-c", "raise SystemExit(3)"]', "it ended with exit code 3"),
+    ('forms = ["echo", "no JSON"]', "it must print JSON strings, one per line"),
+    ('forms = ["no-such-program"]', "No such file or directory"),
+])  # fmt: skip
+def test_a_mask_that_does_not_work_is_refused(folder, mask, message):
+    folder.file("token.txt", "tide & time/4711")
+    folder.file("tests/test_quay.py", "def test_quay():\n    pass\n")
+    folder.file("wolfbane.toml", f"{WORKSPACE}[mask]\n{mask}\n")
+    run = folder.call("run")
+    assert (run.code, message in run.err) == (2, True), run.err
+    assert "4711" not in run.err
 
 
 def test_archives_cut_no_secret_in_two(quay):

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from wolfbane.browsers.run_browsers import RunBrowsers
-from wolfbane.environments import Environment, Mask
+from wolfbane.environments import Environment
 from wolfbane.execution.run_context import RunContext
 from wolfbane.inventory import Inventory
 from wolfbane.kinds.steps import StepDefinition, StepListing, StepUse
@@ -34,7 +34,7 @@ async def _list(
     inventory: Inventory, suites: Sequence[Suite], environment: Environment, files: Sequence[str]
 ) -> StepListing:
     listing, workspace = StepListing(), inventory.workspace
-    mask = Mask(environment.secrets)
+    mask = environment.mask
     with tempfile.TemporaryDirectory() as folder:
         context = RunContext(
             workspace, [environment], Path(folder), RunBrowsers(workspace), mask, jobs=1

@@ -1,4 +1,4 @@
-"""What a suite types into password fields is a secret of its session."""
+"""Secrets of a session: the texts that its suite types into password fields."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _BACKSPACE = "\ue003"
 class TypedSecrets:
     """The contents of password fields of one session, and a mask for them.
 
-    A suite may type a password key by key: then the beginnings are no secrets of their own.
+    A suite may type a password key by key: the beginnings are not secrets themselves.
     """
 
     def __init__(self) -> None:

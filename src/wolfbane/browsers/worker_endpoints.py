@@ -35,7 +35,7 @@ class Left(msgspec.Struct):
     lost: str = ""
     unopened: str = ""
     secrets: frozenset[str] = frozenset()
-    """What was typed into password fields in the sessions of the test."""
+    """The texts that were typed into password fields in the sessions of the test."""
 
 
 class WorkerEndpoint:

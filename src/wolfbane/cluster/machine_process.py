@@ -43,7 +43,7 @@ from wolfbane.cluster.messages import (
 )
 from wolfbane.cluster.relocated import environments_here
 from wolfbane.cluster.unpacking import MachineStore
-from wolfbane.environments import Mask
+from wolfbane.environments import Mask, mask_of
 from wolfbane.events import Building, Event, Starting
 from wolfbane.execution.evidence_files import EvidenceFiles
 from wolfbane.execution.run_context import RunContext
@@ -76,7 +76,6 @@ class SentEvidence(EvidenceFiles):
         self._limit = size(job.workspace.settings.cluster.evidence_limit)
         # A machine's name may be its address.
         self._prefix = re.sub(r"[^\w.-]+", "-", job.name)
-        self.warnings: list[str] = []
 
     def keep(self, address: str, kind: str, content: str | bytes, name: str = "") -> Evidence:
         """Write an evidence file of a test, and send it."""
@@ -106,7 +105,7 @@ async def run_job(
     """Run a machine's part of a run in a copy of the workspace."""
     workspace = replace(job.workspace, root=root, file=None, source=None)
     environments = environments_here(job, root)
-    mask = Mask(secret for each in environments for secret in each.secrets)
+    mask = mask_of(environments)
     suites = [workspace.suite(name) for name in job.suites]
     with tempfile.TemporaryDirectory(prefix="wolfbane-machine-") as place:
         folder, request = Path(place), job.request

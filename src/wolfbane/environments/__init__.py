@@ -1,6 +1,6 @@
 """Environments of a run: their parameters and secrets."""
 
-from wolfbane.environments.environment import Environment, ParameterValue, ServicePlan
+from wolfbane.environments.environment import Environment, ParameterValue, ServicePlan, mask_of
 from wolfbane.environments.mask import Mask
 from wolfbane.environments.resolution import by_dotted_name
 from wolfbane.environments.resolve import resolve, resolve_each
@@ -11,6 +11,7 @@ __all__ = [
     "ParameterValue",
     "ServicePlan",
     "by_dotted_name",
+    "mask_of",
     "resolve",
     "resolve_each"
 ]  # fmt: skip

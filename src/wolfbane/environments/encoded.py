@@ -7,6 +7,7 @@ programs differ in the characters that they encode.
 from __future__ import annotations
 
 import re
+import sys
 from collections.abc import Callable, Iterable, Iterator
 
 import msgspec
@@ -22,7 +23,7 @@ _LONGEST_CHARACTER = 28
 _LONGEST_WHOLE = 1 << 16
 """Characters of a text that is searched completely, for secrets without a part to search."""
 _GAP = re.compile(r"(?:\x1b\[[\d;]*[A-Za-z]|\r?\n[ \t]*)+")
-"""What terminals and line lengths add inside of a text: colours, and line ends with indentation."""
+"""Additions of terminals and line lengths to a text: colours, and line ends with indentation."""
 _RUN = re.compile(r"[a-z0-9]{3,}")
 _BEGINNINGS = "%\\&'\""
 """The first characters of encoded characters."""
@@ -62,23 +63,29 @@ def _from_bytes(data: bytes) -> str:
         return data.decode("latin-1")
 
 
+def _from_units(text: str) -> str:
+    """Codes of four digits. A character outside of the first 65,536 is written as two codes."""
+    units = re.findall(r"[0-9a-fA-F]{4}", text)
+    return bytes.fromhex("".join(units)).decode("utf-16-be", "replace")
+
+
 def _percent(text: str) -> str:
     if text[1] in "uU":
-        return chr(int(text[2:], 16))
+        return _from_units(text)
     return _from_bytes(bytes.fromhex(text.replace("%", "")))
 
 
+_LONG_CODE = len(r"\U0001f6a2")
 _LETTERS = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "a": "\a", "\n": ""}
 _CODE = re.compile(r"\\(?:x([0-9a-fA-F]{2})|([0-7]{3}))")
 
 
 def _backslash(text: str) -> str:
-    if text[1] in "uU":
-        units = [int(unit, 16) for unit in re.findall(r"[0-9a-fA-F]+", text.lower())]
-        if text[1] == "U":
-            return chr(units[0]) if units[0] <= 0x10FFFF else text
-        # A character outside of the first 65,536 is written as two halves.
-        return b"".join(unit.to_bytes(2) for unit in units).decode("utf-16-be", "replace")
+    if len(text) == _LONG_CODE and text[1] == "U":
+        code = int(text[2:], 16)
+        return chr(code) if code <= sys.maxunicode else text
+    if text[1] == "u" and len(text) > 2:
+        return _from_units(text)
     if codes := _CODE.findall(text):
         return _from_bytes(bytes(int(h, 16) if h else int(o, 8) & 255 for h, o in codes))
     return _LETTERS.get(text[1], text[1])
@@ -91,7 +98,7 @@ def _entity(text: str) -> str:
 
 
 _Decoder = tuple[re.Pattern[str], Callable[[str], str]]
-_PERCENT: _Decoder = (re.compile(r"%u[0-9a-fA-F]{4}|(?:%[0-9a-fA-F]{2})+"), _percent)
+_PERCENT: _Decoder = (re.compile(r"(?:%u[0-9a-fA-F]{4})+|(?:%[0-9a-fA-F]{2})+"), _percent)
 _BACKSLASH: _Decoder = (
     re.compile(
         r"(?:\\u[0-9a-fA-F]{4})+|\\U[0-9a-fA-F]{8}|(?:\\x[0-9a-fA-F]{2}|\\[0-7]{3})+|\\[^xuU]|\\[xuU]",
@@ -102,11 +109,11 @@ _BACKSLASH: _Decoder = (
 _ENTITY: _Decoder = (re.compile(r"&(?:#\d{1,7}|#[xX][0-9a-fA-F]{1,6}|[A-Za-z]\w{1,30});"), _entity)
 _SINGLE: _Decoder = (re.compile(r"""'\\''|'"'"'|''"""), lambda text: "'")
 _DOUBLE: _Decoder = (re.compile(r'''"'"'"|""'''), lambda text: '"')
-"""A quote inside of quotes: of shells, SQL and CSV."""
+"""A quote in quotes: of shells, SQL and CSV."""
 _SPACE: _Decoder = (re.compile(r"[ \t]+"), lambda text: "")
 _DECODERS = (_PERCENT, _BACKSLASH, _ENTITY, _SINGLE, _DOUBLE)
 _DEPTH = 3
-"""Encodings inside of each other."""
+"""Maximum number of encodings of one text."""
 
 
 class _Anchored(msgspec.Struct, frozen=True):

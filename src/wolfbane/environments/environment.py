@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -54,7 +54,8 @@ class Environment(msgspec.Struct, frozen=True):
     """A resolved environment. Without parameters it is empty and has no name.
 
     ``label`` is its name in the addresses of a run with several environments; otherwise, it is
-    empty. ``version`` defines how to read the deployed version.
+    empty. ``version`` defines how to read the deployed version. ``forms`` are other forms of its
+    secrets, ``patterns`` regular expressions for more texts that must not be shown.
     """
 
     name: str = ""
@@ -65,6 +66,8 @@ class Environment(msgspec.Struct, frozen=True):
     services: Mapping[str, ServicePlan] = msgspec.field(default_factory=dict)
     label: str = ""
     version: VersionSource | None = None
+    forms: tuple[str, ...] = ()
+    patterns: tuple[str, ...] = ()
 
     def shown(self) -> dict[str, str]:
         """Every value for display. Secrets inside other values are also masked."""
@@ -74,12 +77,12 @@ class Environment(msgspec.Struct, frozen=True):
     @property
     def secrets(self) -> list[str]:
         """The texts that must not be shown."""
-        return [value.text for value in self.values.values() if value.secret]
+        return [*(value.text for value in self.values.values() if value.secret), *self.forms]
 
     @property
     def mask(self) -> Mask:
         """Hides its secrets."""
-        return Mask(self.secrets)
+        return mask_of([self])
 
     def variables(self, suite: Suite) -> dict[str, str]:
         """The environment variables of a suite's processes: exports, then its own ``env``."""
@@ -140,3 +143,9 @@ class Environment(msgspec.Struct, frozen=True):
                 table = table.setdefault(group, {})
             table[last] = value.value
         return whole
+
+
+def mask_of(environments: Collection[Environment]) -> Mask:
+    """Hides the secrets of several environments."""
+    secrets = (secret for each in environments for secret in each.secrets)
+    return Mask(secrets, {pattern for each in environments for pattern in each.patterns})

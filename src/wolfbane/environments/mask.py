@@ -32,12 +32,15 @@ _ROOM = 16
 class Mask:
     """Replaces secrets in all texts: in plain form, and in the forms that programs write.
 
+    The matches of patterns are also replaced; if a pattern has a group ``secret``, only that group.
+
     The rest of a shortened secret is also replaced, if it has at least eight characters and is at
     the cut mark or at the end of a line or a quoted text. So texts may be shortened before they are
     masked.
     """
 
-    def __init__(self, secrets: Iterable[str]) -> None:
+    def __init__(self, secrets: Iterable[str], patterns: Iterable[str] = ()) -> None:
+        self._patterns = [re.compile(pattern) for pattern in sorted(patterns)]
         self._secrets: set[str] = set()
         self._whole: re.Pattern[str] | None = None
         self._encoded = EncodedSecrets(())
@@ -46,8 +49,8 @@ class Mask:
 
     @property
     def hides_something(self) -> bool:
-        """Whether it has any secret."""
-        return self._whole is not None
+        """Whether it has any secret or pattern."""
+        return self._whole is not None or bool(self._patterns)
 
     def learn(self, *secrets: str) -> None:
         """Replace these from now on as well."""
@@ -70,6 +73,8 @@ class Mask:
         self._ends = [(_any_of(found), found) for found in (heads, tails) if found]
 
     def __call__(self, text: str) -> str:
+        for pattern in self._patterns:
+            text = pattern.sub(_without_secret, text)
         if self._whole is None:
             return text
         text = self._whole.sub(HIDDEN, text)
@@ -81,6 +86,14 @@ class Mask:
             cut = [(_tail(text, found, by_tail), found.end()) for found in tails.finditer(text)]
             text = _without(text, cut)
         return text
+
+
+def _without_secret(match: re.Match[str]) -> str:
+    start, end = match.span("secret" if "secret" in match.re.groupindex else 0)
+    if start < 0:  # an alternative without this group
+        return match[0]
+    first = match.start()
+    return f"{match[0][: start - first]}{HIDDEN}{match[0][end - first :]}"
 
 
 def _any_of(texts: Iterable[str]) -> re.Pattern[str]:

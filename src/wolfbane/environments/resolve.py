@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from wolfbane.environments.environment import Environment
 from wolfbane.environments.resolution import Resolution
+from wolfbane.environments.secret_forms import forms_of
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.settings import Workspace
 
@@ -49,6 +50,11 @@ def resolve_each(
             environments += [_labelled(environment, values, chosen) for environment, values in each]
     if problems:
         raise InputError(*problems)
+    settings = workspace.settings.mask
+    secrets = [secret for each in environments for secret in each.secrets]
+    forms = forms_of(settings.forms, workspace.home, secrets)
+    patterns = tuple(settings.patterns)
+    environments = [replace(each, forms=forms, patterns=patterns) for each in environments]
     if len(environments) == 1 and not labelled:
         return [replace(environments[0], label="")]
     return environments

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from pathlib import Path
 
+from wolfbane.environments import Mask
 from wolfbane.model import Evidence
 
 _ENDINGS = {
@@ -13,14 +13,19 @@ _ENDINGS = {
     "protocol": "protocol.txt", "network": "network.txt", "replay": "replay.json",
     "filmstrip": "webp",
 }  # fmt: skip
+_UNMASKED = "pictures and other binary files are not masked: they may show secrets"
 
 
 class EvidenceFiles:
-    """Numbers and writes evidence files. Masks secrets in text files."""
+    """Numbers and writes evidence files. Masks secrets in text files.
 
-    def __init__(self, root: Path, folder: Path, mask: Callable[[str], str]) -> None:
+    ``warnings`` say what is not masked.
+    """
+
+    def __init__(self, root: Path, folder: Path, mask: Mask) -> None:
         self._root, self._folder, self._mask = root, folder, mask
         self._count = 0
+        self.warnings: list[str] = []
 
     def keep(self, address: str, kind: str, content: str | bytes, name: str = "") -> Evidence:
         """Write an evidence file of a test. ``name`` is its own name, if it has one.
@@ -36,6 +41,8 @@ class EvidenceFiles:
         path = self._folder / place
         if isinstance(content, str):
             content = self._mask(content).encode()
+        elif self._mask.hides_something and _UNMASKED not in self.warnings:
+            self.warnings.append(_UNMASKED)
         try:
             _write(path, content)
         except OSError:

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wolfbane.browsers.run_browsers import PROTOCOL, Pause, RunBrowsers
-from wolfbane.environments import Mask
+from wolfbane.environments import mask_of
 from wolfbane.errors import NothingChosen
 from wolfbane.events import (
     Event,
@@ -54,7 +54,7 @@ class Session:
         self.choice, self.request, self.known = inputs.choice, inputs.request, inputs.known
         self.environments = inputs.environments
         self._jobs = self.request.jobs or 1
-        self._mask = Mask(secret for each in self.environments for secret in each.secrets)
+        self._mask = mask_of(self.environments)
         self._tally = Tally()
         self._quarantined: dict[str, Quarantined] = {}
         self._lately: Callable[[Sequence[Test]], Mapping[str, str]] = lambda tests: {}
@@ -136,7 +136,8 @@ class Session:
             await context.pool.finish()
             warnings = (
                 *preparation.environment_setup.ended(), *context.browsers.said(),
-                *self._late_warnings, *of_what_came_back(self.workspace, self._unplanned),
+                *context.evidence.warnings, *self._late_warnings,
+                *of_what_came_back(self.workspace, self._unplanned),
                 *(of_damage(self._findings.damage) if not self.request.live else ()),
             )  # fmt: skip
         self.inventory.learn(self._findings.met, self._findings.missed)

@@ -10,7 +10,8 @@ from wolfbane.load.load_request import LoadRequest
 from wolfbane.model import NESTED, Test
 from wolfbane.selection import Matcher, parse
 from wolfbane.units import rate, seconds
-from wolfbane.workspace.settings import LoadProfile, LoadStage, Workspace
+from wolfbane.workspace.load_settings import LoadProfile, LoadStage
+from wolfbane.workspace.settings import Workspace
 
 _SHAPE = ("users", "ramp", "loops", "duration", "rate")
 """Options that replace a profile's stages."""

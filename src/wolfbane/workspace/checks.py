@@ -16,11 +16,11 @@ from wolfbane.kinds.suite import Suite
 from wolfbane.selection import parse
 from wolfbane.toml_lines import Location, line_of
 from wolfbane.units import seconds, size
+from wolfbane.workspace.load_settings import LoadProfile
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import (
     Browser,
     ClusterTable,
-    LoadProfile,
     Parameter,
     Service,
     Settings,
@@ -50,6 +50,7 @@ def meaning_problems(path: Path, lines: dict[Location, int], settings: Settings)
         if value := getattr(settings.keep, key):
             checks.duration(("keep", key), value, needs_unit=True)
     checks.cluster(settings.cluster)
+    checks.patterns(("mask", "patterns"), settings.mask.patterns)
     if table.jobs is not None and table.jobs < 1:
         checks.add(("workspace", "jobs"), f"'jobs' is {table.jobs}; it must be at least 1")
     checks.expression(("workspace", "leave_out"), table.leave_out or "everything")
@@ -224,6 +225,16 @@ class _Checks:
             if form not in VALUE_FORMS:
                 hint = did_you_mean(form, VALUE_FORMS)
                 self.add(location, f"'values_file': unknown form '{form}'; {hint}")
+
+    def patterns(self, place: Location, patterns: Iterable[str]) -> None:
+        for pattern in patterns:
+            try:
+                empty = re.compile(pattern).search("") is not None
+            except re.error as error:
+                self.add(place, f"'{pattern}' is not a regular expression: {error}")
+            else:
+                if empty:
+                    self.add(place, f"'{pattern}' also matches an empty text; it must not")
 
     def browsers(self, place: Location, suite: Suite, settings: Settings) -> None:
         known = [*dict.fromkeys((*settings.browser, *ENGINES))]

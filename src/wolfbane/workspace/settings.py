@@ -11,6 +11,7 @@ from msgspec import Struct, field
 from wolfbane.kinds.suite import Suite
 from wolfbane.tables import SettingsTable
 from wolfbane.units import seconds
+from wolfbane.workspace.load_settings import LoadProfile
 from wolfbane.workspace.suite_source import SuiteSource
 from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES
 
@@ -129,6 +130,18 @@ class Mail(SettingsTable, frozen=True):
     report_url: str = ""
 
 
+class MaskTable(SettingsTable, frozen=True):
+    """``[mask]``: more texts that are masked like secrets.
+
+    The matches of the regular expressions in ``patterns`` are masked; if one has a group
+    ``secret``, only that group. ``forms`` is a command that reads secrets as JSON strings, one per line, and prints other
+    forms of them in the same way.
+    """
+
+    patterns: list[str] = []
+    forms: list[str] = []
+
+
 class ClusterTable(SettingsTable, frozen=True):
     """``[cluster]``: the machines that runs may use, and the files that are sent to them.
 
@@ -152,54 +165,6 @@ class ClusterTable(SettingsTable, frozen=True):
         return {name: str(root / path) for name, path in files.items()} if self.ca else {}
 
 
-class LoadStage(SettingsTable, frozen=True):
-    """An entry of ``stages``: the users or the rate change evenly to this value during
-    ``duration``.
-    """
-
-    duration: str
-    users: int | None = None
-    rate: str = ""
-
-
-class LoadMix(SettingsTable, frozen=True):
-    """An entry of ``mix``: the share of the workflows that match an expression.
-
-    The ``weight`` is for all of them together.
-    """
-
-    match: str
-    weight: float
-
-
-class LoadProfile(SettingsTable, frozen=True):
-    """``[load.NAME]``: a load profile.
-
-    The keys have the names of the options; options override them.
-
-    With a ``mix``, each time one workflow is chosen by weight, instead of all in turn. ``rows``
-    defines which data rows a workflow uses, if it has some: without it, all rows are used.
-    """
-
-    select: str = ""
-    users: int | None = None
-    ramp: str = ""
-    loops: int | None = None
-    duration: str = ""
-    rate: str = ""
-    arrivals: Literal["random", "even"] = "random"
-    pause: str = ""
-    order: Literal["given", "random"] = "given"
-    contract: str = ""
-    samples: Literal["all", "errors", "off"] = "all"
-    limits: list[str] = []
-    stop_if: list[str] = []
-    stages: list[LoadStage] = []
-    mix: list[LoadMix] = []
-    rows: Literal["", "in turn", "at random", "once"] = ""
-    help: str = ""
-
-
 class Settings(SettingsTable, frozen=True):
     """The complete file. ``suite``, ``tag`` and ``retry`` are arrays of tables.
 
@@ -216,6 +181,7 @@ class Settings(SettingsTable, frozen=True):
     browser: dict[str, Browser] = {}
     retry: list[Retry] = []
     mail: Mail | None = None
+    mask: MaskTable = field(default_factory=MaskTable)
     keep: Keep = field(default_factory=Keep)
     load: dict[str, LoadProfile] = {}
     cluster: ClusterTable = field(default_factory=ClusterTable)
