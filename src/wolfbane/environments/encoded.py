@@ -119,7 +119,7 @@ _DEPTH = 3
 class _Anchored(msgspec.Struct, frozen=True):
     """A form of a secret, and its longest part of letters and digits in lower case.
 
-    No encoding changes that part. ``before`` and ``after`` are the characters beside it, or the
+    No encoding changes that part. ``before`` and ``after`` are the characters next to it, or the
     first characters of their encoded forms.
     """
 

@@ -134,8 +134,8 @@ class MaskTable(SettingsTable, frozen=True):
     """``[mask]``: more texts that are masked like secrets.
 
     The matches of the regular expressions in ``patterns`` are masked; if one has a group
-    ``secret``, only that group. ``forms`` is a command that reads secrets as JSON strings, one per line, and prints other
-    forms of them in the same way.
+    ``secret``, only that group. ``forms`` is a command that reads secrets as JSON strings, one per
+    line, and prints other forms of them in the same way.
     """
 
     patterns: list[str] = []
