@@ -106,10 +106,12 @@ def root(ctx: click.Context, version: bool, verbose: bool) -> None:
 def main() -> None:
     """The console script. It prints every error as plain text and returns its exit code."""
     import gc
+    import io
     import os
     import sys
 
     from wolfbane.cli.streams import leave_standard_output, prepare_streams
+    from wolfbane.reports.text import visible
 
     gc.set_threshold(100_000)  # what is read stays: a tenth of a long list's time is saved
     prepare_streams()
@@ -124,19 +126,21 @@ def main() -> None:
     except click.exceptions.Abort:
         sys.exit(130)
     except click.ClickException as error:
-        error.show()
+        shown = io.StringIO()
+        error.show(shown)
+        click.echo(visible(shown.getvalue()), err=True, nl=False)
         sys.exit(2)
     except BrokenPipeError:
         leave_standard_output()
         sys.exit(141)
     except OSError as error:
         leave_standard_output()
-        click.echo(f"wolfbane: {error}", err=True)
+        click.echo(f"wolfbane: {visible(str(error))}", err=True)
         sys.exit(2)
     except Exception as error:
         from wolfbane.errors import WolfbaneError
 
         if not isinstance(error, WolfbaneError):
             raise
-        click.echo(f"wolfbane: {error}", err=True)
+        click.echo(f"wolfbane: {visible(str(error))}", err=True)
         sys.exit(error.exit_code)

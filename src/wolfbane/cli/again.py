@@ -23,6 +23,7 @@ from wolfbane.cli.arguments import (
     joined,
     pieces_of,
 )
+from wolfbane.cli.echo import echo
 from wolfbane.cli.run import command as run
 from wolfbane.cli.selection_options import SELECTION
 from wolfbane.cli.workspace_option import workspace_at
@@ -149,7 +150,7 @@ def _present(
     every = (*(result.path for result in bad), *paths)
     gone = {p for p in every if "://" not in p and not (root / p).exists()}
     for path in sorted(gone):
-        click.echo(f"warning: {path} does not exist any more: its tests are left out", err=True)
+        echo(f"warning: {path} does not exist any more: its tests are left out", err=True)
     present = [result for result in bad if result.path not in gone]
     left = [path for path in paths if path not in gone]
     if not (present or left):

@@ -13,6 +13,7 @@ import click
 from wolfbane.cli.bridge_learn import learn
 from wolfbane.cli.commands import CommandGroup
 from wolfbane.cli.disk_words import on_disk
+from wolfbane.cli.echo import echo
 from wolfbane.cli.target_options import one_environment_options
 from wolfbane.cli.values import ExistingFile
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
@@ -93,12 +94,12 @@ def new(file: Path) -> None:
         file.write_text(text, encoding="utf-8")
     except OSError as error:
         raise InputError(Problem(f"cannot write the file: {error}", str(file))) from None
-    click.echo(f"\nWrote {file}.\n\nAdd this to wolfbane.toml:\n")
-    click.echo(f'  [[suite]]\n  name = "{file.stem}"\n  kind = "bridge"\n  paths = ["..."]')
-    click.echo(f'  bridge = "{file.as_posix()}"')
-    click.echo('  # folder = "..."               the launcher\'s folder, if not this one\n')
-    click.echo("Then check the bridge:\n")
-    click.echo(f"  {shlex.join(['wolfbane', 'bridge', 'check', str(file)])}")
+    echo(f"\nWrote {file}.\n\nAdd this to wolfbane.toml:\n")
+    echo(f'  [[suite]]\n  name = "{file.stem}"\n  kind = "bridge"\n  paths = ["..."]')
+    echo(f'  bridge = "{file.as_posix()}"')
+    echo('  # folder = "..."               the launcher\'s folder, if not this one\n')
+    echo("Then check the bridge:\n")
+    echo(f"  {shlex.join(['wolfbane', 'bridge', 'check', str(file)])}")
 
 
 def _ask() -> Draft:
@@ -122,7 +123,7 @@ def _ask() -> Draft:
             value_proc=_line,
         )
         answers["list_format"] = _one_of("What does this command print?", LISTS)
-    click.echo(_COMMAND)
+    echo(_COMMAND)
     command = answers["command"] = click.prompt("Command", value_proc=_line)
     answers["names"] = (
         "files" if way == "files" else _one_of("How does the launcher accept test names?", NAMES)
@@ -147,9 +148,9 @@ def _ask() -> Draft:
 
 def _one_of(question: str, words: Mapping[str, str]) -> str:
     """One of these words, shown with their meanings; the first if the input is empty."""
-    click.echo(question)
+    echo(question)
     for word, meaning in words.items():
-        click.echo(f"  {word:<8} {meaning}")
+        echo(f"  {word:<8} {meaning}")
     choice = click.Choice(list(words))
     answer: str = click.prompt("Which", type=choice, default=next(iter(words)), show_choices=False)
     return answer

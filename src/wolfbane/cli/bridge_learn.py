@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.disk_words import on_disk
+from wolfbane.cli.echo import echo
 from wolfbane.cli.values import ExistingFile, duration
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem, did_you_mean
@@ -85,7 +86,7 @@ def learn(
         raise InputError(Problem(f"the file is outside the workspace {opened.root}", str(place)))
     learned = _learned(folder, commands, may)
     _write(place, learned.text)
-    click.echo(f"\nwrote {place}")
+    echo(f"\nwrote {place}")
     _show(opened, learned)
     if not learned.holds:
         ctx.exit(1)
@@ -104,7 +105,7 @@ def _learned(folder: Path, commands: Commands, may: May) -> Learned:
     except UnknownTests as error:
         if not sys.stdin.isatty():
             raise
-        click.echo(f"\n{error}")
+        echo(f"\n{error}")
         listing = _asked("The command that lists the tests", "--list")
         again = replace(commands, listing=_split("--list", listing, folder, may))
         return learn_bridge(folder, again, click.echo, may)
@@ -185,8 +186,8 @@ def _add_suite(found: Workspace, here: Path, place: Path, learned: Learned, *, y
     if found.file is None or not (
         yes or (may_ask and click.confirm("Add the suite to wolfbane.toml?", True))
     ):
-        click.echo(f"\nAdd this to wolfbane.toml:\n\n{suite}")
+        echo(f"\nAdd this to wolfbane.toml:\n\n{suite}")
         return
     text = found.file.read_text(encoding="utf-8").rstrip("\n")
     found.file.write_text(f"{text}\n\n{suite}", encoding="utf-8")
-    click.echo(f"added suite {place.stem} to {found.file.name}")
+    echo(f"added suite {place.stem} to {found.file.name}")

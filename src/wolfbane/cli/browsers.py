@@ -9,6 +9,7 @@ import click
 from msgspec import to_builtins
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo_json
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
@@ -42,7 +43,7 @@ def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None
     if opening:
         browsers = open_each(opened, browsers)
     if form == "json":
-        click.echo(json.dumps([to_builtins(browser) for browser in browsers], indent=1))
+        echo_json(json.dumps([to_builtins(browser) for browser in browsers], indent=1))
     else:
         console = make_console()
         for part in fitted(console, browser_table(browsers), console.width):

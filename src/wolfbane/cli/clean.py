@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo
 from wolfbane.cli.values import age
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
@@ -37,9 +38,9 @@ def command(
     opened = workspace_at(workspace)
     removed = remove_runs(opened, keep, older_than, evidence_only=evidence, dry_run=dry_run)
     for problem in removed.problems:
-        click.echo(f"wolfbane: {problem}", err=True)
+        echo(f"wolfbane: {problem}", err=True)
     verb = "would remove" if dry_run else "removed"
     what = "the evidence of " if evidence else ""
-    click.echo(f"{verb} {what}{many(removed.runs, 'run')}, {bytes_shown(removed.size)}")
+    echo(f"{verb} {what}{many(removed.runs, 'run')}, {bytes_shown(removed.size)}")
     if removed.copies:
-        click.echo(f"{verb} unused copies of git revisions, {bytes_shown(removed.copies)}")
+        echo(f"{verb} unused copies of git revisions, {bytes_shown(removed.copies)}")

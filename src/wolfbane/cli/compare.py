@@ -8,6 +8,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
@@ -58,10 +59,10 @@ def command(
     opened = workspace_at(workspace)
     comparison, problems = compare_runs(opened, runs, pick)
     for problem in problems:
-        click.echo(f"wolfbane: {problem}", err=True)
+        echo(f"wolfbane: {problem}", err=True)
     changes = changes_of_load(opened, comparison)
     if form == "json":
-        click.echo(as_json(comparison, changes))
+        echo_json(as_json(comparison, changes))
     else:
         console = make_console()
         parts = [*comparison_parts(console, comparison), *load_parts(console, changes)]

@@ -10,6 +10,7 @@ import click
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
+from wolfbane.cli.echo import echo
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.values import ExistingFile
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
@@ -65,7 +66,7 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
     arguments = composition.arguments()
     if workspace is not None:
         arguments += ["--workspace", str(workspace)]
-    click.echo(f"\n{_left(composition)}\n  {quoted(['wolfbane', 'run', *arguments], 'posix')}")
+    echo(f"\n{_left(composition)}\n  {quoted(['wolfbane', 'run', *arguments], 'posix')}")
     then = str(given.get("then", "show")) if given is not None else _prompt(f"\nWhat next? {_THEN}")
     ctx.exit(_then(opened, then.split() or ["show"], arguments))
 
@@ -90,18 +91,18 @@ def _ask(composition: Composition, step: str, title: str) -> None:
     offers = composition.offers(step)
     if step != "reports" and not offers:
         return
-    click.echo(f"\n{title}")
+    echo(f"\n{title}")
     wide = max(map(len, offers), default=0)
     for number, (word, about) in enumerate(offers.items(), 1):
-        click.echo(f"{number:4}  {word.ljust(wide)}  {about}".rstrip())
+        echo(f"{number:4}  {word.ljust(wide)}  {about}".rstrip())
     while True:
         text = _prompt("  which (empty: " + ("none)" if step in _OPTIONAL else "all)"))
         try:
             composition.answer(step, [word for word in re.split(r"[\s,]+", text) if word])
             break
         except InputError as error:
-            click.echo(f"  {error}")
-    click.echo(f"  {_left(composition)}")
+            echo(f"  {error}")
+    echo(f"  {_left(composition)}")
 
 
 def _prompt(text: str) -> str:

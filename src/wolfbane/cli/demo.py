@@ -9,6 +9,7 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo
 from wolfbane.cli.run import command as run
 from wolfbane.demo import copy_harbour
 
@@ -31,9 +32,9 @@ def command(ctx: click.Context, into: Path | None) -> None:
     wolfbane demo --into harbour
     """
     folder = copy_harbour((into or Path(tempfile.mkdtemp(prefix="wolfbane-"))).resolve())
-    click.echo(f"Copied the sample workspace 'Saltmarsh Harbour' to {folder}\n")
+    echo(f"Copied the sample workspace 'Saltmarsh Harbour' to {folder}\n")
     code = run.main(["--workspace", str(folder)], standalone_mode=False)
-    click.echo(f"""
+    echo(f"""
 The failures are intended. Commands to try next:
 
   cd {shlex.quote(str(folder))}

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo_json
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 if TYPE_CHECKING:
@@ -44,7 +45,7 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
     inventory = open_inventory(opened)
     findings = [*look_over(inventory), *_presets(inventory)]
     if form == "json":
-        click.echo(as_json(findings))
+        echo_json(as_json(findings))
     else:
         print_findings(make_console(), opened, findings)
     ctx.exit(4 if any(finding.state is State.MISSING for finding in findings) else 0)

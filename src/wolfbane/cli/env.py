@@ -9,6 +9,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import CommandGroup
+from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem
 
@@ -31,9 +32,9 @@ def list_environments(workspace: Path | None) -> None:
 
     opened = workspace_at(workspace)
     if not opened.settings.env:
-        click.echo("no environment is declared; add [env.NAME] to wolfbane.toml", err=True)
+        echo("no environment is declared; add [env.NAME] to wolfbane.toml", err=True)
         return
-    click.echo("\n".join(environment_lines(opened)))
+    echo("\n".join(environment_lines(opened)))
 
 
 @command.command("show")
@@ -56,7 +57,7 @@ def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) 
         raise InputError(Problem("no parameter is declared; add [param.NAME] to wolfbane.toml"))
     environment = resolve(opened, name, values)
     if form == "json":
-        click.echo(json.dumps(as_data(environment), indent=1))
+        echo_json(json.dumps(as_data(environment), indent=1))
         return
     unset = [name for name in opened.settings.param if name not in environment.values]
-    click.echo("\n".join(value_lines(environment, unset)))
+    echo("\n".join(value_lines(environment, unset)))

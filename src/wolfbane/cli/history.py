@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.selection_options import selection_options
 from wolfbane.cli.workspace_option import all_workspaces, workspace_or_all_option
 from wolfbane.errors import InputError, Problem, did_you_mean
@@ -62,7 +63,7 @@ def command(
     selected, across = select(), all_workspaces()
     store, problems = open_history(selected.inventory.workspace, everybody=across)
     for problem in problems:
-        click.echo(f"wolfbane: {problem}", err=True)
+        echo(f"wolfbane: {problem}", err=True)
     if claim is not None:
         _claim(store, claim, across=across)
     elif str(selected.choice) == "everything" and not picture:
@@ -80,12 +81,12 @@ def _show_runs(store: Store, runs: int, form: str) -> None:
     console, entries = make_console(), store.runs(runs)
     _say_unclaimed(store)
     if form == "json":
-        click.echo(runs_as_json(entries))
+        echo_json(runs_as_json(entries))
     elif entries:
         for part in fitted(console, run_table(entries), console.width):
             console.print(part)
     else:
-        click.echo("no runs are recorded here", err=True)
+        echo("no runs are recorded here", err=True)
 
 
 def _show_tests(
@@ -115,9 +116,9 @@ def _show_tests(
         from wolfbane.reports.pictures import draw
 
         draw([each for each in found if each.counted], entries, picture)
-        click.echo(f"wrote {picture}", err=True)
+        echo(f"wrote {picture}", err=True)
     if form == "json":
-        click.echo(tests_as_json(found, entries))
+        echo_json(tests_as_json(found, entries))
     elif not picture:
         console = make_console()
         for part in fitted(console, test_table(found, console.reading_width), console.width):
@@ -145,13 +146,13 @@ def _claim(store: Store, workspace: str, *, across: bool) -> None:
                 f"use one of these identities: {', '.join(meant)}"
             )
         raise InputError(Problem(words, hint=did_you_mean(workspace, names) if not meant else ""))
-    click.echo(f"assigned {many(store.claim(meant[0]), 'run')} to this workspace")
+    echo(f"assigned {many(store.claim(meant[0]), 'run')} to this workspace")
 
 
 def _say_unclaimed(store: Store) -> None:
     """Explain how to assign older runs of a shared history that have no workspace."""
     if count := store.unclaimed():
-        click.echo(
+        echo(
             f"wolfbane: {count} older runs in the team's history have no workspace; "
             f"'wolfbane history --claim {UNCLAIMED}' assigns them to this workspace",
             err=True,

@@ -9,6 +9,7 @@ import click
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
+from wolfbane.cli.echo import echo
 from wolfbane.cli.values import ExistingFile
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.reports.text import many, visible
@@ -52,16 +53,16 @@ def command(
     opened = workspace_at(workspace)
     problems, reports = import_reports(opened, files, suite, target)
     for problem in problems:
-        click.echo(f"wolfbane: {problem}", err=True)
+        echo(f"wolfbane: {problem}", err=True)
     unread = 0
     for report in reports:
         if report.run is None:
             unread += 1
-            click.echo(f"wolfbane: {report.error}", err=True)
+            echo(f"wolfbane: {report.error}", err=True)
         else:
-            click.echo(f"{report.path}: run {report.run.name}, {visible(_words(report))}")
+            echo(f"{report.path}: run {report.run.name}, {visible(_words(report))}")
     if unread:
-        click.echo(f"wolfbane: {unread} of {many(len(files), 'file')} could not be read", err=True)
+        echo(f"wolfbane: {unread} of {many(len(files), 'file')} could not be read", err=True)
         ctx.exit(1)
 
 

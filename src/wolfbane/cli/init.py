@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.detect import detect
 from wolfbane.workspace.draft import settings_text
@@ -38,7 +39,7 @@ def command(folder: Path) -> None:
     except OSError as error:
         raise InputError(Problem(f"cannot write the file: {error}", str(target))) from None
     for suite in suites:
-        click.echo(f"suite {suite.name} (kind {suite.kind}): {', '.join(suite.paths)}")
+        echo(f"suite {suite.name} (kind {suite.kind}): {', '.join(suite.paths)}")
     if not suites:
-        click.echo("no tests were found here; the file contains an example of a suite")
-    click.echo(f"wrote {target}")
+        echo("no tests were found here; the file contains an example of a suite")
+    echo(f"wrote {target}")

@@ -9,6 +9,7 @@ import click
 
 from wolfbane.cli.commands import Command
 from wolfbane.cli.disk_words import on_disk
+from wolfbane.cli.echo import echo
 from wolfbane.cli.run_options import request_options
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.execution.run_request import RunRequest
@@ -51,6 +52,6 @@ def command(
     with tempfile.TemporaryDirectory(prefix="wolfbane-join-") as scratch:
         end = join_runs(opened, read_shares(places, Path(scratch)), [report])
     for problem in end.problems:
-        click.echo(f"wolfbane: {problem}", err=True)
+        echo(f"wolfbane: {problem}", err=True)
     write_reports(targets, end.record)
     ctx.exit(end.exit_code)

@@ -9,18 +9,17 @@ import termios
 import tty
 from collections.abc import Callable
 
-import click
-
 from wolfbane.browsers.run_browsers import KeptOpen
+from wolfbane.cli.echo import echo
 
 
 def wait_for_key(kept: KeptOpen, go_on: Callable[[], None]) -> None:
     """Print which browser is open, and continue when a key is pressed or the input ends."""
-    click.echo(f"\nBrowser '{kept.browser}' stays open after {kept.test}")
+    echo(f"\nBrowser '{kept.browser}' stays open after {kept.test}")
     for name, value in (("page", kept.url), ("driver", kept.driver)):
         if value:
-            click.echo(f"  {name:<7} {value}")
-    click.echo("Press any key to close the browser and continue.")
+            echo(f"  {name:<7} {value}")
+    echo("Press any key to close the browser and continue.")
     loop = asyncio.get_running_loop()
 
     def pressed() -> None:

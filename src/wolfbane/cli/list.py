@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.revision_options import revision_options
 from wolfbane.cli.selection_options import selection_options
 from wolfbane.cli.target_options import environment_options, status_labels
@@ -82,13 +83,13 @@ def command(
     if not chosen and not more:
         raise nothing_chosen(inventory, choice, status)
     if form == "json":
-        click.echo(as_json(chosen, status))
+        echo_json(as_json(chosen, status))
         return
     room = table_width(sys.stdout)
     rows = table(chosen, by, room) if form == "table" else tree(chosen, by)
     needed, unloaded = len(with_needed(chosen, tests)[1]), [file.path for file in more]
     counts = closing_lines(chosen, verdict.left_out, room, needed=needed, unloaded=unloaded)
-    click.echo("\n".join([*rows, *counts]))
+    echo("\n".join([*rows, *counts]))
 
 
 def _in_share(
@@ -112,16 +113,16 @@ def _report_files(inventory: Inventory, choice: Choice) -> None:
     for file in inventory.files.values():
         if file.error:
             reason = file.error.strip().partition("\n")[0]
-            click.echo(f"wolfbane: cannot load {file.path}: {reason}", err=True)
+            echo(f"wolfbane: cannot load {file.path}: {reason}", err=True)
         elif may_match(choice.expression, file) is not False:
             for warning in file.warnings:
-                click.echo(f"wolfbane: {file.path}:{warning}", err=True)
+                echo(f"wolfbane: {file.path}:{warning}", err=True)
     if choice.untraced:
         from wolfbane.inventory.untraced import untraced_words
 
-        click.echo(f"wolfbane: changed: {untraced_words(choice.untraced)}", err=True)
+        echo(f"wolfbane: changed: {untraced_words(choice.untraced)}", err=True)
     if lost := unclaimed(inventory):
-        click.echo(f"wolfbane: {in_words(lost)}; run 'wolfbane doctor' for details", err=True)
+        echo(f"wolfbane: {in_words(lost)}; run 'wolfbane doctor' for details", err=True)
 
 
 def _collect(selected: Selected, environment: Environment) -> None:

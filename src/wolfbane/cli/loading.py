@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import click
-
 from wolfbane.app.load import carry_out_load, look_at_load
+from wolfbane.cli.echo import echo
 from wolfbane.cli.running import printed
 from wolfbane.reports.load_table import load_facts
 from wolfbane.reports.style import make_console
@@ -23,8 +22,8 @@ def load_and_print(ready: ReadyRun, load: LoadRequest) -> int:
         started, wrong = look_at_load(ready, load)
         console.print(load_facts(started, console.reading_width), soft_wrap=True)
         for workflow, step in started.keys:
-            click.echo(f"  {step}" if step else workflow)
+            echo(f"  {step}" if step else workflow)
         for address, outcome, message in wrong:
-            click.echo(f"{outcome}  {address}: {message}")
+            echo(f"{outcome}  {address}: {message}")
         return 1 if wrong else 0
     return printed(ready, lambda report: carry_out_load(ready, load, report), every=load.every)

@@ -9,6 +9,7 @@ import click
 from msgspec import to_builtins
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
@@ -41,9 +42,9 @@ def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> N
     machines = look_at_machines(opened, on)
     names, able = [each.name for each in machines], [each.abilities for each in machines]
     if form == "json":
-        click.echo(json.dumps([to_builtins(machine) for machine in machines], indent=1))
+        echo_json(json.dumps([to_builtins(machine) for machine in machines], indent=1))
     elif not machines:
-        click.echo("no machine is connected to the scheduler", err=True)
+        echo("no machine is connected to the scheduler", err=True)
     else:
         console = make_console()
         slots, facts = [each.slots for each in machines], [each.facts for each in machines]

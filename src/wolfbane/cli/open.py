@@ -8,6 +8,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 NAME = "report.html"
@@ -39,6 +40,6 @@ def command(run: str, no_browser: bool, workspace: Path | None) -> None:
     folder = find_run(opened.results, run)
     path = folder / NAME
     write_reports([("html", path)], read_record(folder))
-    click.echo(path)
+    echo(path)
     if not no_browser and not webbrowser.open(path.as_uri()):
-        click.echo("wolfbane: no browser could be started; open the file yourself", err=True)
+        echo("wolfbane: no browser could be started; open the file yourself", err=True)

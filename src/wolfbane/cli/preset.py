@@ -10,6 +10,7 @@ import click
 from wolfbane.cli import completion_sources
 from wolfbane.cli.arguments import WORKSPACE, expanded, pieces_of, without
 from wolfbane.cli.commands import CommandGroup
+from wolfbane.cli.echo import echo
 from wolfbane.cli.quoting import quoted
 from wolfbane.cli.run import command as run
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
@@ -77,7 +78,7 @@ def save(
             )
         )
     file = save_preset(opened, name, arguments, words, personal=personal)
-    click.echo(f"saved in {_place(opened, file)}; use it with: wolfbane run --preset {name}")
+    echo(f"saved in {_place(opened, file)}; use it with: wolfbane run --preset {name}")
 
 
 @command.command("list")
@@ -87,13 +88,13 @@ def list_presets(workspace: Path | None) -> None:
     opened = workspace_at(workspace)
     presets = all_presets(opened).values()
     if not presets:
-        click.echo("there are no presets; see 'wolfbane preset save --help'", err=True)
+        echo("there are no presets; see 'wolfbane preset save --help'", err=True)
         return
     rows = []
     for preset in presets:
         place = _place(opened, preset.file)
         rows.append((preset.name, preset.help or quoted(preset.arguments, "posix"), place))
-    click.echo("\n".join(aligned(rows)))
+    echo("\n".join(aligned(rows)))
 
 
 @command.command("show")
@@ -112,7 +113,7 @@ def show(name: str, workspace: Path | None) -> None:
         ("saved in", _place(opened, preset.file)),
         ("runs", quoted(["wolfbane", "run", *whole], "posix")),
     ]
-    click.echo("\n".join(aligned(rows)))
+    echo("\n".join(aligned(rows)))
 
 
 @command.command("delete")
@@ -121,7 +122,7 @@ def show(name: str, workspace: Path | None) -> None:
 def delete(name: str, workspace: Path | None) -> None:
     """Delete a preset."""
     opened = workspace_at(workspace)
-    click.echo(f"deleted preset {name} from {_place(opened, delete_preset(opened, name))}")
+    echo(f"deleted preset {name} from {_place(opened, delete_preset(opened, name))}")
 
 
 def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
@@ -133,7 +134,7 @@ def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
     if checked.wrong:
         raise InputError(*(Problem(f"wolfbane run: {words}") for words in checked.wrong))
     for unused in checked.unused:
-        click.echo(f"wolfbane: {unused}", err=True)
+        echo(f"wolfbane: {unused}", err=True)
     for piece in pieces_of(run, arguments):
         name, _, value = piece.value.partition("=")
         parameter = workspace.settings.param.get(name) if piece.option == "--set" else None

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.arguments import SET, Piece, pointing
+from wolfbane.cli.echo import echo
 from wolfbane.cli.quoting import quoted
 from wolfbane.environments.mask import HIDDEN
 
@@ -53,6 +54,6 @@ def print_line(workspace: Workspace, pieces: Iterable[Piece], shell: str) -> Non
             masked = True
         else:
             shown += piece.tokens
-    click.echo(quoted(["wolfbane", "run", *shown], shell))
+    echo(quoted(["wolfbane", "run", *shown], shell))
     if masked:
-        click.echo("wolfbane: this line contains a masked secret", err=True)
+        echo("wolfbane: this line contains a masked secret", err=True)

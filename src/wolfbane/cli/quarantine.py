@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wolfbane.cli.commands import CommandGroup
+from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.selection_options import selection_options
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem
@@ -75,11 +76,11 @@ def add_entry(
         raise InputError(Problem("--because is empty; give a reason"))
     entry = QuarantineEntry(expression, because, date.today(), until, owner, ticket)
     add(selected.inventory.workspace.root, entry)
-    click.echo(f"added to {NAME}: {expression}")
+    echo(f"added to {NAME}: {expression}")
     for test in tests[:STABLE]:
-        click.echo(f"  {test.address}")
+        echo(f"  {test.address}")
     if len(tests) > STABLE:
-        click.echo(f"  and {len(tests) - STABLE} more")
+        echo(f"  and {len(tests) - STABLE} more")
 
 
 @command.command("list")
@@ -93,7 +94,7 @@ def list_entries(workspace: Path | None, form: str) -> None:
 
     quarantined = _with_history(workspace)
     if form == "json":
-        click.echo(json.dumps(as_data(quarantined), indent=1, ensure_ascii=False))
+        echo_json(json.dumps(as_data(quarantined), indent=1, ensure_ascii=False))
         return
     console = make_console()
     for line in entry_lines(quarantined, date.today()):
@@ -121,15 +122,15 @@ def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: in
         root = workspace_at(workspace).root
         release(root, chosen)
         for match in chosen:
-            click.echo(f"removed from {NAME}: {match}")
+            echo(f"removed from {NAME}: {match}")
         return
     if not quarantined:
         return
     ready = [(number, each) for number, each in enumerate(quarantined, 1) if each.stable >= stable]
     for number, each in ready:
-        click.echo(f"{number}  {each.entry.match}: passed in the last {each.stable} runs")
+        echo(f"{number}  {each.entry.match}: passed in the last {each.stable} runs")
     if not ready:
-        click.echo(f"no entry has tests that passed in all of their last {stable} runs")
+        echo(f"no entry has tests that passed in all of their last {stable} runs")
 
 
 def _with_history(workspace: Path | None) -> list[QuarantinedTests]:
@@ -143,7 +144,7 @@ def _with_history(workspace: Path | None) -> list[QuarantinedTests]:
     opened = workspace_at(workspace)
     quarantine = Quarantine(read_entries(opened.root))
     if not quarantine.entries:
-        click.echo("no tests are quarantined; see 'wolfbane quarantine add --help'", err=True)
+        echo("no tests are quarantined; see 'wolfbane quarantine add --help'", err=True)
     by_entry: dict[int, list[str]] = {id(entry): [] for entry in quarantine.entries}
     for test in open_inventory(opened).tests:
         if entry := quarantine.entry(test):

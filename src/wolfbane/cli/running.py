@@ -6,9 +6,8 @@ import contextlib
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-import click
-
 from wolfbane.app.run import carry_out, plan_run
+from wolfbane.cli.echo import echo
 from wolfbane.cli.streams import leave_standard_output
 from wolfbane.reports.guarded import GuardedConsole
 
@@ -63,7 +62,7 @@ def printed(
     finally:
         report.close()
     for problem in end.problems:
-        click.echo(f"wolfbane: {problem}", err=True)
+        echo(f"wolfbane: {problem}", err=True)
     return end.exit_code
 
 
@@ -71,4 +70,4 @@ def _without_console(words: str) -> None:
     """Continue a run whose console cannot be written; its record and reports are complete."""
     leave_standard_output()
     with contextlib.suppress(OSError):  # the error stream may be no better
-        click.echo(f"wolfbane: {words}", err=True)
+        echo(f"wolfbane: {words}", err=True)

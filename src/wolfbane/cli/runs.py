@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 
 
@@ -33,10 +34,10 @@ def command(form: str, workspace: Path | None) -> None:
     opened = workspace_at(workspace)
     runs = kept_runs(opened.results)
     if form == "json":
-        click.echo(as_json(runs))
+        echo_json(as_json(runs))
         return
     console = make_console()
     for part in fitted(console, kept_table(runs), console.width) if runs else ():
         console.print(part)
     whole = bytes_shown(sum(run.size for run in runs))
-    click.echo(f"{many(len(runs), 'run')}, {whole} in {opened.results}")
+    echo(f"{many(len(runs), 'run')}, {whole} in {opened.results}")

@@ -9,6 +9,7 @@ import click
 
 from wolfbane.cli import completion_sources
 from wolfbane.cli.commands import Command
+from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.target_options import one_environment_options
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem, did_you_mean
@@ -59,11 +60,11 @@ def command(
     listing = list_steps(open_inventory(opened), _suites(opened, names), environment)
     shown = [each for each in listing.definitions if not (unused and each.uses)]
     if form == "json":
-        click.echo(as_json(shown, listing))
+        echo_json(as_json(shown, listing))
     else:
         _show(listing, shown, unused=unused)
     for problem in listing.problems:
-        click.echo(f"wolfbane: {problem}", err=True)
+        echo(f"wolfbane: {problem}", err=True)
     if listing.problems:
         ctx.exit(2)
 
@@ -82,15 +83,13 @@ def _show(listing: StepListing, shown: Sequence[StepDefinition], *, unused: bool
         if not unused:
             _show_alike(shown)
         idle = sum(not each.uses for each in shown)
-        click.echo(
-            many(idle, "unused step") if unused else f"{many(len(shown), 'step')}, {idle} unused"
-        )
+        echo(many(idle, "unused step") if unused else f"{many(len(shown), 'step')}, {idle} unused")
     elif not listing.problems:
-        click.echo("all steps are used" if unused else "no steps are defined")
+        echo("all steps are used" if unused else "no steps are defined")
     for use in listing.undefined[:_MOST]:
-        click.echo(f"undefined step: {visible(use.text)} ({use.file}:{use.line})")
+        echo(f"undefined step: {visible(use.text)} ({use.file}:{use.line})")
     if len(listing.undefined) > _MOST:
-        click.echo(f"and {len(listing.undefined) - _MOST:,} more undefined steps")
+        echo(f"and {len(listing.undefined) - _MOST:,} more undefined steps")
 
 
 def _show_alike(shown: Sequence[StepDefinition]) -> None:
@@ -99,12 +98,12 @@ def _show_alike(shown: Sequence[StepDefinition]) -> None:
 
     alike = list(near_duplicates(shown))
     for one, other in alike[:_MOST]:
-        click.echo(
+        echo(
             f"near duplicates: '{visible(one.pattern)}' ({one.place}) "
             f"and '{visible(other.pattern)}' ({other.place})"
         )
     if len(alike) > _MOST:
-        click.echo(f"and {len(alike) - _MOST:,} more pairs of near duplicates")
+        echo(f"and {len(alike) - _MOST:,} more pairs of near duplicates")
 
 
 _MOST = 10

@@ -8,6 +8,7 @@ import click
 
 from wolfbane.app.saved_files import SavedFiles
 from wolfbane.app.watch import FAILED, WatchedSelection
+from wolfbane.cli.echo import echo
 from wolfbane.cli.keys import KeyReader
 from wolfbane.cli.running import run_and_print
 from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
@@ -39,7 +40,7 @@ class WatchLoop:
                     if changed := files.changed():
                         self._saved(changed)
         except KeyboardInterrupt:
-            click.echo()
+            echo()
         finally:
             files.stop()
 
@@ -54,7 +55,7 @@ class WatchLoop:
             try:
                 self._watched.narrow(text)
             except WolfbaneError as error:
-                click.echo(f"wolfbane: {error}", err=True)
+                echo(f"wolfbane: {error}", err=True)
                 return
             self._print_watched()
 
@@ -63,10 +64,10 @@ class WatchLoop:
         try:
             saved = self._watched.saved(changed)
         except WolfbaneError as error:
-            click.echo(f"wolfbane: {error}", err=True)
+            echo(f"wolfbane: {error}", err=True)
             return
         if saved.settings:
-            click.echo(f"\nsettings reloaded: {', '.join(saved.settings)}")
+            echo(f"\nsettings reloaded: {', '.join(saved.settings)}")
         if saved.affected:
             self._run(saved.affected)
         elif saved.settings or self._count() != self._shown:  # a file may be gone
@@ -79,9 +80,9 @@ class WatchLoop:
         try:
             run_and_print(self._watched.ready(only), self._warned)
         except NothingChosen as error:
-            click.echo(str(error).partition("\n")[0])
+            echo(str(error).partition("\n")[0])
         except WolfbaneError as error:
-            click.echo(f"wolfbane: {error}", err=True)
+            echo(f"wolfbane: {error}", err=True)
         self._print_watched()
 
     def _count(self) -> tuple[int, str] | None:
@@ -89,7 +90,7 @@ class WatchLoop:
         try:
             return self._watched.chosen()
         except WolfbaneError as error:
-            click.echo(f"wolfbane: {error}", err=True)
+            echo(f"wolfbane: {error}", err=True)
             return None
 
     def _print_watched(self) -> None:
@@ -97,4 +98,4 @@ class WatchLoop:
             return
         self._shown = count, chosen = found
         which = "" if chosen == "everything" else f" ({chosen})"
-        click.echo(f"\nwatching {many(count, 'test')}{which}   {KEYS}")
+        echo(f"\nwatching {many(count, 'test')}{which}   {KEYS}")

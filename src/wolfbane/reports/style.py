@@ -5,14 +5,16 @@ from __future__ import annotations
 import re
 import sys
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any, TextIO, cast
 
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderableType
+from rich.segment import Segment
 from rich.text import Text
 from rich.theme import Theme
 
 from wolfbane.model import Discrepancy, Outcome
+from wolfbane.reports.text import visible
 from wolfbane.reports.width import PIPED_WIDTH, UNBOUNDED, table_width
 
 ORDER = tuple(Outcome)
@@ -85,11 +87,21 @@ class Page(Console):
         super().__init__(width=width, **options)
         self.reading_width = reading_width
 
+    def render(
+        self, renderable: RenderableType, options: ConsoleOptions | None = None
+    ) -> Iterator[Segment]:
+        """The parts of an output, without control sequences that names and records contain."""
+        for part in super().render(renderable, options):
+            if part.control is None and not part.text.isprintable() and part.text != "\n":
+                yield Segment(visible(part.text), part.style)
+            else:
+                yield part
+
     def lines(self, texts: Iterable[str]) -> None:
         """Plain texts, one per line, without layout: computing the layout takes longer than finding
         the texts.
         """
-        self.file.writelines(f"{text}\n" for text in texts)
+        self.file.writelines(f"{visible(text)}\n" for text in texts)
 
     def on_broken_pipe(self) -> None:
         """Leave the handling of a closed reader to the program."""

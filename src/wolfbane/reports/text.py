@@ -18,6 +18,11 @@ def visible(text: str) -> str:
     return _CONTROL.sub(lambda match: _escape(match[0]), plain)
 
 
+def visible_json(text: str) -> str:
+    """JSON text with all control characters in its strings escaped."""
+    return _CONTROL.sub(lambda match: f"\\u{ord(match[0]):04x}", text)
+
+
 def in_line(text: str) -> str:
     """Text that is visible, and stays on its line."""
     return visible(text).replace("\n", "\\n")
