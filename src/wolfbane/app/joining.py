@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
@@ -23,6 +22,7 @@ from wolfbane.events import (
 )
 from wolfbane.execution.verdict import Tally, by_name, verdict
 from wolfbane.model import Result
+from wolfbane.results.foreign import MOST_UNPACKED, read_evidence
 from wolfbane.results.journal import Journal
 from wolfbane.results.newest import Newest
 from wolfbane.results.record import RecordKeeper
@@ -102,8 +102,10 @@ class _Moving:
         target = self._folder / place
         if not target.exists():
             try:
-                target.parent.mkdir(parents=True, exist_ok=True)
-                shutil.copy2(self._share.folder / inside, target)
+                content = read_evidence(self._share.folder, path, MOST_UNPACKED)
+                if content is not None:
+                    target.parent.mkdir(parents=True, exist_ok=True)
+                    target.write_bytes(content)
             except OSError:
                 return place.as_posix()  # it names nothing, as in the share's own record
         return place.as_posix()

@@ -9,7 +9,7 @@ import msgspec
 
 from wolfbane import __version__
 from wolfbane.cluster.actor import MachineFacts
-from wolfbane.cluster.engine import Engine, MachineLost, check_address, cluster_address
+from wolfbane.cluster.engine import Engine, MachineLost, cluster_address
 from wolfbane.cluster.messages import AbilityQuestion, MachineAbilities
 from wolfbane.cluster.packing import Manifest, pack_workspace
 from wolfbane.errors import BlockedError
@@ -37,8 +37,7 @@ def look_at_machines(workspace: Workspace, on: str) -> list[MachineStatus]:
 
     Raises InputError, and BlockedError without one.
     """
-    address = cluster_address(workspace, on)
-    check_address(address, ())
+    address = cluster_address(workspace, on, ())
     manifest = pack_workspace(workspace)
     tls = workspace.settings.cluster.tls(workspace.home)
 

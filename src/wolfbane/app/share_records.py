@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import tarfile
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -13,6 +12,7 @@ import msgspec
 from wolfbane.errors import InputError, Problem
 from wolfbane.events import Event, RunFinished, RunStarted, ShareFacts, TestFinished
 from wolfbane.model import Result
+from wolfbane.results.foreign import unpack
 from wolfbane.results.journal import JOURNAL_NAME, read_journal
 from wolfbane.workspace.git import SHORT
 
@@ -97,11 +97,7 @@ def _folders(place: Path, scratch: Path) -> Iterator[Path]:
 
 def _unpacked(archive: Path, scratch: Path) -> Path:
     folder = scratch / f"{len(list(scratch.iterdir()))}"
-    try:
-        with tarfile.open(archive) as packed:
-            packed.extractall(folder, filter="data")  # no absolute paths, no links that lead out
-    except (OSError, tarfile.TarError, EOFError) as error:
-        raise InputError(Problem(f"cannot unpack the archive: {error}", str(archive))) from None
+    unpack(archive, folder)
     journal = next(iter(sorted(folder.rglob(JOURNAL_NAME))), None)
     if journal is None:
         raise InputError(Problem("it contains no record of a run", str(archive)))

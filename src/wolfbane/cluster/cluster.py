@@ -11,7 +11,6 @@ from wolfbane.cluster.engine import (
     Engine,
     MachineLink,
     MachineLost,
-    check_address,
     cluster_address,
 )
 from wolfbane.cluster.messages import MachineJob
@@ -36,9 +35,8 @@ class Cluster:
         if self._request.live or self._request.visible:
             words = "--live and --visible work only on this machine and cannot be used with --on"
             raise InputError(Problem(words))
-        self.address = cluster_address(self._workspace, self._request.on)
         secrets = [secret for each in inputs.environments for secret in each.secrets]
-        check_address(self.address, secrets)
+        self.address = cluster_address(self._workspace, self._request.on, secrets)
         self._manifest = pack_workspace(self._workspace)
         self._unfit: set[str] = set()
         self.warnings: list[str] = []

@@ -169,7 +169,8 @@ class ClusterScheduler(Scheduler):
         elif isinstance(message, Unplanned):
             self.finished(message.result, message.extra)
         elif isinstance(message, EvidencePiece):
-            place = self._folder / message.path
+            # A machine names its files; it cannot choose another folder.
+            place = self._folder / "evidence" / Path(message.path).name
             place.parent.mkdir(exist_ok=True)
             with place.open("ab") as file:
                 file.write(message.data)

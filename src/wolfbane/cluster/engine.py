@@ -7,6 +7,7 @@ import contextlib
 import ipaddress
 import logging
 import math
+import os
 import time
 from collections.abc import AsyncIterator, Mapping, Sequence
 from pathlib import Path
@@ -215,15 +216,19 @@ def _reason(error: Exception) -> str:
     return str(error).partition("\n")[0] or type(error).__name__
 
 
-def cluster_address(workspace: Workspace, on: str) -> str:
-    """The address for ``--on``: the address in the settings if it is empty or CONFIGURED."""
-    return on if on and on != CONFIGURED else workspace.settings.cluster.address
+TRUSTED = "WOLFBANE_CLUSTER"
+"""The environment variable with an address that the user trusts without encryption."""
 
 
-def check_address(address: str, secrets: Sequence[str]) -> None:
-    """Raise InputError for an invalid address, and for secrets that would be sent without
-    encryption.
+def cluster_address(workspace: Workspace, on: str, secrets: Sequence[str]) -> str:
+    """The address for ``--on``: the address in the settings if it is empty or CONFIGURED.
+
+    Raises InputError for an invalid address, and for secrets that would be sent without encryption.
+    The program at an address can run code in this process. So an address from the settings, which
+    may be those of a stranger, must be on this machine or use TLS, or be trusted by the user.
     """
+    is_typed = bool(on) and on != CONFIGURED
+    address = on if is_typed else workspace.settings.cluster.address
     parts = urlsplit(address)
     if parts.scheme not in ("tcp", "tls") or not parts.hostname or not parts.port:
         raise InputError(Problem(f"--on: '{address}' is not an address", hint="tcp://HOST:PORT"))
@@ -232,6 +237,12 @@ def check_address(address: str, secrets: Sequence[str]) -> None:
         raise InputError(
             Problem(words, hint="use a tls:// address, and set the TLS files in [cluster]")
         )
+    is_safe = parts.scheme == "tls" or _is_loopback(parts.hostname)
+    if not (is_typed or is_safe or os.environ.get(TRUSTED) == address):
+        words = f"--on: the address {address} in [cluster] is neither encrypted nor on this machine"
+        hint = f"if you trust it, use --on {address}, or set {TRUSTED}={address}"
+        raise InputError(Problem(words, hint=hint))
+    return address
 
 
 def _is_loopback(host: str) -> bool:

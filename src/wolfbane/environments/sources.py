@@ -23,23 +23,28 @@ def read_values(path: Path) -> dict[str, Any]:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise ValueError(f"cannot read the file: {error}") from None
-    suffix = path.suffix.lower()
-    if suffix == ".json":
-        data = json.loads(text)
-    elif suffix == ".toml":
-        data = tomllib.loads(text)
-    elif suffix in (".yaml", ".yml"):
-        import yaml
-
-        try:
-            data = yaml.safe_load(text)
-        except yaml.YAMLError as error:
-            raise ValueError(f"is not valid YAML: {error}") from None
-    else:
-        return {**_variables(text)}
+    try:
+        data = _parsed(path.suffix.lower(), text)
+    except RecursionError:
+        raise ValueError("is nested too deeply") from None
     if not isinstance(data, dict):
         raise ValueError("does not contain names with values")
     return data
+
+
+def _parsed(suffix: str, text: str) -> Any:
+    if suffix == ".json":
+        return json.loads(text)
+    if suffix == ".toml":
+        return tomllib.loads(text)
+    if suffix not in (".yaml", ".yml"):
+        return _variables(text)
+    import yaml
+
+    try:
+        return yaml.safe_load(text)
+    except yaml.YAMLError as error:
+        raise ValueError(f"is not valid YAML: {error}") from None
 
 
 def _variables(text: str) -> dict[str, str]:

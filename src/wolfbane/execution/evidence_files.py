@@ -37,7 +37,7 @@ class EvidenceFiles:
             place = f"evidence/{self._count:04}-{_plain(name)[-60:]}"
         else:
             start = _plain(address.rpartition("#")[2] or address)[:60]
-            place = f"evidence/{self._count:04}-{start}.{_ENDINGS.get(kind, kind)}"
+            place = f"evidence/{self._count:04}-{start}.{_plain(_ENDINGS.get(kind, kind))}"
         path = self._folder / place
         if isinstance(content, str):
             content = self._mask(content).encode()

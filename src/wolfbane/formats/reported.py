@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 from wolfbane.model import NESTED, Outcome, Part
@@ -16,6 +19,15 @@ class FormatError(Exception):
     def __init__(self, words: str, line: int = 0) -> None:
         super().__init__(words)
         self.words, self.line = words, line
+
+
+@contextmanager
+def nesting_limit() -> Iterator[None]:
+    """Raise FormatError for data that is nested deeper than this process can read."""
+    try:
+        yield
+    except RecursionError:
+        raise FormatError("is nested too deeply") from None
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +58,10 @@ class ReportedTest:
     host: str = ""
     suite_properties: tuple[tuple[str, str], ...] = ()
     quarantined: str = ""
+
+    def __post_init__(self) -> None:
+        if not 0.0 <= self.seconds < math.inf:  # nothing can be counted with such a time
+            object.__setattr__(self, "seconds", 0.0)
 
     @property
     def tags(self) -> tuple[str, ...]:

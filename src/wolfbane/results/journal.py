@@ -13,7 +13,9 @@ import msgspec
 
 from wolfbane import __version__
 from wolfbane.errors import InputError, Problem
-from wolfbane.events import Collecting, Event
+from wolfbane.events import Collecting, Event, TestFinished, TestRepeated, TestRetried
+from wolfbane.files import read_regular
+from wolfbane.results.foreign import evidence_problem
 
 JOURNAL_NAME = "journal.jsonl"
 
@@ -83,24 +85,29 @@ def read_journal(folder: Path) -> Iterator[Event]:
     """The events of a run, without an incomplete last line. Raises InputError."""
     path = folder / JOURNAL_NAME
     try:
-        lines = path.read_bytes().split(b"\n")
+        lines = read_regular(path).split(b"\n")
     except OSError as error:
         raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None
     *whole, _cut_short = lines
     decoder: msgspec.json.Decoder[Event] = msgspec.json.Decoder(Event)
     for number, line in enumerate(whole, 1):
         try:
-            yield decoder.decode(line)
-        except (msgspec.DecodeError, UnicodeDecodeError) as error:
+            event = decoder.decode(line)
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
             message = f"not an event: {error}"
             raise InputError(Problem(message, str(path), number, _newer(whole[0]))) from None
+        if isinstance(event, TestFinished | TestRetried | TestRepeated):
+            problem = evidence_problem(event.result)
+            if problem:
+                raise InputError(Problem(problem, str(path), number))
+        yield event
 
 
 def _newer(first: bytes) -> str:
     """Whether another version of Wolfbane wrote the record."""
     try:
         version = msgspec.json.decode(first).get("version", __version__)
-    except (msgspec.DecodeError, ValueError, AttributeError):
+    except (msgspec.DecodeError, ValueError, AttributeError, RecursionError):
         return ""
     same = version == __version__
     return (

@@ -128,11 +128,14 @@ def parse(text: str) -> Expression:
     return _ExpressionParser(text).whole()
 
 
+_DEEPEST = 100
+
+
 class _ExpressionParser:
     def __init__(self, text: str, only_field: str = "") -> None:
         self.text = text
         self.only_field = only_field
-        self.at = 0
+        self.at = self.depth = 0
         self.kind, self.value, self.start = "", "", 0
         self.next()
 
@@ -182,6 +185,15 @@ class _ExpressionParser:
         return all_of(items)
 
     def not_part(self) -> Expression:
+        if self.depth == _DEEPEST:
+            raise self.fail(f"parentheses and 'not' are nested deeper than {_DEEPEST} levels")
+        self.depth += 1
+        try:
+            return self.inner_part()
+        finally:
+            self.depth -= 1
+
+    def inner_part(self) -> Expression:
         if self.kind == "not":
             self.next()
             return Not(self.not_part())

@@ -20,7 +20,13 @@ from wolfbane.workspace.shape import foreign_keys, shape_problems, suite_type, w
 
 def read_settings(path: Path) -> Settings:
     """Read and check a settings file. Raises InputError with every problem found."""
-    text = _text(path)
+    try:
+        return _settings(path, _text(path))
+    except RecursionError:
+        raise InputError(Problem("the settings are nested too deeply", path.name)) from None
+
+
+def _settings(path: Path, text: str) -> Settings:
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:

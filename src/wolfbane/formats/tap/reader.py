@@ -67,7 +67,7 @@ def _details(diagnostics: list[str]) -> dict[str, object]:
     text = "\n".join(line for line in diagnostics if not line.startswith("#"))
     try:
         details = yaml.safe_load(text) if text else None
-    except yaml.YAMLError:
+    except (yaml.YAMLError, RecursionError):
         return {}
     return details if isinstance(details, dict) else {}
 

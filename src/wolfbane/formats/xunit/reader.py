@@ -117,6 +117,8 @@ class XunitReader:
         except expat.ExpatError as error:
             words = expat.ErrorString(error.code)
             raise FormatError(f"is not well-formed XML: {words}", error.lineno) from None
+        except (LookupError, ValueError) as error:  # Python decodes some encodings for the parser
+            raise FormatError(f"has an encoding that cannot be read: {error}", 1) from None
 
     def _doctype(self, *_: object) -> None:
         line = self._parser.CurrentLineNumber

@@ -256,6 +256,6 @@ def json_problem(text: str) -> str:
         return ""
     try:
         json.loads(text)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         return str(error)
     return ""

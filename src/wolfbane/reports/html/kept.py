@@ -10,6 +10,7 @@ from typing import Any
 
 from wolfbane.model import Evidence
 from wolfbane.reports.text import visible
+from wolfbane.results.foreign import read_evidence
 from wolfbane.units import bytes_shown
 
 PICTURES = {
@@ -37,15 +38,15 @@ class Keeper:
     def _content(self, evidence: Evidence) -> dict[str, Any]:
         if self._folder is None:
             return {}
-        path = self._folder / evidence.path
         try:
-            size = path.stat().st_size
-            if size > self._room:
-                return {"left": "too large to include in this report"}
-            data = path.read_bytes()
-        except OSError:
+            data = read_evidence(self._folder, evidence.path, self._room)
+        except FileNotFoundError:
             return {"left": "the file no longer exists"}
-        content = _read(path, data)
+        except OSError as error:
+            return {"left": f"the file cannot be included: {error.strerror or error}"}
+        if data is None:
+            return {"left": "too large to include in this report"}
+        content = _read(Path(evidence.path), data)
         self._room -= len(json.dumps(content))
         return content
 

@@ -13,7 +13,7 @@ from msgspec import structs
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.formats.ctrf.reader import read_ctrf
-from wolfbane.formats.reported import FormatError, ReportedTest
+from wolfbane.formats.reported import FormatError, ReportedTest, nesting_limit
 from wolfbane.formats.tap.reader import read_tap
 from wolfbane.formats.xunit.reader import XunitReader
 from wolfbane.model import Outcome
@@ -31,25 +31,31 @@ def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[TestEnd]]:
 
     Tests are assigned to ``suite`` if it is not empty. Raises InputError.
     """
-    reason = ""
     try:
-        start = path.open("rb").read(512).lstrip(b"\xef\xbb\xbf \t\r\n")
-        if start.startswith((b"<", b"\xff\xfe", b"\xfe\xff")):
-            began, entries = _xunit(path)
-        elif start.startswith(b"{"):
-            data = path.read_bytes()
-            if _is_ours(data):
-                return _ours(path, data)
-            began, entries = read_ctrf(data)
-        else:
-            with path.open(encoding="utf-8", errors="replace") as lines:
-                began, (entries, reason) = "", read_tap(lines)
+        with nesting_limit():
+            return _read(path, suite)
     except FormatError as error:
         raise InputError(Problem(error.words, str(path), error.line)) from None
     except OSError as error:
         raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None
+
+
+def _read(path: Path, suite: str) -> tuple[RunEntry, list[TestEnd]]:
+    reason = ""
+    with path.open("rb") as file:
+        start = file.read(512).lstrip(b"\xef\xbb\xbf \t\r\n")
+    if start.startswith((b"<", b"\xff\xfe", b"\xfe\xff")):
+        began, entries = _xunit(path)
+    elif start.startswith(b"{"):
+        data = path.read_bytes()
+        if _is_ours(data):
+            return _ours(path, data)
+        began, entries = read_ctrf(data)
+    else:
+        with path.open(encoding="utf-8", errors="replace") as lines:
+            began, (entries, reason) = "", read_tap(lines)
     if not entries and not reason:
-        raise InputError(Problem("the report contains no tests", str(path)))
+        raise FormatError("the report contains no tests")
     return _run(path, began, entries, suite, reason)
 
 

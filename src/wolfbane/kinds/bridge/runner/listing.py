@@ -13,7 +13,7 @@ from typing import Any
 import msgspec
 
 from wolfbane.exits import how_it_ended
-from wolfbane.formats.reported import FormatError
+from wolfbane.formats.reported import FormatError, nesting_limit
 from wolfbane.formats.tap.parser import Point, TapReader
 from wolfbane.kinds.bridge.runner.calls import filled
 from wolfbane.kinds.bridge.runner.launching import launch
@@ -74,6 +74,7 @@ class Lister:
             self._channel.hold(told_of)
         self._channel.send(message)
 
+    @nesting_limit()
     def _tests(self, listing: Mapping[str, Any], path: str) -> list[Listed]:
         place = os.path.join(self._root, path)
         if any("{file}" in argument for argument in listing["command"]):

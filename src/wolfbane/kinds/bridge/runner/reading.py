@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 
 from wolfbane.formats.ctrf.reader import CtrfReader
-from wolfbane.formats.reported import FormatError, ReportedTest, Text
+from wolfbane.formats.reported import FormatError, ReportedTest, Text, nesting_limit
 from wolfbane.formats.tap.parser import TapReader
 from wolfbane.formats.tap.reader import entry_of
 from wolfbane.formats.xunit.reader import XunitReader
@@ -53,6 +53,7 @@ class ReportReading:
         self._ignored = re.compile(read["ignore"]) if read.get("ignore") else None
         self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
 
+    @nesting_limit()
     def feed(self, data: bytes) -> None:
         """Process a piece of the stream; complete entries are sent immediately."""
         if self._format == "xunit":
@@ -65,6 +66,7 @@ class ReportReading:
             for line in lines:
                 self._line(line.decode("utf-8", "replace").rstrip("\r"))
 
+    @nesting_limit()
     def close(self) -> None:
         """The stream has ended."""
         if self._format == "xunit":

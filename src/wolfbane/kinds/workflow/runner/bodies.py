@@ -63,7 +63,7 @@ def _value(given: Mapping[str, Any], media: str, scope: Scope) -> Any:
 def _read_json(text: str) -> Any:
     try:
         return json.loads(text)
-    except ValueError:
+    except (ValueError, RecursionError):
         return text
 
 

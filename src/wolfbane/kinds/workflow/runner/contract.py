@@ -116,7 +116,7 @@ class Contract:
             return
         try:
             value = json.loads(answer.content)
-        except ValueError as broken:
+        except (ValueError, RecursionError) as broken:
             yield Mismatch("body", "", "JSON", f"invalid JSON ({broken})")
             return
         if "schema" not in described:

@@ -84,5 +84,5 @@ def _typed(value: Any, schema: Any) -> Any:
         return value
     try:
         return json.loads(value)
-    except ValueError:
+    except (ValueError, RecursionError):
         return value

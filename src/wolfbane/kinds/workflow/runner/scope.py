@@ -82,7 +82,7 @@ class Answer:
 
             try:
                 return json.loads(self.content)
-            except ValueError:
+            except (ValueError, RecursionError):
                 return Untyped(self.text)
         return Untyped(self.text)
 

@@ -111,7 +111,7 @@ class Security:
             answer = await self._sender.send(ask)
             data = json.loads(answer.content)
             token = str(data["access_token"])
-        except (NoAnswer, ValueError, KeyError, TypeError) as error:
+        except (NoAnswer, ValueError, KeyError, TypeError, RecursionError) as error:
             raise CannotCall(
                 f"security scheme '{name}': cannot get a token from {url}: {error}"
             ) from None
