@@ -116,8 +116,7 @@ def test_batches_go_only_where_they_can_run(machines, quay):
     with (quay.path / "wolfbane.toml").open("a") as file:
         file.write(f'\n[cluster]\naddress = "{machines.address}"\n')
     looked = quay.call("doctor")
-    assert "machine quay-1" in looked.out
-    assert "3 of 4 suites" in looked.out
+    assert f"{machines.address} is not contacted" in looked.text
 
 
 def test_a_lost_machine_loses_nothing(machines, quay, tmp_path):

@@ -280,7 +280,7 @@ def test_no_test_is_named_after_a_secret(quay):
 
 
 def test_doctor_says_what_is_missing_and_how_to_mend_it(quay):
-    well = quay.call("doctor")
+    well = quay.call("doctor", "--probe")
     assert well.code == 0 and "environment staging  not ready" in well.out
     quay.file("lost/test_lost.py", "def test_lost(): pass\n")
     quay.file("empty/readme.txt", "")
@@ -300,7 +300,7 @@ def test_doctor_says_what_is_missing_and_how_to_mend_it(quay):
     """
     text = (quay.path / "wolfbane.toml").read_text().replace("service.py", "gone.py")
     quay.file("wolfbane.toml", text + more.replace("    ", ""))
-    run = quay.call("doctor", "--as", "json")
+    run = quay.call("doctor", "--probe", "--as", "json")
     found = {(item["about"], item["state"]): item["message"] for item in json.loads(run.out)}
     assert run.code == 4
     assert "no-such-node" in found["suite page", "missing"]

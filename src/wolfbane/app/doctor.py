@@ -6,6 +6,7 @@ import asyncio
 import shutil
 from collections import Counter
 from collections.abc import Iterable, Iterator
+from pathlib import Path
 
 from wolfbane.browsers.status import look_for
 from wolfbane.environments import Environment, resolve
@@ -14,9 +15,11 @@ from wolfbane.execution.setup.builds import stale_builds
 from wolfbane.execution.setup.probes import Prober
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.unclaimed import how_to_claim, in_words, unclaimed
-from wolfbane.kinds.contract import MissingRuntime
+from wolfbane.kinds.contract import MissingRuntime, NotStarted
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
+from wolfbane.looking import only_looking
+from wolfbane.reports.text import many
 from wolfbane.selection import parse, term_counts
 from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.diagnosis import Finding, State
@@ -26,22 +29,35 @@ from wolfbane.workspace.settings import Workspace
 SHOWN = 3
 
 
-def look_over(inventory: Inventory) -> Iterator[Finding]:
-    """All findings, in the order of the settings."""
+def look_over(inventory: Inventory, *, probe: bool) -> list[Finding]:
+    """All findings, in the order of the settings.
+
+    With ``probe``, programs and commands of the workspace start, and environments are resolved.
+    """
+    if probe:
+        return list(_findings(inventory, probe=True))
+    with only_looking(inventory.workspace.root):
+        return list(_findings(inventory, probe=False))
+
+
+def _findings(inventory: Inventory, *, probe: bool) -> Iterator[Finding]:
     counts = Counter(test.suite for test in inventory.tests)
     for suite in inventory.workspace.suites:
-        yield from _suite(inventory, suite, counts[suite.name])
+        yield from _suite(inventory, suite, counts[suite.name], probe=probe)
     if not inventory.workspace.suites:
         mend = "'wolfbane init' writes an example; 'wolfbane bridge learn' connects a launcher"
         yield Finding("suites", State.WARNING, "there is no suite, so nothing can run", mend)
     yield from _browsers(inventory)
-    yield from _environments(inventory)
+    if probe:
+        yield from _environments(inventory)
+    else:
+        yield from _unresolved(inventory.workspace)
     yield from _cluster(inventory.workspace)
     yield from _files(inventory)
     yield from _rules(inventory)
 
 
-def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
+def _suite(inventory: Inventory, suite: Suite, tests: int, *, probe: bool) -> Iterator[Finding]:
     about = f"suite {suite.name}"
     kind = find_kind(suite.kind)
     try:
@@ -50,10 +66,13 @@ def _suite(inventory: Inventory, suite: Suite, tests: int) -> Iterator[Finding]:
     except (MissingRuntime, OSError) as error:
         mend = "install it, or set another one in the suite's settings"
         yield Finding(about, State.MISSING, str(error), "" if "(install" in str(error) else mend)
-    else:
-        words = f"{tests:,} {'test' if tests == 1 else 'tests'}; {runtime}"
+    except NotStarted as program:
+        inside = Path(str(program)).relative_to(inventory.workspace.root)
+        words = f"{many(tests, 'test')}; {inside} did not start, because it is in the workspace"
         yield Finding(about, State.OK, words)
-        if trouble := kind.trouble(inventory.workspace.root, suite):
+    else:
+        yield Finding(about, State.OK, f"{many(tests, 'test')}; {runtime}")
+        if probe and (trouble := kind.trouble(inventory.workspace.root, suite)):
             yield Finding(about, State.WARNING, trouble, f"try: wolfbane run --suite {suite.name}")
     if not tests and not suite.build:
         paths = ", ".join(suite.paths)
@@ -76,6 +95,12 @@ def _browsers(inventory: Inventory) -> Iterator[Finding]:
         else:
             words = f"{found.engine} {found.version}".strip()
             yield Finding(about, State.OK, f"{words}; {found.driver or found.program}")
+
+
+def _unresolved(workspace: Workspace) -> Iterator[Finding]:
+    """Environments whose values may come from commands of the workspace."""
+    for name in workspace.settings.env:
+        yield Finding(_named(name), State.OK, "not checked; 'wolfbane doctor --probe' checks it")
 
 
 def _environments(inventory: Inventory) -> Iterator[Finding]:

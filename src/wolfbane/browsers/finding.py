@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from wolfbane.browsers.failures import CannotOpen
+from wolfbane.looking import may_start, neutral_folder
 from wolfbane.workspace.settings import Browser
 
 _BINARIES = {
@@ -91,11 +92,14 @@ def _first(names: tuple[str, ...]) -> str:
 
 
 def version(program: str) -> str:
-    """The version that a program reports; empty if it reports none."""
+    """The version that a program reports; empty if it reports none, or must not start."""
+    if not may_start(program):
+        return ""
     try:
         answer = subprocess.run(
-            [program, "--version"], capture_output=True, text=True, timeout=20, check=False
-        )
+            [program, "--version"], cwd=neutral_folder(), capture_output=True, text=True,
+            timeout=20, check=False,
+        )  # fmt: skip
     except (OSError, subprocess.TimeoutExpired):
         return ""
     match = _VERSION.search(answer.stdout)

@@ -22,17 +22,24 @@ if TYPE_CHECKING:
     "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
     help="The output format.",
 )  # fmt: skip
+@click.option(
+    "--probe", is_flag=True,
+    help="Also start the workspace's own interpreters and commands, and check its environments.",
+)  # fmt: skip
 @workspace_option
 @click.pass_context
-def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
+def command(ctx: click.Context, form: str, probe: bool, workspace: Path | None) -> None:
     """Check what is installed and what is missing, and show how to fix it. Runs no tests.
 
-    Checks runtimes, environments, services and builds. Also finds test files that belong to no
-    suite, suites without tests, and rules or presets that match no test. Exits 4 if any suite
-    cannot run.
+    Checks runtimes. Also finds test files that belong to no suite, suites without tests, and rules
+    or presets that match no test. Exits 4 if any suite cannot run.
+
+    Starts no program of the workspace. With --probe, it starts interpreters in the workspace,
+    resolves the environments, which may run commands, and checks services, builds and crates.
 
     \b
     wolfbane doctor
+    wolfbane doctor --probe
     wolfbane doctor --as json
     """
     from wolfbane.app.doctor import look_over
@@ -43,7 +50,7 @@ def command(ctx: click.Context, form: str, workspace: Path | None) -> None:
 
     opened = workspace_at(workspace)
     inventory = open_inventory(opened)
-    findings = [*look_over(inventory), *_presets(inventory)]
+    findings = [*look_over(inventory, probe=probe), *_presets(inventory)]
     if form == "json":
         echo_json(as_json(findings))
     else:

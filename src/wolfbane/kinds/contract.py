@@ -37,6 +37,10 @@ class MissingRuntime(Exception):
     """
 
 
+class NotStarted(Exception):
+    """A program is in a workspace that is only looked at, so it did not start."""
+
+
 class Kind(ABC, Generic[S]):
     """One kind of suite: how to find its tests by reading files, and how to start its worker.
 

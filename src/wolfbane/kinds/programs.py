@@ -7,7 +7,8 @@ import subprocess
 from functools import cache
 from pathlib import Path
 
-from wolfbane.kinds.contract import MissingRuntime
+from wolfbane.kinds.contract import MissingRuntime, NotStarted
+from wolfbane.looking import may_start, neutral_folder
 
 _PATIENCE = 60
 
@@ -34,13 +35,23 @@ def find_program(root: Path, given: str, default: str, what: str) -> str:
     return found
 
 
-@cache
 def version_line(program: str, what: str) -> str:
-    """The output of ``PROGRAM --version``. Raises MissingRuntime if it does not start."""
+    """The output of ``PROGRAM --version``.
+
+    Raises MissingRuntime if it does not start, and NotStarted if it must not start.
+    """
+    if not may_start(program):
+        raise NotStarted(program)
+    return _version_line(program, what, neutral_folder())
+
+
+@cache
+def _version_line(program: str, what: str, folder: Path | None) -> str:
     try:
         run = subprocess.run(
-            [program, "--version"], capture_output=True, text=True, timeout=_PATIENCE, check=True
-        )
+            [program, "--version"], cwd=folder, capture_output=True, text=True, timeout=_PATIENCE,
+            check=True,
+        )  # fmt: skip
     except (OSError, subprocess.SubprocessError) as error:
         raise MissingRuntime(f"cannot start the {what} '{program}': {error}") from None
     return run.stdout.strip()

@@ -16,7 +16,12 @@ _OF_A_HOOK = (
     "GIT_PREFIX", "GIT_NAMESPACE",
 )  # fmt: skip
 """Variables that git sets for its hooks. They would direct every call to the hook's own index."""
-_QUIET = ("-c", "core.hooksPath=/dev/null", "-c", "advice.detachedHead=false")
+_QUIET = (
+    "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "log.showSignature=false",
+    "-c", "advice.detachedHead=false",
+)  # fmt: skip
+"""A repository may be from a stranger, and its settings may name programs. None of them starts."""
+_FILTER = ("config", "--local", "--includes", "--null", "--name-only", "--get-regexp", r"^filter\.")
 
 
 _PATIENCE = 120.0
@@ -63,6 +68,17 @@ def ask_git(root: Path, *arguments: str, within: float = _PATIENCE) -> GitAnswer
         stream.decode("utf-8", "surrogateescape") for stream in (done.stdout, done.stderr)
     )
     return GitAnswer(done.returncode, output, error_text)
+
+
+def without_filters(root: Path) -> list[str]:
+    """Options for commands that compare files: the filters from a repository's settings are off.
+
+    Filters from the user's own settings stay.
+    """
+    names = {line.rpartition(".")[0] for line in ask_git(root, *_FILTER).output.split("\0") if line}
+    keys = [f"{name}.{key}" for name in sorted(names) for key in ("clean", "smudge", "process")]
+    off = [f"{key}=" for key in keys] + [f"{name}.required=false" for name in sorted(names)]
+    return [word for setting in off for word in ("-c", setting)]
 
 
 def repository(root: Path, why: str) -> tuple[Path, str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.workspace.git import ask_git, commit_of
+from wolfbane.workspace.git import ask_git, commit_of, without_filters
 
 
 def changed_paths(root: Path, revision: str) -> set[str]:
@@ -17,7 +17,17 @@ def changed_paths(root: Path, revision: str) -> set[str]:
     commit_of(root, revision, why)
     paths: set[str] = set()
     for question in (
-        ("diff", "--name-only", "-z", "--no-renames", "--relative", revision, "--"),
+        (
+            *without_filters(root),
+            "diff",
+            "--no-ext-diff",
+            "--name-only",
+            "-z",
+            "--no-renames",
+            "--relative",
+            revision,
+            "--",
+        ),
         ("ls-files", "--others", "--exclude-standard", "-z"),
     ):
         answer = ask_git(root, *question)

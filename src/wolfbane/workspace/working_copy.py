@@ -6,7 +6,7 @@ import subprocess
 from pathlib import Path
 
 from wolfbane.events import SuiteState
-from wolfbane.workspace.git import git_command
+from wolfbane.workspace.git import git_command, without_filters
 from wolfbane.workspace.settings import Workspace
 
 _PATIENCE = 20.0
@@ -23,8 +23,9 @@ class SuiteStateQuestion:
             self._known = SuiteState(commit, False, source.revision, words)
         elif _in_repository(workspace.root):
             command, variables = git_command(
-                workspace.root, "status", "--porcelain=v2", "--branch", "--", "."
-            )
+                workspace.root, *without_filters(workspace.root),
+                "status", "--porcelain=v2", "--branch", "--", ".",
+            )  # fmt: skip
             try:
                 self._process = subprocess.Popen(
                     command, env=variables, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,

@@ -11,9 +11,10 @@ import warnings
 from functools import cache
 from pathlib import Path
 
-from wolfbane.kinds.contract import HOME, MissingRuntime, WorkerCommand
+from wolfbane.kinds.contract import HOME, MissingRuntime, NotStarted, WorkerCommand
 from wolfbane.kinds.python.project import project_python
 from wolfbane.kinds.python.settings import InterpretedSuite
+from wolfbane.looking import may_start, neutral_folder
 
 
 def parse_source(source: bytes) -> ast.Module:
@@ -97,12 +98,18 @@ def _itself(python: str, folder: Path) -> str:
     return _ask(python, folder)[1] if is_script else python
 
 
-@cache
 def _ask(python: str, folder: Path) -> tuple[str, str]:
     """The version of an interpreter, and its own path.
 
-    Raises MissingRuntime if it does not start.
+    Raises MissingRuntime if it does not start, and NotStarted if it must not start.
     """
+    if not may_start(python):
+        raise NotStarted(python)
+    return _told(python, neutral_folder() or folder)
+
+
+@cache
+def _told(python: str, folder: Path) -> tuple[str, str]:
     if Path(python).is_absolute() and os.path.realpath(python) == os.path.realpath(sys.executable):
         return sys.version.split()[0], python  # ours, or another environment of the same one
     code = "import sys; print(sys.version.split()[0], sys.executable)"
