@@ -65,6 +65,17 @@ def _is_folder(entry: os.DirEntry[str]) -> bool:
         return False
 
 
+_IGNORED = "*\n"
+
+
+def is_for_results(folder: Path) -> bool:
+    """Whether a folder was created for results, or marked for them by the user."""
+    try:
+        return (folder / ".gitignore").read_text(encoding="utf-8") == _IGNORED
+    except (OSError, UnicodeDecodeError):
+        return False
+
+
 def results_folder(path: Path) -> None:
     """Create a folder for results that only its owner can enter, and that git ignores.
 
@@ -75,7 +86,7 @@ def results_folder(path: Path) -> None:
         path.mkdir(mode=0o700, exist_ok=True)
     ignore = path / ".gitignore"
     if not ignore.exists():
-        ignore.write_text("*\n", encoding="utf-8")
+        ignore.write_text(_IGNORED, encoding="utf-8")
 
 
 def write_whole(path: Path, text: str) -> None:

@@ -42,7 +42,7 @@ def command(
 
     FILE is xUnit-style XML, CTRF, TAP, or a Wolfbane report as JSON. The format is detected from
     the content. A report that is already imported is skipped. If some files cannot be read, they
-    are listed, the     other files are imported, and the exit code is 1.
+    are listed, the other files are imported, and the exit code is 1.
 
     \b
     wolfbane import build/results.xml

@@ -32,7 +32,7 @@ def command(
     that contains such folders or archives. All shares must have the same selection, the same state
     of the sources, and the same environments. If a share was run twice, the newer record is used.
 
-    \\b
+    \b
     wolfbane run --share 1/2 --report record=out/1.tar.gz     in the first job
     wolfbane run --share 2/2 --report record=out/2.tar.gz     in the second job
     wolfbane join out --report html=report.html               in a final job

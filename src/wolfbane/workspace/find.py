@@ -7,6 +7,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem
+from wolfbane.files import is_for_results
 from wolfbane.workspace.detect import detect
 from wolfbane.workspace.include import include, included_folders
 from wolfbane.workspace.read import read_settings
@@ -19,6 +20,25 @@ def open_workspace(start: Path, *, given: bool = False) -> Workspace:
 
     ``given`` means that the user named the folder (or the file). Raises InputError.
     """
+    workspace = _nearest(start, given=given)
+    _check_results(workspace)
+    return workspace
+
+
+def _check_results(workspace: Workspace) -> None:
+    """Raise InputError if results would be written to a folder that is not the workspace's.
+
+    Settings, and links, may be from a stranger: they must not direct files to any other folder,
+    unless that folder already is one for results.
+    """
+    folder = workspace.results
+    if not folder.resolve().is_relative_to(workspace.root.resolve()) and not is_for_results(folder):
+        words = f"the folder for results, {folder}, is outside of the workspace"
+        hint = f"if it is yours, allow it: mkdir -p {folder} && echo '*' > {folder}/.gitignore"
+        raise InputError(Problem(words, hint=hint))
+
+
+def _nearest(start: Path, *, given: bool) -> Workspace:
     start = start.resolve()
     if start.is_file():
         return _with_suites(Workspace(start.parent, read_settings(start), start))
