@@ -1,111 +1,252 @@
-"""One hostile file is an error of that file, and stops nothing else."""
+"""A workspace, a record or a report from a stranger can do nothing to the user who looks at it."""
 
 from __future__ import annotations
 
-import os
+import io
+import json
+import re
+import socket
+import tarfile
 
 import pytest
 
-from conftest import present
+from hostile import SEQUENCES, hostile
 
-DEEP = 50_000
-
-
-def workspace(folder, kind, good, source):
-    folder.file("wolfbane.toml", f'[[suite]]\nname = "a"\nkind = "{kind}"\npaths = ["a"]\n')
-    folder.file(f"a/{good}", source)
-    return folder
-
-
-@pytest.fixture
-def python(folder):
-    return workspace(folder, "python", "test_good.py", "def test_good(): pass\n")
+D = 100_000
+LOOKS = [
+    "list", "list --as json", "list --changed HEAD", "list --at HEAD", "explain test_x", "show",
+    "report --as markdown", "doctor", "init", "history", "open --no-browser", "runs", "env",
+    "preset list", "quarantine list", "import books/quay.book", "join books", "compare",
+]  # fmt: skip
+CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
 
 
-@pytest.fixture
-def flows(folder):
-    return workspace(folder, "workflow", "none.txt", "")
+def test_to_look_at_a_workspace_runs_nothing_of_it(folder, tmp_path_factory):
+    marks = tmp_path_factory.mktemp("marks") / "of"
+    with socket.create_server(("127.0.0.1", 0)) as cluster:
+        cluster.settimeout(0.01)
+        hostile(folder, marks, f"tcp://127.0.0.1:{cluster.getsockname()[1]}")
+        for command in LOOKS:
+            done = folder.call(*command.split())
+            assert "Traceback" not in done.err, command
+            assert [mark.name for mark in marks.iterdir()] == [], command
+        for line in ("wolfbane run --suite ", "wolfbane run tests/", "wolfbane run --env "):
+            folder.call(WOLFBANE_COMPLETE="bash", WOLFBANE_LINE=line)
+            assert [mark.name for mark in marks.iterdir()] == [], line
+        with pytest.raises(TimeoutError):
+            cluster.accept()
+        folder.call("doctor", "--probe")
+        assert {"value", ".venv-bin-python"} <= {mark.name for mark in marks.iterdir()}
 
 
-def bomb():
-    lines = ["arazzo: 1.0.1", f"a: &a [{', '.join('x' * 9)}]"]
-    for before, after in zip("abcdefgh", "bcdefghi", strict=True):
-        lines.append(f"{after}: &{after} [{', '.join([f'*{before}'] * 9)}]")
-    return "\n".join(lines)
+@pytest.mark.parametrize("link", [True, False])
+def test_results_go_to_no_other_folder(folder, tmp_path_factory, link):
+    other = tmp_path_factory.mktemp("other")
+    folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
+    if link:
+        (folder.path / ".wolfbane").symlink_to(other)
+    else:
+        folder.file("wolfbane.toml", f'[workspace]\nresults = "{other}"\n')
+    for command in ("list", "history", "run", "doctor", "explain test_x"):
+        done = folder.call(*command.split())
+        assert (done.code, "is outside of the workspace" in done.err) == (2, True), command
+        assert list(other.iterdir()) == []
+    (other / ".gitignore").write_text("*\n")
+    assert folder.run().code == 0
 
 
-HOSTILE_PYTHON = {
-    "a loop of links": (lambda p: p.symlink_to("test_bad.py"), "Too many levels"),
-    "a link to nothing": (lambda p: p.symlink_to("nowhere"), "No such file"),
-    "a pipe": (os.mkfifo, "it is not a regular file"),
-    "deep": (lambda p: p.write_text(f"x = {'-' * DEEP}1\n"), "nested too deeply"),
-    "brackets": (lambda p: p.write_text(f"x = {'(' * DEEP}{')' * DEEP}\n"), "nested"),
-}
-
-
-@pytest.mark.parametrize("what", HOSTILE_PYTHON)
-def test_hostile_python_files(python, what):
-    make, words = HOSTILE_PYTHON[what]
-    make(python.path / "a/test_bad.py")
-    run = python.run("--report", "html=out.html")
-    assert run.outcomes == {"a/test_good.py#test_good": "passed", "a/test_bad.py": "errored"}
-    assert words in run.results["a/test_bad.py"]["message"]
-    assert len(run.out) < 5000
-    assert python.call("list").code == 0
-
-
-def test_names_that_are_not_utf_8(python):
-    for name in (b"a/test_\xff.py", b"a/deep\xfe/test_a.py"):
-        path = python.path / os.fsdecode(name)
-        path.parent.mkdir(exist_ok=True)
-        path.write_text("def test_a(): pass\n")
-    run = python.run("--report", "xunit=out.xml")
-    assert sorted(run.outcomes.values()) == ["errored", "errored", "passed"]
-    assert run.results["a/test_\\udcff.py"]["message"].startswith(
-        "the file name is not valid UTF-8"
+def test_no_sequence_reaches_the_terminal(folder):
+    name = SEQUENCES.replace("/", "")
+    folder.file(
+        f"tests/test_{name}.py",
+        f"""
+        import unittest
+        class Quay(unittest.TestCase):
+            def test_x(self):
+                print({SEQUENCES!r})
+                self.fail({SEQUENCES!r})
+        """,
     )
-    assert python.call("list").code == 0
-    assert python.call("history", "a").code == 0
+    text = json.dumps(SEQUENCES)[1:-1]
+    folder.file(
+        "wolfbane.toml",
+        f"""
+        [workspace]
+        name = "Quay {text}"
+        [[suite]]
+        name = "unit"
+        kind = "python"
+        paths = ["tests"]
+        [preset.p]
+        arguments = ["--name", "{text}"]
+        help = "{text}"
+        [browser.own]
+        engine = "chromium"
+        binary = "/no/{text}"
+        """,
+    )
+    assert folder.call("run").code == 1
+    for command in (
+        "list", "list --as tree", "run", "doctor", "explain test_x", "preset list", "browsers",
+        "preset show p", "history", "runs", "show", "show -v", "compare", "again --failed",
+        "run --tag x", "list --as json",
+    ):  # fmt: skip
+        done = folder.call(*command.split())
+        assert done.out + done.err, command
+        assert not CONTROL.search(done.out + done.err), command
+    refused = folder.call("run", f"tests/{SEQUENCES}")
+    assert not CONTROL.search(refused.err)
 
 
-def test_what_is_detected_has_a_name_that_can_be_written(folder):
-    for place in ("ok", os.fsdecode(b"odd\xff")):
-        (folder.path / place).mkdir()
-        (folder.path / place / "test_a.py").write_text("def test_a(): pass\n")
-    run = folder.run()
-    assert run.outcomes == {"ok/test_a.py#test_a": "passed"}, run.err
-    assert "in no suite  odd\\udcff/test_a.py" in run.out
+def _record(folder):
+    """A run, and its journal."""
+    folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
+    assert folder.call("run", "--share", "1/1").code == 0
+    [run] = (folder.path / ".wolfbane" / "runs").iterdir()
+    return run, run / "journal.jsonl"
 
 
-@pytest.mark.skipif(not present("node"), reason="there is no Node.js here")
-def test_an_import_that_no_file_could_be_named_like(folder):
-    workspace(folder, "node", "good.test.js", "require('node:test').test('good', () => {});\n")
-    folder.file("a/long.js", f"module.exports = () => require('./{'x' * 5000}');\n")
-    assert folder.run().outcomes == {"a/good.test.js#good": "passed"}
+def _with_evidence(journal, path):
+    lines = [json.loads(line) for line in journal.read_text().splitlines()]
+    for line in lines:
+        if "result" in line:
+            line["result"]["evidence"] = [{"kind": "page", "path": path}]
+    journal.write_text("".join(f"{json.dumps(line)}\n" for line in lines))
 
 
-HOSTILE_FLOWS = {
-    "a bomb of aliases": ("yaml", bomb(), "bad.arazzo.yaml:2: the aliases expand"),
-    "deep JSON": ("json", f'{{"x": {"[" * DEEP}{"]" * DEEP}}}', "nested too deeply"),
-    "deep YAML": ("yaml", f"x: {'[' * DEEP}{']' * DEEP}", "nest"),
+@pytest.mark.parametrize("path", ["/etc/passwd", "../../../secret.txt", "evidence/../../../x"])
+@pytest.mark.parametrize("command", ["show", "report --as html --to out.html", "join RUN"])
+def test_evidence_outside_of_its_record_is_refused(folder, path, command):
+    run, journal = _record(folder)
+    _with_evidence(journal, path)
+    done = folder.call(*command.replace("RUN", str(run)).split())
+    assert done.code == 2
+    assert "is outside of the record" in done.err
+    assert f"{journal.name}:" in done.err
+
+
+def test_a_link_is_not_evidence(folder, tmp_path_factory):
+    outside = tmp_path_factory.mktemp("outside")
+    secret = outside / "secret.txt"
+    secret.write_text("the key of the quay")
+    run, journal = _record(folder)
+    _with_evidence(journal, "evidence/page.html")
+    (run / "evidence").mkdir()
+    (run / "evidence" / "page.html").symlink_to(secret)
+    assert folder.call("report", "--as", "html", "--to", "out.html").code == 0
+    assert "the key of the quay" not in (folder.path / "out.html").read_text()
+    assert folder.call("join", str(run)).code == 0
+    runs = folder.path / ".wolfbane" / "runs"
+    assert not [p for p in runs.rglob("*") if p.is_file() and not p.is_symlink()
+                and "the key of the quay" in p.read_text(errors="replace")]  # fmt: skip
+    (run / "evidence" / "page.html").unlink()
+    (run / "evidence").rmdir()
+    (run / "evidence").symlink_to(outside)
+    _with_evidence(journal, "evidence/secret.txt")
+    assert folder.call("report", "last", "--as", "html", "--to", "out.html").code == 0
+    assert "the key of the quay" not in (folder.path / "out.html").read_text()
+
+
+def _member(name, **facts):
+    member = tarfile.TarInfo(name)
+    for key, value in facts.items():
+        setattr(member, key, value)
+    return member
+
+
+BOMB = 120 << 20
+MEMBERS = {
+    "a path that leads out": (_member("../out.txt", size=3), "outside"),
+    "an absolute path": (_member("/tmp/quay/../../etc/x", size=3), ""),
+    "a link": (_member("run/x", type=tarfile.SYMTYPE, linkname="/etc/passwd"), "is not a file"),
+    "a hard link": (_member("run/x", type=tarfile.LNKTYPE, linkname="/etc/passwd"), "is not a fil"),
+    "a device": (_member("run/x", type=tarfile.CHRTYPE), "is not a file"),
+    "a pipe": (_member("run/x", type=tarfile.FIFOTYPE), "is not a file"),
+    "too much": (_member("run/x", size=BOMB), "its files are larger than"),
 }
 
 
-@pytest.mark.parametrize("what", HOSTILE_FLOWS)
-def test_hostile_documents(flows, what):
-    ending, text, words = HOSTILE_FLOWS[what]
-    flows.file(f"a/bad.arazzo.{ending}", text)
-    os.mkfifo(flows.path / "a/pipe.arazzo.yaml")
-    run = flows.run()
-    assert set(run.outcomes.values()) == {"errored"} and len(run.outcomes) == 2
-    assert words in run.results[f"a/bad.arazzo.{ending}"]["message"]
+@pytest.mark.parametrize("what", MEMBERS)
+def test_archives_stay_in_their_folder(folder, what):
+    _, journal = _record(folder)
+    member, words = MEMBERS[what]
+    with tarfile.open(folder.path / "share.tar.gz", "w:gz") as archive:
+        archive.add(journal, "run/journal.jsonl")
+        archive.addfile(member, io.BytesIO(bytes(member.size)))
+    done = folder.call("join", "share.tar.gz")
+    assert "Traceback" not in done.err
+    if words:
+        assert (done.code, words in done.err) == (2, True), done.err
+    assert not (folder.path.parent / "out.txt").exists()
+    assert len(list((folder.path / ".wolfbane" / "runs").iterdir())) == (1 if words else 2)
 
 
-def test_pipes_where_caches_are_expected(python):
-    python.run()
-    for name in ("inventory.json", "outcomes.json", "words/files", "settings.checked"):
-        place = python.path / ".wolfbane" / name
-        place.unlink(missing_ok=True)
-        os.mkfifo(place)
-    assert python.run("--status", "new").outcomes == {"a/test_good.py#test_good": "passed"}
-    assert python.run("--status", "passed").outcomes == {"a/test_good.py#test_good": "passed"}
+DEEP = b"[" * D + b"]" * D
+TESTS = b'{"results": {"tests": [{"name": "a", "status": "passed", '
+REPORTS = {
+    "deep.json": b'{"a":' * D + b"1" + b"}" * D,
+    "list.json": DEEP,
+    "extra.json": TESTS + b'"extra": ' + DEEP + b"}]}}",
+    "steps.json": TESTS + b'"steps": ' + b'[{"steps":' * D + b"[]" + b"}]" * D + b"}]}}",
+    "ours.json": b'{"started": 5, "results": [], "finished": null}',
+    "number.json": TESTS + b'"duration": ' + b"9" * 5000 + b"}]}}",
+    "encoding.xml": b'<?xml version="1.0" encoding="no-such"?><testsuites/>',
+    "wide.xml": b'<?xml version="1.0" encoding="utf-7"?><testsuites/>',
+    "codec.xml": b'<?xml version="1.0" encoding="hex"?><testsuites/>',
+    "time.xml": b'<testsuite name="a"><testcase name="b" time="1e999"/></testsuite>',
+    "entity.xml": b'<!DOCTYPE a [<!ENTITY x SYSTEM "file:///etc/passwd">]><testsuite>&x;</testsuite>',
+    "deep.xml": b"<testsuites>" + b"<testsuite>" * D,
+    "tags.tap": b"1..1\nnot ok 1\n  ---\n  a: !!python/object/apply:os.system [touch ran]\n  ...\n",
+    "deep.tap": b"1..1\nnot ok 1\n  ---\n  a: " + DEEP[:5000] + b"\n  ...\n",
+}
+
+
+@pytest.mark.parametrize("name", REPORTS)
+def test_reports_from_a_stranger_are_read_or_refused(folder, name):
+    folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
+    folder.call("run")
+    (folder.path / name).write_bytes(REPORTS[name])
+    for command in (["import", name], ["compare", "last", name]):
+        done = folder.call(*command)
+        assert done.code in (0, 1, 2)
+        assert "Traceback" not in done.err + done.out
+        assert done.code == 0 or name in done.err
+    assert not (folder.path / "ran").exists()
+    assert "root:" not in done.out
+
+
+@pytest.mark.parametrize("settings", [
+    "a = " + "[" * D + "]" * D, "[" + "a." * 20_000 + "b]", "a = " + "{b = " * D,
+    '[[tag]]\nname = "x"\nmatch = "' + "not " * 20_000 + 'name:x"',
+])  # fmt: skip
+def test_deep_settings_are_refused(folder, settings):
+    folder.file("wolfbane.toml", settings)
+    done = folder.call("list")
+    assert (done.code, "Traceback" in done.err) == (2, False)
+    assert "wolfbane.toml" in done.err
+    assert "nested" in done.err
+
+
+def test_a_cluster_in_the_settings_must_be_trusted(folder):
+    folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
+    folder.file("wolfbane.toml", '[cluster]\naddress = "tcp://192.0.2.1:8786"\n')
+    for command in (["machines"], ["run", "--on", "cluster"]):
+        done = folder.call(*command)
+        assert (done.code, "is neither encrypted nor on this machine" in done.err) == (2, True)
+        assert "WOLFBANE_CLUSTER=tcp://192.0.2.1:8786" in done.err
+
+
+def test_cells_of_a_table_are_no_formulas(folder):
+    folder.file(
+        "tests/test_quay.py",
+        """
+        import unittest
+        class Quay(unittest.TestCase):
+            def test_x(self):
+                self.fail('=HYPERLINK("http://127.0.0.1")')
+        """,
+    )
+    folder.call("run")
+    table = folder.call("report", "--as", "csv").out
+    assert "HYPERLINK" in table
+    assert not re.search(r'(?m)(^|,)"?[=+@-]', table)
