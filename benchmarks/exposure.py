@@ -92,7 +92,10 @@ with socket.socket(kind) as asked:
         else:
             asked.connect(chr(0) + place[1:] if place[0] == "@" else place)
         answer = asked.recv(200).decode("latin-1")
-        print(answer.splitlines()[0] if answer.startswith("HTTP") else "a greeting in its own protocol" if answer else "connected, then closed")
+        if answer.startswith("HTTP"):
+            print(answer.splitlines()[0])
+        else:
+            print("a greeting in its own protocol" if answer else "connected, then closed")
     except TimeoutError:
         print("connected, no answer")
     except OSError as error:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import stat
+import subprocess
 
 import pytest
 
@@ -90,3 +91,33 @@ def test_only_its_owner_enters_the_results(folder, command):
     results.chmod(0o750)
     folder.call("run")
     assert stat.S_IMODE(results.stat().st_mode) == 0o750, "the mode that its owner chose stays"
+
+
+@as_another_user
+def test_another_user_reads_nothing_that_a_test_prints(folder, tmp_path_factory):
+    scratch = tmp_path_factory.mktemp("scratch")
+    for place in (scratch, *scratch.parents, folder.path, *folder.path.parents):
+        if place != place.parent:
+            place.chmod(place.stat().st_mode | 0o055)
+    folder.file(
+        "test_tides.py",
+        f"""
+        import subprocess, sys, unittest
+        class Tides(unittest.TestCase):
+            def test_high(self):
+                print("all that a test prints", flush=True)
+                found = subprocess.run(
+                    {[*OTHER, "find", str(scratch), str(folder.path), "-readable", "-type", "f"]!r},
+                    capture_output=True, text=True,
+                )
+                self.assertIn("test_tides.py", found.stdout)
+                self.assertEqual(len(found.stdout.splitlines()), 1, found.stdout)
+        """,
+    )
+    command = folder.command("run", "--jobs", "1")
+    done = subprocess.run(
+        ["sh", "-c", 'umask 000; exec "$@"', "-", *command], cwd=folder.path, check=False,
+        env={**folder.environment(), "TMPDIR": str(scratch), "PYTHONDONTWRITEBYTECODE": "1"},
+        capture_output=True, text=True,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr

@@ -40,7 +40,7 @@ SHOTS = {
     "browser-failure": "wolfbane run page/map --name legend",
     "quarantine": "wolfbane run tests/fees --retries 1",
     "compare": "wolfbane compare previous last",
-    "doctor": "wolfbane doctor",
+    "doctor": "wolfbane doctor --probe",
     "contract": "wolfbane run workflows",
     "bridge-check": "wolfbane bridge check ledger/bridge.toml",
     "load": "wolfbane load --profile evening",

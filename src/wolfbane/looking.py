@@ -32,7 +32,7 @@ def may_start(program: str) -> bool:
 
 
 def neutral_folder() -> Path | None:
-    """The folder in which programs start to tell their version; None for the current folder.
+    """The folder in which programs start that print their version; None for the current folder.
 
     Some read files of the current folder that name other programs to start.
     """

@@ -26,6 +26,8 @@ from wolfbane.cli.workspace_option import workspace_at, workspace_option
 def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None) -> None:
     """Show which browsers are configured, and which are installed.
 
+    Starts each program to ask for its version, also programs that the settings name.
+
     Exits 4 if a suite needs a browser that is missing.
 
     \b

@@ -47,7 +47,7 @@ def list_environments(workspace: Path | None) -> None:
 def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) -> None:
     """Show the values of an environment and their sources.
 
-    Default: the workspace's default environment.
+    Default: the workspace's default environment. Runs the commands that values come from.
     """
     from wolfbane.environments import resolve
     from wolfbane.reports.environments import as_data, value_lines

@@ -40,7 +40,10 @@ GROUPINGS = ("suite", "file", "kind", "tag", "browser")
     help="Group the tests by this.",
 )  # fmt: skip
 @environment_options
-@click.option("--exact", is_flag=True, help="Load the selected files, so that the list is exact.")
+@click.option(
+    "--exact", is_flag=True,
+    help="Load the selected files, which runs their code, so that the list is exact.",
+)  # fmt: skip
 @click.option(
     "--share", callback=reading(read_share), metavar="N/OF",
     help="List one share of the tests, as 'run --share' divides them. Loads the selected files.",

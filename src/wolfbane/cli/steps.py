@@ -44,7 +44,8 @@ def command(
 ) -> None:  # fmt: skip
     """List the steps of scenario suites, where each is defined, and how often it is used.
 
-    Near-duplicate steps, and scenario steps without a definition, are listed below the table.
+    Near-duplicate steps, and scenario steps without a definition, are listed below the table. The
+    command loads the step files, which runs their code.
 
     \b
     wolfbane steps

@@ -51,7 +51,7 @@ def read_evidence(folder: Path, path: str, longest: int) -> bytes | None:
 def unpack(archive: Path, folder: Path) -> None:
     """Unpack an archive of a run. Raises InputError, and unpacks nothing after a wrong entry.
 
-    Only files and folders inside of ``folder`` are accepted, and only up to a size that the archive
+    Only files and folders in ``folder`` are accepted, and only up to a size that the archive
     of a run can have.
     """
     try:
