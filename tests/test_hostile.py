@@ -6,6 +6,7 @@ import io
 import json
 import re
 import socket
+import sqlite3
 import tarfile
 
 import pytest
@@ -53,6 +54,34 @@ def test_results_go_to_no_other_folder(folder, tmp_path_factory, link):
         assert list(other.iterdir()) == []
     (other / ".gitignore").write_text("*\n")
     assert folder.run().code == 0
+
+
+@pytest.mark.parametrize("name", ["words", "history.sqlite", "runs"])
+def test_a_link_in_the_results_is_refused(folder, tmp_path_factory, name):
+    other = tmp_path_factory.mktemp("other")
+    folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
+    folder.call("run")
+    results = folder.path / ".wolfbane"
+    (results / name).rename(results / f"{name}.old") if (results / name).exists() else None
+    (results / name).symlink_to(other / name)
+    for command in ("list", "history"):
+        done = folder.call(command)
+        assert (done.code, f"'{name}' in the folder" in done.err) == (2, True)
+    assert list(other.iterdir()) == []
+
+
+def test_the_database_of_another_program_stays_as_it_is(folder):
+    folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
+    folder.call("run")
+    file = folder.path / "other.sqlite"
+    with sqlite3.connect(file) as other:
+        other.execute("CREATE TABLE places (name TEXT)")
+    other.close()
+    before = file.read_bytes()
+    folder.file("wolfbane.toml", f'[workspace]\nhistory = "sqlite:///{file}"\n')
+    done = folder.call("history")
+    assert (done.code, "is a database of another program" in done.err) == (2, True)
+    assert file.read_bytes() == before
 
 
 def test_no_sequence_reaches_the_terminal(folder):

@@ -36,6 +36,10 @@ def _check_results(workspace: Workspace) -> None:
         words = f"the folder for results, {folder}, is outside of the workspace"
         hint = f"if it is yours, allow it: mkdir -p {folder} && echo '*' > {folder}/.gitignore"
         raise InputError(Problem(words, hint=hint))
+    links = [each.name for each in folder.iterdir() if each.is_symlink()] if folder.is_dir() else []
+    if links:
+        words = f"'{min(links)}' in the folder for results, {folder}, is a link"
+        raise InputError(Problem(words, hint="remove it, or set 'results' to the folder you want"))
 
 
 def _nearest(start: Path, *, given: bool) -> Workspace:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -74,10 +75,28 @@ def _engine(folder: Path, url: str) -> sa.Engine:
     made = sa.make_url(_with_driver(url) if url else f"sqlite:///{folder / NAME}")
     sqlite = made.get_backend_name() == "sqlite"
     limit = {"timeout": _LOCK_TIMEOUT} if sqlite else {"connect_timeout": _LOCK_TIMEOUT}
+    if sqlite and made.database:
+        _check_own(Path(made.database))
     engine = sa.create_engine(made, connect_args=limit)
     if sqlite:
         sa.event.listen(engine, "connect", _careful)
     return engine
+
+
+def _check_own(file: Path) -> None:
+    """Raise InputError for a database with tables of another program.
+
+    It is opened read-only, because the first connection for writing changes the file.
+    """
+    if not file.is_file():
+        return
+    try:
+        with closing(sqlite3.connect(f"{file.absolute().as_uri()}?mode=ro", uri=True)) as opened:
+            names = [name for (name,) in opened.execute("SELECT name FROM sqlite_master")]
+    except sqlite3.Error:  # the connection for writing gives the reason
+        return
+    if names and "alembic_version" not in names:
+        raise InputError(Problem("it is a database of another program", str(file)))
 
 
 def _version(connection: sa.Connection) -> str:
