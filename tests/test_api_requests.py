@@ -8,7 +8,19 @@ import subprocess
 
 import pytest
 
-from quay_api import DESCRIPTION, SETTINGS, flows, param, quay, result, run, server, step, value
+from quay_api import (
+    DESCRIPTION,
+    SETTINGS,
+    Desk,
+    flows,
+    param,
+    quay,
+    result,
+    run,
+    server,
+    step,
+    value,
+)
 
 __all__ = ["quay", "server"]  # fixtures
 
@@ -167,3 +179,16 @@ def test_archives_have_redirects_and_the_time_of_each_request(quay):
     assert entries[0]["response"]["redirectURL"] == "/text"
     began = [entry["startedDateTime"] for entry in entries]
     assert began == sorted(began)
+
+
+def test_redirects_before_the_time_limit_stay_in_the_archive(quay, monkeypatch):
+    monkeypatch.setattr(Desk, "do_hop", lambda self, path: self.answer(302, {}, Location="/hang"))
+    timed = SETTINGS.replace('kind = "workflow"', 'kind = "workflow"\ntimeout = "4s"', 1)
+    quay.file("wolfbane.toml", timed.replace('read = "2s"', 'read = "60s"'))
+    told = result(quay, step("h", "hop", **{"x-contract": []}))
+    assert told["outcome"] == "timed out", told["message"]
+    (kept,) = [evidence for evidence in told["evidence"] if evidence["kind"] == "har"]
+    (archive,) = quay.path.glob(f".wolfbane/runs/*/{kept['path']}")
+    entries = json.loads(archive.read_text())["log"]["entries"]
+    asked = [(e["request"]["url"].rpartition("/")[2], e["response"]["status"]) for e in entries]
+    assert asked == [("hop", 302), ("hang", 0)]

@@ -40,6 +40,11 @@ def harbour(folder):
     return folder
 
 
+def test_removed_settings_affect_all_tests(harbour):
+    (harbour.path / "wolfbane.toml").unlink()
+    assert chosen(harbour) == chosen(harbour, "--changed", "HEAD") != set()
+
+
 def chosen(folder, *arguments):
     shown = folder.call("list", "--as", "json", *arguments)
     assert shown.code in (0, 3), shown.err
