@@ -70,6 +70,17 @@ def test_a_link_in_the_results_is_refused(folder, tmp_path_factory, name):
     assert list(other.iterdir()) == []
 
 
+def test_settings_create_no_history_elsewhere(folder, tmp_path_factory):
+    place = tmp_path_factory.mktemp("other") / "team.sqlite"
+    folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
+    folder.file("wolfbane.toml", f'[workspace]\nhistory = "sqlite:///{place}"\n')
+    done = folder.call("history")
+    assert (done.code, f"WOLFBANE_HISTORY=sqlite:///{place}" in done.err) == (2, True)
+    assert not place.exists()
+    assert folder.call("history", WOLFBANE_HISTORY=f"sqlite:///{place}").code == 0
+    assert place.exists()
+
+
 def test_the_database_of_another_program_stays_as_it_is(folder):
     folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
     folder.call("run")

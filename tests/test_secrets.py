@@ -206,6 +206,27 @@ def test_a_team_masks_forms_of_its_own(folder):
             assert "1174/emit" not in text and "99-heron" not in text
 
 
+@pytest.mark.parametrize("binary", [True, False])
+def test_a_run_warns_of_files_that_it_cannot_mask(folder, binary):
+    content = b"\x89PNG heron" if binary else "the berth of the heron"
+    folder.file("token.txt", "tide & time/4711")
+    folder.file("rules/quay.feature", "Feature: q\n  Scenario: s\n    Given a picture\n")
+    folder.file(
+        "rules/steps/quay.py",
+        f"""
+        from wolfbane.steps import attach, step
+        @step("a picture")
+        def picture():
+            attach({content!r}, "berth.png" if {binary} else "berth.txt")
+        """,
+    )
+    settings = WORKSPACE.replace('"python"', '"scenario"').replace('["tests"]', '["rules"]')
+    folder.file("wolfbane.toml", settings)
+    run = folder.run()
+    assert set(run.outcomes.values()) == {"passed"}, run.out
+    assert ("binary files are not masked: they may show secrets" in run.text) == binary
+
+
 @pytest.mark.parametrize(("mask", "message"), [
     ('patterns = ["("]', "'(' is not a regular expression"),
     ('patterns = ["x*"]', "'x*' also matches an empty text; it must not"),

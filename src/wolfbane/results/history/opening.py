@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+
 from wolfbane.errors import InputError, Problem
 from wolfbane.results.history.database import NAME
 from wolfbane.results.history.ingest import take_in_runs
@@ -29,7 +31,7 @@ def _check_place(workspace: Workspace, url: str) -> None:
     They may be from a stranger. The user's own variable may name any file.
     """
     prefix, _, name = url.partition("sqlite:///")
-    if prefix or not name or url != workspace.settings.workspace.history:
+    if prefix or not name or os.environ.get(VARIABLE):
         return
     place = (workspace.root / name).resolve()
     if not place.is_relative_to(workspace.root.resolve()) and not place.exists():
