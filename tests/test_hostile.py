@@ -187,6 +187,14 @@ def test_a_link_is_not_evidence(folder, tmp_path_factory):
     assert "the key of the quay" not in (folder.path / "out.html").read_text()
 
 
+def test_a_record_has_a_limit(folder):
+    _, journal = _record(folder)
+    with journal.open("r+b") as file:
+        file.truncate(3 << 30)
+    done = folder.call("show")
+    assert (done.code, "the record is larger than 2.0 GB" in done.err) == (2, True), done.err
+
+
 def _member(name, **facts):
     member = tarfile.TarInfo(name)
     for key, value in facts.items():

@@ -16,6 +16,7 @@ from wolfbane.errors import InputError, Problem
 from wolfbane.events import Collecting, Event, TestFinished, TestRepeated, TestRetried
 from wolfbane.files import read_regular
 from wolfbane.results.foreign import evidence_problem
+from wolfbane.units import bytes_shown
 
 JOURNAL_NAME = "journal.jsonl"
 
@@ -81,10 +82,17 @@ _BEGINS_WITHIN = 3600.0
 """Seconds that a run may build and collect before its journal starts."""
 
 
+_LARGEST = 2_000_000_000
+"""Bytes of a journal. A run of a million tests with long messages needs less."""
+
+
 def read_journal(folder: Path) -> Iterator[Event]:
     """The events of a run, without an incomplete last line. Raises InputError."""
     path = folder / JOURNAL_NAME
     try:
+        if path.stat().st_size > _LARGEST:
+            words = f"the record is larger than {bytes_shown(_LARGEST)}"
+            raise InputError(Problem(words, str(path)))
         lines = read_regular(path).split(b"\n")
     except OSError as error:
         raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None
