@@ -91,6 +91,21 @@ def test_of_another_session(self):
     assert found == {}
 
 
+@needs("chromium")
+def test_a_session_that_is_over_keeps_its_secrets(suite):
+    folder = suite(f"""
+def test_logs_in(self):
+    browser = Browser()
+    browser.open("quay")
+    browser("POST", f"/element/{{browser.find('#word')}}/value", text={SECRET!r})
+    browser("DELETE")
+    self.fail("the password was " + {SECRET!r})
+""")
+    for policy in ("failures", "off"):
+        [result] = folder.run("--evidence", policy).results.values()
+        assert result["message"] == "the password was *****"
+
+
 KEYS = st.text("ab c\ue003\ue007", max_size=12)
 
 

@@ -65,6 +65,8 @@ class WorkerEndpoint:
         """Closed sessions in which a hook of the file failed, or may have failed."""
         self._count = 0
         self._trouble: dict[str, str] = {}
+        self._typed: dict[str, frozenset[str]] = {}
+        """Texts that tests typed into password fields of sessions that they ended."""
         self._closed = False
         self._opening: dict[str, float] = {}
         self._looking = asyncio.Lock()
@@ -146,6 +148,8 @@ class WorkerEndpoint:
         began = time.monotonic()
         tests = self.tests_of(session)
         session.record(*find("DELETE", "")[:1], "end the session", 200, None, began, tests)
+        for test in tests:
+            self._typed[test] = self._typed.get(test, frozenset()) | session.secrets.texts
         session.over = True
         if self._keep == OFF:
             self._opener.release(session.driver, self._looking)
@@ -166,6 +170,7 @@ class WorkerEndpoint:
         """
         key = test if test in self.running else OUTSIDE
         left = Left(unopened=self._trouble.get(key, "") if bad else "")
+        left.secrets = self._typed.pop(key, frozenset())
         self._trouble.pop(test, None)
         if began := self._opening.pop(test, 0.0):
             seconds = time.monotonic() - began

@@ -20,8 +20,9 @@ def masked(event: Event, mask: Mask) -> Event:
 
 def masked_texts(result: Result, mask: Mask) -> Result:
     """A result whose messages, output and parts have no secrets. Its names stay."""
-    names = ("message", "trace", "excerpt", "output", "parts", "earlier", "about")
-    return replace(result, **{name: _masked(getattr(result, name), mask) for name in names})
+    names = ("message", "trace", "excerpt", "output", "parts", "about")
+    masked = {name: _masked(getattr(result, name), mask) for name in names}
+    return replace(result, **masked, earlier=tuple(masked_texts(e, mask) for e in result.earlier))
 
 
 def _masked(value: Any, mask: Callable[[str], str]) -> Any:
