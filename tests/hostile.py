@@ -76,6 +76,7 @@ GIT = {
     "core.fsmonitor": "{mark}fsmonitor", "core.hooksPath": "{root}/bin/hooks",
     "core.pager": "{mark}pager", "filter.own.clean": "{mark}clean; cat",
     "filter.own.smudge": "{mark}smudge; cat", "diff.own.textconv": "{mark}textconv; cat",
+    "filter.a=b.clean": "{mark}clean-2; cat",
     "diff.external": "{mark}extdiff", "log.showSignature": "true",
     "gpg.program": "{root}/bin/git",
 }  # fmt: skip
@@ -114,7 +115,7 @@ def hostile(folder, marks, cluster="tcp://127.0.0.1:9"):
     folder.file("books/quay.book", "test x\n")
     folder.file("books/bridge.toml", BRIDGE.format(**values))
     folder.file("wolfbane.toml", SETTINGS.format(**values))
-    folder.file(".gitattributes", "*.py filter=own diff=own\n")
+    folder.file(".gitattributes", "*.py filter=own diff=own\n*.t filter=a=b\n")
     folder.git("init", "-q")
     folder.git("add", "-A")
     folder.git("commit", "-qm", "A quay")
@@ -123,6 +124,7 @@ def hostile(folder, marks, cluster="tcp://127.0.0.1:9"):
             ["git", "-C", root, "config", name, value.format(**values)], check=True,
             env={"PATH": os.environ["PATH"]},
         )  # fmt: skip
-    test = root / "tests/test_quay.py"
-    test.write_text(test.read_text() + "\n")
+    for name in ("tests/test_quay.py", "t/quay.t"):
+        test = root / name
+        test.write_text(test.read_text() + "\n")
     return folder

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import shutil
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from pathlib import Path
 
 from wolfbane.browsers.status import look_for
 from wolfbane.environments import Environment, resolve
@@ -67,7 +67,7 @@ def _suite(inventory: Inventory, suite: Suite, tests: int, *, probe: bool) -> It
         mend = "install it, or set another one in the suite's settings"
         yield Finding(about, State.MISSING, str(error), "" if "(install" in str(error) else mend)
     except NotStarted as program:
-        inside = Path(str(program)).relative_to(inventory.workspace.root)
+        inside = os.path.relpath(str(program), inventory.workspace.root)
         words = f"{many(tests, 'test')}; {inside} did not start, because it is in the workspace"
         yield Finding(about, State.OK, words)
     else:

@@ -36,7 +36,9 @@ class TypedSecrets:
 
     def clear(self, element: str) -> None:
         """A field may be empty now."""
-        self._over.add(self._fields.pop(element, ""))
+        if element in self._fields:  # it stays a password field
+            self._over.add(self._fields[element])
+            self._fields[element] = ""
 
     def add(self, values: Iterable[str]) -> None:
         """Complete contents of password fields."""

@@ -19,7 +19,7 @@ import msgspec
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.files import read_regular, results_folder, write_whole
-from wolfbane.workspace.git import GitAnswer, ask_git, repository, without_filters
+from wolfbane.workspace.git import GitAnswer, ask_git, repository
 
 FOLDER = "revisions"
 _READY = "ready.json"
@@ -130,12 +130,11 @@ def _warnings_of(folder: Path) -> Sequence[str] | None:
 
 def _made_or_mended(folder: Path, root: Path, commit: str, why: str) -> Sequence[str]:
     warnings, tree = _warnings_of(folder), folder / "tree"
-    off = without_filters(tree)
     if warnings is not None and ask_git(tree, "rev-parse", "HEAD").output.strip() == commit:
-        changed = ask_git(tree, *off, "status", "--porcelain", "--untracked-files=no")
+        changed = ask_git(tree, "status", "--porcelain", "--untracked-files=no", compares=True)
         if not changed.code and not changed.output.strip():
             return warnings
-        if ask_git(tree, *off, "reset", "--hard", commit).code == 0:
+        if ask_git(tree, "reset", "--hard", commit, compares=True).code == 0:
             return [*warnings, f"{why}: the copy contained changed files; they were restored"]
     return _made(folder, root, commit, why)
 
@@ -146,9 +145,8 @@ def _made(folder: Path, root: Path, commit: str, why: str) -> Sequence[str]:
     (folder / _READY).unlink(missing_ok=True)
     shutil.rmtree(tree, ignore_errors=True)
     ask_git(top, "worktree", "prune")
-    answer = ask_git(
-        top, *without_filters(top), "worktree", "add", "--detach", "--force", str(tree), commit
-    )
+    add = ("worktree", "add", "--detach", "--force", str(tree), commit)
+    answer = ask_git(top, *add, compares=True)
     if answer.code:
         shutil.rmtree(tree, ignore_errors=True)
         ask_git(top, "worktree", "prune")

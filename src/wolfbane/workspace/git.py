@@ -21,7 +21,8 @@ _QUIET = (
     "-c", "advice.detachedHead=false",
 )  # fmt: skip
 """A repository may be from a stranger, and its settings may name programs. None of them starts."""
-_FILTER = ("config", "--local", "--includes", "--null", "--name-only", "--get-regexp", r"^filter\.")
+_FILTERS = ("config", "--show-scope", "--null", "--name-only", "--get-regexp", r"^filter\.")
+_OF_REPOSITORY = ("local", "worktree")
 
 
 _PATIENCE = 120.0
@@ -44,17 +45,25 @@ class GitAnswer(msgspec.Struct, frozen=True):
         return last.removeprefix("fatal: ").removeprefix("error: ")
 
 
-def git_command(root: Path, *arguments: str) -> tuple[list[str], dict[str, str]]:
-    """The command line and the variables of a git call. No hooks run, and git never prompts."""
+def git_command(
+    root: Path, *arguments: str, compares: bool = False
+) -> tuple[list[str], dict[str, str]]:
+    """The command line and the variables of a git call. No hooks run, and git never prompts.
+
+    ``compares``: git reads or writes files of the workspace, but not with a repository's filters.
+    """
     variables = {name: value for name, value in os.environ.items() if name not in _OF_A_HOOK}
     # A lock on the user's index would get in the way of what the user does meanwhile.
     quiet = {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C.UTF-8"}
-    return ["git", *_QUIET, "-C", str(root), *arguments], {**variables, **quiet}
+    off = _without_filters(root) if compares else {}
+    return ["git", *_QUIET, "-C", str(root), *arguments], {**variables, **quiet, **off}
 
 
-def ask_git(root: Path, *arguments: str, within: float = _PATIENCE) -> GitAnswer:
+def ask_git(
+    root: Path, *arguments: str, within: float = _PATIENCE, compares: bool = False
+) -> GitAnswer:
     """Run git in a folder. If it cannot start or takes too long, the code is 127."""
-    command, variables = git_command(root, *arguments)
+    command, variables = git_command(root, *arguments, compares=compares)
     try:
         done = subprocess.run(
             command, env=variables, capture_output=True, stdin=subprocess.DEVNULL, timeout=within,
@@ -70,15 +79,25 @@ def ask_git(root: Path, *arguments: str, within: float = _PATIENCE) -> GitAnswer
     return GitAnswer(done.returncode, output, error_text)
 
 
-def without_filters(root: Path) -> list[str]:
-    """Options for commands that compare files: the filters from a repository's settings are off.
+def _without_filters(root: Path) -> dict[str, str]:
+    """Variables that turn off the filters from a repository's settings.
 
-    Filters from the user's own settings stay.
+    Filters from the user's own settings stay. An option could not name a filter with ``=`` in it.
     """
-    names = {line.rpartition(".")[0] for line in ask_git(root, *_FILTER).output.split("\0") if line}
-    keys = [f"{name}.{key}" for name in sorted(names) for key in ("clean", "smudge", "process")]
-    off = [f"{key}=" for key in keys] + [f"{name}.required=false" for name in sorted(names)]
-    return [word for setting in off for word in ("-c", setting)]
+    words = ask_git(root, *_FILTERS).output.split("\0")
+    found = {
+        k.rpartition(".")[0] for scope, k in zip(words[::2], words[1::2]) if scope in _OF_REPOSITORY
+    }
+    off = [
+        (f"{name}.{key}", "") for name in sorted(found) for key in ("clean", "smudge", "process")
+    ]
+    off += [(f"{name}.required", "false") for name in sorted(found)]
+    count = int(os.environ.get("GIT_CONFIG_COUNT") or 0)
+    variables = {"GIT_CONFIG_COUNT": str(count + len(off))}
+    for number, (key, value) in enumerate(off, count):
+        variables[f"GIT_CONFIG_KEY_{number}"] = key
+        variables[f"GIT_CONFIG_VALUE_{number}"] = value
+    return variables if off else {}
 
 
 def repository(root: Path, why: str) -> tuple[Path, str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.workspace.git import ask_git, commit_of, without_filters
+from wolfbane.workspace.git import ask_git, commit_of
 
 
 def changed_paths(root: Path, revision: str) -> set[str]:
@@ -16,21 +16,12 @@ def changed_paths(root: Path, revision: str) -> set[str]:
     why = f"changed:{revision}"
     commit_of(root, revision, why)
     paths: set[str] = set()
+    names = ("--name-only", "-z", "--no-renames", "--relative")
     for question in (
-        (
-            *without_filters(root),
-            "diff",
-            "--no-ext-diff",
-            "--name-only",
-            "-z",
-            "--no-renames",
-            "--relative",
-            revision,
-            "--",
-        ),
+        ("diff", "--no-ext-diff", *names, revision, "--"),
         ("ls-files", "--others", "--exclude-standard", "-z"),
     ):
-        answer = ask_git(root, *question)
+        answer = ask_git(root, *question, compares=question[0] == "diff")
         if answer.code:
             raise InputError(Problem(f"{why}: {answer.reason}"))
         paths.update(answer.output.split("\0"))

@@ -6,7 +6,7 @@ import subprocess
 from pathlib import Path
 
 from wolfbane.events import SuiteState
-from wolfbane.workspace.git import git_command, without_filters
+from wolfbane.workspace.git import git_command
 from wolfbane.workspace.settings import Workspace
 
 _PATIENCE = 20.0
@@ -22,10 +22,8 @@ class SuiteStateQuestion:
             commit, words = source.checkout.commit, source.settings
             self._known = SuiteState(commit, False, source.revision, words)
         elif _in_repository(workspace.root):
-            command, variables = git_command(
-                workspace.root, *without_filters(workspace.root),
-                "status", "--porcelain=v2", "--branch", "--", ".",
-            )  # fmt: skip
+            status = ("status", "--porcelain=v2", "--branch", "--", ".")
+            command, variables = git_command(workspace.root, *status, compares=True)
             try:
                 self._process = subprocess.Popen(
                     command, env=variables, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
