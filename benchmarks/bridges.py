@@ -57,7 +57,7 @@ find = { files = ["*.quay"], lines = { test = '^test (?P<name>\\w+)' } }
 [run]
 command = ["python3", "launcher.py", "{files}", ["--", "{names}"]]
 per = "suite"
-names = { how = "each", unless_all = true }
+names = { how = "each", omit = "always" }
 [read]
 format = "lines"
 passed = '^ok (?P<name>\\w+)'

@@ -95,7 +95,7 @@ def test_a_test_that_ran_too_long_took_its_time(printing):
 
 
 def test_what_only_the_launcher_knows_can_be_chosen_afterwards(printing):
-    bridge = BRIDGE.replace('how = "joined"', 'how = "joined"\n    unless_all = true')
+    bridge = BRIDGE.replace('how = "joined"', 'how = "joined"\n    omit = "always"')
     lines = ["ebb fine", "flood fine", "loop_a wrong", "loop_b fine"]
     folder = printing(lines, code=1, bridge=bridge, others=["loop_a", "loop_b"])
     first = folder.run()
@@ -162,6 +162,6 @@ def test_check_runs_once_without_names(printing):
     assert checked.code == 1, checked.out
     words = "1 tests that were not found run only if the launcher gets no names: day.x#loop"
     assert words in " ".join(checked.out.split())
-    assert "run.names.unless_all = true" in checked.text
-    folder.file("b.toml", BRIDGE.replace('how = "joined"', 'how = "joined"\n    unless_all = true'))
+    assert "run.names.omit = 'always'" in checked.text
+    folder.file("b.toml", BRIDGE.replace('how = "joined"', 'how = "joined"\n    omit = "always"'))
     assert words in " ".join(folder.call("bridge", "check", "b.toml").out.split())

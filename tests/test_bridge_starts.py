@@ -117,6 +117,8 @@ def test_a_launcher_that_dies_or_hangs_is_started_again(folder):
 def test_an_answer_that_makes_no_sense_is_no_success(folder):
     folder.file("standing.py", STANDING)  # it greets, which is no event
     lamps(folder, command=["python3", "standing.py"], run=SERVE.format(form="json", done="^done"))
+    bridge = folder.path / "lamps.toml"
+    bridge.write_text(bridge.read_text().replace('how = "each"', 'how = "each"\nomit = "never"'))
     run = folder.run("-j", "1")
     assert set(run.outcomes.values()) == {"errored"}
     assert "not an event" in run.out

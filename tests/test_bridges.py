@@ -57,7 +57,7 @@ def test_names_are_given_as_the_launcher_wants_them(ledger, how):
 
 def test_what_only_the_launcher_knows_runs_where_no_names_are_given(ledger):
     rewrite(ledger, ('entry "(?P<name>[^"]*)"', 'entry "(?P<name>[^"$]*)"'),
-            ('how = "each"', 'how = "each"\nunless_all = true'))  # fmt: skip
+            ('how = "each"', 'how = "each"\nomit = "always"'))  # fmt: skip
     both = {place("berths / adds up"): "passed", place("berths / is closed"): "failed"}
     assert ledger.run().outcomes == {**both, place("boats / is $weird [x] 'é' (a|b) *"): "passed"}
     assert ledger.run("--tag", "smoke").outcomes == {place("berths / adds up"): "passed"}
@@ -233,7 +233,7 @@ COUNTS = """
     [run]
     command = ["python3", "../counted.py", "{report}", "--only={names}"]
     per = "file"
-    names = { how = "each" }
+    names = { how = "each", omit = "never" }
 
     [read]
     format = "events"
@@ -259,8 +259,8 @@ def counted(folder):
     ("file", ', "{file}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
     ("file", ', "{files}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
     ("test", ', "{file}"', [["a1"], ["a2"], ["a3"], ["both"], ["both"], ["both"]]),
-    ("batch", ', "{files}"', [["a1", "a3", "both"], ["a2", "both"]]),
-    ("suite", ', "{files}"', [["a1", "a2", "a3", "both"]]),
+    ("batch", ', "{files}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
+    ("suite", ', "{files}"', [["a1", "both"], ["a2", "a3", "both"]]),
     ("suite", "", [["a1", "a2", "a3", "both"]]),
 ])  # fmt: skip
 def test_a_launcher_is_started_for_as_much_as_it_should(counted, per, more, starts):
@@ -272,11 +272,15 @@ def test_a_launcher_is_started_for_as_much_as_it_should(counted, per, more, star
     }
     lines = (counted.path / "starts").read_text().splitlines()
     assert sorted(json.loads(line) for line in lines) == starts
+    if per == "suite":  # it is known now that its report names the file of each test
+        (counted.path / "starts").unlink()
+        counted.run()
+        assert (counted.path / "starts").read_text() == '["a1", "a2", "a3", "both"]\n'
 
 
 def test_more_files_than_a_command_line_holds_are_given_in_several(counted):
     rewrite(counted, ('per = "file"', 'per = "suite"'), ('{names}"]', '{names}", "{files}"]'),
-            ('how = "each"', 'how = "each", unless_all = true'))  # fmt: skip
+            ('"never"', '"always"'))  # fmt: skip
     for number in range(600):
         counted.file(f"books/{'n' * 150}{number}.count", f"count many{number}\n")
     run = counted.run("--name", "many")
@@ -354,7 +358,9 @@ def test_a_command_may_list_the_tests(ledger, form, told, options):
     assert (before.code, "1 file may show tests when loaded" in before.out) == (0, True)
     names = {"berths / adds up": "passed", "berths / is closed": "failed"}
     run = ledger.run()
-    assert run.outcomes == {place(name): outcome for name, outcome in names.items()}
+    told = {place(name): outcome for name, outcome in names.items()}
+    assert run.outcomes == {**told, place(WEIRD): "passed"}
+    assert run.results[place(WEIRD)]["account"] == "added", "the launcher has it, the list does not"
     assert list(ledger.run("--name", "closed").outcomes) == [place("berths / is closed")]
     if form == "names":
         assert place("berths / adds up") in ledger.run("--tag", "smoke").outcomes

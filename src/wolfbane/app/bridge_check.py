@@ -23,6 +23,7 @@ from wolfbane.inventory.cache import CACHE
 from wolfbane.kinds.bridge.file import read_bridge
 from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.kinds.bridge.tables import Run
+from wolfbane.kinds.contract import OMIT_ALWAYS, OMIT_NEVER
 from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.results.newest import Known, Newest
 from wolfbane.results.runs import new_run
@@ -71,10 +72,11 @@ def _findings(run: _Runs, table: Run) -> Iterator[Finding]:
     yield Finding("found", State.OK, f"{len(tests)} tests in {in_files}")
     yield _tags(tests)
     known = {test.address: test for test in tests}
-    results = run.of(())
-    yield from _reported(known, results, added=table.names.unless_all)
+    named = run if table.names.omit == OMIT_ALWAYS else run.omitting(OMIT_NEVER)
+    results = named.of(())
+    yield from _reported(known, results, added=table.names.omit == OMIT_ALWAYS)
     if table.names.how != "files":
-        yield _unknown(run.without_names(), known, added=table.names.unless_all)
+        yield _unknown(run.omitting(OMIT_ALWAYS).of(()), known, added=table.names.omit == OMIT_ALWAYS)
     came = {a: results[a].outcome for a in known if a in results and _came_back(results[a])}
     good = [address for address, outcome in came.items() if outcome is Outcome.PASSED]
     bad = [address for address, outcome in came.items() if outcome.is_bad]
@@ -103,12 +105,13 @@ class _Runs:
 
     def __init__(
         self, workspace: Workspace, suite: BridgeSuite, environments: Sequence[Environment],
-        place: Path,
+        place: Path, shown: str = "",
     ) -> None:  # fmt: skip
         table = replace(workspace.settings.workspace, results=str(place))
         settings = replace(workspace.settings, workspace=table, suite=[suite])
         self._workspace = replace(workspace, settings=settings)
         self._suite, self._environments, self._place = suite, environments, place
+        self._shown = shown or suite.bridge
 
     def found(self) -> tuple[Sequence[Test], Sequence[Result]]:
         """The suite's tests, and the files whose tests could not be listed."""
@@ -120,17 +123,18 @@ class _Runs:
         except NothingChosen:
             return (), session.broken
 
-    def without_names(self) -> Mapping[str, Result]:
-        """The outcomes of all tests that the launcher runs if it gets no names."""
+    def omitting(self, when: str) -> _Runs:
+        """The same runs, in which the launcher gets no names ``always``, or gets them in any case
+        (``never``).
+        """
         file = self._workspace.root / self._suite.bridge
         text = tomlkit.parse(file.read_text(encoding="utf-8"))
-        text["run"]["names"]["unless_all"] = True
-        other = self._place / file.name
+        text["run"]["names"]["omit"] = when
+        other = self._place / when / file.name
+        other.parent.mkdir(exist_ok=True)
         other.write_text(tomlkit.dumps(text), encoding="utf-8")
         suite = replace(self._suite, bridge=str(other))
-        results = _Runs(self._workspace, suite, self._environments, self._place).of(())
-        # What no file is known for has the address of the bridge: of the real one.
-        return {a.replace(f"{other}#", f"{self._suite.bridge}#"): r for a, r in results.items()}
+        return _Runs(self._workspace, suite, self._environments, self._place, self._shown)
 
     def of(self, addresses: Sequence[str]) -> Mapping[str, Result]:
         """The outcomes of the tests, by address: the named tests, or all."""
@@ -138,7 +142,9 @@ class _Runs:
         session = self._session(folder.name, addresses)
         with recording(session, folder, Newest(folder)) as recorded:
             session.execute(folder)
-        return {result.address: result for result in recorded.record.results}
+        used, shown = f"{self._suite.bridge}#", f"{self._shown}#"
+        # A result without a file has the address of the bridge: of the real one.
+        return {r.address.replace(used, shown): r for r in recorded.record.results}
 
     def _session(self, run: str, addresses: Sequence[str]) -> Session:
         (self._workspace.caches / CACHE).unlink(missing_ok=True)
@@ -174,7 +180,7 @@ def _unknown(results: Mapping[str, Result], known: Mapping[str, Test], *, added:
     )
     if added:
         return Finding("without names", State.OK, words)
-    hint = "run.names.unless_all = true also runs them when all tests of their file are selected"
+    hint = "run.names.omit = 'always' also runs them each time all tests of their file are selected"
     return Finding("without names", State.WRONG, words, hint)
 
 

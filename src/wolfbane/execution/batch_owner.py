@@ -7,6 +7,7 @@ from typing import Any, Protocol
 
 from wolfbane.events import Event
 from wolfbane.execution.findings import Findings
+from wolfbane.execution.launcher_names import LauncherNames
 from wolfbane.execution.run_context import RunContext
 from wolfbane.model import Result, Test, TestFile
 from wolfbane.planning import Batch
@@ -19,6 +20,7 @@ class BatchOwner(Protocol):
     timeout: float | None
     files: Mapping[str, TestFile]
     findings: Findings
+    names: LauncherNames
     queue: list[Batch]
     unrun: int
 

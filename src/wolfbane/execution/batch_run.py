@@ -76,6 +76,8 @@ class BatchRun:
         self._suite_path = self._kind.result_path(self._suite)
         if self._suite_path:  # results that belong to none of several files count for it
             self._paths[self._suite_path] = None
+        if self._kind.needs_names:
+            self._paths.update(dict.fromkeys(owner.names.paths(batch)))
 
     async def run(self) -> None:
         """Run the remaining tests; a lost worker costs only its current test."""
@@ -132,12 +134,7 @@ class BatchRun:
         if any(test.needs for test in self._batch.tests):
             request["given"] = self._owner.handed_in(self._batch)
         if self._kind.needs_names:
-            chosen: dict[str, list[str]] = {}
-            for test in self._left.values():
-                chosen.setdefault(test.path, []).append(test.name)
-            of = {path: self._owner.files[path].tests for path in chosen}
-            known = {p: [(t.name, t.group, t.source_name, t.line) for t in of[p]] for p in of}
-            request.update(chosen=chosen, known=known, browser=self._batch.browser)
+            request.update(self._owner.names.request(self._batch, self._left.values()))
         if self._kind.tests_hold_tests:
             inner = self._owner.files[self._batch.path].tests
             outer = {test.name for test in self._batch.tests}
@@ -167,6 +164,7 @@ class BatchRun:
                 self._owner.handed_in(self._batch)[name] = message.value
             case RanMessage(file=self._batch.path):
                 self._spoiled = message.spoiled
+                self._owner.names.ran(self._suite.name, message)
             case RanMessage():
                 raise WrongMessage(
                     f"the worker reported on {message.file}, which was not requested"

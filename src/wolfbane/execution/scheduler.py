@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from wolfbane.events import Event
 from wolfbane.execution.batch_run import AFTER_CRASH, BatchRun
 from wolfbane.execution.findings import Findings
+from wolfbane.execution.launcher_names import LauncherNames
 from wolfbane.execution.repeats import Repeats
 from wolfbane.execution.retries import Retries
 from wolfbane.execution.run_context import RunContext
@@ -37,9 +38,10 @@ class Scheduler:
         files: Mapping[str, TestFile],
         retries: Retries | Repeats,
         findings: Findings,
+        names: LauncherNames | None = None,
     ) -> None:
         self.context, self.timeout, self.files = context, timeout, files
-        self.findings = findings
+        self.findings, self.names = findings, names or LauncherNames(files)
         self._pool, self._workspace = context.pool, context.workspace
         self._tell, self._finished = tell, finished
         self.queue: list[Batch] = []

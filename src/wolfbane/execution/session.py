@@ -25,6 +25,7 @@ from wolfbane.events import (
 )
 from wolfbane.execution.coverage import coverage
 from wolfbane.execution.findings import Findings
+from wolfbane.execution.launcher_comparison import Comparisons
 from wolfbane.execution.live import check_live
 from wolfbane.execution.masked import masked
 from wolfbane.execution.quarantined import quarantined_in
@@ -122,10 +123,7 @@ class Session:
         return asyncio.run(interruptible())
 
     async def execute_async(self, folder: Path) -> int:
-        """Like :meth:`execute`, in a running loop. Signals are not handled.
-
-        Raises NothingChosen before the run starts, if no tests are left to run.
-        """
+        """Like :meth:`execute`, in a running loop. Signals are not handled."""
         began = time.monotonic()
         context = self._context = self._new_context(folder)
         async with context.pool, self._preparation(context) as preparation:
@@ -154,16 +152,21 @@ class Session:
         return await self._scheduled(context, plan)
 
     async def _scheduled(self, context: RunContext, plan: Plan) -> int:
+        everything = self.choice.is_everything and self._share is None
+        comparisons = Comparisons(self.inventory, plan, all_selected=everything)
         scheduler = Scheduler(
             context, self.request.timeout, self._tell, self._finished,
             self.inventory.files, attempts_of(self.workspace, self.request), self._findings,
+            comparisons.names,
         )  # fmt: skip
         if self.request.live or (self.request.repeats and self.request.repeat_in == "fresh"):
             plan = each_apart(plan)
         await context.browsers.plan(context.launcher.group, plan, self._jobs)
         if limit := self.request.run_time:
             asyncio.get_running_loop().call_later(limit, context.pool.stop)
-        return await scheduler.carry_out(plan)
+        unrun = await scheduler.carry_out(plan)
+        self._late_warnings += comparisons.end(complete=not unrun)
+        return unrun
 
     async def _begin(self, preparation: Preparation) -> Plan:
         """Prepare and plan the run, and report its start. Raises NothingChosen."""
@@ -202,8 +205,7 @@ class Session:
         quarantined = [test for test in plan.tests if test.address in self._quarantined]
         self._tell(
             RunFinished(
-                seconds=round(seconds, 3),
-                exit_code=code,
+                seconds=round(seconds, 3), exit_code=code,
                 counts=by_name(self._tally.tests),
                 unrun=unrun,
                 reason=reason,

@@ -29,6 +29,8 @@ class WorkerCommand(msgspec.Struct, frozen=True):
     folder: Path
     options: Mapping[str, Any] = msgspec.field(default_factory=dict)
 
+OMIT_ALWAYS, OMIT_NEVER = "always", "never"
+
 
 class MissingRuntime(Exception):
     """Something that a suite needs is not installed on this machine, so the suite is blocked.
@@ -249,6 +251,12 @@ class Kind(ABC, Generic[S]):
     def started_together(self, root: Path, suite: S) -> str:
         """``batch`` or ``suite`` if one start of the launcher runs several files."""
         return ""
+
+    def omits_names(self, root: Path, suite: S) -> str:
+        """When the launcher starts without names if all tests are selected: ``always``,
+        ``after changes`` of the sources, or ``never``. Tests that nobody found run then, too.
+        """
+        return OMIT_NEVER
 
     def process_for(self, suite: S) -> str:
         """The scope of a process of a suite: as :attr:`process`, or the whole ``suite``."""

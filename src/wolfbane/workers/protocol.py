@@ -188,11 +188,15 @@ class FinishedMessage(Ending, tag_field="type", tag="finished", frozen=True, kw_
 class RanMessage(Message, frozen=True, tag="ran", forbid_unknown_fields=True):
     """A request has ended, including the file's closing hooks.
 
-    ``spoiled``: a test left the process in a state that would affect later tests.
+    ``spoiled``: a test left the process in a state that would affect later tests. ``unseen``: why
+    the tests of a launcher could not be compared with those that were found. ``names_files``: its
+    report named the file of each test.
     """
 
     file: str
     spoiled: bool = False
+    unseen: str = ""
+    names_files: bool = False
 
 
 class StepMessage(Message, frozen=True, tag="step", forbid_unknown_fields=True):

@@ -43,7 +43,7 @@ class Proposal(msgspec.Struct, frozen=True):
     passed: Sequence[int]
     failed: Sequence[int]
     folder: str = ""
-    unless_all: bool = False
+    omit: str = ""
     fails_unseen: bool = False
     per: str = ""
 
@@ -148,10 +148,10 @@ def _run(proposal: Proposal) -> list[str]:
     if names.how == "files":
         return [*lines, ""]
     lines += [f"{key} = {toml_text(value)}" for key, value in names.table().items()]
-    if proposal.unless_all:
+    if proposal.omit:
         lines += [
             "# The launcher runs tests that were not found in the sources.",
-            "unless_all = true",
+            f"omit = {toml_text(proposal.omit)}",
         ]
     return [*lines, ""]
 

@@ -8,15 +8,19 @@ from collections.abc import Iterable, Iterator
 
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.bridge.runner.calls import flat
+from wolfbane.kinds.bridge.runner.line_reading import BEGAN
 from wolfbane.kinds.bridge.tables import TOGETHER, Bridge, Find, Listing, ReportTable, Run, Serve
 from wolfbane.model import Outcome
 from wolfbane.toml_lines import Location
+from wolfbane.units import seconds
 
 Wrong = Iterator[tuple[Location, str]]
-NAMING = frozenset({"name", "group", "file", "folder", "stem", "module", "line"})
+OF_FILES = frozenset({"file", "folder", "stem", "module", "package"})
+NAMING = frozenset({"name", "group", "line"}) | OF_FILES
 OF_ENTRIES = frozenset({"name", "group", "suite", "file"})
+OF_SECTIONS = frozenset({"file", "group", "package"})
 OF_LISTINGS = frozenset({"file", "scratch", "root"})
-OF_REQUESTS = frozenset({"file", "files", "names", "report", "scratch", "root", "browser", "extra"})
+OF_REQUESTS = OF_FILES | {"files", "names", "report", "scratch", "root", "browser", "extra"}
 OF_STANDING = frozenset({"root", "browser", "extra"})
 
 
@@ -67,6 +71,11 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
     else:
         yield from _command(("run", "command"), run.arguments, OF_REQUESTS | declared)
     command = " ".join(run.arguments)
+    if run.start_timeout != 0:
+        try:
+            seconds(run.start_timeout)
+        except ValueError as error:
+            yield ("run", "start_timeout"), f"'start_timeout': {error}"
     if run.command and not isinstance(run.command[0], str):
         yield (
             ("run", "command"),
@@ -77,9 +86,11 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
             ("run", "command"),
             "no argument is {names}, so the launcher does not get the tests to run",
         )
-    if run.per in TOGETHER and "{file}" in command:
-        words = f"{{file}} is one file, but run.per is '{run.per}'; use {{files}}"
-        yield ("run", "command"), words
+    if run.per in TOGETHER:
+        for name in ("file", "stem", "module"):
+            if f"{{{name}}}" in command:
+                words = f"{{{name}}} is one file, but run.per is '{run.per}'; use {{files}}"
+                yield ("run", "command"), words
     if run.per in TOGETHER and run.names.how == "files":
         words = (
             f"run.per is '{run.per}', but each file is one test, "
@@ -127,7 +138,10 @@ def _report(read: ReportTable, place: Location, command: str) -> Wrong:
     if read.format == "lines" and not (read.passed and read.failed):
         yield place, "format 'lines' needs the patterns 'passed' and 'failed'"
     yield from _pattern((*place, "ignore"), read.ignore)
-    known = [str(outcome) for outcome in Outcome]
+    yield from _pattern((*place, "began"), read.began, "name")
+    for key in ("section", "section_end"):
+        yield from _section((*place, key), getattr(read, key))
+    known = [*map(str, Outcome), BEGAN]
     for word, outcome in read.outcomes.items():
         if outcome not in known:
             words = f"'{outcome}' is not an outcome; {did_you_mean(outcome, known)}"
@@ -158,6 +172,14 @@ def _pattern(place: Location, text: str, *needed: str) -> Wrong:
     for group in needed if text else ():
         if group not in groups:
             yield place, f"the expression needs a group (?P<{group}>...)"
+
+
+def _section(place: Location, text: str) -> Wrong:
+    wrong = list(_pattern(place, text))
+    yield from wrong
+    if text and not wrong and not OF_SECTIONS & re.compile(text).groupindex.keys():
+        names = ", ".join(f"(?P<{name}>...)" for name in sorted(OF_SECTIONS))
+        yield place, f"the expression needs one of these groups: {names}"
 
 
 def _template(place: Location, text: str, known: frozenset[str]) -> Wrong:

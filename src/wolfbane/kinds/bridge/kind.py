@@ -14,7 +14,14 @@ from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
 from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.kinds.bridge.tables import EXTRA, TOGETHER, Bridge
-from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process
+from wolfbane.kinds.contract import (
+    OMIT_ALWAYS,
+    OMIT_NEVER,
+    Kind,
+    MissingRuntime,
+    WorkerCommand,
+    own_process,
+)
 from wolfbane.kinds.imports import JAVASCRIPT, PYTHON, beside, places
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.whole_file import whole_file
@@ -138,9 +145,13 @@ class BridgeKind(Kind[BridgeSuite]):
         per = _bridge(root, suite).run.per
         return per if per in TOGETHER else ""
 
+    def omits_names(self, root: Path, suite: BridgeSuite) -> str:
+        names = _bridge(root, suite).run.names
+        return OMIT_NEVER if names.how == "files" else names.omit
+
     def unexpected_result(self, root: Path, suite: BridgeSuite) -> str:
-        more = _bridge(root, suite).run.names.unless_all
-        return "" if more else f"wolfbane bridge check {suite.bridge}"
+        always = _bridge(root, suite).run.names.omit == OMIT_ALWAYS
+        return "" if always else f"wolfbane bridge check {suite.bridge}"
 
 
 def _bridge(root: Path, suite: BridgeSuite) -> Bridge:

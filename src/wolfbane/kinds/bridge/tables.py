@@ -85,10 +85,11 @@ class NamesTable(SettingsTable, frozen=True):
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
     them, a ``list`` in a file with one name per line, or ``files``: each file runs whole. ``name``
     is the launcher's name for a test: a template of ``{name}``, ``{group}``, ``{line}``,
-    ``{file}``, and from the file ``{folder}``, ``{stem}`` and ``{module}``. Text after a colon,
-    such as the dot of ``{group:.}``, follows a value that is not empty. With ``unless_all``, no
-    names are given if all known tests of the files are selected, so that tests which only the
-    launcher knows also run.
+    ``{file}``, and from the file ``{folder}``, ``{stem}``, ``{module}`` and ``{package}``. Text
+    after a colon, such as the dot of ``{group:.}``, follows a value that is not empty. ``omit``
+    defines when no names are given, so that tests which nobody found also run: ``always`` if all
+    known tests are selected; ``after changes`` of the sources, in the first run of all tests; or
+    ``never``.
     """
 
     how: Literal["each", "joined", "pattern", "list", "files"]
@@ -98,7 +99,7 @@ class NamesTable(SettingsTable, frozen=True):
     separator: str = ","
     dialect: Literal["pcre", "python", "java", "javascript", "go", "posix", "tcl", "glob"] = "pcre"
     whole: str = "^({})$"
-    unless_all: bool = False
+    omit: Literal["after changes", "always", "never"] = "after changes"
 
 
 class Serve(SettingsTable, frozen=True):
@@ -119,12 +120,14 @@ class Run(SettingsTable, frozen=True):
     ``before`` are shell commands that prepare a run, once, before all starts. A list inside
     ``command`` is omitted if one of its placeholders has no value. ``per`` is the unit of a start:
     a ``test``, a ``file``, a ``batch`` of files (as many batches as jobs), or all selected tests of
-    the ``suite``.
+    the ``suite``; with ``{folder}`` or ``{package}``, those of one folder. ``start_timeout`` is the
+    time that the launcher needs in addition to its tests.
     """
 
     command: list[str | list[str]]
     names: NamesTable
     per: Literal["test", "file", "batch", "suite"] = "file"
+    start_timeout: float | str = 0.0
     env: dict[str, str] = {}
     passed: list[int] = field(default_factory=lambda: [0])
     failed: list[int] = field(default_factory=lambda: [1])
@@ -141,13 +144,15 @@ class EventKeys(SettingsTable, frozen=True):
     """``[read.keys]``: the key names in the objects of ``events``, if they differ from the
     defaults.
 
-    ``milliseconds`` is read if it is not empty, ``seconds`` otherwise.
+    ``milliseconds`` is read if it is not empty, ``seconds`` otherwise. ``package`` is the folder
+    or module of a test whose file is not in the report.
     """
 
     name: str = "name"
     outcome: str = "outcome"
     group: str = "group"
     file: str = "file"
+    package: str = "package"
     line: str = "line"
     seconds: str = "seconds"
     milliseconds: str = ""
@@ -163,11 +168,15 @@ class ReportTable(SettingsTable, frozen=True):
     read. ``name`` converts an entry's ``{name}``, ``{group}``, ``{suite}`` and ``{file}`` to the
     result of ``test`` of ``[read]`` for the test. ``part`` is a regular expression for this name,
     with groups ``test`` and ``part``: if it matches, the entry is a part of a test. For ``lines``,
-    the patterns have groups ``name``, ``seconds`` or ``milliseconds``, and ``message``; other lines
-    are output of the test ``before`` or ``after`` them, as ``output`` defines, or of none. Lines
-    that match ``ignore`` are ignored. For ``events``, ``keys`` are the launcher's own keys, and
-    ``outcomes`` map its words to outcomes. With ``exit``, nothing is read: the exit code is the
-    outcome of the test.
+    the patterns have groups ``name``, ``group``, ``file``, ``package``, ``line``, ``seconds`` or
+    ``milliseconds``, and ``message``; other lines are output of the test ``before`` or ``after``
+    them, as ``output`` defines, or of none. Lines that match ``ignore`` are ignored. A line that
+    matches ``section`` gives the ``file``, the ``group`` or the ``package`` (a folder or module) of
+    the results after it, and one that matches ``section_end`` those of the results before it. A
+    line that matches ``began`` says that the test ``name`` begins; then each test has its own time
+    limit. For ``events``, ``keys`` are the launcher's own keys, and ``outcomes`` map its words to
+    outcomes, or to ``began``. With ``exit``, nothing is read: the exit code is the outcome of the
+    test.
     """
 
     format: Literal["xunit", "ctrf", "tap", "events", "lines", "exit"]
@@ -180,6 +189,9 @@ class ReportTable(SettingsTable, frozen=True):
     keys: EventKeys = field(default_factory=EventKeys)
     outcomes: dict[str, str] = {}
     ignore: str = ""
+    section: str = ""
+    section_end: str = ""
+    began: str = ""
     output: Literal["before", "after", ""] = ""
 
 

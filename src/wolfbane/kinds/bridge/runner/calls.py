@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
 import re
-from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from wolfbane.kinds.bridge.runner.naming import Called
+from wolfbane.kinds.bridge.runner.naming import Called, fields_of_file
 
 NAMES, FILES, EXTRA = "{names}", "{files}", "{extra}"
+ONE_FOR_EACH_START = ("file", "stem", "module", "folder", "package")
+"""Placeholders of a command with one value: a start is for one file, or for one folder."""
 LONGEST = 100_000
 """Bytes of names in one call: Linux allows 128 KiB for one argument."""
 _SPECIAL = {
@@ -47,25 +50,57 @@ def escaped(text: str, dialect: str) -> str:
     return made.replace("\n", "\\n").replace("\r", "\\r").replace("\t", "\\t")
 
 
-def needs_no_names(tests: Iterable[Called], run: Mapping[str, Any], whole: Container[str]) -> bool:
-    """Whether the launcher must run all tests that it knows in the tests' files."""
-    if run["per"] == "test" or not run["names"]["unless_all"]:
-        return False
-    return all(test.path in whole for test in tests)
+def start_key(test: Called, run: Mapping[str, Any]) -> tuple[str, ...]:
+    """The values of the placeholders that have one value for each start: a file or a folder."""
+    words = " ".join(arguments_of(run))
+    fields = fields_of_file(test.file)
+    return tuple(fields[name] for name in ONE_FOR_EACH_START if f"{{{name}}}" in words)
+
+
+def names_files(run: Mapping[str, Any]) -> bool:
+    """Whether a start is limited to its files, because the command names them or their folders."""
+    words = " ".join(arguments_of(run))
+    return any(f"{{{name}}}" in words for name in (*ONE_FOR_EACH_START, "files"))
+
+
+def separate(
+    tests: Sequence[Called], run: Mapping[str, Any], *, apart: bool
+) -> list[list[Called]]:
+    """The tests that may be in one start: those with equal placeholders, in few groups.
+
+    ``apart``: tests of two files with the same name in the report are in different groups, because
+    their entries could not be told apart.
+    """
+    groups: dict[tuple[tuple[str, ...], int], list[Called]] = {}
+    seen: dict[tuple[tuple[str, ...], str], list[str]] = {}
+    layers: dict[str, int] = {}
+    by_file: dict[str, list[Called]] = {}
+    for test in tests:
+        by_file.setdefault(test.path, []).append(test)
+    for path, some in by_file.items():
+        key = start_key(some[0], run)
+        same = [seen.setdefault((key, test.read_as), []) for test in some]
+        taken = {layers[other] for paths in same for other in paths}
+        layers[path] = next(n for n in itertools.count() if n not in taken) if apart else 0
+        for paths in same:
+            if path not in paths:
+                paths.append(path)
+        groups.setdefault((key, layers[path]), []).extend(some)
+    return list(groups.values())
 
 
 def in_calls(
-    tests: Sequence[Called], run: Mapping[str, Any], whole: Container[str]
+    tests: Sequence[Called], run: Mapping[str, Any], *, named: bool
 ) -> Iterator[list[Called]]:
     """The tests of each call: all in one, unless the command line would be too long.
 
-    Tests of files that are ``whole`` need no names, if the bridge allows it, but their files may.
+    Without names (``named``), only the files count.
     """
     how, alike = run["names"]["how"], _alike(tests)
-    if how == "files" or run["per"] == "test":
+    if how == "files" or (named and run["per"] == "test"):
         yield from alike
         return
-    names_count = how != "list" and not needs_no_names(tests, run, whole)
+    names_count = named and how != "list"
     files_count = FILES in " ".join(flat(run["command"]))
     current: list[Called] = []
     size, files = 0, set[str]()
@@ -109,6 +144,12 @@ def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path
 def flat(command: Iterable[str | Sequence[str]]) -> list[str]:
     """The arguments of a command, with nested lists flattened."""
     return [a for each in command for a in ([each] if isinstance(each, str) else each)]
+
+
+def arguments_of(run: Mapping[str, Any]) -> list[str]:
+    """All arguments of a start: of the command, and of the request to one that keeps running."""
+    serve = run.get("serve")
+    return [*flat(run["command"]), *(flat(serve["request"]) if serve else ())]
 
 
 def filled(

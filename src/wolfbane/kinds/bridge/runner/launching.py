@@ -8,10 +8,11 @@ import selectors
 import shutil
 import signal
 import subprocess
-import threading
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import IO
+
+from wolfbane.kinds.bridge.runner.patience import Patience
 
 KEPT = 1 << 18
 """Maximum number of bytes of its last output."""
@@ -35,10 +36,10 @@ class LauncherEnd:
 
 
 def launch(
-    command: Sequence[str], variables: Mapping[str, str], limit: float | None, hear: Hear,
+    command: Sequence[str], variables: Mapping[str, str], patience: Patience | None, hear: Hear,
     *, apart: bool, folder: str = "",
 ) -> LauncherEnd:  # fmt: skip
-    """Run it to its end, or for ``limit`` seconds. Raises OSError if it cannot be started.
+    """Run it to its end, or as long as the patience lasts. Raises OSError if it cannot be started.
 
     ``hear`` receives its output immediately; standard error is part of it, or separate with
     ``apart``. Without a ``folder``, it runs in the folder of this process.
@@ -49,15 +50,6 @@ def launch(
         stderr=subprocess.PIPE if apart else subprocess.STDOUT,
         env={**os.environ, **variables}, start_new_session=True,
     )  # fmt: skip
-    over = threading.Event()
-
-    def end() -> None:
-        over.set()
-        end_group(process)
-
-    timer = threading.Timer(limit, end) if limit is not None else None
-    if timer:
-        timer.start()
     printed = _Printed(hear)
     try:
         with contextlib.ExitStack() as streams:
@@ -65,13 +57,13 @@ def launch(
                 printed.follow(streams.enter_context(process.stdout), printed.said)
             if process.stderr:
                 printed.follow(streams.enter_context(process.stderr), printed.complained)
-            printed.until(process)
+            late = not printed.until(process, patience)
+            if late:
+                end_group(process)
             code = process.wait()
     finally:
-        if timer:
-            timer.cancel()
         end_group(process)
-    return LauncherEnd(code, over.is_set(), _text(printed.output), _text(printed.errors))
+    return LauncherEnd(code, late, _text(printed.output), _text(printed.errors))
 
 
 def _text(data: bytes) -> str:
@@ -100,19 +92,25 @@ class _Printed:
         self.output = (self.output + data)[-KEPT:]
         self.errors = (self.errors + data)[-KEPT:]
 
-    def until(self, process: subprocess.Popen[bytes]) -> None:
-        """Read until the launcher has ended, because a child process may keep the streams open."""
+    def until(self, process: subprocess.Popen[bytes], patience: Patience | None) -> bool:
+        """Read until the launcher has ended, because a child process may keep the streams open.
+
+        False if it is still running and the patience is over.
+        """
         with self._selector as selector:
-            while selector.get_map():
+            while selector.get_map() or process.poll() is None:
                 ready = selector.select(TICK)
                 if not ready and process.poll() is not None:
-                    return
+                    return True
+                if patience and patience.is_over:
+                    return False
                 for key, _ in ready:
                     data = os.read(key.fd, 1 << 16)
                     if data:
                         key.data(data)
                     else:
                         selector.unregister(key.fileobj)
+        return True
 
 
 def found_program(program: str, folder: str) -> str:

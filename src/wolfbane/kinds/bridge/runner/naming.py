@@ -18,7 +18,7 @@ class Called:
     """A test with its name in the launcher. ``file`` is relative to the suite's folder.
 
     ``read_as`` is its name in the report. ``number`` is its position among the ``among`` tests of
-    its file with the same name in the report.
+    its file with the same name in the report. ``line`` is its line in the source, or 0.
     """
 
     path: str
@@ -28,6 +28,7 @@ class Called:
     read_as: str = ""
     number: int = 1
     among: int = 1
+    line: int = 0
 
     @property
     def address(self) -> str:
@@ -49,16 +50,20 @@ def called(
     for path, wanted in chosen.items():
         file = relative(path)
         calls: dict[str, tuple[str, str]] = {}
+        lines: dict[str, int] = {}
         for name, group, source, line in known[path]:
             test = fields_of(file, name, group, source, nested) | {"line": str(line or "")}
             calls[name] = fill(given, test), fill(read, test).strip()  # as reports have them
+            lines[name] = line or 0
         numbers: Counter[str] = Counter()
         number = {}
         for name, (_, read_as) in calls.items():
             numbers[read_as] += 1
             number[name] = numbers[read_as]
         found += [
-            Called(path, name, file, *calls[name], number[name], numbers[calls[name][1]])
+            Called(
+                path, name, file, *calls[name], number[name], numbers[calls[name][1]], lines[name]
+            )
             for name in wanted
         ]
     return found
@@ -77,11 +82,14 @@ def fields_of(file: str, name: str, group: str, source: str, nested: str) -> dic
 
 
 def fields_of_file(file: str) -> dict[str, str]:
-    """The values from a file in a template: in a module, folders are joined by dots."""
+    """The values from a file in a template: in a module and in a package, which is its folder,
+    folders are joined by dots.
+    """
     whole, _ = os.path.splitext(file)
+    folder = os.path.dirname(file)
     return {
-        "file": file, "folder": os.path.dirname(file), "stem": os.path.basename(whole),
-        "module": whole.replace("/", "."),
+        "file": file, "folder": folder, "stem": os.path.basename(whole),
+        "module": whole.replace("/", "."), "package": folder.replace("/", "."),
     }  # fmt: skip
 
 

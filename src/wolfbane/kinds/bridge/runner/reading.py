@@ -11,21 +11,17 @@ from typing import Any
 import msgspec
 
 from wolfbane.formats.ctrf.reader import CtrfReader
-from wolfbane.formats.reported import FormatError, ReportedTest, Text, nesting_limit
+from wolfbane.formats.reported import FormatError, ReportedTest, nesting_limit
 from wolfbane.formats.tap.parser import TapReader
 from wolfbane.formats.tap.reader import entry_of
 from wolfbane.formats.xunit.reader import XunitReader
+from wolfbane.kinds.bridge.runner.line_reading import BEGAN, LineReading
 from wolfbane.model import Outcome
 
 _OUTCOMES = {str(outcome): outcome for outcome in Outcome}
 _NEWLINE = re.compile(rb"\n")
 _LINE_ENDS = re.compile(rb"\r?\n|\r(?!\Z)")
 """A single carriage return ends a progress line; at the end of a piece, the next piece decides."""
-_COLOUR = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\))")
-"""Control sequences (ECMA-48, 5.4), and strings for the terminal such as its title."""
-_UNITS = {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "sec": 1.0, "min": 60.0, "m": 60.0}
-_TIME = re.compile(rf"\s*(\d+(?:\.\d*)?|\.\d+)\s*(?:({'|'.join(_UNITS)})\b)?")
-_JUDGED = (("failed", Outcome.FAILED), ("skipped", Outcome.SKIPPED), ("passed", Outcome.PASSED))
 Take = Callable[[ReportedTest], None]
 
 
@@ -33,11 +29,14 @@ class ReportReading:
     """Reads one stream in the bridge's format. All calls raise FormatError.
 
     ``live``: it is read while it is written, so the time between two entries is the duration of a
-    test whose entry has none.
+    test whose entry has none. ``began`` receives the tests that begin, if the launcher reports it.
     """
 
-    def __init__(self, read: dict[str, Any], take: Take, *, live: bool = False) -> None:
-        self._take = take
+    def __init__(
+        self, read: dict[str, Any], take: Take, began: Take = lambda entry: None,
+        *, live: bool = False,
+    ) -> None:  # fmt: skip
+        self._take, self._began = take, began
         self._last = time.perf_counter() if live else None
         self._took: list[float] = []
         self._format = read["format"]
@@ -45,13 +44,9 @@ class ReportReading:
         self._tap = TapReader()
         self._sent = 0
         self._rest = b""
-        self._output = read["output"]
-        self._said = Text()
-        self._waiting: ReportedTest | None = None
         self._keys: dict[str, str] = read.get("keys", {})
         self._meanings: dict[str, str] = read.get("outcomes", {})
-        self._ignored = re.compile(read["ignore"]) if read.get("ignore") else None
-        self._patterns = [(re.compile(read[k]), o) for k, o in _JUDGED if read[k]]
+        self._lines = LineReading(read, take, self._begin, self._timed)
 
     @nesting_limit()
     def feed(self, data: bytes) -> None:
@@ -67,18 +62,20 @@ class ReportReading:
                 self._line(line.decode("utf-8", "replace").rstrip("\r"))
 
     @nesting_limit()
-    def close(self) -> None:
-        """The stream has ended."""
+    def close(self, *, cut: bool = False) -> None:
+        """The stream has ended. ``cut``: the launcher was stopped, so the last line may be a part
+        of one.
+        """
         if self._format == "xunit":
             self._xunit.close()
         elif self._format == "ctrf":
             self._tell(self._ctrf.close())
         else:
-            if self._rest:
+            if self._rest and not cut:
                 self._line(self._rest.decode("utf-8", "replace").rstrip("\r"))
+            self._lines.close()
             if self._format == "tap":
                 self._close_tap()
-            self._flush()
 
     def _tell(self, entries: Iterable[ReportedTest]) -> None:
         for entry in entries:
@@ -105,43 +102,14 @@ class ReportReading:
             self._tell_points(known - 1)  # the newest may still get diagnostics
         elif self._format == "events":
             if line.strip():
-                self._tell([_event(line, self._keys, self._meanings)])
+                entry, began = _event(line, self._keys, self._meanings)
+                self._begin(entry) if began else self._tell([entry])
         else:
-            self._lines(line)
+            self._lines.line(line)
 
-    def _lines(self, line: str) -> None:
-        """A line with a result, or a line of a test's output. Colours are ignored."""
-        line = _COLOUR.sub("", line)
-        if self._ignored and self._ignored.search(line):
-            return
-        for pattern, outcome in self._patterns:
-            if match := pattern.search(line):
-                self._found(self._timed(_matched(match, outcome)), line)
-                return
-        self._said.add(f"{line}\n")
-
-    def _found(self, entry: ReportedTest, line: str) -> None:
-        """An entry.
-
-        If the bridge does not assign the other lines, a failure gets the lines around it.
-        """
-        before = str(self._said)
-        self._flush()
-        if self._output == "before":
-            self._take(replace(entry, output=before))
-        elif self._output == "after":
-            self._waiting = entry
-        elif entry.outcome.is_bad:
-            self._waiting = replace(entry, output=f"{before}{line}\n")
-        else:
-            self._take(entry)
-
-    def _flush(self) -> None:
-        """Send the pending test with its output."""
-        if self._waiting is not None:
-            output = f"{self._waiting.output}{self._said}".strip("\n")
-            self._take(replace(self._waiting, output=output))
-        self._waiting, self._said = None, Text()
+    def _begin(self, entry: ReportedTest) -> None:
+        self._since_the_last()
+        self._began(entry)
 
     def _tell_points(self, end: int) -> None:
         """Send the points up to this one that were not sent yet."""
@@ -162,8 +130,10 @@ class ReportReading:
             raise FormatError(document.problems[0])
 
 
-def _event(line: str, keys: Mapping[str, str], outcomes: Mapping[str, str]) -> ReportedTest:
-    """A line of JSON: its name and outcome, and further facts."""
+def _event(
+    line: str, keys: Mapping[str, str], meanings: Mapping[str, str]
+) -> tuple[ReportedTest, bool]:
+    """A line of JSON: its name and outcome, and further facts; and whether the test only began."""
 
     def text(key: str) -> str:
         return str(data.get(keys.get(key, key), ""))
@@ -171,31 +141,18 @@ def _event(line: str, keys: Mapping[str, str], outcomes: Mapping[str, str]) -> R
     try:
         data = msgspec.json.decode(line)
         word = str(data[keys.get("outcome", "outcome")])
+        meaning = meanings.get(word, word)
+        began = meaning == BEGAN
         seconds = float(data.get(keys.get("seconds", "seconds")) or 0)
         if thousandths := keys.get("milliseconds"):
             seconds = float(data.get(thousandths) or 0) / 1000
-        return ReportedTest(
-            str(data[keys.get("name", "name")]), _OUTCOMES[outcomes.get(word, word)],
+        entry = ReportedTest(
+            str(data[keys.get("name", "name")]),
+            Outcome.PASSED if began else _OUTCOMES[meaning], suite=text("package"),
             group=text("group"), file=text("file"), line=int(text("line") or 0), seconds=seconds,
             message=text("message"), detail=text("trace"), output=text("output"),
         )  # fmt: skip
     except (msgspec.DecodeError, ValueError, KeyError, TypeError) as error:
         words = f"not an event ({type(error).__name__}: {error}): {line[:120]}"
         raise FormatError(words) from None
-
-
-def _seconds(match: re.Match[str], groups: Mapping[str, str]) -> float:
-    """The time in a line: in the unit after the number, or otherwise in seconds."""
-    for group, unit in (("milliseconds", "ms"), ("seconds", "s")):
-        if groups.get(group):
-            time = _TIME.match(match.string, match.start(group))
-            return float(time[1]) * _UNITS[time[2] or unit] if time else 0.0
-    return 0.0
-
-
-def _matched(match: re.Match[str], outcome: Outcome) -> ReportedTest:
-    groups = {key: value or "" for key, value in match.groupdict().items()}
-    return ReportedTest(
-        groups["name"], outcome, group=groups.get("group", ""), file=groups.get("file", ""),
-        seconds=_seconds(match, groups), message=groups.get("message", ""),
-    )  # fmt: skip
+    return entry, began

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import fcntl
 import glob
-import hashlib
 import os
+import shutil
+import tempfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 from wolfbane.formats.reported import FormatError, ReportedTest
 from wolfbane.kinds.bridge.runner.reading import ReportReading
@@ -19,40 +19,48 @@ PIECE = 1 << 20
 SCRATCH = "{scratch}"
 _GROWING = frozenset({"events", "lines", "tap"})
 """Formats that a launcher may append to an existing file."""
-
-
-@dataclass(frozen=True)
-class _Seen:
-    """The state of a file before a start: ``digest`` of its whole content, if it may grow."""
-
-    stamp: tuple[int, int, int]
-    digest: bytes
-
-
+_Stamp = tuple[int, int, int, int]
 Take = Callable[[ReportedTest], None]
 
 
 class Reports:
-    """The reports of a start, each with the files that existed at its place before."""
+    """The reports of a start, each with the files that existed at its place before.
+
+    A file that a launcher may append to is moved away until the start has ended, because a new
+    report may begin like the old one. As a context manager, it puts back what was not replaced.
+    """
 
     def __init__(self, reads: Sequence[dict[str, Any]], scratch: str) -> None:
         self._reports = [_Report(read, scratch) for read in reads]
 
-    def read(self, taker: Callable[[dict[str, Any]], Take]) -> str:
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for report in self._reports:
+            report.put_back()
+
+    def read(
+        self, taker: Callable[[dict[str, Any]], Take], beginner: Callable[[dict[str, Any]], Take],
+        *, cut: bool,
+    ) -> str:  # fmt: skip
         """Read the entries that were written since; returns the problem, if any.
 
         One report is sufficient: the selected tests may have written none at another place.
+        ``cut``: the launcher did not end by itself, so the last line may be a part of one.
         """
-        found = False
-        try:
-            for report in self._reports:
-                found = report.read(taker(report.table)) or found
-        except FormatError as error:
-            return error.words
-        except OSError as error:
-            return f"{error.filename}: cannot read the file: {error.strerror}"
+        found, trouble = False, ""
+        for report in self._reports:
+            try:
+                table = report.table
+                found = report.read(taker(table), beginner(table), cut=cut) or found
+            except FormatError as error:
+                found, trouble = True, trouble or error.words
+            except OSError as error:
+                words = f"{error.filename}: cannot read the file: {error.strerror}"
+                found, trouble = True, trouble or words
         places = " or ".join(report.table["report"] for report in self._reports)
-        return "" if found else f"the launcher wrote no report to {places}"
+        return trouble if found else f"the launcher wrote no report to {places}"
 
 
 class _Report:
@@ -61,54 +69,36 @@ class _Report:
     def __init__(self, read: dict[str, Any], scratch: str) -> None:
         self.table = read
         self._pattern: str = read["report"].replace(SCRATCH, glob.escape(scratch))
-        self._grows = read["format"] in _GROWING
-        self._before = {path: self._seen(path) for path in self._matching()}
+        self._away: dict[str, str] = {}
+        if read["format"] in _GROWING and SCRATCH not in read["report"]:
+            folder = tempfile.mkdtemp(prefix="old-", dir=scratch)
+            for number, path in enumerate(self._matching()):
+                self._away[path] = shutil.move(path, os.path.join(folder, str(number)))
+        self._before = {path: _stamp(path) for path in self._matching()}
 
-    def read(self, take: Take) -> bool:
-        """Read the new data; returns whether there was any. Raises OSError and FormatError."""
+    def put_back(self) -> None:
+        """Restore the old files that the start did not replace."""
+        for path, away in self._away.items():
+            if not os.path.lexists(path):
+                shutil.move(away, path)
+
+    def read(self, take: Take, began: Take, *, cut: bool) -> bool:
+        """Read the new files; returns whether there was any. Raises OSError and FormatError."""
         found = False
-        for path, start in self._fresh():
-            found = True
-            _read_file(path, start, self.table, take)
+        for path in self._matching():
+            if self._before.get(path) != _stamp(path):
+                found = True
+                _read_file(path, ReportReading(self.table, take, began), cut=cut)
         return found
 
-    def _fresh(self) -> Iterator[tuple[str, int]]:
-        """The files that were written since, and the start of the new part in each."""
-        for path in self._matching():
-            seen = self._before.get(path)
-            if seen is None:
-                yield path, 0
-            elif _stamp(path) != seen.stamp:
-                yield path, self._old(path, seen)
-
-    def _old(self, path: str, seen: _Seen) -> int:
-        """How many bytes of a file existed before, if the new data was appended."""
-        size = seen.stamp[1]
-        if not self._grows or os.stat(path).st_size <= size:
-            return 0
-        return size if _digest(path, size) == seen.digest else 0
-
-    def _seen(self, path: str) -> _Seen:
-        stamp = _stamp(path)
-        return _Seen(stamp, _digest(path, stamp[1]) if self._grows else b"")
-
     def _matching(self) -> list[str]:
-        return sorted(glob.glob(self._pattern, recursive=True))
+        paths = glob.glob(self._pattern, recursive=True)
+        return sorted(path for path in paths if os.path.isfile(path))
 
 
-def _stamp(path: str) -> tuple[int, int, int]:
+def _stamp(path: str) -> _Stamp:
     status = os.stat(path)
-    return status.st_mtime_ns, status.st_size, status.st_ino
-
-
-def _digest(path: str, size: int) -> bytes:
-    """Of the first bytes of a file."""
-    made = hashlib.blake2b()
-    with Path(path).open("rb") as file:
-        while size > 0 and (data := file.read(min(size, PIECE))):
-            made.update(data)
-            size -= len(data)
-    return made.digest()
+    return status.st_mtime_ns, status.st_ctime_ns, status.st_size, status.st_ino
 
 
 @contextmanager
@@ -128,15 +118,13 @@ def alone_at(places: Iterable[str]) -> Iterator[None]:
         os.close(folder)
 
 
-def _read_file(path: str, start: int, read: dict[str, Any], take: Take) -> None:
-    """Read a report in pieces, from byte ``start``. Raises OSError and FormatError."""
-    reading = ReportReading(read, take)
+def _read_file(path: str, reading: ReportReading, *, cut: bool) -> None:
+    """Read a report in pieces. Raises OSError and FormatError."""
     try:
         with Path(path).open("rb") as file:
-            file.seek(start)
             while data := file.read(PIECE):
                 reading.feed(data)
-        reading.close()
+        reading.close(cut=cut)
     except FormatError as error:
         line = f":{error.line}" if error.line else ""
         raise FormatError(f"{path}{line}: {error.words}") from None

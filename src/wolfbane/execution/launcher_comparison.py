@@ -1,0 +1,120 @@
+"""Decides which launchers are compared with the tests that were found, and remembers it.
+
+Tests behind a launcher are found in the sources, so the launcher may have tests that nobody found.
+The first run of all tests after a change of the sources also starts it without names.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from collections import defaultdict
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+
+from wolfbane.execution.launcher_names import LauncherNames
+from wolfbane.files import read_regular, results_folder, write_whole
+from wolfbane.inventory import Inventory
+from wolfbane.inventory.files import suite_files
+from wolfbane.kinds.contract import OMIT_ALWAYS, OMIT_NEVER
+from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.suite import Suite
+from wolfbane.planning import Plan
+from wolfbane.workspace.settings import Workspace
+
+NAME = "launchers.json"
+"""The remembered facts by suite, in the folder of caches."""
+
+
+class Launcher(msgspec.Struct):
+    """The remembered facts about the launcher of a suite.
+
+    ``compared`` is the state of the sources in the last comparison; ``name_files`` is the state of
+    the launcher, if its reports named the files of all tests.
+    """
+
+    compared: str = ""
+    name_files: str = ""
+
+
+class Comparisons:
+    """The suites of a plan whose launchers have to be compared with the tests that were found."""
+
+    def __init__(self, inventory: Inventory, plan: Plan, *, all_selected: bool) -> None:
+        self._place = inventory.workspace.caches / NAME
+        self._known = _read(self._place)
+        self._states: dict[str, str] = {}
+        self._launchers: dict[str, str] = {}
+        planned = defaultdict[str, set[str]](set)
+        for test in plan.tests:
+            planned[test.suite].add(test.worker_address)
+        for name in planned:
+            suite = inventory.workspace.suite(name)
+            if find_kind(suite.kind).needs_names:
+                self._launchers[name] = _state(inventory.workspace, suite, None)
+                whole = _is_whole(inventory, name, planned[name], all_selected=all_selected)
+                self._compare(inventory, suite, whole=whole)
+        name_files = [
+            name for name, state in self._launchers.items()
+            if (known := self._known.get(name)) and known.name_files == state
+        ]  # fmt: skip
+        self.names = LauncherNames(
+            inventory.files, self._states, inventory.without_tests, name_files
+        )
+
+    def _compare(self, inventory: Inventory, suite: Suite, *, whole: bool) -> None:
+        when = find_kind(suite.kind).omits_names(inventory.workspace.root, suite)
+        if when == OMIT_NEVER or not whole:
+            return
+        paths = [path for path, file in inventory.files.items() if file.suite == suite.name]
+        paths += inventory.without_tests.get(suite.name, ())
+        state = _state(inventory.workspace, suite, paths)
+        known = self._known.get(suite.name)
+        if when == OMIT_ALWAYS or known is None or known.compared != state:
+            self._states[suite.name] = state
+
+    def end(self, *, complete: bool) -> Sequence[str]:
+        """The run has ended. Returns warnings; remembers the comparisons of a ``complete`` run."""
+        for name, state in self._launchers.items():
+            known = self._known.setdefault(name, Launcher())
+            known.name_files = state if name in self.names.name_files else ""
+            if complete and name in self._states and name not in self.names.unseen:
+                known.compared = self._states[name]
+        if self._launchers:
+            with contextlib.suppress(OSError):  # then they are compared again
+                results_folder(self._place.parent)
+                write_whole(self._place, msgspec.json.encode(self._known).decode())
+        return list(self.names.warnings())
+
+
+def _is_whole(
+    inventory: Inventory, suite: str, planned: set[str], *, all_selected: bool
+) -> bool:
+    """Whether a run has all tests of a suite, as far as they are known."""
+    files = [file for file in inventory.files.values() if file.suite == suite]
+    if any(file.error for file in files):
+        return False
+    return all_selected or {t.worker_address for file in files for t in file.tests} <= planned
+
+
+def _state(workspace: Workspace, suite: Suite, files: Sequence[str] | None) -> str:
+    """A hash of a suite's launcher: paths, times and sizes. With its test ``files``, also of the
+    sources, as far as they are known.
+    """
+    root, kind = workspace.root, find_kind(suite.kind)
+    globs = list(kind.inputs(root, suite))
+    globs += [] if files is None else [*suite.inputs, *kind.untraced(root, suite)]
+    digest = hashlib.blake2b(repr(suite).encode(), digest_size=16)
+    for path in sorted({*(files or ()), *suite_files(root, globs, ("*",), ())}):
+        with contextlib.suppress(OSError):  # it was removed meanwhile
+            status = (root / path).stat()
+            digest.update(f"{path}\0{status.st_mtime_ns}\0{status.st_size}\0".encode())
+    return digest.hexdigest()
+
+
+def _read(place: Path) -> dict[str, Launcher]:
+    with contextlib.suppress(OSError, msgspec.MsgspecError):
+        return msgspec.json.decode(read_regular(place), type=dict[str, Launcher])
+    return {}

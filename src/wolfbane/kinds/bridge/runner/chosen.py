@@ -1,0 +1,173 @@
+"""Runs the selected tests of a request, in as few starts of the launcher as possible."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
+
+from wolfbane.kinds.bridge.runner.calls import in_calls, separate, start_key, unsayable
+from wolfbane.kinds.bridge.runner.launcher_call import LauncherCall
+from wolfbane.kinds.bridge.runner.naming import Called, called
+from wolfbane.kinds.bridge.runner.one_start import StartEnd, Starter
+from wolfbane.kinds.bridge.runner.recovery import run_shared
+from wolfbane.kinds.bridge.runner.result_matching import Accounts
+from wolfbane.kinds.worker.channel import Message
+from wolfbane.kinds.worker.heartbeat import heartbeat
+
+SUITE = "suite"
+"""The value of ``compare`` in a request for the whole suite."""
+Rows = Mapping[str, Sequence[Sequence[Any]]]
+
+
+class ChosenTests:
+    """The selected tests of one request: of one file, or of several.
+
+    A request has ``chosen``: the names of the tests by path; ``known``: all known tests of these
+    files; and ``others``: tests of other files of the suite that may have the same names. With
+    ``compare``, the launcher also starts without names, and its tests that nobody found are added:
+    those of the ``files`` of the request, or of the whole ``suite``. Then ``others`` are all other
+    files of the suite, also those without tests.
+    """
+
+    def __init__(self, starter: Starter, options: Message, request: Message) -> None:
+        self._starter, self._place = starter, options["place"]
+        self._run: Mapping[str, Any] = starter.bridge["run"]
+        self._root: str = options["root"]
+        self._compare: str = request["compare"]
+        chosen, known, others = request["chosen"], request["known"], request["others"]
+        self._tests = self._called(chosen, known)
+        names = {path: set(tests) for path, tests in chosen.items()}
+        mine = self._called({path: [row[0] for row in known[path]] for path in known}, known)
+        self._unchosen = [test for test in mine if test.name not in names[test.path]]
+        self._rivals = self._called({path: [row[0] for row in others[path]] for path in others},
+                                    others)  # fmt: skip
+        self._empty = [self._relative(path) for path, rows in others.items() if not rows]
+        self._takes_names = self._run["names"]["how"] != "files"
+        self.unseen = ""
+        """The reason why tests that nobody found would not have been seen."""
+
+    def _called(self, chosen: Mapping[str, Sequence[str]], known: Rows) -> list[Called]:
+        return called(chosen, known, self._relative, self._starter.bridge)
+
+    def _relative(self, path: str) -> str:
+        return os.path.relpath(os.path.join(self._root, path))
+
+    def run(self) -> None:
+        """Run them all, and report each."""
+        with heartbeat(self._starter.channel, self._starter.bridge["about"]):
+            reasons = {test: why for test in self._tests
+                       if (why := unsayable(test, self._run["names"]))}  # fmt: skip
+            for test, why in reasons.items():
+                accounts = Accounts(
+                    self._starter.channel, self._starter.bridge, LauncherCall([test], self._place)
+                )
+                accounts.end_all({"outcome": "errored", "message": why})
+            tests = [test for test in self._tests if test not in reasons]
+            if self._may_omit_names and not reasons:
+                self._without_names(tests)
+            else:
+                self._by_name(tests)
+                if self._compare and self._takes_names:
+                    self._look_for_others()
+
+    @property
+    def _may_omit_names(self) -> bool:
+        """Whether starts without names run the selected tests and no other known ones."""
+        if not self._takes_names or self._run["per"] == "test" or self._unchosen:
+            return False
+        if not self._compare and self._run["names"]["omit"] != "always":
+            return False
+        whole_suite = self._compare == SUITE and not self._rivals
+        return self._starter.names_files or whole_suite
+
+    def _by_name(self, tests: Sequence[Called]) -> None:
+        """Start the launcher with the names of the tests."""
+        self._in_groups(tests, lambda some: run_shared(some, self._named), named=True)
+
+    def _in_groups(
+        self, tests: Sequence[Called], run: Callable[[Sequence[Called]], None], *, named: bool
+    ) -> None:
+        apart = self._starter.names_files and not self._starter.entries_name_files
+        left = list(tests)
+        while left:
+            group = separate(left, self._run, apart=apart)[0]
+            for some in in_calls(group, self._run, named=named):
+                run(some)
+            done = set(group)
+            left = [test for test in left if test not in done]
+            # If its entries name their files, tests with equal names can share a start.
+            apart = apart and not self._starter.entries_name_files
+
+    def _named(self, tests: Sequence[Called]) -> StartEnd:
+        """A start for some tests, which may also run others with the same names."""
+        own = {test.address for test in tests}
+        others = [test for test in self._tests if test.address not in own]
+        call = LauncherCall(tests, self._place, self._reachable(tests, others))
+        return self._starter.start(call)
+
+    def _reachable(self, tests: Sequence[Called], others: Iterable[Called]) -> list[Called]:
+        """The known tests that a start for these tests may run, too."""
+        reachable = [*others, *self._unchosen]
+        if not self._starter.names_files:
+            return [*reachable, *self._rivals]
+        files = {test.path for test in tests}
+        return [test for test in reachable if test.path in files]
+
+    def _without_names(self, tests: Sequence[Called]) -> None:
+        """Start the launcher without names. What it leaves out runs by name."""
+        left: list[Called] = []
+        with_first = self._empty if self._compare == SUITE and self._starter.takes_files else []
+        more = iter([with_first])
+
+        def run(some: Sequence[Called]) -> None:
+            own = {test.address for test in some}
+            others = [test for test in self._tests if test.address not in own]
+            call = LauncherCall(some, self._place, self._reachable(some, others), by_name=False)
+            end = self._starter.start(call, next(more, ()))
+            if end.running:
+                end.give_up([end.running])
+            left.extend(test for test in end.left if test != end.running)
+            self._judge(end)
+
+        self._in_groups(tests, run, named=False)
+        if self._compare == SUITE and not self._starter.takes_files:
+            self._look_into_empty_files()
+        self._by_name(left)
+
+    def _look_for_others(self) -> None:
+        """Start the launcher without names, only to find the tests that nobody found."""
+        known = [*self._tests, *self._unchosen]
+        if not self._starter.names_files:
+            if self._compare == SUITE:
+                self._look([*known, *self._rivals], [])
+            return
+        for some in separate(known, self._run, apart=False):
+            self._look(some, list(dict.fromkeys(test.file for test in some)))
+        if self._compare == SUITE:
+            self._look_into_empty_files()
+
+    def _look_into_empty_files(self) -> None:
+        """Look for tests in files in which none was found, or in folders with only such files."""
+        if not self._starter.names_files:
+            return
+        known = {start_key(test, self._run) for test in (*self._tests, *self._unchosen)}
+        empty = [Called(self._from_root(file), "", file, "") for file in self._empty]
+        for some in separate(empty, self._run, apart=False):
+            if self._starter.takes_files or start_key(some[0], self._run) not in known:
+                self._look([], [test.file for test in some])
+
+    def _from_root(self, file: str) -> str:
+        return os.path.relpath(os.path.abspath(file), self._root)
+
+    def _look(self, known: Sequence[Called], files: Sequence[str]) -> None:
+        place = self._from_root(files[0]) if len(files) == 1 else self._place
+        call = LauncherCall([], place, known, by_name=False, for_others=True)
+        end = self._starter.start(call, files)
+        if known:
+            self._judge(end)
+
+    def _judge(self, end: StartEnd) -> None:
+        """Without names, a launcher has to report something."""
+        if not end.has_results and end.verdict is not None:
+            self.unseen = self.unseen or end.verdict.unseen

@@ -1,0 +1,132 @@
+"""The purpose of one start of a launcher, and how it ended."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from wolfbane.exits import how_it_ended
+from wolfbane.kinds.bridge.runner.naming import Called
+from wolfbane.kinds.worker.channel import Message
+
+_SIGNALLED = 128
+"""A shell adds the number of the signal that ended a program to this exit code."""
+_MOST_SIGNALS = 64
+
+
+@dataclass(frozen=True)
+class LauncherVerdict:
+    """The end of a call. ``ended`` is the reason if it was stopped; ``trouble`` is a reading error.
+
+    ``code`` is None for a launcher that keeps running and gives none. ``asked`` is the command that
+    was started, or the line that was sent.
+    """
+
+    code: int | None
+    ended: str = ""
+    trouble: str = ""
+    output: str = ""
+    seconds: float = 0.0
+    asked: str = ""
+
+    @property
+    def shown(self) -> str:
+        """The command, and its output."""
+        return f"$ {self.asked}\n{self.output}"
+
+    def unexpected(self, run: Mapping[str, Any]) -> str:
+        """The end, if its exit code means neither passed nor failed."""
+        known = (*run["passed"], *run["failed"])
+        return "" if self.code is None or self.code in known else how_it_ended(self.code)
+
+    def is_crash(self, run: Mapping[str, Any]) -> bool:
+        """Whether a signal ended the launcher, or the program that it started."""
+        code = self.code or 0
+        signalled = code < 0 or _SIGNALLED < code <= _SIGNALLED + _MOST_SIGNALS
+        return signalled and bool(self.unexpected(run))
+
+    def without_result(self, run: Mapping[str, Any], contradiction: str) -> Message:
+        """The outcome of a test that has no result."""
+        strange = self.unexpected(run)
+        why = self.ended or self.trouble or contradiction
+        if strange and not self.ended:
+            why = "; ".join(filter(None, (f"the launcher ended unexpectedly: {strange}", why)))
+        silent = "no result was reported"
+        why = why or (f"{silent} ({how_it_ended(self.code)})" if self.code else silent)
+        outcome = "timed out" if self.ended else "errored"
+        outcome = "crashed" if not self.ended and self.is_crash(run) else outcome
+        return {"outcome": outcome, "message": why, "account": "missing"}
+
+    @property
+    def unseen(self) -> str:
+        """The reason why a start without names did not show which tests the launcher has."""
+        ended = self.ended or (how_it_ended(self.code) if self.code is not None else "no exit code")
+        why = f"{ended}; {self.trouble}" if self.trouble else ended
+        return f"without names, the launcher reported no test ({why})"
+
+    def by_exit_code(self, run: Mapping[str, Any]) -> Message:
+        """The outcome of a test whose only report is the exit code."""
+        ended = f"the launcher ended: {how_it_ended(self.code)}"
+        how = "no exit code was returned" if self.code is None else ended
+        outcome = "crashed" if self.is_crash(run) else "errored"
+        end: Message = {"outcome": outcome, "message": how}
+        if self.ended:
+            end = {"outcome": "timed out", "message": self.ended}
+        elif self.code in run["passed"]:
+            end = {"outcome": "passed"}
+        elif self.code is not None and self.code in run["failed"]:
+            end = {"outcome": "failed", "message": how_it_ended(self.code)}
+        return {**end, "seconds": self.seconds}
+
+    def disagreement(self, run: Mapping[str, Any], *, bad: bool) -> str:
+        """The contradiction between the exit code and a report, in which tests failed or not."""
+        strange = self.unexpected(run)
+        if self.code is None:
+            return ""
+        if strange:
+            return f"the launcher ended unexpectedly ({strange}), although its report is complete"
+        if bad and self.code not in run["failed"]:
+            return f"tests failed in the report, but the exit code is {self.code}"
+        if not bad and self.code not in run["passed"]:
+            return f"no failed tests in the report, but the exit code is {self.code}"
+        return ""
+
+
+@dataclass(frozen=True)
+class LauncherCall:
+    """The purpose of one launcher call.
+
+    ``place`` is where entries and problems count if they belong to none of several files.
+    ``others`` are the known tests that were not selected but that the launcher may run.
+    ``by_name``: the launcher got names, so it leaves out other tests. ``waits``: results are sent
+    when the launcher has ended, because later entries may contradict earlier ones.
+    ``names_files``: the launcher runs only the tests of the files in this call.
+    ``for_others``: the call is to find tests that nobody found, so known tests do not count.
+    """
+
+    tests: Sequence[Called]
+    place: str
+    others: Sequence[Called] = field(default_factory=tuple)
+    by_name: bool = True
+    waits: bool = False
+    names_files: bool = False
+    for_others: bool = False
+
+    @property
+    def owners(self) -> dict[str, list[Called]]:
+        """The tests that an entry may belong to, by their name in the report.
+
+        These are the selected tests, and those that the launcher runs because it knows them under
+        the same names.
+        """
+        owners: dict[str, list[Called]] = {}
+        asked = {test.known_as for test in self.tests}
+        for test in self.tests:
+            owners.setdefault(test.read_as, []).append(test)
+        for test in self.others:
+            if test.read_as in owners and (not self.by_name or test.known_as in asked):
+                owners[test.read_as].append(test)
+        for tests in owners.values():
+            tests.sort(key=lambda test: (test.path, test.number))
+        return owners

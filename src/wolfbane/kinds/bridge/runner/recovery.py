@@ -1,0 +1,52 @@
+"""Runs tests in shared starts. After a crash or a hang, the rest is started again."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+
+from wolfbane.kinds.bridge.runner.naming import Called
+from wolfbane.kinds.bridge.runner.one_start import StartEnd
+
+_FRUITLESS = 2
+"""Starts in a row without a result, after a launcher that ended in an ordinary way."""
+Start = Callable[[Sequence[Called]], StartEnd]
+
+
+def run_shared(tests: Sequence[Called], start: Start) -> None:
+    """Give each of the tests a result, in one start if possible.
+
+    A start that ends early costs the test that was running, and nothing else. If the launcher
+    does not report which one it was, the tests without a result run again: the first of them alone
+    if others had results, otherwise each half. So the guilty test ends up in a start for itself.
+    """
+    waiting, in_vain = [list(tests)], 0
+    while waiting:
+        some = waiting.pop(0)
+        end = start(some)
+        left = list(end.left)
+        in_vain = 0 if end.has_results or not left else in_vain + 1
+        if not left:
+            continue
+        if end.running:
+            end.give_up([end.running])
+            left.remove(end.running)
+            waiting[:0] = [left] if left else []
+        elif len(some) == 1 or (end.trouble and not end.is_broken):
+            end.give_up(left)
+        elif in_vain > _most_in_vain(len(tests), end):
+            end.give_up([*left, *(test for more in waiting for test in more)])
+            return
+        elif end.has_results or len(left) == 1:
+            waiting[:0] = [part for part in (left[:1], left[1:]) if part]
+        else:
+            middle = len(left) // 2
+            waiting[:0] = [left[:middle], left[middle:]]
+
+
+def _most_in_vain(tests: int, end: StartEnd) -> int:
+    """How many starts in a row may have no result.
+
+    After a crash, the halves become smaller until one has only the guilty test.
+    """
+    return math.ceil(math.log2(tests)) + 1 if end.is_broken else _FRUITLESS
