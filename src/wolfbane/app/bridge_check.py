@@ -14,6 +14,8 @@ from msgspec.structs import replace
 from wolfbane.cores import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
+from wolfbane.events import Event, RunFinished
+from wolfbane.execution.launcher_names import RAN_AGAIN
 from wolfbane.execution.recorded import recording
 from wolfbane.execution.run_inputs import RunInputs
 from wolfbane.execution.run_request import RunRequest
@@ -74,9 +76,10 @@ def _findings(run: _Runs, table: Run) -> Iterator[Finding]:
     known = {test.address: test for test in tests}
     named = run if table.names.omit == OMIT_ALWAYS else run.omitting(OMIT_NEVER)
     results = named.of(())
-    yield from _reported(known, results, added=table.names.omit == OMIT_ALWAYS)
+    added = table.names.omit == OMIT_ALWAYS
+    yield from _reported(known, results, named.warnings, added=added)
     if table.names.how != "files":
-        yield _unknown(run.omitting(OMIT_ALWAYS).of(()), known, added=table.names.omit == OMIT_ALWAYS)
+        yield _unknown(run.omitting(OMIT_ALWAYS).of(()), known, added=added)
     came = {a: results[a].outcome for a in known if a in results and _came_back(results[a])}
     good = [address for address, outcome in came.items() if outcome is Outcome.PASSED]
     bad = [address for address, outcome in came.items() if outcome.is_bad]
@@ -112,6 +115,7 @@ class _Runs:
         self._workspace = replace(workspace, settings=settings)
         self._suite, self._environments, self._place = suite, environments, place
         self._shown = shown or suite.bridge
+        self.warnings: Sequence[str] = ()
 
     def found(self) -> tuple[Sequence[Test], Sequence[Result]]:
         """The suite's tests, and the files whose tests could not be listed."""
@@ -140,11 +144,16 @@ class _Runs:
         """The outcomes of the tests, by address: the named tests, or all."""
         folder = new_run(self._place)
         session = self._session(folder.name, addresses)
+        session.listen(self._hear)
         with recording(session, folder, Newest(folder)) as recorded:
             session.execute(folder)
         used, shown = f"{self._suite.bridge}#", f"{self._shown}#"
         # A result without a file has the address of the bridge: of the real one.
         return {r.address.replace(used, shown): r for r in recorded.record.results}
+
+    def _hear(self, event: Event) -> None:
+        if isinstance(event, RunFinished):
+            self.warnings = event.warnings
 
     def _session(self, run: str, addresses: Sequence[str]) -> Session:
         (self._workspace.caches / CACHE).unlink(missing_ok=True)
@@ -185,8 +194,9 @@ def _unknown(results: Mapping[str, Result], known: Mapping[str, Test], *, added:
 
 
 def _reported(
-    known: Mapping[str, Test], results: Mapping[str, Result], *, added: bool
-) -> Iterator[Finding]:
+    known: Mapping[str, Test], results: Mapping[str, Result], warnings: Sequence[str],
+    *, added: bool,
+) -> Iterator[Finding]:  # fmt: skip
     """Whether the results match the tests that were found, and the exit code agrees.
 
     With ``added``, the tests that only the launcher knows also run.
@@ -202,7 +212,11 @@ def _reported(
     for address in [] if added else strange[:SOME]:
         words = f"the report contains {address}, but this test was not found"
         yield Finding("reported", State.WRONG, words, _FIND)
-    if not lost and (added or not strange):
+    again = [words for words in warnings if RAN_AGAIN in words]
+    for words in again:
+        hint = "check run.names: how several names are written"
+        yield Finding("reported", State.WRONG, words.partition(": ")[2], hint)
+    if not lost and not again and (added or not strange):
         yield Finding("reported", State.OK, "all tests that were found have a result")
     for result in whole:
         yield Finding("exit code", State.WRONG, result.message, "run.passed and run.failed")

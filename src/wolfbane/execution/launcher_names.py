@@ -10,6 +10,8 @@ from wolfbane.planning import Batch
 from wolfbane.workers.channel import Request
 from wolfbane.workers.protocol import RanMessage
 
+RAN_AGAIN = "some tests had no result when they were started with others, and ran again"
+_SHOWN = 3
 Row = tuple[str, str, str, int]
 
 
@@ -30,6 +32,7 @@ class LauncherNames:
         self._by_name: dict[str, defaultdict[str, set[str]]] = {}
         self.unseen: dict[str, str] = {}
         """By suite, why its launcher could not be compared."""
+        self._ran_again: dict[str, list[str]] = {}
         self.name_files = set(name_files)
         """The suites whose reports name the file of each test."""
 
@@ -91,6 +94,8 @@ class LauncherNames:
         """A request has ended."""
         if message.unseen:
             self.unseen[suite] = message.unseen
+        if message.ran_again:
+            self._ran_again.setdefault(suite, []).extend(message.ran_again)
         if message.names_files:
             self.name_files.add(suite)
         else:
@@ -103,6 +108,9 @@ class LauncherNames:
                 f"{suite}: {words}, so tests that were not found would not run; if the launcher "
                 f"always needs names, set run.names.omit = 'never'"
             )
+        for suite, tests in self._ran_again.items():
+            more = ", ..." if len(tests) > _SHOWN else ""
+            yield f"{suite}: {RAN_AGAIN}: {', '.join(tests[:_SHOWN])}{more}"
 
 
 def _last(name: str) -> str:

@@ -190,13 +190,15 @@ class RanMessage(Message, frozen=True, tag="ran", forbid_unknown_fields=True):
 
     ``spoiled``: a test left the process in a state that would affect later tests. ``unseen``: why
     the tests of a launcher could not be compared with those that were found. ``names_files``: its
-    report named the file of each test.
+    report named the file of each test. ``ran_again``: tests that had a result only in another start
+    of it.
     """
 
     file: str
     spoiled: bool = False
     unseen: str = ""
     names_files: bool = False
+    ran_again: tuple[Address, ...] = ()
 
 
 class StepMessage(Message, frozen=True, tag="step", forbid_unknown_fields=True):

@@ -32,7 +32,7 @@ def main() -> None:
                 chosen.run()
                 channel.send({
                     "type": "ran", "file": request["file"], "unseen": chosen.unseen,
-                    "names_files": starter.entries_name_files,
+                    "names_files": starter.entries_name_files, "ran_again": chosen.ran_again,
                 })  # fmt: skip
 
 

@@ -44,6 +44,8 @@ class ChosenTests:
                                     others)  # fmt: skip
         self._empty = [self._relative(path) for path, rows in others.items() if not rows]
         self._takes_names = self._run["names"]["how"] != "files"
+        self.ran_again: list[str] = []
+        """The tests that had a result only when they were started again, with fewer others."""
         self.unseen = ""
         """The reason why tests that nobody found would not have been seen."""
 
@@ -83,7 +85,11 @@ class ChosenTests:
 
     def _by_name(self, tests: Sequence[Called]) -> None:
         """Start the launcher with the names of the tests."""
-        self._in_groups(tests, lambda some: run_shared(some, self._named), named=True)
+
+        def run(some: Sequence[Called]) -> None:
+            self.ran_again += [test.address for test in run_shared(some, self._named)]
+
+        self._in_groups(tests, run, named=True)
 
     def _in_groups(
         self, tests: Sequence[Called], run: Callable[[Sequence[Called]], None], *, named: bool

@@ -13,14 +13,18 @@ _FRUITLESS = 2
 Start = Callable[[Sequence[Called]], StartEnd]
 
 
-def run_shared(tests: Sequence[Called], start: Start) -> None:
+def run_shared(tests: Sequence[Called], start: Start) -> list[Called]:
     """Give each of the tests a result, in one start if possible.
+
+    Returns the tests that had no result at first, although the launcher ended in an ordinary way.
 
     A start that ends early costs the test that was running, and nothing else. If the launcher
     does not report which one it was, the tests without a result run again: the first of them alone
     if others had results, otherwise each half. So the guilty test ends up in a start for itself.
     """
     waiting, in_vain = [list(tests)], 0
+    given_up: set[Called] = set()
+    silent: dict[Called, None] = {}
     while waiting:
         some = waiting.pop(0)
         end = start(some)
@@ -28,20 +32,25 @@ def run_shared(tests: Sequence[Called], start: Start) -> None:
         in_vain = 0 if end.has_results or not left else in_vain + 1
         if not left:
             continue
+        silent.update(dict.fromkeys([] if end.is_broken else left))
         if end.running:
             end.give_up([end.running])
             left.remove(end.running)
             waiting[:0] = [left] if left else []
         elif len(some) == 1 or (end.trouble and not end.is_broken):
             end.give_up(left)
+            given_up.update(left)
         elif in_vain > _most_in_vain(len(tests), end):
-            end.give_up([*left, *(test for more in waiting for test in more)])
-            return
+            rest = [*left, *(test for more in waiting for test in more)]
+            end.give_up(rest)
+            given_up.update(rest)
+            break
         elif end.has_results or len(left) == 1:
             waiting[:0] = [part for part in (left[:1], left[1:]) if part]
         else:
             middle = len(left) // 2
             waiting[:0] = [left[:middle], left[middle:]]
+    return [test for test in silent if test not in given_up]
 
 
 def _most_in_vain(tests: int, end: StartEnd) -> int:
