@@ -1,7 +1,7 @@
 """Decides which launchers are compared with the tests that were found, and remembers it.
 
-Tests behind a launcher are found in the sources, so the launcher may have tests that nobody found.
-The first run of all tests after a change of the sources also starts it without names.
+Tests behind a launcher are found in the sources, so the launcher may have more. The first run of
+all tests after a change of the sources also starts it without names.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ from pathlib import Path
 
 import msgspec
 
+from wolfbane.events import ShareFacts
 from wolfbane.execution.launcher_names import LauncherNames
 from wolfbane.files import read_regular, results_folder, write_whole
 from wolfbane.inventory import Inventory
@@ -21,7 +22,9 @@ from wolfbane.inventory.files import suite_files
 from wolfbane.kinds.contract import OMIT_ALWAYS, OMIT_NEVER
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
+from wolfbane.model import Result
 from wolfbane.planning import Plan
+from wolfbane.selection import Choice
 from wolfbane.workspace.settings import Workspace
 
 NAME = "launchers.json"
@@ -42,11 +45,15 @@ class Launcher(msgspec.Struct):
 class Comparisons:
     """The suites of a plan whose launchers have to be compared with the tests that were found."""
 
-    def __init__(self, inventory: Inventory, plan: Plan, *, all_selected: bool) -> None:
+    def __init__(
+        self, inventory: Inventory, plan: Plan, choice: Choice, share: ShareFacts | None
+    ) -> None:
         self._place = inventory.workspace.caches / NAME
         self._known = _read(self._place)
         self._states: dict[str, str] = {}
         self._launchers: dict[str, str] = {}
+        self._result_paths: dict[str, str] = {}
+        all_selected = choice.is_everything and share is None
         planned = defaultdict[str, set[str]](set)
         for test in plan.tests:
             planned[test.suite].add(test.worker_address)
@@ -54,6 +61,7 @@ class Comparisons:
             suite = inventory.workspace.suite(name)
             if find_kind(suite.kind).needs_names:
                 self._launchers[name] = _state(inventory.workspace, suite, None)
+                self._result_paths[name] = find_kind(suite.kind).result_path(suite)
                 whole = _is_whole(inventory, name, planned[name], all_selected=all_selected)
                 self._compare(inventory, suite, whole=whole)
         name_files = [
@@ -75,12 +83,18 @@ class Comparisons:
         if when == OMIT_ALWAYS or known is None or known.compared != state:
             self._states[suite.name] = state
 
-    def end(self, *, complete: bool) -> Sequence[str]:
-        """The run has ended. Returns warnings; remembers the comparisons of a ``complete`` run."""
+    def end(self, unplanned: Sequence[Result], *, complete: bool) -> Sequence[str]:
+        """The run has ended. Returns warnings; remembers the comparisons of a ``complete`` run.
+
+        ``unplanned`` are the results for tests that were not found. A test without a known file
+        cannot be remembered, so its launcher is compared in each run.
+        """
+        added = {result.path for result in unplanned}
         for name, state in self._launchers.items():
             known = self._known.setdefault(name, Launcher())
             known.name_files = state if name in self.names.name_files else ""
-            if complete and name in self._states and name not in self.names.unseen:
+            nowhere = self._result_paths[name] in added
+            if complete and name in self._states and not nowhere and name not in self.names.unseen:
                 known.compared = self._states[name]
         if self._launchers:
             with contextlib.suppress(OSError):  # then they are compared again
@@ -89,10 +103,8 @@ class Comparisons:
         return list(self.names.warnings())
 
 
-def _is_whole(
-    inventory: Inventory, suite: str, planned: set[str], *, all_selected: bool
-) -> bool:
-    """Whether a run has all tests of a suite, as far as they are known."""
+def _is_whole(inventory: Inventory, suite: str, planned: set[str], *, all_selected: bool) -> bool:
+    """Whether a run has all known tests of a suite."""
     files = [file for file in inventory.files.values() if file.suite == suite]
     if any(file.error for file in files):
         return False
@@ -101,7 +113,7 @@ def _is_whole(
 
 def _state(workspace: Workspace, suite: Suite, files: Sequence[str] | None) -> str:
     """A hash of a suite's launcher: paths, times and sizes. With its test ``files``, also of the
-    sources, as far as they are known.
+    known sources.
     """
     root, kind = workspace.root, find_kind(suite.kind)
     globs = list(kind.inputs(root, suite))

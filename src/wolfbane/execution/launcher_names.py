@@ -71,12 +71,10 @@ class LauncherNames:
         return [(t.name, t.group, t.source_name, t.line) for t in self._files[path].tests]
 
     def _everything(self, batch: Batch) -> dict[str, list[Row]]:
-        return {
-            path: self._rows(path) if path in self._files else [] for path in self.paths(batch)
-        }
+        return {path: self._rows(path) if path in self._files else [] for path in self.paths(batch)}
 
     def _rivals(self, batch: Batch, chosen: Mapping[str, Sequence[str]]) -> dict[str, list[Row]]:
-        """The tests of other files whose last names are the same as those of chosen tests."""
+        """The tests of other files whose last names are the same as those of selected tests."""
         if batch.suite not in self._by_name:
             index = self._by_name[batch.suite] = defaultdict(set)
             for path in self.paths(batch):
@@ -105,7 +103,7 @@ class LauncherNames:
         """The launchers that could not be compared, and what to do."""
         for suite, words in self.unseen.items():
             yield (
-                f"{suite}: {words}, so tests that were not found would not run; if the launcher "
+                f"{suite}: {words}, so tests that were not found may not have run; if the launcher "
                 f"always needs names, set run.names.omit = 'never'"
             )
         for suite, tests in self._ran_again.items():

@@ -152,12 +152,10 @@ class Session:
         return await self._scheduled(context, plan)
 
     async def _scheduled(self, context: RunContext, plan: Plan) -> int:
-        everything = self.choice.is_everything and self._share is None
-        comparisons = Comparisons(self.inventory, plan, all_selected=everything)
+        comparisons = Comparisons(self.inventory, plan, self.choice, self._share)
         scheduler = Scheduler(
-            context, self.request.timeout, self._tell, self._finished,
-            self.inventory.files, attempts_of(self.workspace, self.request), self._findings,
-            comparisons.names,
+            context, self.request.timeout, self._tell, self._finished, self.inventory.files,
+            attempts_of(self.workspace, self.request), self._findings, comparisons.names,
         )  # fmt: skip
         if self.request.live or (self.request.repeats and self.request.repeat_in == "fresh"):
             plan = each_apart(plan)
@@ -165,7 +163,7 @@ class Session:
         if limit := self.request.run_time:
             asyncio.get_running_loop().call_later(limit, context.pool.stop)
         unrun = await scheduler.carry_out(plan)
-        self._late_warnings += comparisons.end(complete=not unrun)
+        self._late_warnings += comparisons.end(self._unplanned, complete=not unrun)
         return unrun
 
     async def _begin(self, preparation: Preparation) -> Plan:
@@ -205,7 +203,8 @@ class Session:
         quarantined = [test for test in plan.tests if test.address in self._quarantined]
         self._tell(
             RunFinished(
-                seconds=round(seconds, 3), exit_code=code,
+                seconds=round(seconds, 3),
+                exit_code=code,
                 counts=by_name(self._tally.tests),
                 unrun=unrun,
                 reason=reason,

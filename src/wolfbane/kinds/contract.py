@@ -29,6 +29,7 @@ class WorkerCommand(msgspec.Struct, frozen=True):
     folder: Path
     options: Mapping[str, Any] = msgspec.field(default_factory=dict)
 
+
 OMIT_ALWAYS, OMIT_NEVER = "always", "never"
 
 
@@ -254,7 +255,7 @@ class Kind(ABC, Generic[S]):
 
     def omits_names(self, root: Path, suite: S) -> str:
         """When the launcher starts without names if all tests are selected: ``always``,
-        ``after changes`` of the sources, or ``never``. Tests that nobody found run then, too.
+        ``after changes`` of the sources, or ``never``. Tests that were not found run then, too.
         """
         return OMIT_NEVER
 

@@ -41,7 +41,7 @@ class Choice(msgspec.Struct, frozen=True):
 
     @property
     def is_everything(self) -> bool:
-        """Whether nobody narrowed the selection; ``leave_out`` does not count."""
+        """Whether the selection is not narrowed; ``leave_out`` does not count."""
         return self.expression == EVERYTHING and not self.drops
 
     @property

@@ -17,7 +17,7 @@ import msgspec
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.kinds.bridge.runner.launching import launch
-from wolfbane.kinds.bridge.runner.patience import Patience
+from wolfbane.kinds.bridge.runner.start_limit import StartLimit
 from wolfbane.kinds.registry import KINDS, find_kind
 
 _APART = (".git", ".wolfbane", "__pycache__")
@@ -51,12 +51,12 @@ class TrialFolder:
 
     def run(self, command: Sequence[str], limit: float) -> Trial:
         """Run a command, for ``limit`` seconds at most. Raises InputError if it cannot start."""
-        patience = Patience(limit, 1, 0.0, by_test=False)
         before = self._stamps()
+        until = StartLimit(limit, 1, 0.0, by_test=False)
         printed: list[bytes] = []
         began = time.monotonic()
         try:
-            end = launch(command, {}, patience, printed.append, apart=True, folder=str(self.root))
+            end = launch(command, {}, until, printed.append, apart=True, folder=str(self.root))
         except OSError as error:
             words = f"cannot start '{command[0]}': {error.strerror}"
             raise InputError(Problem(words)) from None

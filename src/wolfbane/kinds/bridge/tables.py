@@ -87,7 +87,7 @@ class NamesTable(SettingsTable, frozen=True):
     is the launcher's name for a test: a template of ``{name}``, ``{group}``, ``{line}``,
     ``{file}``, and from the file ``{folder}``, ``{stem}``, ``{module}`` and ``{package}``. Text
     after a colon, such as the dot of ``{group:.}``, follows a value that is not empty. ``omit``
-    defines when no names are given, so that tests which nobody found also run: ``always`` if all
+    defines when no names are given, so that tests which were not found also run: ``always`` if all
     known tests are selected; ``after changes`` of the sources, in the first run of all tests; or
     ``never``.
     """

@@ -9,7 +9,7 @@ from contextlib import nullcontext
 
 from wolfbane.kinds.bridge.runner.chosen import ChosenTests
 from wolfbane.kinds.bridge.runner.listing import Lister
-from wolfbane.kinds.bridge.runner.one_start import Starter
+from wolfbane.kinds.bridge.runner.one_start import LauncherStarter
 from wolfbane.kinds.bridge.runner.standing import StandingLauncher
 from wolfbane.kinds.worker.channel import connect
 
@@ -27,7 +27,7 @@ def main() -> None:
                 for path in request["files"]:
                     lister.collect(path)
             elif request["type"] == "run":
-                starter = Starter(channel, options, request, standing)
+                starter = LauncherStarter(channel, options, request, standing)
                 chosen = ChosenTests(starter, options, request)
                 chosen.run()
                 channel.send({

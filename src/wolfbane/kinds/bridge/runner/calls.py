@@ -11,7 +11,8 @@ from typing import Any
 from wolfbane.kinds.bridge.runner.naming import Called, fields_of_file
 
 NAMES, FILES, EXTRA = "{names}", "{files}", "{extra}"
-ONE_FOR_EACH_START = ("file", "stem", "module", "folder", "package")
+_OF_ONE_FILE = ("file", "stem", "module")
+_ONE_FOR_EACH_START = (*_OF_ONE_FILE, "folder", "package")
 """Placeholders of a command with one value: a start is for one file, or for one folder."""
 LONGEST = 100_000
 """Bytes of names in one call: Linux allows 128 KiB for one argument."""
@@ -54,22 +55,20 @@ def start_key(test: Called, run: Mapping[str, Any]) -> tuple[str, ...]:
     """The values of the placeholders that have one value for each start: a file or a folder."""
     words = " ".join(arguments_of(run))
     fields = fields_of_file(test.file)
-    return tuple(fields[name] for name in ONE_FOR_EACH_START if f"{{{name}}}" in words)
+    return tuple(fields[name] for name in _ONE_FOR_EACH_START if f"{{{name}}}" in words)
 
 
 def names_files(run: Mapping[str, Any]) -> bool:
-    """Whether a start is limited to its files, because the command names them or their folders."""
+    """Whether a start runs only the tests of its files, because the command names them."""
     words = " ".join(arguments_of(run))
-    return any(f"{{{name}}}" in words for name in (*ONE_FOR_EACH_START, "files"))
+    return any(f"{{{name}}}" in words for name in (*_OF_ONE_FILE, "files"))
 
 
-def separate(
-    tests: Sequence[Called], run: Mapping[str, Any], *, apart: bool
-) -> list[list[Called]]:
+def separate(tests: Sequence[Called], run: Mapping[str, Any], *, apart: bool) -> list[list[Called]]:
     """The tests that may be in one start: those with equal placeholders, in few groups.
 
     ``apart``: tests of two files with the same name in the report are in different groups, because
-    their entries could not be told apart.
+    their entries could not be distinguished.
     """
     groups: dict[tuple[tuple[str, ...], int], list[Called]] = {}
     seen: dict[tuple[tuple[str, ...], str], list[str]] = {}

@@ -9,7 +9,7 @@ from typing import Any
 from wolfbane.kinds.bridge.runner.calls import in_calls, separate, start_key, unsayable
 from wolfbane.kinds.bridge.runner.launcher_call import LauncherCall
 from wolfbane.kinds.bridge.runner.naming import Called, called
-from wolfbane.kinds.bridge.runner.one_start import StartEnd, Starter
+from wolfbane.kinds.bridge.runner.one_start import LauncherStarter, StartEnd
 from wolfbane.kinds.bridge.runner.recovery import run_shared
 from wolfbane.kinds.bridge.runner.result_matching import Accounts
 from wolfbane.kinds.worker.channel import Message
@@ -25,12 +25,12 @@ class ChosenTests:
 
     A request has ``chosen``: the names of the tests by path; ``known``: all known tests of these
     files; and ``others``: tests of other files of the suite that may have the same names. With
-    ``compare``, the launcher also starts without names, and its tests that nobody found are added:
-    those of the ``files`` of the request, or of the whole ``suite``. Then ``others`` are all other
-    files of the suite, also those without tests.
+    ``compare``, the launcher also starts without names, and its tests that were not found are
+    added: those of the ``files`` of the request, or of the whole ``suite``. Then ``others`` are all
+    other files of the suite, also those without tests.
     """
 
-    def __init__(self, starter: Starter, options: Message, request: Message) -> None:
+    def __init__(self, starter: LauncherStarter, options: Message, request: Message) -> None:
         self._starter, self._place = starter, options["place"]
         self._run: Mapping[str, Any] = starter.bridge["run"]
         self._root: str = options["root"]
@@ -47,7 +47,7 @@ class ChosenTests:
         self.ran_again: list[str] = []
         """The tests that had a result only when they were started again, with fewer others."""
         self.unseen = ""
-        """The reason why tests that nobody found would not have been seen."""
+        """The reason why tests that were not found would not have been seen."""
 
     def _called(self, chosen: Mapping[str, Sequence[str]], known: Rows) -> list[Called]:
         return called(chosen, known, self._relative, self._starter.bridge)
@@ -115,13 +115,14 @@ class ChosenTests:
     def _reachable(self, tests: Sequence[Called], others: Iterable[Called]) -> list[Called]:
         """The known tests that a start for these tests may run, too."""
         reachable = [*others, *self._unchosen]
-        if not self._starter.names_files:
-            return [*reachable, *self._rivals]
-        files = {test.path for test in tests}
-        return [test for test in reachable if test.path in files]
+        if self._starter.names_files:
+            files = {test.path for test in tests}
+            return [test for test in reachable if test.path in files]
+        key = start_key(tests[0], self._run)  # of a folder, if the command names that
+        return [t for t in (*reachable, *self._rivals) if start_key(t, self._run) == key]
 
     def _without_names(self, tests: Sequence[Called]) -> None:
-        """Start the launcher without names. What it leaves out runs by name."""
+        """Start the launcher without names. Tests that it leaves out run by name."""
         left: list[Called] = []
         with_first = self._empty if self._compare == SUITE and self._starter.takes_files else []
         more = iter([with_first])
@@ -142,12 +143,12 @@ class ChosenTests:
         self._by_name(left)
 
     def _look_for_others(self) -> None:
-        """Start the launcher without names, only to find the tests that nobody found."""
+        """Start the launcher without names, only to find the tests that were not found."""
         known = [*self._tests, *self._unchosen]
         if not self._starter.names_files:
-            if self._compare == SUITE:
-                self._look([*known, *self._rivals], [])
-            return
+            if self._compare != SUITE:
+                return
+            known += self._rivals
         for some in separate(known, self._run, apart=False):
             self._look(some, list(dict.fromkeys(test.file for test in some)))
         if self._compare == SUITE:
@@ -155,9 +156,8 @@ class ChosenTests:
 
     def _look_into_empty_files(self) -> None:
         """Look for tests in files in which none was found, or in folders with only such files."""
-        if not self._starter.names_files:
-            return
-        known = {start_key(test, self._run) for test in (*self._tests, *self._unchosen)}
+        mine = (*self._tests, *self._unchosen, *self._rivals)
+        known = {start_key(test, self._run) for test in mine}
         empty = [Called(self._from_root(file), "", file, "") for file in self._empty]
         for some in separate(empty, self._run, apart=False):
             if self._starter.takes_files or start_key(some[0], self._run) not in known:
@@ -174,6 +174,6 @@ class ChosenTests:
             self._judge(end)
 
     def _judge(self, end: StartEnd) -> None:
-        """Without names, a launcher has to report something."""
-        if not end.has_results and end.verdict is not None:
-            self.unseen = self.unseen or end.verdict.unseen
+        """Without names, a launcher has to report something, and to reach its end."""
+        if end.verdict is not None and (end.is_broken or not end.has_results):
+            self.unseen = self.unseen or end.verdict.unseen(reported=end.has_results)

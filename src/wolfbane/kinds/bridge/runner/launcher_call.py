@@ -58,12 +58,12 @@ class LauncherVerdict:
         outcome = "crashed" if not self.ended and self.is_crash(run) else outcome
         return {"outcome": outcome, "message": why, "account": "missing"}
 
-    @property
-    def unseen(self) -> str:
-        """The reason why a start without names did not show which tests the launcher has."""
+    def unseen(self, *, reported: bool) -> str:
+        """Why a start without names, which ``reported`` tests or not, did not show all tests."""
         ended = self.ended or (how_it_ended(self.code) if self.code is not None else "no exit code")
         why = f"{ended}; {self.trouble}" if self.trouble else ended
-        return f"without names, the launcher reported no test ({why})"
+        many = "not all of its tests" if reported else "no test"
+        return f"without names, the launcher reported {many} ({why})"
 
     def by_exit_code(self, run: Mapping[str, Any]) -> Message:
         """The outcome of a test whose only report is the exit code."""
@@ -102,7 +102,7 @@ class LauncherCall:
     ``by_name``: the launcher got names, so it leaves out other tests. ``waits``: results are sent
     when the launcher has ended, because later entries may contradict earlier ones.
     ``names_files``: the launcher runs only the tests of the files in this call.
-    ``for_others``: the call is to find tests that nobody found, so known tests do not count.
+    ``for_others``: the call is to find tests that were not found, so known tests do not count.
     """
 
     tests: Sequence[Called]

@@ -12,7 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import IO
 
-from wolfbane.kinds.bridge.runner.patience import Patience
+from wolfbane.kinds.bridge.runner.start_limit import StartLimit
 
 KEPT = 1 << 18
 """Maximum number of bytes of its last output."""
@@ -36,10 +36,10 @@ class LauncherEnd:
 
 
 def launch(
-    command: Sequence[str], variables: Mapping[str, str], patience: Patience | None, hear: Hear,
+    command: Sequence[str], variables: Mapping[str, str], limit: StartLimit | None, hear: Hear,
     *, apart: bool, folder: str = "",
 ) -> LauncherEnd:  # fmt: skip
-    """Run it to its end, or as long as the patience lasts. Raises OSError if it cannot be started.
+    """Run it to its end, or as long as the limit lasts. Raises OSError if it cannot be started.
 
     ``hear`` receives its output immediately; standard error is part of it, or separate with
     ``apart``. Without a ``folder``, it runs in the folder of this process.
@@ -57,7 +57,7 @@ def launch(
                 printed.follow(streams.enter_context(process.stdout), printed.said)
             if process.stderr:
                 printed.follow(streams.enter_context(process.stderr), printed.complained)
-            late = not printed.until(process, patience)
+            late = not printed.until(process, limit)
             if late:
                 end_group(process)
             code = process.wait()
@@ -92,17 +92,17 @@ class _Printed:
         self.output = (self.output + data)[-KEPT:]
         self.errors = (self.errors + data)[-KEPT:]
 
-    def until(self, process: subprocess.Popen[bytes], patience: Patience | None) -> bool:
+    def until(self, process: subprocess.Popen[bytes], limit: StartLimit | None) -> bool:
         """Read until the launcher has ended, because a child process may keep the streams open.
 
-        False if it is still running and the patience is over.
+        False if it is still running and the limit is over.
         """
         with self._selector as selector:
             while selector.get_map() or process.poll() is None:
                 ready = selector.select(TICK)
                 if not ready and process.poll() is not None:
                     return True
-                if patience and patience.is_over:
+                if limit and limit.is_over:
                     return False
                 for key, _ in ready:
                     data = os.read(key.fd, 1 << 16)

@@ -24,11 +24,11 @@ from wolfbane.kinds.bridge.runner.calls import (
 from wolfbane.kinds.bridge.runner.launcher_call import LauncherCall, LauncherVerdict
 from wolfbane.kinds.bridge.runner.launching import LauncherEnd, launch
 from wolfbane.kinds.bridge.runner.naming import Called, fields_of_file
-from wolfbane.kinds.bridge.runner.patience import Patience
 from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.runner.reports import SCRATCH, Reports, alone_at
 from wolfbane.kinds.bridge.runner.result_matching import Accounts
 from wolfbane.kinds.bridge.runner.standing import StandingLauncher, Start, request_line
+from wolfbane.kinds.bridge.runner.start_limit import StartLimit
 from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.units import seconds
 
@@ -95,7 +95,7 @@ class _Live:
         return self._trouble
 
 
-class Starter:
+class LauncherStarter:
     """Starts the launcher of a bridge for some tests, and reads what it reports."""
 
     def __init__(
@@ -131,17 +131,17 @@ class Starter:
         ):
             command = self._command(call, files, scratch)
             began = time.perf_counter()
-            patience = self._patience(len(call.tests) or 1)
-            live = _Live(self._printed(accounts, patience))
+            limit = self._start_limit(len(call.tests) or 1)
+            live = _Live(self._printed(accounts, limit))
             try:
-                ended = self._launched(command, patience, live)
+                ended = self._launched(command, limit, live)
             except OSError as error:
                 words = f"the launcher cannot be started: {error}"
                 accounts.end_all({"outcome": "blocked", "message": words})
                 return StartEnd()
             taken = time.perf_counter() - began
             code = ended.code if ended.has_code else None
-            late = patience.reason if ended.late else ""
+            late = limit.reason if ended.late else ""
             asked = command.request or shlex.join(command.command)
             verdict = LauncherVerdict(code, late, "", ended.output, taken, asked)
             cut = ended.late or verdict.is_crash(self._run)
@@ -162,9 +162,9 @@ class Starter:
     def _files(self) -> list[Message]:
         return [each for each in self._reads if each["report"]]
 
-    def _patience(self, tests: int) -> Patience:
+    def _start_limit(self, tests: int) -> StartLimit:
         starting = self._run["start_timeout"]
-        return Patience(
+        return StartLimit(
             self._limit, tests, seconds(starting) if starting else 0.0,
             by_test=self._reports_begin,
         )  # fmt: skip
@@ -175,7 +175,7 @@ class Starter:
         read = self.bridge["read"]
         return not read["report"] and bool(read["began"] or "began" in read["outcomes"].values())
 
-    def _printed(self, accounts: Accounts, patience: Patience) -> ReportReading | None:
+    def _printed(self, accounts: Accounts, limit: StartLimit) -> ReportReading | None:
         """The reading of the output, if the results are there."""
         read = self.bridge["read"]
         if read["report"]:
@@ -183,21 +183,21 @@ class Starter:
         take, begin = accounts.taker(read), accounts.beginner(read)
 
         def taken(entry: Any) -> None:
-            patience.heard()
+            limit.heard()
             take(entry)
 
         def begun(entry: Any) -> None:
-            patience.heard()
+            limit.heard()
             begin(entry)
 
         return ReportReading(read, taken, begun, live=True)
 
-    def _launched(self, start: Start, patience: Patience, live: _Live) -> LauncherEnd:
+    def _launched(self, start: Start, limit: StartLimit, live: _Live) -> LauncherEnd:
         read, variables = self.bridge["read"], self._run["env"]
         apart = not read["report"] and read["format"] != "lines"  # a warning would break these
         if self._standing:
-            return self._standing.ask(start, patience, live.hear, apart=apart)
-        return launch(start.command, variables, patience, live.hear, apart=apart)
+            return self._standing.ask(start, limit, live.hear, apart=apart)
+        return launch(start.command, variables, limit, live.hear, apart=apart)
 
     def _command(self, call: LauncherCall, files: Sequence[str], scratch: str) -> Start:
         """The command that runs these tests, or the lasting launcher, and the request."""

@@ -259,10 +259,13 @@ class Accounts:
     def give_up(self, tests: Sequence[Called], verdict: LauncherVerdict) -> None:
         """The tests get no result. The launcher's output is shown once, for all of them."""
         end = verdict.without_result(self.run, self._contradiction)
-        first = {**end, "seconds": verdict.seconds if verdict.ended else 0.0}
-        addresses = [test.address for test in tests]
-        self._teller.end(addresses[:1], first, verdict.shown)
-        self._teller.end(addresses[1:], end, "")
+        output, took = verdict.shown, verdict.seconds if verdict.ended else 0.0
+        for test in tests:
+            told = {**end, "seconds": took}
+            if same := self._same.get(test.read_as):  # another test may be the guilty one
+                told.update(outcome="errored", message=same.unclear(str(end["message"])))
+            self._teller.end([test.address], told, output)
+            output, took = "", 0.0
 
     def _close_by_exit_code(self, verdict: LauncherVerdict) -> None:
         addresses = [test.address for test in self._asked.tests]

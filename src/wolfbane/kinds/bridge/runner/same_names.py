@@ -1,6 +1,6 @@
 """Finds the test of each report entry where several tests have the name that the report uses.
 
-An entry is never given to a test by a guess: what cannot be told apart is an error.
+An entry is never given to a test by a guess: tests that cannot be distinguished are errors.
 """
 
 from __future__ import annotations
@@ -120,9 +120,13 @@ class SameNames:
     def _reason(self, left: Sequence[ReportedTest]) -> str:
         outcomes = ", ".join(str(entry.outcome) for entry in left)
         many = "1 result" if len(left) == 1 else f"{len(left)} results"
+        name = self.tests[0].read_as
+        return self.unclear(f"the report has {many} for '{name}' ({outcomes})")
+
+    def unclear(self, why: str) -> str:
+        """The message for a test whose result may be that of another one."""
         return (
-            f"cannot be told apart: the report has {many} for '{self.tests[0].read_as}' "
-            f"({outcomes}), and {len(self.tests)} tests have this name; "
+            f"cannot be distinguished: {why}, and {len(self.tests)} tests have this name; "
             f"name the file of a test in run.command or in the report"
         )
 

@@ -22,7 +22,7 @@ from wolfbane.kinds.bridge.runner.launching import (
     end_group,
     found_program,
 )  # fmt: skip
-from wolfbane.kinds.bridge.runner.patience import Patience
+from wolfbane.kinds.bridge.runner.start_limit import StartLimit
 
 _LEAVING = 1.0
 """Seconds that a launcher has to end after its input was closed."""
@@ -61,7 +61,7 @@ class StandingLauncher:
     def __exit__(self, *_: object) -> None:
         self._leave()
 
-    def ask(self, start: Start, patience: Patience, hear: Hear, *, apart: bool) -> LauncherEnd:
+    def ask(self, start: Start, limit: StartLimit, hear: Hear, *, apart: bool) -> LauncherEnd:
         """Send a request, and read its response. Raises OSError if nothing can be started.
 
         If a response takes too long, the process is killed. The exit code comes from the line that
@@ -70,14 +70,14 @@ class StandingLauncher:
         process = self._running(start.command, apart=apart)
         answer = _Replies(self._done, hear)
         # For one that does not read.
-        timer = threading.Timer(patience.total, end_group, [process])
+        timer = threading.Timer(limit.total, end_group, [process])
         timer.start()
         with contextlib.suppress(BrokenPipeError):  # it has ended: its exit code says more
             assert process.stdin
             process.stdin.write(f"{start.request}\n".encode())
             process.stdin.flush()
         timer.cancel()
-        late = not answer.follow(process, patience)
+        late = not answer.follow(process, limit)
         code, has_code = answer.code or 0, answer.code is not None
         if late or not answer.is_done:
             end_group(process)
@@ -130,7 +130,7 @@ class _Replies:
         self._pattern, self._hear = done, hear
         self._rest = b""
 
-    def follow(self, process: subprocess.Popen[bytes], patience: Patience) -> bool:
+    def follow(self, process: subprocess.Popen[bytes], limit: StartLimit) -> bool:
         """Read until the response is complete or the process has closed its output; False after the
         limit.
         """
@@ -141,7 +141,7 @@ class _Replies:
                 ready = selector.select(TICK)
                 if not ready and process.poll() is not None:
                     break  # a child may hold the streams open for ever
-                if patience.is_over:
+                if limit.is_over:
                     return False
                 for key, _ in ready:
                     data = os.read(key.fd, 1 << 16)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 
-class Patience:
+class StartLimit:
     """The time limit of a start.
 
     It is ``starting`` seconds for the launcher itself, and ``limit`` seconds for each of its
