@@ -61,8 +61,8 @@ def draw(rng: random.Random, place: Path) -> Drawn:
         rng.shuffle(tests)
         tests.sort(key=lambda test: files.index(test["file"]) if plan["section"] else 0)
     where = _where(rng, per)
-    drawn = Drawn(tests, plan, _bridge(rng, plan, per, where), per, where not in ("", "{folder}"))
-    _write(drawn, place)
+    drawn = Drawn(tests, plan, bridge_of(plan, per, where), per, where not in ("", "{folder}"))
+    write(drawn, place)
     return drawn
 
 
@@ -115,7 +115,8 @@ def _where(rng: random.Random, per: str) -> str:
     return rng.choice(choices[per])
 
 
-def _bridge(rng: random.Random, plan: dict[str, Any], per: str, where: str) -> str:
+def bridge_of(plan: dict[str, Any], per: str, where: str) -> str:
+    """The bridge for a plan. ``where`` is the argument that limits a start to files."""
     option = {"each": "--only", "joined": "--joined", "pattern": "--pattern", "list": "--list"}
     how = plan["how"]
     names = '"{names}"' if how == "each" else f'["{option[how]}", "{{names}}"]'
@@ -159,7 +160,8 @@ def _bridge(rng: random.Random, plan: dict[str, Any], per: str, where: str) -> s
     return "\n".join(lines) + "\n"
 
 
-def _write(drawn: Drawn, place: Path) -> None:
+def write(drawn: Drawn, place: Path) -> None:
+    """Write the workspace of a launcher."""
     shutil.copy(LAUNCHER, place / "launcher.py")
     (place / "plan.json").write_text(json.dumps(drawn.plan), encoding="utf-8")
     (place / "bridge.toml").write_text(drawn.bridge, encoding="utf-8")

@@ -76,6 +76,7 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     could select other tests later. ``seed`` is the seed of a random order. ``live``: its test uses
     the terminal. ``share``: the run is one of several. ``on`` is the address of the cluster.
     ``processes`` says for some suites what one process runs: a ``file`` or the ``suite``.
+    ``unseen`` are suites whose launchers may have tests that were not found, and that do not run.
     ``pointed`` are the arguments that run single tests in the same environment; ``version`` is
     Wolfbane's; ``suite_state`` is the commit of the suites. The suites ``options_for`` were started
     with the options ``passed_on``. ``without_tests`` are the files that suites list but that
@@ -98,6 +99,7 @@ class RunStarted(msgspec.Struct, frozen=True, tag_field="type", tag="run-started
     order: str
     runtimes: dict[str, str]
     processes: dict[str, str] = msgspec.field(default_factory=dict)
+    unseen: tuple[str, ...] = ()
     targets: tuple[Target, ...] = ()
     pulled_in: dict[str, str] = msgspec.field(default_factory=dict)
     documents: dict[str, str] = msgspec.field(default_factory=dict)

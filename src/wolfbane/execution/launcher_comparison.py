@@ -74,7 +74,7 @@ class Comparisons:
 
     def _compare(self, inventory: Inventory, suite: Suite, *, whole: bool) -> None:
         when = find_kind(suite.kind).omits_names(inventory.workspace.root, suite)
-        if when == OMIT_NEVER or not whole:
+        if when in ("", OMIT_NEVER) or not whole:
             return
         paths = [path for path, file in inventory.files.items() if file.suite == suite.name]
         paths += inventory.without_tests.get(suite.name, ())

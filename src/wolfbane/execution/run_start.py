@@ -21,7 +21,7 @@ from wolfbane.execution.run_warnings import (
 )
 from wolfbane.execution.setup.preparation import Prepared
 from wolfbane.inventory.unclaimed import how_to_claim, unclaimed
-from wolfbane.kinds.contract import MissingRuntime
+from wolfbane.kinds.contract import OMIT_NEVER, MissingRuntime
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Test, TestFile, variant
 from wolfbane.planning import Plan
@@ -83,7 +83,7 @@ class RunStart(msgspec.Struct, frozen=True):
             suites=suites,
             jobs=request.jobs or (0 if request.on else 1), order=self._order(),
             runtimes=_runtimes(workspace, suites),
-            processes=_processes(workspace, suites),
+            processes=_processes(workspace, suites), unseen=tuple(_unseen(workspace, suites)),
             neglected=tuple(s.name for s in workspace.suites if s.name not in suites),
             focused=tuple(self.focused), version=__version__,
             warnings=tuple(self._warnings()),
@@ -164,6 +164,14 @@ def _processes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:
         if (process := kind.process_for(suite)) != kind.process:
             processes[name] = process
     return processes
+
+
+def _unseen(workspace: Workspace, suites: Iterable[str]) -> Iterator[str]:
+    """Suites whose launchers always get names, and do not run tests that were not found."""
+    for name in suites:
+        suite = workspace.suite(name)
+        if find_kind(suite.kind).omits_names(workspace.root, suite) == OMIT_NEVER:
+            yield name
 
 
 def _runtimes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:

@@ -256,8 +256,9 @@ class Kind(ABC, Generic[S]):
     def omits_names(self, root: Path, suite: S) -> str:
         """When the launcher starts without names if all tests are selected: ``always``,
         ``after changes`` of the sources, or ``never``. Tests that were not found run then, too.
+        Empty if the suite has no launcher, or if it takes no names.
         """
-        return OMIT_NEVER
+        return ""
 
     def process_for(self, suite: S) -> str:
         """The scope of a process of a suite: as :attr:`process`, or the whole ``suite``."""

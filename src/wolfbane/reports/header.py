@@ -57,6 +57,9 @@ def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
     for suite, what in event.processes.items():
         words = f"{suite}: {_PROCESSES[what]}"
         rows.append(("process", Text(visible(words))))
+    for suite in event.unseen:
+        words = f"{suite}: tests of the launcher that were not found do not run (run.names.omit)"
+        rows.append(("not found", Text(visible(words))))
     if event.on:
         rows.append(("on", Text(visible(f"the machines of cluster {event.on}"))))
     if event.live:

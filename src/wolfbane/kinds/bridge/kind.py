@@ -16,7 +16,6 @@ from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.kinds.bridge.tables import EXTRA, TOGETHER, Bridge
 from wolfbane.kinds.contract import (
     OMIT_ALWAYS,
-    OMIT_NEVER,
     Kind,
     MissingRuntime,
     WorkerCommand,
@@ -147,7 +146,7 @@ class BridgeKind(Kind[BridgeSuite]):
 
     def omits_names(self, root: Path, suite: BridgeSuite) -> str:
         names = _bridge(root, suite).run.names
-        return OMIT_NEVER if names.how == "files" else names.omit
+        return "" if names.how == "files" else names.omit
 
     def unexpected_result(self, root: Path, suite: BridgeSuite) -> str:
         always = _bridge(root, suite).run.names.omit == OMIT_ALWAYS
