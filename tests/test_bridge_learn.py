@@ -235,3 +235,44 @@ def test_a_grammar_reads_what_lines_do_not(folder):
         "specs/berths.js#a name on its own line": "failed",
         "specs/berths.js#plain": "passed",
     }
+
+
+CASES = """
+    import re, sys
+
+    wanted = sys.argv[2:] if sys.argv[1:2] == ["--case"] else None
+    found = [re.match(r"case (.*) = (\\d+)", line) for line in open("harbour.cases")]
+    depths = {match[1]: int(match[2]) for match in found if match} | EXTRA
+    bad = False
+    for name, depth in depths.items():
+        if wanted is None or name in wanted:
+            bad |= depth > 9
+            print(f"{name}: {'wrong' if depth > 9 else 'ok'}")
+    sys.exit(bad)
+"""
+
+
+def cases(folder, extra):
+    """A launcher, of whose tests one has a name without blanks."""
+    folder.file("check.py", CASES.replace("EXTRA", repr(extra)))
+    names = {"times": 3, "book a berth": 4, "fee (spring)": 12, "low water at noon": 2}
+    folder.file("harbour.cases", "".join(f"case {name} = {n}\n" for name, n in names.items()))
+    both = ["--all", "python3 check.py", "--one", "python3 check.py --case times"]
+    return folder.call("bridge", "learn", "b.toml", *both, "--yes"), names
+
+
+def test_one_example_does_not_decide_which_names_there_are(folder):
+    done, names = cases(folder, {})
+    assert done.code == 0, done.out
+    assert 'bridge = "b.toml"' in (folder.path / "wolfbane.toml").read_text(), "it is new"
+    assert folder.run().outcomes == {
+        f"harbour.cases#{name}": "failed" if depth > 9 else "passed"
+        for name, depth in names.items()
+    }
+
+
+def test_tests_of_the_report_that_no_source_shows_are_an_error(folder):
+    done, _ = cases(folder, {"loop a": 1, "loop b": 2})
+    assert done.code == 1
+    words = "2 of the 6 tests in the report were not found in the sources: loop a, loop b"
+    assert words in " ".join(done.out.split())

@@ -71,3 +71,15 @@ def test_a_failed_build_blocks_its_suite_alone(built, before):
         and "no ink left" in run.out
     )
     assert built.run().outcomes[path] == "blocked"
+
+
+def test_a_missing_program_blocks_its_suite_alone(built):
+    settings = built.path / "wolfbane.toml"
+    text = settings.read_text()
+    settings.write_text(text.replace("build =", 'requires = ["sh", "no-such-tide"]\nbuild =', 1))
+    run = built.run()
+    words = "required program 'no-such-tide' not found"
+    assert run.code != 0 and words in run.out, run.out
+    assert "passed" in run.outcomes.values(), "the other suite ran"
+    assert not (built.path / "made").exists(), "nothing was built"
+    assert words in " ".join(built.call("doctor").out.split())

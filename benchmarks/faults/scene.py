@@ -181,7 +181,7 @@ BRIDGE = """
 about = "the books' launcher"
 find = { files = ["*.book"], lines = { test = '^entry (?P<name>\\w+)' } }
 [run]
-command = ["sh", "books/launch.sh", "{names}"]
+command = ["sh", "books/launch.sh", "{file}", "{names}"]
 names = { how = "each" }
 [read]
 format = "lines"
@@ -189,7 +189,9 @@ passed = '^ok (?P<name>\\w+)'
 failed = '^no (?P<name>\\w+)'
 """
 LAUNCHER = """
-bad=0
+bad=0 file=$1
+shift
+[ $# -gt 0 ] || set -- $(sed -n 's/^entry //p' "$file")
 for name in "$@"; do
   case $name in
     *x) echo "no $name"; bad=1 ;;

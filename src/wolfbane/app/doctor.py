@@ -16,6 +16,7 @@ from wolfbane.execution.setup.probes import Prober
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.unclaimed import how_to_claim, in_words, unclaimed
 from wolfbane.kinds.contract import MissingRuntime, NotStarted
+from wolfbane.kinds.programs import check_required
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.looking import only_looking
@@ -61,6 +62,7 @@ def _suite(inventory: Inventory, suite: Suite, tests: int, *, probe: bool) -> It
     about = f"suite {suite.name}"
     kind = find_kind(suite.kind)
     try:
+        check_required(inventory.workspace.root, suite)
         kind.worker(inventory.workspace.root, suite)
         runtime = kind.runtime(inventory.workspace.root, suite)
     except (MissingRuntime, OSError) as error:

@@ -15,10 +15,12 @@ from wolfbane.cli.echo import echo
 from wolfbane.cli.values import ExistingFile, duration
 from wolfbane.cli.workspace_option import workspace_at, workspace_option
 from wolfbane.errors import InputError, Problem, did_you_mean
+from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 if TYPE_CHECKING:
+    from wolfbane.app.learning.best_reading import Commands
     from wolfbane.app.learning.breaking import May
-    from wolfbane.app.learning.learn import Commands, Learned
+    from wolfbane.app.learning.learn import Learned
     from wolfbane.workspace.settings import Workspace
 
 _KEYS = ("all", "one", "report", "list")
@@ -62,7 +64,7 @@ def learn(
     wolfbane bridge learn bridges/ledger.toml --all './check' --one './check --only berths.fits'
     wolfbane bridge learn --answers answers.toml --yes
     """
-    from wolfbane.app.learning.learn import Commands
+    from wolfbane.app.learning.best_reading import Commands
 
     opened = workspace_at(workspace)
     folder = opened.root if workspace else Path.cwd().resolve()
@@ -171,6 +173,14 @@ def _show(found: Workspace, learned: Learned) -> None:
     print_findings(make_console(), found, learned.findings)
 
 
+def _suite_name(found: Workspace, here: Path, place: Path) -> str:
+    """The folder of the launcher, or the bridge file: a name that no suite has."""
+    wanted = here.name or place.stem
+    taken = {suite.name for suite in found.settings.suite}
+    names = [wanted, place.stem, *(f"{wanted}-{number}" for number in range(2, len(taken) + 3))]
+    return next(name for name in names if name not in taken)
+
+
 def _add_suite(found: Workspace, here: Path, place: Path, learned: Learned, *, yes: bool) -> None:
     """Add the suite to the settings if the user agrees; otherwise, print the lines to add.
 
@@ -178,16 +188,23 @@ def _add_suite(found: Workspace, here: Path, place: Path, learned: Learned, *, y
     """
     paths = ", ".join(f'"{(here / path).as_posix()}"' for path in learned.paths)
     bridge = place.resolve().relative_to(found.root).as_posix()
-    suite = f'[[suite]]\nname = "{place.stem}"\nkind = "bridge"\npaths = [{paths}]\n'
+    name = _suite_name(found, here, place)
+    suite = f'[[suite]]\nname = "{name}"\nkind = "bridge"\npaths = [{paths}]\n'
     suite += f'bridge = "{bridge}"\n'
     if here != Path():
         suite += f'folder = "{here.as_posix()}"\n'
-    may_ask = sys.stdin.isatty() and found.file is not None
-    if found.file is None or not (
-        yes or (may_ask and click.confirm("Add the suite to wolfbane.toml?", True))
-    ):
-        echo(f"\nAdd this to wolfbane.toml:\n\n{suite}")
+    from wolfbane.workspace.draft import settings_text
+
+    file = found.file or found.root / SETTINGS_NAME
+    question = f"Add the suite to {file.name}?"
+    if not (yes or (sys.stdin.isatty() and click.confirm(question, True))):
+        echo(f"\nAdd this to {file.name}:\n\n{suite}")
         return
-    text = found.file.read_text(encoding="utf-8").rstrip("\n")
-    found.file.write_text(f"{text}\n\n{suite}", encoding="utf-8")
-    echo(f"added suite {place.stem} to {found.file.name}")
+    before = ""
+    if found.file is not None:
+        before = file.read_text(encoding="utf-8")
+    elif found.suites:  # those that run without settings have to run with them, too
+        before = settings_text(found.root, found.suites)
+    before = f"{before.rstrip()}\n\n" if before else ""
+    file.write_text(f"{before}{suite}", encoding="utf-8")
+    echo(f"added suite {name} to {file.name}")

@@ -8,6 +8,7 @@ from functools import cache
 from pathlib import Path
 
 from wolfbane.kinds.contract import MissingRuntime, NotStarted
+from wolfbane.kinds.suite import Suite
 from wolfbane.looking import may_start, neutral_folder
 
 _PATIENCE = 60
@@ -33,6 +34,15 @@ def find_program(root: Path, given: str, default: str, what: str) -> str:
             f"{what} '{wanted}' not found (install {default}, or set the suite's '{default}')"
         )
     return found
+
+
+def check_required(root: Path, suite: Suite, path: str | None = None) -> None:
+    """Raises MissingRuntime if a program that the suite ``requires`` is not on the ``PATH``, or at
+    its path relative to the workspace.
+    """
+    for program in suite.requires:
+        if not shutil.which(program, path=path) and not shutil.which(str(root / program)):
+            raise MissingRuntime(f"required program '{program}' not found (install it)")
 
 
 def version_line(program: str, what: str) -> str:

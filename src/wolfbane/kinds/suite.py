@@ -23,6 +23,7 @@ class Suite(SettingsTable, frozen=True):
     build: list[str] = []
     inputs: list[str] = []
     needs: list[str] | None = None
+    requires: list[str] = []
     values_file: dict[str, str] = {}
     browsers: list[str] = []
     webdriver: dict[str, str | list[str]] = {}

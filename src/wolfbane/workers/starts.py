@@ -15,6 +15,7 @@ from msgspec.structs import replace
 from wolfbane.environments import Environment
 from wolfbane.environments.values_files import ValuesFiles
 from wolfbane.kinds.contract import WorkerCommand
+from wolfbane.kinds.programs import check_required
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workers.process_group import ProcessGroup
@@ -77,6 +78,7 @@ class WorkerStarts:
     ) -> WorkerStart:  # fmt: skip
         """The start of a worker, with ``more`` variables. Raises MissingRuntime."""
         variables = {**self.variables(suite, target), **more}
+        check_required(self._workspace.root, suite, variables.get("PATH"))
         capture = self._group.scratch / f"worker-{member}.out"
         root = self._workspace.root
         return WorkerStart(self._command(suite, target), variables, capture, root, member, terminal)

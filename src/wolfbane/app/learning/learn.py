@@ -9,13 +9,11 @@ from pathlib import Path
 import msgspec
 
 from wolfbane.app.bridge_check import check_bridge
+from wolfbane.app.learning.best_reading import Commands, ReadTests, best_reading, source_tests
 from wolfbane.app.learning.breaking import Breaking, ExitCodes, May
-from wolfbane.app.learning.commands import NamesGuess, SourceTest, guesses, hints
-from wolfbane.app.learning.listed import find_listed
-from wolfbane.app.learning.proposal import Mapped, Proposal, map_entries, written
-from wolfbane.app.learning.readings import Reading, readings
-from wolfbane.app.learning.source_patterns import SourceTests
-from wolfbane.app.learning.syntax_patterns import find_sources
+from wolfbane.app.learning.commands import NamesGuess, guesses
+from wolfbane.app.learning.proposal import Mapped, Proposal, written
+from wolfbane.app.learning.readings import Reading
 from wolfbane.app.learning.trial import Trial, TrialFolder, copied
 from wolfbane.app.learning.ways import way_of_two
 from wolfbane.environments import Environment
@@ -27,26 +25,6 @@ from wolfbane.workspace.settings import Settings, Workspace
 Say = Callable[[str], None]
 _BRIDGE = "learned-bridge.toml"
 _SHOWN = 5
-_ENOUGH = 0.6
-"""The part of the tests that a report must contain, because lines may contain more: subtests."""
-
-
-class Commands(msgspec.Struct, frozen=True):
-    """The commands that people use: one for all tests, one for a single test.
-
-    ``report`` is the report file.
-
-    ``listing`` prints all tests, if the sources do not show them.
-
-    ``large``: a folder of more than a gigabyte may be copied.
-    """
-
-    all_tests: Sequence[str]
-    one: Sequence[str]
-    report: str = ""
-    listing: Sequence[str] = ()
-    limit: float = 600.0
-    large: bool = False
 
 
 class UnknownTests(InputError):
@@ -75,7 +53,7 @@ def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
     with copied(folder, large=commands.large) as copy:
         trial = copy.run(commands.all_tests, commands.limit)
         _say_trial(trial, commands.limit, say)
-        read = _best_reading(copy, trial, commands)
+        read = best_reading(copy, trial, commands)
         reading, sources = (read.reading, read.sources) if read else (None, None)
         broken = Breaking(copy, commands.one, commands.limit, may)
         codes = ExitCodes(broken, trial, reading, sources)
@@ -99,52 +77,13 @@ def _say_trial(trial: Trial, limit: float, say: Say) -> None:
         say(f"wrote    {', '.join(trial.written[:_SHOWN])}{more}")
 
 
-class _Read(msgspec.Struct, frozen=True):
-    """A reading, the sources of its tests, and how they match."""
-
-    reading: Reading
-    sources: SourceTests | None
-    mapped: Mapped
-
-
-def _best_reading(copy: TrialFolder, trial: Trial, commands: Commands) -> _Read | None:
-    """The reading whose entries are found in the sources most often."""
-    found = []
-    for reading in readings(copy.root, trial, hints(commands.all_tests, commands.one)):
-        if commands.report and reading.table.get("report") != commands.report:
-            continue
-        names = [f"{e.group}.{e.name}" if e.group else e.name for e in reading.entries]
-        named = list(dict.fromkeys(names))
-        if commands.listing:
-            sources: SourceTests | None = find_listed(copy, commands.listing, named, commands.limit)
-        else:
-            sources = find_sources(copy.root, named, trial.written)
-        mapped = map_entries(reading.entries, _tests(sources))
-        found.append(_Read(reading, sources, mapped))
-    if commands.report and not found:
-        raise InputError(Problem(f"{commands.report} was not written, or is not a report", ""))
-    most = max((read.mapped.matches for read in found), default=0)
-    # Lines are read where no format is: what is in one says more, and says it surely.
-    good = [read for read in found if read.mapped.matches >= most * _ENOUGH]
-    return next(iter(good), None)
-
-
-def _tests(sources: SourceTests | None) -> list[SourceTest]:
-    if sources is None:
-        return []
-    return [
-        SourceTest(path, item.outer.whole_name.replace(" / ", ".") if item.outer else "", item.name)
-        for path, item in sources.tests
-    ]
-
-
 def _proposals(
-    copy: TrialFolder, commands: Commands, read: _Read | None, codes: ExitCodes
+    copy: TrialFolder, commands: Commands, read: ReadTests | None, codes: ExitCodes
 ) -> Iterator[Proposal]:
     """Candidate bridges, the most likely first."""
     reading, sources = (read.reading, read.sources) if read else (None, None)
     about = _about(commands.all_tests)
-    tests = _tests(sources)
+    tests = source_tests(sources)
     mapped = read.mapped if read else Mapped("{name}", "{name}", 0)
     for guess in guesses(commands.all_tests, commands.one, tests, copy.root):
         passed, failed = codes.of(guess)
@@ -241,7 +180,26 @@ def _checked(copy: TrialFolder, proposal: Proposal) -> Learned:
     suite = BridgeSuite(name="learned", kind="bridge", paths=paths, bridge=_BRIDGE)
     workspace = Workspace(copy.root, Settings(suite=[suite]), None)
     environment = Environment("", {}, {}, {})
-    return Learned(text, paths, list(check_bridge(workspace, suite, [environment])))
+    findings = [*_not_found_in_sources(proposal), *check_bridge(workspace, suite, [environment])]
+    return Learned(text, paths, findings)
+
+
+def _not_found_in_sources(proposal: Proposal) -> Iterator[Finding]:
+    """The tests of the report that the patterns do not find in the sources."""
+    reading, mapped = proposal.reading, proposal.mapped
+    if reading is None or proposal.sources is None or proposal.names.how == "files":
+        return
+    known = {test.called(mapped.test) for test in source_tests(proposal.sources)}
+    names = dict.fromkeys(mapped.called(entry) for entry in reading.entries)
+    lost = [name for name in names if mapped.whole(name) not in known]
+    if lost:
+        more = ", ..." if len(lost) > _SHOWN else ""
+        words = (
+            f"{len(lost)} of the {len(names)} tests in the report were not found in the sources: "
+            f"{', '.join(lost[:_SHOWN])}{more}"
+        )
+        hint = "change the patterns in [find] so that they match these tests, too"
+        yield Finding("found", State.WRONG, words, hint)
 
 
 def _paths(copy: TrialFolder, proposal: Proposal) -> list[str]:
@@ -253,7 +211,7 @@ def _paths(copy: TrialFolder, proposal: Proposal) -> list[str]:
     return sorted(tops)
 
 
-def _not_found(read: _Read | None) -> InputError:
+def _not_found(read: ReadTests | None) -> InputError:
     if read is None or not read.reading.entries:
         words = "neither the output nor the files of the command show the result of each test"
         hint = (

@@ -51,16 +51,16 @@ class LinePatterns(NamedTuple):
     """The outcomes that no line showed. Their patterns are like those of the other outcomes."""
 
 
-def line_patterns(output: str, hints: Sequence[str]) -> LinePatterns | None:
-    """Patterns for lines with an outcome and a name like one of the hints; None without them."""
+def line_patterns(output: str, hints: Sequence[str]) -> Iterator[LinePatterns]:
+    """Patterns for lines with an outcome and a name like one of the hints: first for names of the
+    same form as the hint, then for any names, because one example must not decide.
+    """
     lines = [_COLOUR.sub("", line).rstrip() for line in re.split(r"\r?\n|\r", output)]
     for hint in hints:
-        known = [told for line in lines for told in _told(line, hint)]
-        for told in known:
-            found = _patterns(told, [*_alike(lines, told)], lines)
-            if found is not None:
-                return found
-    return None
+        for told in (told for line in lines for told in _told(line, hint)):
+            yield _patterns(told, [*_alike(lines, told)], lines, wide=False)
+            yield _patterns(told, [told], lines, wide=True)
+            return
 
 
 def _told(line: str, hint: str) -> Iterator[ToldLine]:
@@ -102,11 +102,14 @@ def _alike(lines: Iterable[str], known: ToldLine) -> Iterator[ToldLine]:
 
 
 def _patterns(
-    known: ToldLine, told: Sequence[ToldLine], lines: Sequence[str]
-) -> LinePatterns | None:
-    """The patterns of each outcome, like the pattern of the known line if possible."""
+    known: ToldLine, told: Sequence[ToldLine], lines: Sequence[str], *, wide: bool
+) -> LinePatterns:
+    """The patterns of each outcome, like the pattern of the known line if possible. ``wide``: for
+    names with blanks, too.
+    """
     frames = Counter((t.outcome, _frame(t)) for t in told)
-    own, blanks = _frame(known), " " in known.text or _others_go_on(known, lines)
+    own = _frame(known)
+    blanks = wide or " " in known.text or _others_go_on(known, lines)
     patterns: dict[str, str] = {}
     unseen = []
     for outcome, every in _WORDS.items():

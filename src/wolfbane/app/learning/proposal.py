@@ -22,6 +22,11 @@ class Mapped(msgspec.Struct, frozen=True):
     matches: int
     part: str = ""
 
+    def called(self, entry: ReportedTest) -> str:
+        """The name of an entry's test, or of a part of one."""
+        fields = {"name": entry.name, "group": entry.group, "suite": entry.suite}
+        return self.name.format(**fields, file=entry.file)
+
     def whole(self, called: str) -> str:
         """The test with this name, or the test that this name is a part of."""
         match = re.search(self.part, called) if self.part else None

@@ -70,8 +70,7 @@ def _output(trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
     for table in _tables(trial.printed, hints):
         if table["format"] in _PRINTED and (entries := read_as(table, trial.printed)):
             yield Reading(table, entries)
-    patterns = line_patterns(trial.output, hints)
-    if patterns is not None:
+    for patterns in dict.fromkeys(line_patterns(trial.output, hints)):
         lines = {"format": "lines", "passed": patterns.passed, "failed": patterns.failed}
         lines["skipped"] = patterns.skipped
         yield Reading(lines, read_as(lines, trial.output.encode()), patterns.unseen)

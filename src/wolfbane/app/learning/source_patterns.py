@@ -74,8 +74,8 @@ def find_lines(texts: Mapping[str, str], ends: Mapping[str, str]) -> SourceTests
     """The patterns that find most of the names and little else; None if no file has the names."""
     places, names = places_of(texts, ends), list(dict.fromkeys(ends.values()))
     best: tuple[float, SourceTests] | None = None
-    for ending in {Path(path).suffix for path in places}:
-        mine = {path: text for path, text in texts.items() if path.endswith(ending)}
+    for ending in sorted({Path(path).suffix for path in places}):
+        mine = {path: text for path, text in texts.items() if Path(path).suffix == ending}
         test = _pattern(mine, places, ends)
         if not test:
             continue
@@ -104,7 +104,9 @@ def texts_of(root: Path, skip: Collection[str]) -> Iterator[tuple[str, str]]:
 
 
 Places = Mapping[str, Sequence[tuple[str, str, str, str]]]
-"""By path: the name, the text before and after it on its line, and the line."""
+"""By path: the name, the text before it on its line, the character after it, and the rest of the
+line.
+"""
 
 
 def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
@@ -115,18 +117,20 @@ def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
         for line in text.splitlines() if here else ():
             for end in here:
                 for match in re.finditer(rf"(?<!\w){re.escape(end)}(?!\w)", line):
-                    after = line[match.end() : match.end() + 1]
-                    places[path].append((end, line[: match.start()].strip(), after, line))
+                    rest = line[match.end() :]
+                    places[path].append((end, line[: match.start()].strip(), rest[:1], rest))
     return places
 
 
 def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) -> str:
     """A regular expression for lines that declare a test: text before its name, and the name."""
     covered: dict[tuple[str, bool], set[str]] = defaultdict(set)
+    rests: dict[str, list[str]] = defaultdict(list)
     for path in texts:
-        for end, before, after, _ in places.get(path, ()):
+        for end, before, after, rest in places.get(path, ()):
             quoted = after in _QUOTES and before[-1:] == after
             covered[before[: -len(after)] if quoted else before, quoted].add(end)
+            rests[before].append(rest)
     forms: list[str] = []
     seen: set[str] = set()
     quoted = False
@@ -139,12 +143,13 @@ def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) 
             continue
         forms.append(form[0])
         quoted, seen = form[1], seen | names
-    return _declaration(forms, seen, quoted=quoted) if forms else ""
+    tail = _tail([rest for form in forms for rest in rests[form]])
+    return _declaration(forms, seen, tail, quoted=quoted) if forms else ""
 
 
 def _is_sure(form: tuple[str, bool], texts: Mapping[str, str], ends: Mapping[str, str]) -> bool:
     """Whether most texts after this prefix are names of tests."""
-    pattern = re.compile(_declaration([form[0]], set(ends), quoted=form[1]))
+    pattern = re.compile(_declaration([form[0]], set(ends), "", quoted=form[1]))
     found = [
         match["name"].strip() in ends
         for text in texts.values() for line in text.splitlines()
@@ -153,12 +158,22 @@ def _is_sure(form: tuple[str, bool], texts: Mapping[str, str], ends: Mapping[str
     return sum(found) >= len(found) * _SURE
 
 
-def _declaration(forms: Sequence[str], names: set[str], *, quoted: bool) -> str:
+def _tail(rests: Sequence[str]) -> str:
+    """The text that follows the names on all their lines, or the end of the line."""
+    if not any(rest.strip() for rest in rests):
+        return r"\s*$"
+    common = re.match(r"\W*", _common(rests))
+    return _loose(common[0].strip()) if common and common[0].strip() else ""
+
+
+def _declaration(forms: Sequence[str], names: set[str], tail: str, *, quoted: bool) -> str:
     starts = "|".join(dict.fromkeys(map(_loose, forms)))
     if quoted:
         return rf"""^\s*(?:{starts})(?P<quote>["'`])(?P<name>.+?)(?P=quote)"""
     word = r"\w+" if all(re.fullmatch(r"\w+", name) for name in names) else r"[^\s\"'(){}]+"
     if any(" " in name for name in names):
+        if tail:
+            return rf"^\s*(?:{starts})(?P<name>.+?)\s*{tail}"
         word = r".*[\w)\]]"
     start = _common(sorted(names))
     if word == r"\w+" and len(names) > 1 and len(start) >= _SHORTEST:

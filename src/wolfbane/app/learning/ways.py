@@ -76,8 +76,7 @@ def _two(
 def _ran(entries: Sequence[ReportedTest], mapped: Mapped) -> set[str]:
     """The names of the tests in the report that ran. Parts count as their test."""
     return {
-        mapped.whole(mapped.name.format(name=e.name, group=e.group, suite=e.suite, file=e.file))
-        for e in entries if e.outcome is not Outcome.SKIPPED
+        mapped.whole(mapped.called(e)) for e in entries if e.outcome is not Outcome.SKIPPED
     }  # fmt: skip
 
 

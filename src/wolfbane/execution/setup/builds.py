@@ -17,6 +17,8 @@ from wolfbane.execution.run_request import ALWAYS, NEVER
 from wolfbane.execution.setup.build_command import run_build_command
 from wolfbane.files import read_regular, write_whole
 from wolfbane.inventory.files import suite_files
+from wolfbane.kinds.contract import MissingRuntime
+from wolfbane.kinds.programs import check_required
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.settings import Workspace
@@ -48,8 +50,14 @@ class Builder:
         self.ran = False
 
     async def build(self, suites: Iterable[Suite]) -> None:
-        """Build outdated suites; failures are stored in ``failures``, by suite."""
+        """Build outdated suites; failures, and missing programs, are in ``failures``, by suite."""
         for suite in suites:
+            try:
+                path = self._context.launcher.variables(suite).get("PATH")
+                check_required(self._workspace.root, suite, path)
+            except MissingRuntime as error:
+                self.failures[suite.name] = BuildFailure(str(error), "")
+                continue
             if not suite.build or self._context.pool.stopping:
                 continue
             mark = build_mark(self._workspace, suite, self._context.launcher.first)
