@@ -57,8 +57,9 @@ def test_a_result_that_may_be_of_two_tests_is_an_error(folder, per, asked):
     assert run.outcomes[f"{NORTH}#high"] == "errored"
     words = "cannot be distinguished: the report has 2 results for 'high' (failed, passed)"
     assert run.results[f"{NORTH}#high"]["message"].startswith(words)
-    checked = folder.call("bridge", "check", "bridge.toml")
-    assert (checked.code, "cannot be distinguished" in checked.text) == (1, True)
+    if per == "suite" and not asked:
+        checked = folder.call("bridge", "check", "bridge.toml")
+        assert (checked.code, "cannot be distinguished" in checked.text) == (1, True)
 
 
 def test_results_that_are_all_the_same_are_known(folder):
@@ -79,7 +80,7 @@ def test_a_package_on_its_own_line_distinguishes_tests(folder):
 def test_a_crash_or_a_hang_costs_one_test(folder, plan, does, outcome):
     names = ["one", "two", "bad", "three", "four"]
     tests = [(NORTH, name, does if name == "bad" else "passed") for name in names]
-    launcher(folder, tests, bridge=('start_timeout = "4s"', 'start_timeout = "2s"'), **plan)
+    launcher(folder, tests, **plan)
     run = folder.run("--timeout", "500ms", "--retries", "1", "--drop", "name:four")
     wanted = {f"{NORTH}#{name}": "passed" for name in names[:-1]}
     assert run.outcomes == {**wanted, f"{NORTH}#bad": outcome}, run.out
@@ -153,8 +154,8 @@ def test_an_old_report_that_begins_like_the_new_one_is_not_read(folder):
 
 def test_drawn_launchers_have_the_verdicts_of_the_draw():
     done = subprocess.run(
-        [sys.executable, "-m", "benchmarks.launchers", "--seed", "4711", "--count", "8"],
+        [sys.executable, "-m", "benchmarks.launchers", "--seed", "4711", "--count", "5"],
         cwd=Path(__file__).parent.parent, capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.returncode == 0, f"{done.stdout}{done.stderr}"
-    assert "8 launchers" in done.stdout and "0 launchers with differences" in done.stdout
+    assert "5 launchers" in done.stdout and "0 launchers with differences" in done.stdout

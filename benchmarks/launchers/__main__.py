@@ -18,7 +18,7 @@ from typing import Any
 import msgspec
 from benchmarks.launchers.draw import Drawn, draw, reported_name
 
-LIMIT = "1500ms"
+LIMIT = "1s"
 _VERDICTS = {"crash": "crashed", "hang": "timed out"}
 _UNCLEAR = "cannot be distinguished"
 

@@ -79,7 +79,7 @@ def _tests(rng: random.Random, files: list[str]) -> list[dict[str, str]]:
         test["does"] = rng.choices(("passed", "failed", "skipped"), (7, 2, 1))[0]
     if rng.random() < 0.3:
         rng.choice(tests)["does"] = "crash"
-    if rng.random() < 0.12:
+    if rng.random() < 0.08:
         rng.choice(tests)["does"] = "hang"
     for name in _SECRETS if rng.random() < 0.3 else ():
         does = rng.choice(("passed", "failed"))
@@ -135,7 +135,7 @@ def bridge_of(plan: dict[str, Any], per: str, where: str) -> str:
         f'command = ["python3", "launcher.py", {names}{to}{limit}]',
         f'per = "{per}"',
         f"failed = [{plan['failed']}]",
-        'start_timeout = "4s"',
+        'start_timeout = "2s"',
         "[run.names]",
         f'how = "{how}"',
         f'name = "{given}"',
