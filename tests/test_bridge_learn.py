@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 
 import msgspec
+import pexpect
 import pytest
 
 
@@ -86,7 +88,8 @@ def test_two_commands_are_enough(folder, name):
         (["--all", "sh run-all.sh"], "the command that runs one test was not given; use --one"),
         (["--all", "no-such-launcher", "--one", "x"], "cannot start 'no-such-launcher'"),
         (["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
-         "neither the output nor the files of the command show the result of each test"),
+         "the results of the tests were not recognized in the output: it has 1 line, "
+         "for example"),
         (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "took longer than 1 s"),
         (["--all", "sh run-all.sh", "--one", "sh checks/depth.sh", "-w", "checks"],
          "b.toml: the file is outside the workspace"),
@@ -276,3 +279,29 @@ def test_tests_of_the_report_that_no_source_shows_are_an_error(folder):
     assert done.code == 1
     words = "2 of the 6 tests in the report were not found in the sources: loop a, loop b"
     assert words in " ".join(done.out.split())
+
+
+def test_the_launchers_own_words_are_asked_for(folder):
+    program = CASES.replace("EXTRA", "{}")
+    folder.file("check.py", program.replace("ok", "holds").replace("wrong", "sinks"))
+    folder.file("harbour.cases", "case times = 3\ncase book a berth = 4\ncase fee = 12\n")
+    both = ["--all", "python3 check.py", "--one", "python3 check.py --case times"]
+    refused = folder.call("bridge", "learn", "b.toml", *both, "--yes")
+    words = "not recognized in the output: it has 3 lines, for example 'times: holds'"
+    assert (refused.code, words in " ".join(refused.err.split())) == (2, True)
+    learn = pexpect.spawn(
+        sys.executable, ["-m", "wolfbane", "bridge", "learn", "b.toml", *both],
+        cwd=folder.path, env=folder.environment(), timeout=60, encoding="utf-8",
+    )  # fmt: skip
+    for question, answer in (
+        ("passed:", "holds"), ("failed:", "sinks"), ("skipped:", ""), ("shows it", "times"),
+        ("Add the suite", "y"),
+    ):  # fmt: skip
+        learn.expect(question)
+        learn.sendline(answer)
+    learn.expect(pexpect.EOF)
+    outcomes = {"times": "passed", "book a berth": "passed", "fee": "failed"}
+    assert folder.run().outcomes == {f"harbour.cases#{n}": how for n, how in outcomes.items()}
+    folder.file("answers.toml", 'passed = "holds"\nfailed = ["sinks"]\nname = "times"\n')
+    again = folder.call("bridge", "learn", "c.toml", *both, "--answers", "answers.toml", "--yes")
+    assert again.code == 0, again.out

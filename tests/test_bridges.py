@@ -351,6 +351,8 @@ OBJECT = '{"title": "adds up", "group": "berths", "file": "FILE", "tags": ["smok
      {"more": 'keys = { name = "title" }'}),
     ("tap", "1..1\n# Subtest: berths\n    ok 1 - adds up\n    ok 2 - is closed\n    1..2\n"
             "ok 1 - berths\n", {"each": True}),
+    ("names", "berths.adds up\nberths.is closed\n",
+     {"more": """pattern = '^(?P<group>\\w+)[.](?P<name>.*)'\nfile = "books/day.ledger"\n"""}),
 ])  # fmt: skip
 def test_a_command_may_list_the_tests(ledger, form, told, options):
     listing(ledger, form, told, **options)

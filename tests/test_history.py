@@ -16,7 +16,7 @@ import sqlalchemy as sa
 
 from conftest import Folder
 from wolfbane.results.history import migrations
-from wolfbane.results.history.database import NAME, _with_driver
+from wolfbane.results.history.database import NAME, Database, _with_driver
 from wolfbane.results.history.entries import RunEntry
 from wolfbane.results.history.queries import stands_out
 from wolfbane.results.history.store import Store
@@ -336,3 +336,8 @@ def test_a_workspace_is_the_same_one_in_every_clone(two, tmp_path):
     claimed = clone.call("history", "--claim", "Quay", **east.shared)
     assert (claimed.code, claimed.out) == (0, "assigned 1 run to this workspace\n")
     assert len(json.loads(shallow.call("history", "--as", "json", **east.shared).out)) == 1
+
+
+def test_no_statement_of_a_server_waits_for_ever(postgresql, tmp_path):
+    with Database(tmp_path, postgresql).transaction() as connection:
+        assert connection.scalar(sa.text("SHOW statement_timeout")) == "2min"

@@ -20,10 +20,13 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 if TYPE_CHECKING:
     from wolfbane.app.learning.best_reading import Commands
     from wolfbane.app.learning.breaking import May
-    from wolfbane.app.learning.learn import Learned
+    from wolfbane.app.learning.learn import Learned, UnknownResults
     from wolfbane.workspace.settings import Workspace
 
-_KEYS = ("all", "one", "report", "list")
+_COMMANDS = ("all", "one", "report", "list", "name")
+_OUTCOMES = ("passed", "failed", "skipped")
+_LINES = 20
+"""Lines of a launcher's output that are shown before a question."""
 
 
 @click.command("learn")
@@ -45,7 +48,8 @@ _KEYS = ("all", "one", "report", "list")
 )  # fmt: skip
 @click.option(
     "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
-    help="Read the answers 'all', 'one', 'report' and 'list' from a TOML file.",
+    help="Read the answers 'all', 'one', 'report', 'list', 'name', 'passed', 'failed' and "
+    "'skipped' from a TOML file.",
 )  # fmt: skip
 @click.option("--yes", is_flag=True, help="Answer yes to every question.")
 @workspace_option
@@ -68,7 +72,7 @@ def learn(
 
     opened = workspace_at(workspace)
     folder = opened.root if workspace else Path.cwd().resolve()
-    known = _answers(answers)
+    known, words = _answers(answers)
     all_tests = all_tests or known.get("all") or _asked("The command that runs all tests", "--all")
     one = one or known.get("one") or _asked("The command that runs one test", "--one")
 
@@ -79,7 +83,8 @@ def learn(
     commands = Commands(
         _split("--all", all_tests, folder, may), _split("--one", one, folder, may),
         report or known.get("report", ""),
-        _split("--list", listing, folder, may) if listing else (), limit, yes,
+        _split("--list", listing, folder, may) if listing else (), limit, yes, words,
+        known.get("name", ""),
     )  # fmt: skip
     place = file or Path("bridges", f"{Path(shlex.split(all_tests)[0]).stem}.toml")
     if place.exists():
@@ -96,10 +101,12 @@ def learn(
 
 
 def _learned(folder: Path, commands: Commands, may: May) -> Learned:
-    """The bridge. If it needs a list of the tests, the user at a terminal is asked for it."""
+    """The bridge. A user at a terminal is asked for a list of the tests, or for the words that the
+    launcher uses, if the bridge needs them.
+    """
     from msgspec.structs import replace
 
-    from wolfbane.app.learning.learn import UnknownTests
+    from wolfbane.app.learning.learn import UnknownResults, UnknownTests
     from wolfbane.app.learning.learn import learn as learn_bridge
 
     try:
@@ -110,7 +117,34 @@ def _learned(folder: Path, commands: Commands, may: May) -> Learned:
         echo(f"\n{error}")
         listing = _asked("The command that lists the tests", "--list")
         again = replace(commands, listing=_split("--list", listing, folder, may))
-        return learn_bridge(folder, again, click.echo, may)
+    except UnknownResults as error:
+        if not sys.stdin.isatty() or not error.lines or commands.words:
+            raise
+        echo(f"\n{error}")
+        again = replace(commands, words=_asked_words(error), name=_asked_name(commands))
+    return _learned(folder, again, may)
+
+
+def _asked_words(error: UnknownResults) -> dict[str, list[str]]:
+    """The launcher's words for outcomes, chosen from its output."""
+    echo("\nThe output of all tests. The output of one test has the lines with *, too:\n")
+    for line, alone in error.lines[:_LINES]:
+        echo(f"  {'*' if alone else ' '} {line}")
+    if len(error.lines) > _LINES:
+        echo(f"    and {len(error.lines) - _LINES} more lines")
+    echo("\nWhich words or marks show the outcome of a test? Separate several with blanks.")
+    words = {
+        outcome: click.prompt(f"  {outcome}", default="", show_default=False).split()
+        for outcome in _OUTCOMES
+    }
+    return {outcome: found for outcome, found in words.items() if found}
+
+
+def _asked_name(commands: Commands) -> str:
+    """The name of the test that the command for one test runs, as it is in the output."""
+    question = "The name of the one test, exactly as the output shows it"
+    name: str = click.prompt(question, default=commands.one[-1])
+    return name
 
 
 def _asked(question: str, option: str) -> str:
@@ -120,20 +154,29 @@ def _asked(question: str, option: str) -> str:
     return answer
 
 
-def _answers(file: Path | None) -> dict[str, str]:
+def _answers(file: Path | None) -> tuple[dict[str, str], dict[str, list[str]]]:
+    """The commands and names of a file, and the words for each outcome."""
     if file is None:
-        return {}
+        return {}, {}
     try:
         found = tomllib.loads(file.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise InputError(Problem(f"cannot read the file: {error}", str(file))) from None
+    texts: dict[str, str] = {}
+    words: dict[str, list[str]] = {}
     for key, value in found.items():
-        if key not in _KEYS:
-            hint = did_you_mean(key, _KEYS)
+        if key in _OUTCOMES:
+            words[key] = value.split() if isinstance(value, str) else value
+            if not isinstance(words[key], list) or not all(isinstance(w, str) for w in words[key]):
+                raise InputError(Problem(f"'{key}' must be a list of texts", str(file)))
+        elif key not in _COMMANDS:
+            hint = did_you_mean(key, [*_COMMANDS, *_OUTCOMES])
             raise InputError(Problem(f"unknown key '{key}'", str(file), hint=hint))
-        if not isinstance(value, str):
+        elif not isinstance(value, str):
             raise InputError(Problem(f"'{key}' must be a text", str(file)))
-    return found
+        else:
+            texts[key] = value
+    return texts, words
 
 
 def _split(option: str, line: str, folder: Path, may: May) -> list[str]:

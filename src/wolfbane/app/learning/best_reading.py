@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -14,6 +14,7 @@ from wolfbane.app.learning.sections import section_keys
 from wolfbane.app.learning.source_patterns import SourceTests
 from wolfbane.app.learning.syntax_patterns import find_sources
 from wolfbane.app.learning.trial import Trial, TrialFolder
+from wolfbane.app.learning.vocabulary import vocabulary
 from wolfbane.errors import InputError, Problem
 
 _ENOUGH = 0.6
@@ -28,6 +29,9 @@ class Commands(msgspec.Struct, frozen=True):
     ``listing`` prints all tests, if the sources do not show them.
 
     ``large``: a folder of more than a gigabyte may be copied.
+
+    ``words`` are the launcher's words for outcomes, if they are not the usual ones; ``name`` is the
+    name of the test that the second command runs.
     """
 
     all_tests: Sequence[str]
@@ -36,6 +40,8 @@ class Commands(msgspec.Struct, frozen=True):
     listing: Sequence[str] = ()
     limit: float = 600.0
     large: bool = False
+    words: Mapping[str, Sequence[str]] = {}
+    name: str = ""
 
 
 class ReadTests(msgspec.Struct, frozen=True):
@@ -49,15 +55,18 @@ class ReadTests(msgspec.Struct, frozen=True):
 def best_reading(copy: TrialFolder, trial: Trial, commands: Commands) -> ReadTests | None:
     """The reading whose entries are found in the sources most often."""
     found = []
-    for reading in readings(copy.root, trial, hints(commands.all_tests, commands.one)):
+    words = vocabulary(commands.words)
+    given = [commands.name] if commands.name else []
+    named = [*given, *hints(commands.all_tests, commands.one)]
+    for reading in readings(copy.root, trial, named, words):
         if commands.report and reading.table.get("report") != commands.report:
             continue
         names = [f"{e.group}.{e.name}" if e.group else e.name for e in reading.entries]
-        named = list(dict.fromkeys(names))
+        names = list(dict.fromkeys(names))
         if commands.listing:
-            sources: SourceTests | None = find_listed(copy, commands.listing, named, commands.limit)
+            sources: SourceTests | None = find_listed(copy, commands.listing, names, commands.limit)
         else:
-            sources = find_sources(copy.root, named, trial.written)
+            sources = find_sources(copy.root, names, trial.written)
         mapped = map_entries(reading.entries, source_tests(sources))
         found.append(ReadTests(reading, sources, mapped))
     if commands.report and not found:

@@ -6,7 +6,7 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from wolfbane.app.learning.line_patterns import OUTCOMES
+from wolfbane.app.learning.vocabulary import Vocabulary
 from wolfbane.model import Outcome
 
 _NAMES = ("name", "test", "title", "check", "case", "id")
@@ -17,13 +17,13 @@ _MESSAGES = ("message", "error", "reason", "failure")
 _OURS = frozenset(map(str, Outcome))
 
 
-def event_table(data: bytes, hints: Sequence[str]) -> dict[str, Any] | None:
+def event_table(data: bytes, hints: Sequence[str], vocabulary: Vocabulary) -> dict[str, Any] | None:
     """``[read]`` if each line is a JSON object with a name and an outcome; otherwise None."""
     events = _objects(data)
     if not events:
         return None
     shared = [key for key in events[0] if all(isinstance(e.get(key), str) for e in events)]
-    outcome = next((k for k in shared if all(e[k].lower() in OUTCOMES for e in events)), "")
+    outcome = next((k for k in shared if all(vocabulary.outcome(e[k]) for e in events)), "")
     others = [key for key in shared if key != outcome]
     name = next((k for k in others if any(e[k] in hints for e in events)), "")
     name = name or next((k for k in _NAMES if k in others), "")
@@ -37,7 +37,7 @@ def event_table(data: bytes, hints: Sequence[str]) -> dict[str, Any] | None:
     ):  # fmt: skip
         if found := next((key for key in usual if key in every and key not in keys.values()), ""):
             keys[part] = found
-    words = {event[outcome]: OUTCOMES[event[outcome].lower()] for event in events}
+    words = {event[outcome]: vocabulary.outcome(event[outcome]) for event in events}
     table: dict[str, Any] = {"format": "events"}
     if own := {part: key for part, key in keys.items() if part != key}:
         table["keys"] = own

@@ -31,6 +31,16 @@ class UnknownTests(InputError):
     """The tests of the report were not found in the sources, so a command must list them."""
 
 
+class UnknownResults(InputError):
+    """No report or line shows the results. ``lines`` is the output of the command for all tests,
+    each with whether the command for one test prints it, too.
+    """
+
+    def __init__(self, problem: Problem, lines: Sequence[tuple[str, bool]]) -> None:
+        super().__init__(problem)
+        self.lines = lines
+
+
 class Learned(msgspec.Struct, frozen=True):
     """The text of a bridge file, the paths of its suite, and the findings of its check."""
 
@@ -59,6 +69,8 @@ def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
         codes = ExitCodes(broken, trial, reading, sources)
         learned = _proved(copy, _proposals(copy, commands, read, codes), commands.limit, say)
         if learned is None:
+            if read is None or not read.reading.entries:
+                raise _unknown_results(trial, copy.run(commands.one, commands.limit))
             raise _not_found(read)
         return learned
 
@@ -211,14 +223,24 @@ def _paths(copy: TrialFolder, proposal: Proposal) -> list[str]:
     return sorted(tops)
 
 
-def _not_found(read: ReadTests | None) -> InputError:
-    if read is None or not read.reading.entries:
-        words = "neither the output nor the files of the command show the result of each test"
-        hint = (
-            "add an option that writes a report or prints "
-            "one line per test: --all 'COMMAND WITH OPTION'"
+def _unknown_results(everything: Trial, one: Trial) -> UnknownResults:
+    printed = [line for line in everything.output.splitlines() if line.strip()]
+    alone = set(one.output.splitlines())
+    if printed:
+        many = "1 line" if len(printed) == 1 else f"{len(printed)} lines"
+        example = next((line for line in printed if line in alone), printed[0]).strip()
+        words = (
+            f"the results of the tests were not recognized in the output: it has {many}, "
+            f"for example '{example[:80]}'"
         )
-        return InputError(Problem(words, hint=hint))
+        hint = "put the words for the outcomes into --answers: passed = ['WORD'], failed = ['WORD']"
+    else:
+        words = "the command prints nothing, and writes no report with the result of each test"
+        hint = "add an option that writes a report or prints one line per test"
+    return UnknownResults(Problem(words, hint=hint), [(line, line in alone) for line in printed])
+
+
+def _not_found(read: ReadTests) -> InputError:
     named = ", ".join(entry.name for entry in read.reading.entries[:_SHOWN])
     if read.sources is None:
         words = f"no source file contains the test names of the report: {named}"

@@ -7,19 +7,8 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-_WORDS = {
-    "passed": ("ok", "pass", "passed", "success", "succeeded", "good", "fine", "✓", "✔", "√"),
-    "failed": (
-        "not ok", "fail", "failed", "failure", "error", "errored", "broken", "wrong", "bad",
-        "✗", "✘", "✖", "×",
-    ),
-    "skipped": ("skip", "skipped", "ignored", "ignore", "pending", "todo", "disabled"),
-}  # fmt: skip
-"""The words and marks that launchers commonly use for outcomes."""
-OUTCOMES = {word: outcome for outcome, words in _WORDS.items() for word in words}
-"""The outcome that each word or mark means, in lower case."""
-_ANY = "|".join(sorted(map(re.escape, OUTCOMES), key=len, reverse=True))
-_WORD = re.compile(rf"(?<![\w-])(?:{_ANY})(?![\w-])", re.IGNORECASE)
+from wolfbane.app.learning.vocabulary import Vocabulary
+
 _TOKEN = re.compile(r"[^\s()\[\],;\"'`]+")
 _TIME = re.compile(r"(\d+(?:\.\d+)?)\s*(?:ms|s|sec|µs|us)\b")
 _COLOUR = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
@@ -51,19 +40,19 @@ class LinePatterns(NamedTuple):
     """The outcomes that no line showed. Their patterns are like those of the other outcomes."""
 
 
-def line_patterns(output: str, hints: Sequence[str]) -> Iterator[LinePatterns]:
+def line_patterns(output: str, hints: Sequence[str], words: Vocabulary) -> Iterator[LinePatterns]:
     """Patterns for lines with an outcome and a name like one of the hints: first for names of the
     same form as the hint, then for any names, because one example must not decide.
     """
     lines = [_COLOUR.sub("", line).rstrip() for line in re.split(r"\r?\n|\r", output)]
     for hint in hints:
-        for told in (told for line in lines for told in _told(line, hint)):
-            yield _patterns(told, [*_alike(lines, told)], lines, wide=False)
-            yield _patterns(told, [told], lines, wide=True)
+        for told in (told for line in lines for told in _told(line, hint, words)):
+            yield _patterns(told, [*_alike(lines, told, words)], lines, words, wide=False)
+            yield _patterns(told, [told], lines, words, wide=True)
             return
 
 
-def _told(line: str, hint: str) -> Iterator[ToldLine]:
+def _told(line: str, hint: str, vocabulary: Vocabulary) -> Iterator[ToldLine]:
     """The line with this test name, if it contains exactly one word for an outcome."""
     for match in re.finditer(rf"(?<!\w){re.escape(hint)}(?!\w)", line):
         spans = [match.span()]
@@ -73,10 +62,11 @@ def _told(line: str, hint: str) -> Iterator[ToldLine]:
                 (min(token.start(), match.start()), len(line[: token.end()].rstrip(":.,")))
             )
         for span in dict.fromkeys(spans):
-            words = [w for w in _WORD.finditer(line) if not (span[0] <= w.start() < span[1])]
+            every = vocabulary.pattern.finditer(line)
+            words = [w for w in every if not (span[0] <= w.start() < span[1])]
             if len(words) == 1:
                 word = words[0]
-                yield ToldLine(line, OUTCOMES[word[0].lower()], span, word.span())
+                yield ToldLine(line, vocabulary.outcome(word[0]), span, word.span())
 
 
 def _shape(text: str) -> str:
@@ -84,7 +74,7 @@ def _shape(text: str) -> str:
     return re.sub(r"\d+", "0", re.sub(r"[^\W\d_]+", "a", text))
 
 
-def _alike(lines: Iterable[str], known: ToldLine) -> Iterator[ToldLine]:
+def _alike(lines: Iterable[str], known: ToldLine, vocabulary: Vocabulary) -> Iterator[ToldLine]:
     """Lines with an outcome and a name of the same form: names with blanks have none."""
     if " " in known.text:
         yield known
@@ -93,26 +83,28 @@ def _alike(lines: Iterable[str], known: ToldLine) -> Iterator[ToldLine]:
     for line in lines:
         for token in _TOKEN.finditer(line):
             text = token[0].rstrip(":.,")
-            words = [w for w in _WORD.finditer(line) if w.start() != token.start()]
+            every = vocabulary.pattern.finditer(line)
+            words = [w for w in every if w.start() != token.start()]
             if _shape(text) == shape and len(words) == 1:
                 word = words[0]
                 span = token.start(), token.start() + len(text)
-                yield ToldLine(line, OUTCOMES[word[0].lower()], span, word.span())
+                yield ToldLine(line, vocabulary.outcome(word[0]), span, word.span())
                 break
 
 
 def _patterns(
-    known: ToldLine, told: Sequence[ToldLine], lines: Sequence[str], *, wide: bool
-) -> LinePatterns:
+    known: ToldLine, told: Sequence[ToldLine], lines: Sequence[str], vocabulary: Vocabulary,
+    *, wide: bool,
+) -> LinePatterns:  # fmt: skip
     """The patterns of each outcome, like the pattern of the known line if possible. ``wide``: for
     names with blanks, too.
     """
     frames = Counter((t.outcome, _frame(t)) for t in told)
     own = _frame(known)
-    blanks = wide or " " in known.text or _others_go_on(known, lines)
+    blanks = wide or " " in known.text or _others_go_on(known, lines, vocabulary)
     patterns: dict[str, str] = {}
     unseen = []
-    for outcome, every in _WORDS.items():
+    for outcome, every in vocabulary.words.items():
         mine = [frame for (seen, frame), _ in frames.most_common() if seen == outcome]
         frame = own if own in mine or not mine else mine[0]
         words = {t.line[slice(*t.word)] for t in told if t.outcome == outcome}
@@ -127,11 +119,11 @@ def _patterns(
     return LinePatterns(patterns["passed"], patterns["failed"], patterns["skipped"], tuple(unseen))
 
 
-def _others_go_on(known: ToldLine, lines: Sequence[str]) -> bool:
+def _others_go_on(known: ToldLine, lines: Sequence[str], vocabulary: Vocabulary) -> bool:
     """Whether other lines continue after the name in this line: names then contain blanks."""
     if known.name < known.word or known.name[1] != len(known.line):
         return False
-    pattern = _frame(known).pattern(OUTCOMES, blanks=False, outcome="passed")
+    pattern = _frame(known).pattern(vocabulary.meanings, blanks=False, outcome="passed")
     more = [m.end() < len(line) for line in lines if (m := re.search(pattern, line))]
     return sum(more) * 3 > len(more)
 

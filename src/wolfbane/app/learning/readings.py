@@ -13,6 +13,7 @@ import msgspec
 from wolfbane.app.learning.event_keys import event_table
 from wolfbane.app.learning.line_patterns import line_patterns
 from wolfbane.app.learning.trial import Trial
+from wolfbane.app.learning.vocabulary import Vocabulary
 from wolfbane.formats.reported import FormatError, ReportedTest
 from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.tables import ReadTable
@@ -39,19 +40,19 @@ class Reading(msgspec.Struct, frozen=True):
         return f"{place} as {self.table['format']}: {len(self.entries)} entries"
 
 
-def readings(root: Path, trial: Trial, hints: Sequence[str]) -> list[Reading]:
+def readings(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) -> list[Reading]:
     """All ways to read the output of a trial: report files first."""
-    return [*_files(root, trial, hints), *_output(trial, hints)]
+    return [*_files(root, trial, hints, words), *_output(trial, hints, words)]
 
 
-def _files(root: Path, trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
+def _files(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) -> Iterator[Reading]:
     together: dict[tuple[Path, str, str], list[Reading]] = {}
     for path in trial.written:
         place = root / path
         if place.stat().st_size > _LARGEST:
             continue
         data = place.read_bytes()
-        for table in _tables(data, hints):
+        for table in _tables(data, hints, words):
             if entries := read_as(table, data):
                 key = Path(path).parent, str(table), Path(path).suffix
                 reading = Reading({**table, "report": path}, entries)
@@ -66,11 +67,11 @@ def _files(root: Path, trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
         yield Reading(table, entries)
 
 
-def _output(trial: Trial, hints: Sequence[str]) -> Iterator[Reading]:
-    for table in _tables(trial.printed, hints):
+def _output(trial: Trial, hints: Sequence[str], words: Vocabulary) -> Iterator[Reading]:
+    for table in _tables(trial.printed, hints, words):
         if table["format"] in _PRINTED and (entries := read_as(table, trial.printed)):
             yield Reading(table, entries)
-    for patterns in dict.fromkeys(line_patterns(trial.output, hints)):
+    for patterns in dict.fromkeys(line_patterns(trial.output, hints, words)):
         lines = {"format": "lines", "passed": patterns.passed, "failed": patterns.failed}
         lines["skipped"] = patterns.skipped
         yield Reading(lines, read_as(lines, trial.output.encode()), patterns.unseen)
@@ -90,9 +91,9 @@ def read_again(
     return [entry for place in places for entry in read_as(table, place.read_bytes())]
 
 
-def _tables(data: bytes, hints: Sequence[str]) -> Iterator[dict[str, Any]]:
+def _tables(data: bytes, hints: Sequence[str], words: Vocabulary) -> Iterator[dict[str, Any]]:
     """The possible starts of ``[read]`` for data that may be a report."""
-    if (events := event_table(data, hints)) is not None:
+    if (events := event_table(data, hints, words)) is not None:
         yield events
     yield from ({"format": form} for form in _forms(data))
 

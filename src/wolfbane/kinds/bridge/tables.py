@@ -57,7 +57,8 @@ class ListingKeys(SettingsTable, frozen=True):
 class Listing(SettingsTable, frozen=True):
     """``[find.listing]``: a command that lists all tests, run once for each ``{file}``.
 
-    Without ``{file}``, the command runs once and reports the file of each test. ``pattern`` is for
+    Without ``{file}``, the command runs once and reports the file of each test; tests without one
+    belong to ``file``, relative to the suite's folder. ``pattern`` is for
     ``names``: a regular expression for each line, with a group ``name`` and optionally ``group``,
     ``file``, ``line`` and ``tags``. ``items`` (JSONPath, RFC 9535) and ``keys`` are for ``json``,
     which may also be one JSON value per line.
@@ -67,6 +68,7 @@ class Listing(SettingsTable, frozen=True):
     format: Literal["names", "json", "tap"]
     pattern: str = r"^\s*(?P<name>.*\S)"
     items: str = "$[*]"
+    file: str = ""
     keys: ListingKeys = field(default_factory=ListingKeys)
 
 

@@ -19,6 +19,8 @@ NAME = "history.sqlite"
 REVISION = "0004"
 _LOCK_TIMEOUT = 20
 """Seconds that SQLite waits for another run's write, and PostgreSQL may take to answer a call."""
+_STATEMENT_TIMEOUT = 120
+"""Seconds that PostgreSQL may take for a statement: long enough to migrate a large history."""
 _MIGRATING = 5_026_003
 """The number of PostgreSQL's lock for a migration; any number works."""
 
@@ -78,8 +80,7 @@ def _engine(folder: Path, url: str) -> sa.Engine:
     if sqlite and made.database:
         _check_own(Path(made.database))
     engine = sa.create_engine(made, connect_args=limit)
-    if sqlite:
-        sa.event.listen(engine, "connect", _careful)
+    sa.event.listen(engine, "connect", _careful if sqlite else _limited)
     return engine
 
 
@@ -104,6 +105,13 @@ def _version(connection: sa.Connection) -> str:
     if not sa.inspect(connection).has_table("alembic_version"):
         return ""
     return connection.scalar(sa.text("SELECT version_num FROM alembic_version")) or ""
+
+
+def _limited(connection: Any, record: object) -> None:
+    """Another program may hold a lock on the tables: no statement waits for ever."""
+    with connection.cursor() as cursor:
+        cursor.execute(f"SET statement_timeout = '{_STATEMENT_TIMEOUT}s'")
+    connection.commit()
 
 
 def _careful(connection: Any, record: object) -> None:

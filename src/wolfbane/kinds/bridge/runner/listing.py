@@ -7,7 +7,7 @@ import re
 import tempfile
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import msgspec
@@ -103,15 +103,17 @@ class Lister:
             why = ended.errors.strip() or text
             raise FormatError(f"{words}\n{why[:_SAID]}".strip())
         if listing["format"] == "tap":
-            return list(_by_tap(text, self._nested))
-        return list((_by_json if listing["format"] == "json" else _by_lines)(text, listing))
+            found = _by_tap(text, self._nested)
+        else:
+            found = (_by_json if listing["format"] == "json" else _by_lines)(text, listing)
+        return [test if test.file else replace(test, file=listing["file"]) for test in found]
 
 
 def _all_in_files(tests: Iterable[Listed]) -> None:
     for test in tests:
         if not test.file:
             words = f"the list does not give the file of '{test.name}'"
-            raise FormatError(f"{words}, and the command does not use {{file}}")
+            raise FormatError(f"{words}; use {{file}} in the command, or set find.listing.file")
         if not os.path.exists(test.file):
             raise FormatError(f"the list contains {test.file}, but this file does not exist")
 
