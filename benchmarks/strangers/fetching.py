@@ -36,6 +36,9 @@ def fetched(title: str, tree: Tree) -> Path:
     """The folder of a tree, ready to be tested: a git repository with what it needs installed."""
     place = CACHE / f"{title}-{tree.version or sys.version.split()[0]}"
     if (place / ".git").is_dir():
+        _lay_bridge(tree, place)  # which may be newer than the tree
+        if tree.bridge and call("git", "status", "--porcelain", "--untracked-files=no", cwd=place):
+            commit(place, "A newer bridge")
         return place
     shutil.rmtree(place, ignore_errors=True)
     place.parent.mkdir(parents=True, exist_ok=True)
@@ -48,18 +51,24 @@ def fetched(title: str, tree: Tree) -> Path:
         next(Path(folder).iterdir()).rename(place)
     if tree.source == "pypi":  # not before: an environment has its own place in it
         _environment(tree, place)
-    if tree.bridge:
-        for file in (ROOT / tree.bridge).iterdir():
-            if file.is_file():  # with the scripts that the bridge starts
-                shutil.copy(file, place)
-        settings = '[[suite]]\nname = "all"\nkind = "bridge"\nbridge = "bridge.toml"\npaths = '
-        (place / "wolfbane.toml").write_text(f"{settings}{json.dumps(tree.own)}\n")
+    _lay_bridge(tree, place)
     call("git", "init", "--quiet", cwd=place)
     (place / ".git/info/exclude").write_text(".venv\n.wolfbane\nnode_modules\ntarget\n")
     installed = (":!.venv", ":!node_modules", ":!target")
     call("git", "add", "--all", "--force", "--", ".", *installed, cwd=place)
     commit(place, "As published")
     return place
+
+
+def _lay_bridge(tree: Tree, place: Path) -> None:
+    """Copy the bridge of a tree, with the scripts that it starts."""
+    if not tree.bridge:
+        return
+    for file in (ROOT / tree.bridge).iterdir():
+        if file.is_file():
+            shutil.copy(file, place)
+    settings = '[[suite]]\nname = "all"\nkind = "bridge"\nbridge = "bridge.toml"\npaths = '
+    (place / "wolfbane.toml").write_text(f"{settings}{json.dumps(tree.own)}\n")
 
 
 def commit(place: Path, message: str) -> None:
