@@ -88,7 +88,7 @@ def test_two_commands_are_enough(folder, name):
         (["--all", "sh run-all.sh"], "the command that runs one test was not given; use --one"),
         (["--all", "no-such-launcher", "--one", "x"], "cannot start 'no-such-launcher'"),
         (["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
-         "the results of the tests were not recognized in the output: it has 1 line, "
+         "the results of the tests were not recognized in the output: it has 2 lines, "
          "for example"),
         (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "took longer than 1 s"),
         (["--all", "sh run-all.sh", "--one", "sh checks/depth.sh", "-w", "checks"],

@@ -126,7 +126,7 @@ def _learned(folder: Path, commands: Commands, may: May) -> Learned:
 
 
 def _asked_words(error: UnknownResults) -> dict[str, list[str]]:
-    """The launcher's words for outcomes, chosen from its output."""
+    """The launcher's words for outcomes, selected from its output."""
     echo("\nThe output of all tests. The output of one test has the lines with *, too:\n")
     for line, alone in error.lines[:_LINES]:
         echo(f"  {'*' if alone else ' '} {line}")
@@ -141,7 +141,7 @@ def _asked_words(error: UnknownResults) -> dict[str, list[str]]:
 
 
 def _asked_name(commands: Commands) -> str:
-    """The name of the test that the command for one test runs, as it is in the output."""
+    """The name of the test that the command for one test runs, as the output shows it."""
     question = "The name of the one test, exactly as the output shows it"
     name: str = click.prompt(question, default=commands.one[-1])
     return name
