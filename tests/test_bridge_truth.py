@@ -101,6 +101,21 @@ def test_a_test_that_was_not_found_runs_and_is_named(folder, per, where):
     assert folder.run("--name", "loop").outcomes == {address: "failed"}
 
 
+@pytest.mark.parametrize("per", ["test", "suite"])
+def test_a_launcher_that_runs_all_names_with_a_prefix(folder, per):
+    tests = [(NORTH, "fog", "passed"), (NORTH, "foggy", "failed"), (NORTH, "low", "passed")]
+    launcher(folder, tests, per=per, bridge=('how = "each"', 'how = "each"\nomit = "never"'))
+    program = (folder.path / "launcher.py").read_text()
+    exact = "called(test) not in names"
+    assert exact in program
+    prefix = "not any(called(test).startswith(n) for n in names)"
+    (folder.path / "launcher.py").write_text(program.replace(exact, prefix))
+    outcomes = {f"{NORTH}#{name}": does for _, name, does in tests}
+    assert folder.run().outcomes == outcomes
+    unasked = folder.run(f"{NORTH}#fog")
+    assert unasked.results[f"{NORTH}#foggy"]["account"] == "unasked"
+
+
 def test_an_unknown_test_without_a_file_runs_every_time(folder):
     tests = [(NORTH, "high", "passed"), (SOUTH, "low", "passed"), (SOUTH, "inherited", "failed")]
     launcher(folder, tests)

@@ -76,8 +76,6 @@ class BatchRun:
         self._suite_path = self._kind.result_path(self._suite)
         if self._suite_path:  # results that belong to none of several files count for it
             self._paths[self._suite_path] = None
-        if self._kind.needs_names:
-            self._paths.update(dict.fromkeys(owner.names.paths(batch)))
 
     async def run(self) -> None:
         """Run the remaining tests; a lost worker costs only its current test."""
@@ -208,7 +206,8 @@ class BatchRun:
         """An unrequested result: a test inside a requested test, or a failed hook."""
         if address in self._met:
             return self._met[address]
-        for path in self._paths:
+        more = self._owner.names.paths(self._batch) if self._kind.needs_names else ()
+        for path in (*self._paths, *more):
             if address == path or address.startswith(f"{path}#"):
                 return self._made(address[len(path) + 1 :], path)
         raise WrongMessage(f"the worker reported on {address}, which was not requested")

@@ -29,6 +29,7 @@ class LauncherNames:
         self._first = dict[str, tuple[str, str]]()
         """The target and browser with which a suite is compared."""
         self._whole = set[str]()
+        self._paths: dict[str, Sequence[str]] = {}
         self._by_name: dict[str, defaultdict[str, set[str]]] = {}
         self.unseen: dict[str, str] = {}
         """By suite, why its launcher could not be compared."""
@@ -50,10 +51,12 @@ class LauncherNames:
             "names_files": batch.suite in self.name_files,
         }  # fmt: skip
 
-    def paths(self, batch: Batch) -> list[str]:
+    def paths(self, batch: Batch) -> Sequence[str]:
         """All files of a batch's suite, because its launcher may report tests of each."""
-        own = [file.path for file in self._files.values() if file.suite == batch.suite]
-        return [*own, *self._empty.get(batch.suite, ())]
+        if batch.suite not in self._paths:
+            own = [file.path for file in self._files.values() if file.suite == batch.suite]
+            self._paths[batch.suite] = [*own, *self._empty.get(batch.suite, ())]
+        return self._paths[batch.suite]
 
     def _compare(self, batch: Batch) -> str:
         """``suite`` in the first request of a suite, ``files`` in the others of its variant."""

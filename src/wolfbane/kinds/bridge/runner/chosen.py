@@ -107,10 +107,15 @@ class ChosenTests:
 
     def _named(self, tests: Sequence[Called]) -> StartEnd:
         """A start for some tests, which may also run others with the same names."""
+        return self._starter.start(self._call(tests, by_name=True))
+
+    def _call(self, tests: Sequence[Called], *, by_name: bool) -> LauncherCall:
         own = {test.address for test in tests}
         others = [test for test in self._tests if test.address not in own]
-        call = LauncherCall(tests, self._place, self._reachable(tests, others))
-        return self._starter.start(call)
+        return LauncherCall(
+            tests, self._place, self._reachable(tests, others), by_name=by_name,
+            elsewhere={test.address for test in others},
+        )  # fmt: skip
 
     def _reachable(self, tests: Sequence[Called], others: Iterable[Called]) -> list[Called]:
         """The known tests that a start for these tests may run, too."""
@@ -128,10 +133,7 @@ class ChosenTests:
         more = iter([with_first])
 
         def run(some: Sequence[Called]) -> None:
-            own = {test.address for test in some}
-            others = [test for test in self._tests if test.address not in own]
-            call = LauncherCall(some, self._place, self._reachable(some, others), by_name=False)
-            end = self._starter.start(call, next(more, ()))
+            end = self._starter.start(self._call(some, by_name=False), next(more, ()))
             if end.running:
                 end.give_up([end.running])
             left.extend(test for test in end.left if test != end.running)

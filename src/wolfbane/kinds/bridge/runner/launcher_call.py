@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -103,6 +103,7 @@ class LauncherCall:
     when the launcher has ended, because later entries may contradict earlier ones.
     ``names_files``: the launcher runs only the tests of the files in this call.
     ``for_others``: the call is to find tests that were not found, so known tests do not count.
+    ``elsewhere`` are addresses of ``others`` that are selected: they have a start for themselves.
     """
 
     tests: Sequence[Called]
@@ -112,6 +113,7 @@ class LauncherCall:
     waits: bool = False
     names_files: bool = False
     for_others: bool = False
+    elsewhere: Container[str] = ()
 
     @property
     def owners(self) -> dict[str, list[Called]]:

@@ -147,7 +147,8 @@ class Accounts:
                 self._left.pop(mine[0].address, None)
                 self._told.add(mine[0].address)
                 return True
-            if len(others) == 1 and not mine and not self._is_left_out(entry):
+            elsewhere = any(test.address in self._asked.elsewhere for test in others)
+            if len(others) == 1 and not (mine or elsewhere or self._is_left_out(entry)):
                 kept = self._gathered.setdefault(others[0].address, Gathered("unasked"))
                 kept.parts.append((part, entry))
             if mine or others:
@@ -164,7 +165,8 @@ class Accounts:
             return
         others = [test for test in self._others.get(called, ()) if path in ("", test.path)]
         if others:
-            if not self._asked.for_others and len(others) == 1:
+            known = self._asked.for_others or others[0].address in self._asked.elsewhere
+            if len(others) == 1 and not known:
                 self._of(others[0].address, "unasked", entry, divides=False)
             return
         address = self._new_address(called, path)
