@@ -138,6 +138,16 @@ def test_a_launcher_is_compared_once_for_each_state_of_the_sources(folder):
     assert counts == [4, 2, 4, 2], "two tests, and once more in a start without names"
 
 
+def test_a_run_without_tests_that_are_left_out_is_whole(folder):
+    tests = [(NORTH, "high", "passed"), (NORTH, "low", "passed"), (NORTH, "inherited", "failed")]
+    launcher(folder, tests, tells_file=True)
+    settings = folder.path / "wolfbane.toml"
+    settings.write_text(settings.read_text().replace("\n", '\nleave_out = "name:low"\n', 1))
+    outcomes = {f"{NORTH}#high": "passed", f"{NORTH}#inherited": "failed"}
+    assert folder.run("--suite", "drawn").outcomes == outcomes
+    assert list(folder.run("--name", "high").outcomes) == [f"{NORTH}#high"]
+
+
 @pytest.mark.parametrize("omit", ["never", "after changes"])
 def test_a_launcher_that_needs_names(folder, omit):
     launcher(folder, [(NORTH, "high", "passed")],

@@ -14,7 +14,6 @@ from pathlib import Path
 
 import msgspec
 
-from wolfbane.events import ShareFacts
 from wolfbane.execution.launcher_names import LauncherNames
 from wolfbane.files import read_regular, results_folder, write_whole
 from wolfbane.inventory import Inventory
@@ -24,7 +23,7 @@ from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Result
 from wolfbane.planning import Plan
-from wolfbane.selection import Choice
+from wolfbane.selection import Expression, Matcher
 from wolfbane.workspace.settings import Workspace
 
 NAME = "launchers.json"
@@ -45,15 +44,12 @@ class Launcher(msgspec.Struct):
 class Comparisons:
     """The suites of a plan whose launchers have to be compared with the tests that were found."""
 
-    def __init__(
-        self, inventory: Inventory, plan: Plan, choice: Choice, share: ShareFacts | None
-    ) -> None:
+    def __init__(self, inventory: Inventory, plan: Plan, leave_out: Expression | None) -> None:
         self._place = inventory.workspace.caches / NAME
         self._known = _read(self._place)
         self._states: dict[str, str] = {}
         self._launchers: dict[str, str] = {}
         self._result_paths: dict[str, str] = {}
-        all_selected = choice.is_everything and share is None
         planned = defaultdict[str, set[str]](set)
         for test in plan.tests:
             planned[test.suite].add(test.worker_address)
@@ -62,8 +58,8 @@ class Comparisons:
             if find_kind(suite.kind).needs_names:
                 self._launchers[name] = _state(inventory.workspace, suite, None)
                 self._result_paths[name] = find_kind(suite.kind).result_path(suite)
-                whole = _is_whole(inventory, name, planned[name], all_selected=all_selected)
-                self._compare(inventory, suite, whole=whole)
+                if _is_whole(inventory, name, planned[name], leave_out):
+                    self._compare(inventory, suite)
         name_files = [
             name for name, state in self._launchers.items()
             if (known := self._known.get(name)) and known.name_files == state
@@ -72,9 +68,9 @@ class Comparisons:
             inventory.files, self._states, inventory.without_tests, name_files
         )
 
-    def _compare(self, inventory: Inventory, suite: Suite, *, whole: bool) -> None:
+    def _compare(self, inventory: Inventory, suite: Suite) -> None:
         when = find_kind(suite.kind).omits_names(inventory.workspace.root, suite)
-        if when in ("", OMIT_NEVER) or not whole:
+        if when in ("", OMIT_NEVER):
             return
         paths = [path for path, file in inventory.files.items() if file.suite == suite.name]
         paths += inventory.without_tests.get(suite.name, ())
@@ -103,12 +99,17 @@ class Comparisons:
         return list(self.names.warnings())
 
 
-def _is_whole(inventory: Inventory, suite: str, planned: set[str], *, all_selected: bool) -> bool:
-    """Whether a run has all known tests of a suite."""
-    files = [file for file in inventory.files.values() if file.suite == suite]
-    if any(file.error for file in files):
+def _is_whole(
+    inventory: Inventory, suite: str, planned: set[str], leave_out: Expression | None
+) -> bool:
+    """Whether a run has all known tests of a suite, except those that the settings leave out."""
+    if any(file.error for file in inventory.files.values() if file.suite == suite):
         return False
-    return all_selected or {t.worker_address for file in files for t in file.tests} <= planned
+    is_left_out = Matcher(leave_out, {}) if leave_out else lambda test: False
+    return all(
+        test.worker_address in planned or is_left_out(test)
+        for test in inventory.tests if test.suite == suite
+    )  # fmt: skip
 
 
 def _state(workspace: Workspace, suite: Suite, files: Sequence[str] | None) -> str:

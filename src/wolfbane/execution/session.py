@@ -152,7 +152,7 @@ class Session:
         return await self._scheduled(context, plan)
 
     async def _scheduled(self, context: RunContext, plan: Plan) -> int:
-        comparisons = Comparisons(self.inventory, plan, self.choice, self._share)
+        comparisons = Comparisons(self.inventory, plan, self.choice.leave_out)
         scheduler = Scheduler(
             context, self.request.timeout, self._tell, self._finished, self.inventory.files,
             attempts_of(self.workspace, self.request), self._findings, comparisons.names,

@@ -40,11 +40,6 @@ class Choice(msgspec.Struct, frozen=True):
         return " and ".join([*parts, *(f"not ({drop})" for drop in self.drops)])
 
     @property
-    def is_everything(self) -> bool:
-        """Whether the selection is not narrowed; ``leave_out`` does not count."""
-        return self.expression == EVERYTHING and not self.drops
-
-    @property
     def untraced(self) -> Sequence[str]:
         """The changed files that no test is known to use."""
         terms = [term for each in (self.expression, *self.drops) for term in terms_of(each)]
