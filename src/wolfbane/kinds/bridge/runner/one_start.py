@@ -131,7 +131,7 @@ class LauncherStarter:
         ):
             command = self._command(call, files, scratch)
             began = time.perf_counter()
-            limit = self._start_limit(len(call.tests) or 1)
+            limit = self._start_limit(len(call.tests) or len(call.others) or 1)
             live = _Live(self._printed(accounts, limit))
             try:
                 ended = self._launched(command, limit, live)
