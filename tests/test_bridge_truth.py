@@ -101,6 +101,20 @@ def test_a_test_that_was_not_found_runs_and_is_named(folder, per, where):
     assert folder.run("--name", "loop").outcomes == {address: "failed"}
 
 
+@pytest.mark.parametrize("how", ["os.abort()", "os._exit(1)"])
+def test_a_crash_that_no_test_repeats_alone_is_no_success(folder, how):
+    tests = [(NORTH, "one", "passed"), (NORTH, "two", "passed")]
+    launcher(folder, tests, bridge=('how = "each"', 'how = "each"\nomit = "never"'))
+    program = (folder.path / "launcher.py").read_text()
+    begin = "        report.begin(test)\n"
+    assert begin in program
+    crash = f'        report.done and test["name"] == "two" and {how}\n'
+    (folder.path / "launcher.py").write_text(program.replace(begin, begin + crash))
+    run = folder.run()
+    assert run.code == 1, run.out
+    assert run.outcomes == {f"{NORTH}#one": "passed", f"{NORTH}#two": "passed", NORTH: "errored"}
+
+
 @pytest.mark.parametrize("per", ["test", "suite"])
 def test_a_launcher_that_runs_all_names_with_a_prefix(folder, per):
     tests = [(NORTH, "fog", "passed"), (NORTH, "foggy", "failed"), (NORTH, "low", "passed")]

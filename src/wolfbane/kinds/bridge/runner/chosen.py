@@ -46,6 +46,7 @@ class ChosenTests:
         self._takes_names = self._run["names"]["how"] != "files"
         self.ran_again: list[str] = []
         """The tests that had a result only when they were started again, with fewer others."""
+        self._some_left = False
         self.unseen = ""
         """The reason why tests that were not found would not have been seen."""
 
@@ -87,7 +88,9 @@ class ChosenTests:
         """Start the launcher with the names of the tests."""
 
         def run(some: Sequence[Called]) -> None:
-            self.ran_again += [test.address for test in run_shared(some, self._named)]
+            again, some_left = run_shared(some, self._named)
+            self.ran_again += [test.address for test in again]
+            self._some_left |= some_left
 
         self._in_groups(tests, run, named=True)
 
@@ -129,6 +132,7 @@ class ChosenTests:
     def _without_names(self, tests: Sequence[Called]) -> None:
         """Start the launcher without names. Tests that it leaves out run by name."""
         left: list[Called] = []
+        early: list[StartEnd] = []
         with_first = self._empty if self._compare == SUITE and self._starter.takes_files else []
         more = iter([with_first])
 
@@ -138,11 +142,15 @@ class ChosenTests:
                 end.give_up([end.running])
             left.extend(test for test in end.left if test != end.running)
             self._judge(end)
+            if end.is_broken and end.has_results and end.left and not end.running:
+                early.append(end)
 
         self._in_groups(tests, run, named=False)
         if self._compare == SUITE and not self._starter.takes_files:
             self._look_into_empty_files()
         self._by_name(left)
+        for end in early if not self._some_left else ():
+            end.tell_early()
 
     def _look_for_others(self) -> None:
         """Start the launcher without names, only to find the tests that were not found."""

@@ -60,6 +60,17 @@ class StartEnd:
         return bool(verdict.ended) or verdict.is_crash(accounts.run)
 
     @property
+    def is_early(self) -> bool:
+        """Whether the launcher was stopped, or ended in a way that its results do not explain."""
+        return self.is_broken or bool(self.accounts and self.verdict
+                                      and self.accounts.disagreement(self.verdict))  # fmt: skip
+
+    def tell_early(self) -> None:
+        """The early end is an error, if no test that ran again repeated it."""
+        if self.accounts and self.verdict:
+            self.accounts.tell_early(self.verdict)
+
+    @property
     def trouble(self) -> str:
         """The reason why the report cannot be read."""
         return self.verdict.trouble if self.verdict else ""

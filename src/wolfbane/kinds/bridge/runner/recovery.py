@@ -13,10 +13,11 @@ _FRUITLESS = 2
 Start = Callable[[Sequence[Called]], StartEnd]
 
 
-def run_shared(tests: Sequence[Called], start: Start) -> list[Called]:
+def run_shared(tests: Sequence[Called], start: Start) -> tuple[list[Called], bool]:
     """Give each of the tests a result, in one start if possible.
 
-    Returns the tests that had no result at first, although the launcher ended in an ordinary way.
+    Returns the tests that had no result at first, although the launcher ended in an ordinary way,
+    and whether some tests have none.
 
     A start that ends early costs the test that was running, and nothing else. If the launcher
     does not report which one it was, the tests without a result run again: the first of them alone
@@ -25,6 +26,7 @@ def run_shared(tests: Sequence[Called], start: Start) -> list[Called]:
     waiting, in_vain = [list(tests)], 0
     given_up: set[Called] = set()
     silent: dict[Called, None] = {}
+    early: StartEnd | None = None
     while waiting:
         some = waiting.pop(0)
         end = start(some)
@@ -33,8 +35,10 @@ def run_shared(tests: Sequence[Called], start: Start) -> list[Called]:
         if not left:
             continue
         silent.update(dict.fromkeys([] if end.is_broken else left))
+        early = early or (end if end.is_early else None)
         if end.running:
             end.give_up([end.running])
+            given_up.add(end.running)
             left.remove(end.running)
             waiting[:0] = [left] if left else []
         elif len(some) == 1 or (end.trouble and not end.is_broken):
@@ -50,7 +54,9 @@ def run_shared(tests: Sequence[Called], start: Start) -> list[Called]:
         else:
             middle = len(left) // 2
             waiting[:0] = [left[:middle], left[middle:]]
-    return [test for test in silent if test not in given_up]
+    if early and not given_up:  # it failed only with all of them together: no success
+        early.tell_early()
+    return [test for test in silent if test not in given_up], bool(given_up)
 
 
 def _most_in_vain(tests: int, end: StartEnd) -> int:

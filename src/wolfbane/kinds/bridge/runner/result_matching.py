@@ -174,7 +174,8 @@ class Accounts:
 
     def _new_address(self, called: str, path: str) -> str:
         """The address of a test that only the launcher knows."""
-        place = path or (self._one if self._is_limited else "") or self._asked.place
+        limited = self._asked.names_files or not self._asked.others
+        place = path or (self._one if limited else "") or self._asked.place
         file = next((file for file, known in self._paths.items() if known == place), "")
         self._seen[f"{place}#{called}"] += 1
         number = self._seen[f"{place}#{called}"]
@@ -184,10 +185,6 @@ class Accounts:
             return f"{place}#{name.whole}"
         again = f" ({number})" if number > 1 else ""
         return f"{place}#{called}{again}"
-
-    @property
-    def _is_limited(self) -> bool:
-        return self._asked.names_files or not self._asked.others
 
     def _tell(self, address: str, account: str, entry: ReportedTest) -> None:
         seconds = entry.seconds
@@ -285,6 +282,17 @@ class Accounts:
             end = {"outcome": outcome, "message": wrong, "account": "missing"}
         end["seconds"] = verdict.seconds
         self._teller.end([self._one], end, verdict.output)
+
+    def disagreement(self, verdict: LauncherVerdict) -> str:
+        """The contradiction between the exit code and the results."""
+        return verdict.disagreement(self.run, bad=self._bad)
+
+    def tell_early(self, verdict: LauncherVerdict) -> None:
+        """The start ended early, but each test without a result passed when it ran again."""
+        end = verdict.without_result(self.run, self._contradiction)
+        words = f"{end['message']}; the tests without a result ran again, and did not repeat it"
+        place = self._one or self._asked.place
+        self._teller.end([place], {"outcome": "errored", "message": words}, verdict.shown)
 
     def end_all(self, verdict: Message) -> None:
         """The same result for every test of the call."""
