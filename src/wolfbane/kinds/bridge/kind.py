@@ -37,6 +37,7 @@ class BridgeKind(Kind[BridgeSuite]):
     reads_values = True
     needs_names = True
     shows_trace = True
+    keeps_limits = True
     settings_files = ("bridge",)
 
     def patterns(self, root: Path, suite: BridgeSuite) -> Sequence[str]:

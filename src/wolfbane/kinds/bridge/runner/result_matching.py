@@ -47,7 +47,8 @@ class Accounts:
         self._bad = False
         self._alone = len(call.tests) == 1
         self._began = time.perf_counter()
-        self._teller = Teller(channel, call.tests[0].address if self._alone else "")
+        ahead = self._alone and not self.run["start_timeout"]  # the start does not count for a test
+        self._teller = Teller(channel, call.tests[0].address if ahead else "")
         files = self.run["names"]["how"] == "files"
         self._parts = FileParts(self._teller, self._one) if files else None
         self._begun = ""
