@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import argparse
-import json
 import os
 import random
 import shutil
-import subprocess
 import sys
 import tempfile
 from concurrent.futures import ThreadPoolExecutor
@@ -17,10 +15,11 @@ from typing import Any
 
 import msgspec
 from benchmarks.launchers.draw import Drawn, draw, reported_name
+from benchmarks.launchers.runs import UNCLEAR, outcomes_of
+from benchmarks.launchers.written import Written, missing, read_launchers
 
 LIMIT = "1s"
 _VERDICTS = {"crash": "crashed", "hang": "timed out"}
-_UNCLEAR = "cannot be distinguished"
 _LATER = "although its report is complete"
 
 
@@ -42,7 +41,10 @@ def main() -> int:
     parser.add_argument("--count", type=int, default=60, help="how many are drawn")
     parser.add_argument("--only", type=int, help="repeat this one, and keep its folder")
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1, help="at a time")
+    parser.add_argument("--written", nargs="*", metavar="NAME", help="the written launchers")
     options = parser.parse_args()
+    if options.written is not None:
+        return written(options.written, options.jobs)
     if options.only is not None:
         place = Path(tempfile.gettempdir(), f"launcher-{options.seed}-{options.only}")
         shutil.rmtree(place, ignore_errors=True)
@@ -69,6 +71,36 @@ def main() -> int:
     return 1 if bad else 0
 
 
+def written(names: list[str], jobs: int) -> int:
+    """Learn and run the written launchers; 1 if a verdict was wrong."""
+    launchers = {name: each for name, each in read_launchers().items() if name in names or not names}
+    bad = 0
+
+    def one(name: str) -> tuple[Written, int, list[str]]:
+        with tempfile.TemporaryDirectory(prefix="written-", ignore_cleanup_errors=True) as place:
+            folder = Path(tempfile.gettempdir(), "written", name) if names else Path(place, name)
+            shutil.rmtree(folder, ignore_errors=True)
+            folder.mkdir(parents=True)
+            each = Written(launchers[name], folder)
+            each.lay_out()
+            code = each.learn()
+            return each, code, list(each.differences()) if code == 0 else []
+
+    able = [name for name in launchers if not missing(launchers[name])]
+    with ThreadPoolExecutor(jobs) as pool:
+        for name, (each, code, wrong) in zip(able, pool.map(one, able), strict=True):
+            bad += bool(code or wrong)
+            how = f"not learnt (exit code {code})" if code else f"{len(wrong)} differences"
+            print(f"{name:<20} {how}", *(f"  {words}" for words in wrong), sep="\n", flush=True)
+            if names or code:
+                print(each.printed)
+    lacking = [f"{name} ({missing(launchers[name])})" for name in launchers if name not in able]
+    edited = [name for name in able if launchers[name].edits]
+    print(f"{len(able)} launchers, {bad} with differences; edited after learning: "
+          f"{', '.join(edited) or 'none'}; not installed: {', '.join(lacking) or 'none'}")  # fmt: skip
+    return 1 if bad else 0
+
+
 def check(seed: int, number: int, place: Path) -> Checked:
     """Draw one, run it whole and by name, and compare."""
     rng = random.Random(f"{seed}-{number}")
@@ -79,14 +111,14 @@ def check(seed: int, number: int, place: Path) -> Checked:
     some = rng.sample(found, min(len(found), 2))
     printed = ""
     for how, asked in (("whole", []), ("again", []), ("by name", some)):
-        results, told = _run(place, asked)
+        results, told = outcomes_of(place, LIMIT, asked)
         printed += told
         wanted = drawn.found if not asked else [t for t in drawn.found if _address(t) in asked]
         for test in wanted:
             result = results.pop(_address(test), None)
             tests += 1
             words = _difference(drawn, test, result)
-            unclear += bool(result and _UNCLEAR in result["message"])
+            unclear += bool(result and UNCLEAR in result["message"])
             wrong += [f"{how}: {_address(test)}: {words}"] if words else []
         warned = "tests that were not found may not have run" in " ".join(told.split())
         needed = not asked and not (warned and _breaks(drawn))
@@ -99,19 +131,6 @@ def _address(test: dict[str, str]) -> str:
     return f"{test['file']}#{group}{test['name']}"
 
 
-def _run(place: Path, asked: list[str]) -> tuple[dict[str, Any], str]:
-    command = [sys.executable, "-m", "wolfbane", "run", "--timeout", LIMIT, "-j", "2",
-               "--report", "json=report.json", *asked]  # fmt: skip
-    done = subprocess.run(
-        command, cwd=place, capture_output=True, text=True, check=False, timeout=900,
-        env={**os.environ, "NO_COLOR": "1", "COLUMNS": "120"},
-    )  # fmt: skip
-    report = place / "report.json"
-    results = json.loads(report.read_text(encoding="utf-8"))["results"] if report.exists() else []
-    report.unlink(missing_ok=True)
-    return {each["address"]: each for each in results}, f"{done.stdout}{done.stderr}"
-
-
 def _difference(drawn: Drawn, test: dict[str, str], result: dict[str, Any] | None) -> str:
     """How a verdict differs from the draw; empty if it does not."""
     if result is None:
@@ -120,7 +139,7 @@ def _difference(drawn: Drawn, test: dict[str, str], result: dict[str, Any] | Non
     if result["outcome"] == wanted:
         return ""
     told = f"{result['outcome']} ({result['message']}) instead of {wanted}"
-    if result["outcome"] == "errored" and _UNCLEAR in result["message"]:
+    if result["outcome"] == "errored" and UNCLEAR in result["message"]:
         return "" if _is_ambiguous(drawn, test) else told
     return told
 

@@ -24,7 +24,7 @@ from wolfbane.inventory import open_inventory
 from wolfbane.inventory.cache import CACHE
 from wolfbane.kinds.bridge.file import read_bridge
 from wolfbane.kinds.bridge.settings import BridgeSuite
-from wolfbane.kinds.bridge.tables import Run
+from wolfbane.kinds.bridge.tables import WITHOUT_SELECTION, Run
 from wolfbane.kinds.contract import OMIT_ALWAYS, OMIT_NEVER
 from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.results.newest import Known, Newest
@@ -84,6 +84,10 @@ def _findings(run: _Runs, table: Run) -> Iterator[Finding]:
     good = [address for address, outcome in came.items() if outcome is Outcome.PASSED]
     bad = [address for address, outcome in came.items() if outcome.is_bad]
     bad.sort(key=lambda address: came[address] is not Outcome.FAILED)
+    if table.names.how == WITHOUT_SELECTION:
+        words = "each start runs all tests; results of tests that are not selected are ignored"
+        yield Finding("selection", State.OK, words)
+        return
     if good:
         yield _alone(run, "one test alone", good[:1], Outcome.PASSED)
     if len(good) > 2:

@@ -20,6 +20,7 @@ from wolfbane.workspace.vocabulary import SETTINGS_NAME
 if TYPE_CHECKING:
     from wolfbane.app.learning.best_reading import Commands
     from wolfbane.app.learning.breaking import May
+    from wolfbane.app.learning.built import Build
     from wolfbane.app.learning.learn import Learned, UnknownResults
     from wolfbane.workspace.settings import Workspace
 
@@ -80,11 +81,12 @@ def learn(
         return yes or (sys.stdin.isatty() and click.confirm(question, True))
 
     listing = listing or known.get("list", "")
+    build = _build(all_tests, one, folder, may)
     commands = Commands(
         _split("--all", all_tests, folder, may), _split("--one", one, folder, may),
         report or known.get("report", ""),
         _split("--list", listing, folder, may) if listing else (), limit, yes, words,
-        known.get("name", ""),
+        known.get("name", ""), build,
     )  # fmt: skip
     place = file or Path("bridges", f"{Path(shlex.split(all_tests)[0]).stem}.toml")
     if place.exists():
@@ -98,6 +100,24 @@ def learn(
     if not learned.holds:
         ctx.exit(1)
     _add_suite(opened, folder.relative_to(opened.root), place, learned, yes=yes)
+
+
+def _build(all_tests: str, one: str, folder: Path, may: May) -> Build | None:
+    """The build that both commands start with, if the user agrees to run it once."""
+    from wolfbane.app.learning.built import Build
+    from wolfbane.app.learning.shells import build_before, split
+
+    try:
+        for_all, for_one = build_before(all_tests), build_before(one)
+        if for_all is None or for_one is None or for_all[0] != for_one[0]:
+            return None
+        (command, rest), rest_of_one = for_all, for_one[1]
+        question = f"Both commands first run '{command}'. Run it once, as the build of the suite?"
+        if may(question):
+            return Build(command, split(rest, folder), split(rest_of_one, folder))
+    except ValueError:  # quotes that do not match: reported later
+        pass
+    return None
 
 
 def _learned(folder: Path, commands: Commands, may: May) -> Learned:
@@ -234,6 +254,12 @@ def _add_suite(found: Workspace, here: Path, place: Path, learned: Learned, *, y
     name = _suite_name(found, here, place)
     suite = f'[[suite]]\nname = "{name}"\nkind = "bridge"\npaths = [{paths}]\n'
     suite += f'bridge = "{bridge}"\n'
+    if build := learned.build:
+        from wolfbane.kinds.bridge.toml_text import toml_list
+
+        suite += f"build = {toml_list([build.command])}\n"
+        for key, globs in (("inputs", build.inputs), ("outputs", build.outputs)):
+            suite += f"{key} = {toml_list([(here / glob).as_posix() for glob in globs])}\n"
     if here != Path():
         suite += f'folder = "{here.as_posix()}"\n'
     from wolfbane.workspace.draft import settings_text

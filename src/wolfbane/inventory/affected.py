@@ -45,7 +45,8 @@ def affected(
     """The test files that changed paths affect.
 
     A change affects the file itself and all files that import or mention it; a suite's ``inputs``,
-    and those of its kind, affect all of its files. ``settings`` are the suites whose settings
+    and those of its kind, affect all of its files; with a ``build``, except for the test files
+    among them, which affect themselves. ``settings`` are the suites whose settings
     changed, each with the path of the settings. Paths are relative to the workspace.
     """
     if not changed:
@@ -98,6 +99,8 @@ class _Graph:
         self._own, self._imports = kind.import_reader(), imports
         inputs = [*suite.inputs, *kind.inputs(root, suite)]
         self._inputs = _patterns(inputs)
+        # A build reads the sources of all tests, but a test does not depend on those of others.
+        self._apart = {file.path for file in files.values()} if suite.build else set[str]()
         self._untraced = _patterns(kind.untraced(root, suite))
         self._named = named_files(workspace, suite, imports.tree)
         # A glob of other files is left out, because it would be looked for in the whole workspace.
@@ -108,6 +111,7 @@ class _Graph:
         shared = [
             path for path in suite_files(root, with_sources, ("*",), ())
             if imports.is_source(path) and path.rpartition("/")[2] != _MANIFEST
+            and path not in self._apart
         ]  # fmt: skip
         self._needed = {
             file.path: [*file.depends, *shared, *self._named] for file in files.values()
@@ -127,7 +131,8 @@ class _Graph:
     def cause(self, changed: Collection[str]) -> tuple[str, str] | None:
         """A changed path that affects all tests of the suite, and how; None if there is none."""
         for path in sorted(changed):
-            if path in self._named or any(glob.fullmatch(path) for glob in self._inputs):
+            is_input = any(glob.fullmatch(path) for glob in self._inputs)
+            if path in self._named or (is_input and path not in self._apart):
                 return path, "depends on"
             if path not in self._needed and any(glob.fullmatch(path) for glob in self._untraced):
                 return path, "may depend on"

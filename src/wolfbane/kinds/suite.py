@@ -22,6 +22,7 @@ class Suite(SettingsTable, frozen=True):
     retries: int = 0
     build: list[str] = []
     inputs: list[str] = []
+    outputs: list[str] = []
     needs: list[str] | None = None
     requires: list[str] = []
     values_file: dict[str, str] = {}

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
@@ -268,6 +268,9 @@ class _Checks:
             own = [path for path in suite.paths if kind.path_on_disk(suite, path) == path]
             self.existing(place, "paths", suite, own)
         self.existing(place, "inputs", suite, suite.inputs)
+        for path in suite.outputs:
+            if PurePosixPath(path).is_absolute() or ".." in PurePosixPath(path).parts:
+                self.add((*place, "outputs"), f"'{path}' is outside the workspace")
         if not (self._path.parent / suite.folder).is_dir():
             self.add((*place, "folder"), f"folder '{suite.folder}' does not exist")
 

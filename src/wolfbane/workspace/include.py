@@ -133,6 +133,7 @@ def _moved(root: Path, suite: Suite, folder: str, settings: Settings) -> Suite:
         folder=to.path(suite.folder),
         timeout=suite.timeout or (own.timeout if own.timeout != default else None),
         inputs=to.paths(suite.inputs),
+        outputs=to.paths(suite.outputs),
     )
     return moved
 

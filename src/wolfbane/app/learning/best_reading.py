@@ -6,10 +6,11 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
+from wolfbane.app.learning.built import Build
 from wolfbane.app.learning.commands import SourceTest, hints
-from wolfbane.app.learning.listed import find_listed
+from wolfbane.app.learning.listed import find_listed, list_tests
 from wolfbane.app.learning.proposal import Mapped, map_entries
-from wolfbane.app.learning.readings import Reading, read_as, readings
+from wolfbane.app.learning.readings import Reading, read_as, readings, with_changing_name
 from wolfbane.app.learning.sections import section_keys
 from wolfbane.app.learning.source_patterns import SourceTests
 from wolfbane.app.learning.syntax_patterns import find_sources
@@ -30,6 +31,8 @@ class Commands(msgspec.Struct, frozen=True):
 
     ``large``: a folder of more than a gigabyte may be copied.
 
+    ``build``: both commands first build, in the same way.
+
     ``words`` are the launcher's words for outcomes, if they are not the usual ones; ``name`` is the
     name of the test that the second command runs.
     """
@@ -42,6 +45,7 @@ class Commands(msgspec.Struct, frozen=True):
     large: bool = False
     words: Mapping[str, Sequence[str]] = {}
     name: str = ""
+    build: Build | None = None
 
 
 class ReadTests(msgspec.Struct, frozen=True):
@@ -51,24 +55,28 @@ class ReadTests(msgspec.Struct, frozen=True):
     sources: SourceTests | None
     mapped: Mapped
 
+    @property
+    def strange(self) -> int:
+        """The number of names in the report that no test has."""
+        return len({self.mapped.called(e) for e in self.reading.entries}) - self.mapped.matches
 
-def best_reading(copy: TrialFolder, trial: Trial, commands: Commands) -> ReadTests | None:
-    """The reading whose entries are found in the sources most often."""
-    found = []
+
+def best_reading(
+    copy: TrialFolder, trial: Trial, one: Trial, commands: Commands
+) -> ReadTests | None:
+    """The reading whose entries are found in the sources most often.
+
+    ``one`` is the trial of the second command: its report may have another name.
+    """
+    finder = _Finder(copy, trial, commands)
     words = vocabulary(commands.words)
     given = [commands.name] if commands.name else []
-    named = [*given, *hints(commands.all_tests, commands.one)]
-    for reading in readings(copy.root, trial, named, words):
-        if commands.report and reading.table.get("report") != commands.report:
-            continue
-        names = [f"{e.group}.{e.name}" if e.group else e.name for e in reading.entries]
-        names = list(dict.fromkeys(names))
-        if commands.listing:
-            sources: SourceTests | None = find_listed(copy, commands.listing, names, commands.limit)
-        else:
-            sources = find_sources(copy.root, names, trial.written)
-        mapped = map_entries(reading.entries, source_tests(sources))
-        found.append(ReadTests(reading, sources, mapped))
+    named = [*given, *hints(commands.all_tests, commands.one, copy.root)]
+    found = [
+        finder.read(with_changing_name(reading, one.written))
+        for reading in readings(copy.root, trial, named, words)
+        if commands.report in ("", reading.table.get("report"))
+    ]  # fmt: skip
     if commands.report and not found:
         raise InputError(Problem(f"{commands.report} was not written, or is not a report", ""))
     most = max((read.mapped.matches for read in found), default=0)
@@ -77,22 +85,53 @@ def best_reading(copy: TrialFolder, trial: Trial, commands: Commands) -> ReadTes
     first = next(iter(good), None)
     if first is None or first.reading.table["format"] != "lines":
         return first
-    best = max(good, key=lambda read: read.mapped.matches)  # of equal ones, the narrowest
-    return _with_sections(best, trial)
+    best = max(good, key=lambda read: (read.mapped.matches, -read.strange))  # then the narrowest
+    return _with_sections(best, trial, finder)
 
 
-def _with_sections(read: ReadTests, trial: Trial) -> ReadTests:
-    """The reading with the lines that give the file or the package of the results around them."""
-    if read.sources is None:
+class _Finder:
+    """Finds the tests of a report in the sources, or in the list that a command prints."""
+
+    def __init__(self, copy: TrialFolder, trial: Trial, commands: Commands) -> None:
+        self._copy, self._commands, self._written = copy, commands, trial.written
+        self._found: dict[tuple[str, ...], SourceTests | None] = {}
+        self._listed: Sequence[str] = ()
+
+    def read(self, reading: Reading) -> ReadTests:
+        """The reading with the tests of its entries."""
+        named = (f"{e.group}.{e.name}" if e.group else e.name for e in reading.entries)
+        names = tuple(dict.fromkeys(named))
+        if names not in self._found:
+            self._found[names] = self._sources(names)
+        sources = self._found[names]
+        return ReadTests(reading, sources, map_entries(reading.entries, source_tests(sources)))
+
+    def text(self, path: str) -> str:
+        """A test file."""
+        return (self._copy.root / path).read_text(encoding="utf-8", errors="replace")
+
+    def _sources(self, names: Sequence[str]) -> SourceTests | None:
+        if listing := self._commands.listing:
+            self._listed = self._listed or list_tests(self._copy, listing, self._commands.limit)
+            return find_listed(self._copy.root, listing, self._listed, names)
+        return find_sources(self._copy.root, names, self._written)
+
+
+def _with_sections(read: ReadTests, trial: Trial, finder: _Finder) -> ReadTests:
+    """The reading with the lines that give the file, package or group of the results around
+    them.
+    """
+    if read.sources is None or read.reading.table.get("report"):
         return read
     files = dict.fromkeys(path for path, _ in read.sources.tests)
-    keys = section_keys(trial.output, read.reading.table, files)
+    texts = {path: finder.text(path) for path in files}
+    keys = section_keys(trial.output, read.reading.table, texts)
     if not keys:
         return read
     table = {**read.reading.table, **keys}
     entries = read_as(table, trial.output.encode())
-    reading = msgspec.structs.replace(read.reading, table=table, entries=entries)
-    return msgspec.structs.replace(read, reading=reading)
+    with_sections = finder.read(msgspec.structs.replace(read.reading, table=table, entries=entries))
+    return with_sections if with_sections.mapped.matches >= read.mapped.matches else read
 
 
 def source_tests(sources: SourceTests | None) -> list[SourceTest]:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from wolfbane.app.learning.built import run_build
 from wolfbane.app.learning.commands import NamesGuess
 from wolfbane.app.learning.readings import Reading, read_again
 from wolfbane.app.learning.source_patterns import SourceTests
@@ -45,6 +46,7 @@ class Breaking(msgspec.Struct, frozen=True):
     one: Sequence[str]
     limit: float
     may: May
+    build: str = ""
 
     def code(self, test: Breakable, reading: Reading | None) -> int | None:
         """The exit code of the command for one test when that test fails.
@@ -64,12 +66,18 @@ class Breaking(msgspec.Struct, frozen=True):
         try:
             for changed in itertools.islice(_changed(text, test), _TRIES):
                 place.write_text(changed, encoding="utf-8")
+                self._rebuild()
                 trial = self.copy.run(self.one, self.limit)
                 if _has_failed(self.copy, trial, reading) and not trial.late:
                     return trial.code
         finally:
             place.write_text(text, encoding="utf-8")
+            self._rebuild()
         return None
+
+    def _rebuild(self) -> None:
+        if self.build:
+            run_build(self.copy, self.build, self.limit)
 
 
 def _has_failed(copy: TrialFolder, trial: Trial, reading: Reading | None) -> bool:

@@ -14,6 +14,10 @@ from wolfbane.kinds.bridge.runner.naming import fields_of_file, fill
 _WRAPS = (("^(", ")$"), ("^", "$"), ("", ""))
 _OF_GROUP = re.compile(r"\{group\}([^{}]+)")
 """A group and the text between it and the name. A test without a group has neither."""
+_OPTION = re.compile(r"(?P<before>[-/]{0,2}[\w-]+[=:])(?P<value>.+)")
+"""A value in one argument with its option: ``--only=NAME``, ``only=NAME`` or ``/only:NAME``."""
+_SHORTEST_PART = 3
+_FEW_LINES = 3
 _ESCAPE = re.compile(r"\\([^\w\s])")
 
 
@@ -103,13 +107,30 @@ def new_arguments(all_tests: Sequence[str], one: Sequence[str]) -> list[int]:
     ]  # fmt: skip
 
 
-def hints(all_tests: Sequence[str], one: Sequence[str]) -> list[str]:
-    """Texts in the new arguments that may be the name of a test, the longest first."""
-    hints = []
+def hints(all_tests: Sequence[str], one: Sequence[str], root: Path) -> list[str]:
+    """Texts in the new arguments that may be the name of a test, the longest first.
+
+    An argument that is a file of the folder ``root`` may contain the name.
+    """
+    whole: list[str] = []
+    parts: list[str] = []
     for place in new_arguments(all_tests, one):
+        whole += listed_names(root / one[place])
         for _, value, *_ in _values(one[place]):
-            hints += [value, *re.split(r"::|[#/>.]", value)[-1:]]
-    return sorted({text for text in hints if len(text) > 2}, key=len, reverse=True)
+            whole += [] if value.startswith("-") else [value]
+            parts += re.split(r"::|[#/>.:]", value)[-1:]
+    found = [*whole, *(text for text in parts if len(text) >= _SHORTEST_PART)]
+    named = {text.strip() for text in found if re.search(r"\w", text)}
+    return sorted(named, key=len, reverse=True)
+
+
+def listed_names(file: Path) -> list[str]:
+    """The lines of a short file: names of tests, if it is a list."""
+    try:
+        lines = file.read_text(encoding="utf-8").splitlines() if file.is_file() else []
+    except UnicodeDecodeError:
+        return []
+    return lines if len(lines) <= _FEW_LINES else []
 
 
 def guesses(
@@ -118,6 +139,19 @@ def guesses(
     """All ways in which the command may name one of the tests, the most likely first."""
     places, named = new_arguments(all_tests, one), False
     for place in places:
+        listed = listed_names(root / one[place])
+        for test in tests if len(listed) == 1 else ():
+            made = template(listed[0], test.fields())
+            if made is not None and (made != "{name}" or listed[0] == test.name):
+                command = _with_file(one, test, root, all_tests)
+                if place - 1 in places and one[place - 1].startswith("-"):
+                    command[place - 1 : place + 1] = [[one[place - 1], "{names}"]]
+                else:
+                    command[place] = "{names}"
+                why = f"'{one[place]}' is a list with this test: {test.file}: {test.name}"
+                yield NamesGuess(command, "list", made, why=why, test=test)
+                named = True
+                break
         for before, value, start, end in _values(one[place]):
             for test in sorted(tests, key=lambda each: -len(each.name)):
                 made = template(value, test.fields())
@@ -125,7 +159,8 @@ def guesses(
                     continue
                 has_option = place - 1 in places and one[place - 1].startswith("-")
                 value_of = (before, made, start, end)
-                yield _guess(one, place, value_of, test, root, has_option=has_option)
+                command = _with_file(one, test, root, all_tests)
+                yield _guess(one, command, place, value_of, test, has_option=has_option)
                 named = True
                 break
     for place in reversed(places) if not named else ():  # a launcher stands before what it runs
@@ -138,8 +173,8 @@ def guesses(
 
 def _values(argument: str) -> Iterator[tuple[str, str, str, str]]:
     """The parts of an argument: an option before ``=``, a value, and the marks of a pattern."""
-    option, equals, value = argument.partition("=")
-    held = [(f"{option}=", value)] if equals and re.fullmatch(r"[\w-]+", option) else []
+    match = _OPTION.fullmatch(argument)
+    held = [(match["before"], match["value"])] if match else []
     for before, text in [*held, ("", argument)]:
         for start, end in _WRAPS:
             if text.startswith(start) and text.endswith(end) and len(text) > len(start + end):
@@ -149,16 +184,23 @@ def _values(argument: str) -> Iterator[tuple[str, str, str, str]]:
         yield "", _ESCAPE.sub(r"\1", argument), "\\", ""
 
 
-def _guess(
-    one: Sequence[str], place: int, value: tuple[str, str, str, str], test: SourceTest, root: Path,
-    *, has_option: bool,
-) -> NamesGuess:  # fmt: skip
-    before, made, start, _ = value
+def _with_file(
+    one: Sequence[str], test: SourceTest, root: Path, all_tests: Sequence[str]
+) -> list[str | Sequence[str]]:
+    """The command with ``{file}`` for the test's file, unless all tests' command names it, too."""
     command: list[str | Sequence[str]] = []
     for number, argument in enumerate(one):
         path = argument.removeprefix("./")
-        is_file = number and (root / path).is_file() and path == test.file
-        command.append("{file}" if is_file else argument)
+        is_file = number and path == test.file and (root / path).is_file()
+        command.append("{file}" if is_file and argument not in all_tests else argument)
+    return command
+
+
+def _guess(
+    one: Sequence[str], command: list[str | Sequence[str]], place: int,
+    value: tuple[str, str, str, str], test: SourceTest, *, has_option: bool,
+) -> NamesGuess:  # fmt: skip
+    before, made, start, _ = value
     command[place] = f"{before}{{names}}"
     option = ""
     if not before and has_option:

@@ -11,11 +11,10 @@ import msgspec
 from wolfbane.app.bridge_check import check_bridge
 from wolfbane.app.learning.best_reading import Commands, ReadTests, best_reading, source_tests
 from wolfbane.app.learning.breaking import Breaking, ExitCodes, May
-from wolfbane.app.learning.commands import NamesGuess, guesses
-from wolfbane.app.learning.proposal import Mapped, Proposal, written
-from wolfbane.app.learning.readings import Reading
+from wolfbane.app.learning.built import LearnedBuild, learn_build
+from wolfbane.app.learning.candidates import candidates
+from wolfbane.app.learning.proposal import Proposal, written
 from wolfbane.app.learning.trial import Trial, TrialFolder, copied
-from wolfbane.app.learning.ways import way_of_two
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, Problem
 from wolfbane.kinds.bridge.settings import BridgeSuite
@@ -47,6 +46,7 @@ class Learned(msgspec.Struct, frozen=True):
     text: str
     paths: Sequence[str]
     findings: Sequence[Finding]
+    build: LearnedBuild | None = None
 
     @property
     def holds(self) -> bool:
@@ -61,18 +61,46 @@ def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
     no. Nothing in the folder is run or changed: the commands run in a copy.
     """
     with copied(folder, large=commands.large) as copy:
-        trial = copy.run(commands.all_tests, commands.limit)
-        _say_trial(trial, commands.limit, say)
-        read = best_reading(copy, trial, commands)
-        reading, sources = (read.reading, read.sources) if read else (None, None)
-        broken = Breaking(copy, commands.one, commands.limit, may)
-        codes = ExitCodes(broken, trial, reading, sources)
-        learned = _proved(copy, _proposals(copy, commands, read, codes), commands.limit, say)
-        if learned is None:
-            if read is None or not read.reading.entries:
-                raise _unknown_results(trial, copy.run(commands.one, commands.limit))
-            raise _not_found(read)
-        return learned
+        build = commands.build
+        learned = learn_build(copy, build.command, commands.limit) if build else None
+        if build and learned:
+            _say_build(learned, say)
+            apart = msgspec.structs.replace(commands, all_tests=build.all_tests, one=build.one)
+            try:
+                found = _learnt(copy, apart, say, may, build.command)
+                return msgspec.structs.replace(found, build=learned)
+            except InputError as error:
+                say(f"         with the build apart: {error}; trying the whole command")
+        return _learnt(copy, commands, say, may, "")
+
+
+def _learnt(
+    copy: TrialFolder, commands: Commands, say: Say, may: May, build: str
+) -> Learned:
+    """Learn a bridge in the copy, after the ``build``."""
+    trial = copy.run(commands.all_tests, commands.limit)
+    _say_trial(trial, commands.limit, say)
+    one = copy.run(commands.one, commands.limit)
+    read = best_reading(copy, trial, one, commands)
+    reading, sources = (read.reading, read.sources) if read else (None, None)
+    broken = Breaking(copy, commands.one, commands.limit, may, build)
+    codes = ExitCodes(broken, trial, reading, sources)
+    learned = _proved(copy, candidates(copy, commands, read, codes), commands.limit, say)
+    if learned is None:
+        if read is None or not read.reading.entries:
+            raise _unknown_results(trial, one)
+        raise _not_found(read, listed=bool(commands.listing))
+    return learned
+
+
+def _say_build(build: LearnedBuild, say: Say) -> None:
+    say(f"built    {build.command}")
+    say(f"         from {_few(build.inputs)}; wrote {_few(build.outputs)}")
+
+
+def _few(texts: Sequence[str]) -> str:
+    others = len(texts) - _SHOWN
+    return f"{', '.join(texts[:_SHOWN])}{f' and {others} more' if others > 0 else ''}"
 
 
 def _say_trial(trial: Trial, limit: float, say: Say) -> None:
@@ -84,70 +112,7 @@ def _say_trial(trial: Trial, limit: float, say: Say) -> None:
         f"exit code {trial.code}, {trial.seconds:.1f} s"
     )
     if trial.written:
-        others = len(trial.written) - _SHOWN
-        more = f" and {others} more" if others > 0 else ""
-        say(f"wrote    {', '.join(trial.written[:_SHOWN])}{more}")
-
-
-def _proposals(
-    copy: TrialFolder, commands: Commands, read: ReadTests | None, codes: ExitCodes
-) -> Iterator[Proposal]:
-    """Candidate bridges, the most likely first."""
-    reading, sources = (read.reading, read.sources) if read else (None, None)
-    about = _about(commands.all_tests)
-    tests = source_tests(sources)
-    mapped = read.mapped if read else Mapped("{name}", "{name}", 0)
-    for guess in guesses(commands.all_tests, commands.one, tests, copy.root):
-        passed, failed = codes.of(guess)
-        names, reading = _with_report(guess, reading)
-        if names.how == "files":
-            ending = Path(names.file).suffix
-            glob = f"*{ending}" if ending else "*"
-            folder = names.file.partition("/")[0] if "/" in names.file else ""
-            first = Proposal(
-                about, None, names, reading, mapped, glob, passed, failed, folder,
-                fails_unseen=codes.unseen,
-            )  # fmt: skip
-            yield from [first] if reading else []
-            yield msgspec.structs.replace(first, reading=None)  # by the exit code alone
-            continue
-        if sources is None or reading is None:
-            continue
-        way = way_of_two(copy, names, reading, mapped, tests, commands.limit)
-        per = "" if way else "test"
-        first = Proposal(
-            about, sources, way or names, reading, mapped, sources.glob, passed, failed, per=per,
-            fails_unseen=codes.unseen,
-        )  # fmt: skip
-        yield first
-        yield msgspec.structs.replace(first, omit="always")
-        if way:
-            yield msgspec.structs.replace(first, per="test")
-
-
-def _about(command: Sequence[str]) -> str:
-    """A name for the launcher: the program that a shell runs, not the shell."""
-    through_shell = [*command[:2], *command[3:4]] == ["sh", "-c", "sh"]
-    return Path(command[4] if through_shell and len(command) > 4 else command[0]).name
-
-
-def _with_report(names: NamesGuess, reading: Reading | None) -> tuple[NamesGuess, Reading | None]:
-    """The command with ``{report}`` in place of the report's path.
-
-    Each start then has its own report and leaves no report files.
-    """
-    report = reading.table.get("report", "") if reading else ""
-    command = [
-        argument.replace(report, "{report}") if report and isinstance(argument, str) else argument
-        for argument in names.command
-    ]
-    if reading is None or command == list(names.command):
-        return names, reading
-    table = {**reading.table, "report": f"{{scratch}}/{Path(report).name}"}
-    return (
-        msgspec.structs.replace(names, command=command),
-        msgspec.structs.replace(reading, table=table),
-    )
+        say(f"wrote    {_few(trial.written)}")
 
 
 def _proved(
@@ -240,8 +205,10 @@ def _unknown_results(everything: Trial, one: Trial) -> UnknownResults:
     return UnknownResults(Problem(words, hint=hint), [(line, line in alone) for line in printed])
 
 
-def _not_found(read: ReadTests) -> InputError:
+def _not_found(read: ReadTests, *, listed: bool) -> InputError:
     named = ", ".join(entry.name for entry in read.reading.entries[:_SHOWN])
+    if read.sources is None and listed:
+        return InputError(Problem(f"the list of tests has no test name of the report: {named}"))
     if read.sources is None:
         words = f"no source file contains the test names of the report: {named}"
         return UnknownTests(

@@ -12,6 +12,7 @@ import msgspec
 
 from wolfbane.app.learning.event_keys import event_table
 from wolfbane.app.learning.line_patterns import line_patterns
+from wolfbane.app.learning.source_patterns import common_start
 from wolfbane.app.learning.trial import Trial
 from wolfbane.app.learning.vocabulary import Vocabulary
 from wolfbane.formats.reported import FormatError, ReportedTest
@@ -19,6 +20,7 @@ from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.tables import ReadTable
 
 _LARGEST = 64 << 20
+_LARGEST_TEXT = 1 << 20
 _PRINTED = ("tap", "events")
 """Formats that a launcher prints without other output."""
 
@@ -42,10 +44,14 @@ class Reading(msgspec.Struct, frozen=True):
 
 def readings(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) -> list[Reading]:
     """All ways to read the output of a trial: report files first."""
-    return [*_files(root, trial, hints, words), *_output(trial, hints, words)]
+    return [
+        *_files(root, trial, hints, words), *_output(root, trial, hints, words),
+        *_text_files(root, trial, hints, words),
+    ]  # fmt: skip
 
 
 def _files(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) -> Iterator[Reading]:
+    """Report files. Several of one folder and one format are read together."""
     together: dict[tuple[Path, str, str], list[Reading]] = {}
     for path in trial.written:
         place = root / path
@@ -67,14 +73,62 @@ def _files(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) ->
         yield Reading(table, entries)
 
 
-def _output(trial: Trial, hints: Sequence[str], words: Vocabulary) -> Iterator[Reading]:
+def _text_files(
+    root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary
+) -> Iterator[Reading]:
+    """Files with lines that name the test, such as logs."""
+    for path in trial.written:
+        place = root / path
+        if place.stat().st_size <= _LARGEST_TEXT:
+            yield from _lines(place.read_bytes(), {"report": path}, hints, words, root)
+
+
+def _output(
+    root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary
+) -> Iterator[Reading]:
     for table in _tables(trial.printed, hints, words):
         if table["format"] in _PRINTED and (entries := read_as(table, trial.printed)):
             yield Reading(table, entries)
-    for patterns in dict.fromkeys(line_patterns(trial.output, hints, words)):
-        lines = {"format": "lines", "passed": patterns.passed, "failed": patterns.failed}
+    yield from _lines(trial.output.encode(), {}, hints, words, root)
+
+
+def _lines(
+    data: bytes, place: Mapping[str, str], hints: Sequence[str], words: Vocabulary, root: Path
+) -> Iterator[Reading]:
+    """The lines of the output, or of a text file."""
+    try:
+        text = data.decode()
+    except UnicodeDecodeError:
+        return
+    for patterns in dict.fromkeys(line_patterns(text, hints, words, root)):
+        lines = {"format": "lines", **place, "passed": patterns.passed, "failed": patterns.failed}
         lines["skipped"] = patterns.skipped
-        yield Reading(lines, read_as(lines, trial.output.encode()), patterns.unseen)
+        yield Reading(lines, read_as(lines, data), patterns.unseen)
+
+
+def with_changing_name(reading: Reading, written: Sequence[str]) -> Reading:
+    """The reading with a glob for its report, if another start gave the report another name.
+
+    ``written`` are the files of the other start. The names may have a number or a date.
+    """
+    report = Path(reading.table.get("report", ""))
+    if not report.name or "*" in report.name or any(fnmatch(p, str(report)) for p in written):
+        return reading
+    others = [Path(path).name for path in written if _is_alike(Path(path), report)]
+    if not others:
+        return reading
+    names = [report.name, *others]
+    start = common_start(names)
+    end = common_start([name[len(start) :][::-1] for name in names])[::-1]
+    start, end = start.rstrip("0123456789"), end.lstrip("0123456789")
+    table = {**reading.table, "report": str(report.parent / f"{start}*{end}")}
+    return msgspec.structs.replace(reading, table=table)
+
+
+def _is_alike(path: Path, report: Path) -> bool:
+    """Whether a file has the place and the name of a report, except for digits and letters."""
+    same = path.parent == report.parent and path.suffix == report.suffix
+    return same and common_start([path.name, report.name]) != ""
 
 
 def read_again(

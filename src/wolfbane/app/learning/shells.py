@@ -46,6 +46,23 @@ def needs_shell(line: str) -> bool:
     return bool(_VARIABLE.match(first)) or any(p["mark"] or _is_open(p["word"]) for p in pieces)
 
 
+def build_before(line: str) -> tuple[str, str] | None:
+    """The commands before the last ``&&`` of a line, and the last command; None if there is no
+    ``&&``, or if the last command needs a shell.
+
+    >>> build_before("make -s && ./check --only high")
+    ('make -s', './check --only high')
+    """
+    marks = [piece for piece in _WORD.finditer(line) if piece["mark"]]
+    if not marks or any(mark["mark"] not in ("&&", ";") for mark in marks):
+        return None
+    last = marks[-1]
+    before, after = line[: last.start()].strip(), line[last.end() :].strip()
+    if last["mark"] != "&&" or not before or not after or needs_shell(after):
+        return None
+    return before, after
+
+
 def through_shell(line: str, folder: Path) -> list[str]:
     """``sh -c`` with the line up to its last command, whose words are arguments of the shell.
 

@@ -18,7 +18,7 @@ from wolfbane.kinds.registry import KINDS, find_kind
 _LARGEST = 1 << 20
 SAMPLE = 300
 _SHORTEST = 3
-_SEPARATORS = re.compile(r"::|: | [->/»] |[./#>|]")
+_SEPARATORS = re.compile(r"::|: ?| [->/»] |[./#>|]")
 _TAGS = (
     r"""(?i:tags?|labels?|marks?|category|categories)\W+["'](?P<tag>[\w-]+)["']""",
     r"""@(?P<key>\w+)\(\s*["'](?P<value>[^"']+)["']\s*\)""",
@@ -54,10 +54,8 @@ class SourceTests(msgspec.Struct, frozen=True):
 
 def suffixes(name: str) -> list[str]:
     """A name and its last parts: for ``tides.Tide.high`` also ``Tide.high`` and ``high``."""
-    suffixes = [name]
-    for match in _SEPARATORS.finditer(name):
-        suffixes.append(name[match.end() :])
-    return [each for each in suffixes if len(each) >= _SHORTEST and re.search(r"[^\W\d]", each)]
+    parts = [name[match.end() :] for match in _SEPARATORS.finditer(name)]
+    return [name, *(p for p in parts if len(p) >= _SHORTEST and re.search(r"[^\W\d]", p))]
 
 
 def prefixes(name: str) -> list[str]:
@@ -116,7 +114,7 @@ def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
         here = [end for end in ends if end in text]
         for line in text.splitlines() if here else ():
             for end in here:
-                for match in re.finditer(rf"(?<!\w){re.escape(end)}(?!\w)", line):
+                for match in re.finditer(rf"(?<![^\W_]){re.escape(end)}(?!\w)", line):
                     rest = line[match.end() :]
                     places[path].append((end, line[: match.start()].strip(), rest[:1], rest))
     return places
@@ -129,21 +127,26 @@ def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) 
     for path in texts:
         for end, before, after, rest in places.get(path, ()):
             quoted = after in _QUOTES and before[-1:] == after
-            covered[before[: -len(after)] if quoted else before, quoted].add(end)
-            rests[before].append(rest)
+            text = before[: -len(after)] if quoted else before
+            covered[text, quoted].add(end)
+            rests[text].append(rest[len(after) :] if quoted else rest)
     forms: list[str] = []
     seen: set[str] = set()
     quoted = False
     for form, names in sorted(covered.items(), key=lambda each: -len({ends[e] for e in each[1]})):
         new = {ends[end] for end in names} - {ends[end] for end in seen}
         many = len(new) > 1 or len(ends) < _FEW
-        if not new or len(forms) >= _FORMS or (forms and not many) or not form[0]:
+        if not new or len(forms) >= _FORMS or (forms and not many):
+            continue
+        if not form[0] and (forms or not _tail(rests[""])):  # only the text after names
             continue
         if forms and (form[1] != quoted or not _is_sure(form, texts, ends)):
             continue
         forms.append(form[0])
         quoted, seen = form[1], seen | names
-    tail = _tail([rest for form in forms for rest in rests[form]])
+        if not form[0]:
+            break
+    tail = _tail([rest for text in forms for rest in rests[text]])
     return _declaration(forms, seen, tail, quoted=quoted) if forms else ""
 
 
@@ -162,20 +165,26 @@ def _tail(rests: Sequence[str]) -> str:
     """The text that follows the names on all their lines, or the end of the line."""
     if not any(rest.strip() for rest in rests):
         return r"\s*$"
-    common = re.match(r"\W*", _common(rests))
+    common = re.match(r"\W*", common_start(rests))
     return _loose(common[0].strip()) if common and common[0].strip() else ""
 
 
 def _declaration(forms: Sequence[str], names: set[str], tail: str, *, quoted: bool) -> str:
     starts = "|".join(dict.fromkeys(map(_loose, forms)))
     if quoted:
-        return rf"""^\s*(?:{starts})(?P<quote>["'`])(?P<name>.+?)(?P=quote)"""
+        after = "" if any(forms) else rf"\s*{tail}"
+        return rf"""^\s*(?:{starts})(?P<quote>["'`])(?P<name>.+?)(?P=quote){after}"""
     word = r"\w+" if all(re.fullmatch(r"\w+", name) for name in names) else r"[^\s\"'(){}]+"
     if any(" " in name for name in names):
         if tail:
             return rf"^\s*(?:{starts})(?P<name>.+?)\s*{tail}"
         word = r".*[\w)\]]"
-    start = _common(sorted(names))
+    start = common_start(sorted(names))
+    if not any(forms):
+        end = common_start([name[::-1] for name in names])[::-1]
+        if word == r"\w+" and len(names) > 1 and len(end) >= _SHORTEST:
+            word = rf"\w*{end}"
+        return rf"^(?P<name>{word})\s*{tail}"
     if word == r"\w+" and len(names) > 1 and len(start) >= _SHORTEST:
         word = rf"{start}\w*"
     return rf"^\s*(?:{starts})(?P<name>{word})"
@@ -183,8 +192,12 @@ def _declaration(forms: Sequence[str], names: set[str], tail: str, *, quoted: bo
 
 def _loose(before: str) -> str:
     """The text before a name, with any blanks."""
+    if not before:
+        return ""
     text = r"\s+".join(re.escape(piece) for piece in re.split(r"\s+", before))
-    return text + (r"\s+" if before[-1:].isalnum() or before[-1:] == "_" else r"\s*")
+    if before[-1:] == "_":  # a prefix of every name
+        return text
+    return text + (r"\s+" if before[-1:].isalnum() else r"\s*")
 
 
 def _group_pattern(texts: Mapping[str, str], names: Sequence[str], test: str) -> str:
@@ -246,8 +259,8 @@ def glob_of(paths: Sequence[str], ending: str) -> str:
     if not paths:
         return f"*{ending}"
     names = [Path(path).name for path in paths]
-    start = re.sub(r"[^\W_]*$", "", _common(names))
-    end = _common([name[::-1] for name in names])[::-1]
+    start = re.sub(r"[^\W_]*$", "", common_start(names))
+    end = common_start([name[::-1] for name in names])[::-1]
     end = re.sub(r"^[^\W_]*", "", end)
     for glob in (f"{start}*{end}", f"*{end}", f"*{ending}"):
         if len(names) > 1 and all(fnmatch(name, glob) for name in names):
@@ -255,7 +268,7 @@ def glob_of(paths: Sequence[str], ending: str) -> str:
     return f"*{ending}"
 
 
-def _common(texts: Sequence[str]) -> str:
+def common_start(texts: Sequence[str]) -> str:
     """The common prefix of all texts."""
     first, last = min(texts), max(texts)
     same = itertools.takewhile(lambda pair: pair[0] == pair[1], zip(first, last, strict=False))

@@ -66,13 +66,17 @@ class TrialFolder:
         whole = b"".join(printed)
         return Trial(command, end.code, whole, end.output, seconds, sorted(written), end.late)
 
+    def files(self) -> list[Path]:
+        """All files of the folder, without links."""
+        every = (path for path in self.root.rglob("*") if "__pycache__" not in path.parts)
+        return [path for path in every if path.is_file() and not path.is_symlink()]
+
     def _stamps(self) -> dict[str, tuple[int, int]]:
-        stamps = {}
-        for path in self.root.rglob("*"):
-            if path.is_file() and not path.is_symlink():
-                status = path.stat()
-                stamps[str(path.relative_to(self.root))] = status.st_mtime_ns, status.st_size
-        return {path: stamp for path, stamp in stamps.items() if "__pycache__" not in path}
+        stamps = {path: path.stat() for path in self.files()}
+        return {
+            str(path.relative_to(self.root)): (status.st_mtime_ns, status.st_size)
+            for path, status in stamps.items()
+        }
 
 
 @contextmanager

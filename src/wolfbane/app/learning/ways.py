@@ -25,10 +25,9 @@ _SEPARATORS = (",", " ", ";", "|", ":")
 
 def ways(guess: NamesGuess) -> Iterator[NamesGuess]:
     """The ways in which a launcher may accept several names, the common ones first."""
-    if guess.how == "pattern":
-        yield guess
-        return
     yield guess
+    if guess.how != "each":
+        return
     for separator in _SEPARATORS:
         command = [
             [guess.option, "{names}"] if argument == "{names}" and guess.option else argument

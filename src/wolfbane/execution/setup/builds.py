@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import json
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
@@ -25,6 +24,13 @@ from wolfbane.workspace.settings import Workspace
 
 NAME = "builds.json"
 KEPT = 1 << 16
+
+
+class Built(msgspec.Struct, frozen=True):
+    """The last build of a suite: a hash of what it depends on, and the files that it left."""
+
+    mark: str
+    outputs: Sequence[str]
 
 
 class BuildFailure(msgspec.Struct, frozen=True):
@@ -61,7 +67,7 @@ class Builder:
             if not suite.build or self._context.pool.stopping:
                 continue
             mark = build_mark(self._workspace, suite, self._context.launcher.first)
-            fresh = bool(suite.inputs) and self._built.get(suite.name) == mark
+            fresh = is_fresh(self._workspace, suite, self._built.get(suite.name), mark)
             if self._when == NEVER:
                 if not fresh:
                     self.stale.append(suite.name)
@@ -78,8 +84,8 @@ class Builder:
     async def _build(self, suite: Suite, mark: str) -> None:
         self._built.pop(suite.name, None)
         if await self._all(suite, suite.build, "build"):
-            self._built[suite.name] = mark
-        write_whole(self._path, json.dumps(self._built))
+            self._built[suite.name] = Built(mark, _outputs(self._workspace, suite))
+        write_whole(self._path, msgspec.json.encode(self._built).decode())
 
     async def _all(self, suite: Suite, commands: Sequence[str], what: str) -> bool:
         """Run commands up to the first failure; returns whether all succeeded."""
@@ -108,17 +114,36 @@ def build_mark(workspace: Workspace, suite: Suite, environment: Environment) -> 
     return digest.hexdigest()[:32]
 
 
+def is_fresh(workspace: Workspace, suite: Suite, built: Built | None, mark: str) -> bool:
+    """Whether the inputs are those of the last build, and all its outputs still exist."""
+    if built is None or not suite.inputs or built.mark != mark:
+        return False
+    return all((workspace.root / path).exists() for path in built.outputs)
+
+
+def _outputs(workspace: Workspace, suite: Suite) -> Sequence[str]:
+    """The files that the build should have left, also those that git ignores."""
+    root = workspace.root
+    found = {path: None for path in suite.outputs if "*" not in path and "?" not in path}
+    for glob in suite.outputs:
+        found |= {path.relative_to(root).as_posix(): None for path in root.glob(glob)}
+    return list(found)
+
+
 def stale_builds(workspace: Workspace, environment: Environment) -> list[str]:
     """Suites whose inputs have changed since their build, or that were never built."""
     built = _read(workspace.caches / NAME)
     return [
         suite.name
         for suite in workspace.suites
-        if suite.inputs and built.get(suite.name) != build_mark(workspace, suite, environment)
+        if suite.inputs
+        and not is_fresh(
+            workspace, suite, built.get(suite.name), build_mark(workspace, suite, environment)
+        )
     ]
 
 
-def _read(path: Path) -> dict[str, str]:
-    with contextlib.suppress(OSError, ValueError, AttributeError):
-        return dict(json.loads(read_regular(path)).items())
+def _read(path: Path) -> dict[str, Built]:
+    with contextlib.suppress(OSError, msgspec.MsgspecError):  # of an older version, too
+        return msgspec.json.decode(read_regular(path), type=dict[str, Built])
     return {}

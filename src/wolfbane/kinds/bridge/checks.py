@@ -9,7 +9,16 @@ from collections.abc import Iterable, Iterator
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.bridge.runner.calls import flat
 from wolfbane.kinds.bridge.runner.line_reading import BEGAN
-from wolfbane.kinds.bridge.tables import TOGETHER, Bridge, Find, Listing, ReportTable, Run, Serve
+from wolfbane.kinds.bridge.tables import (
+    TOGETHER,
+    WITHOUT_SELECTION,
+    Bridge,
+    Find,
+    Listing,
+    ReportTable,
+    Run,
+    Serve,
+)
 from wolfbane.model import Outcome
 from wolfbane.toml_lines import Location
 from wolfbane.units import seconds
@@ -81,11 +90,15 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
             ("run", "command"),
             "the first argument must be the launcher itself, without placeholders",
         )
-    if run.names.how != "files" and "{names}" not in command:
+    takes_names = run.names.how not in ("files", WITHOUT_SELECTION)
+    if takes_names and "{names}" not in command:
         yield (
             ("run", "command"),
             "no argument is {names}, so the launcher does not get the tests to run",
         )
+    if run.names.how == WITHOUT_SELECTION and run.per == "test":
+        words = "with run.names.how = 'none', a start runs all tests; set run.per to 'suite'"
+        yield ("run", "per"), words
     if run.per in TOGETHER:
         for name in ("file", "stem", "module"):
             if f"{{{name}}}" in command:

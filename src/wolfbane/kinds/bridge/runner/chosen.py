@@ -12,6 +12,7 @@ from wolfbane.kinds.bridge.runner.naming import Called, called
 from wolfbane.kinds.bridge.runner.one_start import LauncherStarter, StartEnd
 from wolfbane.kinds.bridge.runner.recovery import run_shared
 from wolfbane.kinds.bridge.runner.result_matching import Accounts
+from wolfbane.kinds.bridge.tables import WITHOUT_SELECTION
 from wolfbane.kinds.worker.channel import Message
 from wolfbane.kinds.worker.heartbeat import heartbeat
 
@@ -43,7 +44,8 @@ class ChosenTests:
         self._rivals = self._called({path: [row[0] for row in others[path]] for path in others},
                                     others)  # fmt: skip
         self._empty = [self._relative(path) for path, rows in others.items() if not rows]
-        self._takes_names = self._run["names"]["how"] != "files"
+        how = self._run["names"]["how"]
+        self._takes_names, self._selects = how != "files", how != WITHOUT_SELECTION
         self.ran_again: list[str] = []
         """The tests that had a result only when they were started again, with fewer others."""
         self._some_left = False
@@ -77,6 +79,8 @@ class ChosenTests:
     @property
     def _may_omit_names(self) -> bool:
         """Whether starts without names run the selected tests and no other known ones."""
+        if not self._selects:
+            return True
         if not self._takes_names or self._run["per"] == "test" or self._unchosen:
             return False
         if not self._compare and self._run["names"]["omit"] != "always":
@@ -118,6 +122,7 @@ class ChosenTests:
         return LauncherCall(
             tests, self._place, self._reachable(tests, others), by_name=by_name,
             elsewhere={test.address for test in others},
+            only=not (self._selects or self._compare),
         )  # fmt: skip
 
     def _reachable(self, tests: Sequence[Called], others: Iterable[Called]) -> list[Called]:
@@ -140,7 +145,12 @@ class ChosenTests:
             end = self._starter.start(self._call(some, by_name=False), next(more, ()))
             if end.running:
                 end.give_up([end.running])
-            left.extend(test for test in end.left if test != end.running)
+            rest = [test for test in end.left if test != end.running]
+            if self._selects:
+                left.extend(rest)
+            elif rest:
+                end.give_up(rest)
+                self._some_left = True
             self._judge(end)
             if end.is_broken and end.has_results and end.left and not end.running:
                 early.append(end)

@@ -79,10 +79,13 @@ class LauncherVerdict:
             end = {"outcome": "failed", "message": how_it_ended(self.code)}
         return {**end, "seconds": self.seconds}
 
-    def disagreement(self, run: Mapping[str, Any], *, bad: bool) -> str:
-        """The contradiction between the exit code and a report, in which tests failed or not."""
+    def disagreement(self, run: Mapping[str, Any], *, bad: int) -> str:
+        """The contradiction between the exit code and a complete report with ``bad`` failures.
+
+        The exit code of some launchers is the number of failures.
+        """
         strange = self.unexpected(run)
-        if self.code is None:
+        if self.code is None or (bad > 1 and self.code == bad):
             return ""
         if strange:
             return f"the launcher ended unexpectedly ({strange}), although its report is complete"
@@ -103,6 +106,7 @@ class LauncherCall:
     when the launcher has ended, because later entries may contradict earlier ones.
     ``names_files``: the launcher runs only the tests of the files in this call.
     ``for_others``: the call is to find tests that were not found, so known tests do not count.
+    ``only``: the launcher runs all tests in each start, so results of others do not count.
     ``elsewhere`` are addresses of ``others`` that are selected: they have a start for themselves.
     """
 
@@ -114,6 +118,7 @@ class LauncherCall:
     names_files: bool = False
     for_others: bool = False
     elsewhere: Container[str] = ()
+    only: bool = False
 
     @property
     def owners(self) -> dict[str, list[Called]]:

@@ -44,10 +44,10 @@ class Accounts:
         self._one = next(iter(mine)) if len(mine) == 1 else ""
         self._globs: Sequence[str] = bridge["find"]["files"]
         self._order = SourceOrder((*call.tests, *call.others))
-        self._bad = False
+        self._bad = 0
         self._alone = len(call.tests) == 1
         self._began = time.perf_counter()
-        ahead = self._alone and not self.run["start_timeout"]  # the start does not count for a test
+        ahead = self._alone and not self.run["start_timeout"]  # a start's time is not the test's
         self._teller = Teller(channel, call.tests[0].address if ahead else "")
         files = self.run["names"]["how"] == "files"
         self._parts = FileParts(self._teller, self._one) if files else None
@@ -78,7 +78,7 @@ class Accounts:
         called = naming.of(entry)
         self.entries += 1
         self.names_files &= bool(entry.file) and self._path(entry) != ""
-        self._bad |= entry.outcome.is_bad
+        self._bad += entry.outcome.is_bad
         if self._parts is not None:
             self._parts.add(called, entry)
             return
@@ -162,7 +162,7 @@ class Accounts:
 
     def _of_others(self, entry: ReportedTest, called: str, path: str) -> None:
         """An entry of a known test that was not selected, or of one that is new: ``added``."""
-        if self._is_left_out(entry):
+        if self._asked.only or self._is_left_out(entry):
             return
         others = [test for test in self._others.get(called, ()) if path in ("", test.path)]
         if others:
@@ -224,7 +224,7 @@ class Accounts:
         if self._parts is not None:
             self._close_file(self._parts, verdict)
             return []
-        if not self._left and not self._asked.for_others:
+        if not (self._left or self._asked.for_others or self._asked.only):
             wrong = verdict.ended or verdict.trouble or self._contradiction
             if wrong := wrong or verdict.disagreement(self.run, bad=self._bad):
                 outcome = "timed out" if verdict.ended else "errored"

@@ -1,0 +1,149 @@
+"""The text around the name and the outcome of a test in a line, as a regular expression."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from enum import Enum
+from pathlib import Path
+from typing import NamedTuple
+
+COLOUR = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
+_TIME = re.compile(r"(\d+(?:\.\d+)?)\s*(?P<unit>ms|s|sec)\b")
+_FILE = re.compile(r"(?P<file>(?:[\w.@+-]*/)*[\w@+-]+\.\w+)(?P<line>:\d+)?")
+_OPENING, _CLOSING = ("(", "[", "<", "{"), (")", "]", ">", "}")
+_PIECE = re.compile(
+    r"(?P<number>\d+(?:\.\d+)?)|(?P<blank>\s+)|(?P<row>(?P<mark>[^\w\s])(?P=mark){2,})|.", re.DOTALL
+)
+_BRACKETS = re.compile(r"(?P<open_text>\s+(?P<open>[(\[]))(?P<inner>[^()\[\]]+)(?P<close>[)\]])\s*")
+_REASON = r"(?:\s*(?:\s[-–—]+|:)\s+(?P<message>.*))?\s*$"
+"""A reason after a dash or a colon."""
+
+
+class Names(Enum):
+    """The names that a pattern matches."""
+
+    WITHOUT_BLANKS = "without blanks"
+    WITH_BLANKS = "with blanks"
+    BEFORE_REASONS = "with blanks, before a dash or a colon"
+
+
+class ToldLine(NamedTuple):
+    """An output line with the result of a test: the positions of the test name and the outcome
+    word.
+    """
+
+    line: str
+    outcome: str
+    name: tuple[int, int]
+    word: tuple[int, int]
+
+    @property
+    def text(self) -> str:
+        """The test's name in this line."""
+        return self.line[slice(*self.name)]
+
+
+class Frame(NamedTuple):
+    """The text around a name and an outcome, as parts of a regular expression."""
+
+    before: str
+    between: str
+    after: str
+    name_first: bool
+
+    def pattern(self, words: Iterable[str], *, names: Names, outcome: str) -> str:
+        """The pattern for lines with one of these words, and names of this kind."""
+        ordered = sorted(words, key=lambda word: (-len(word), word))
+        word = rf"(?P<word>(?i:{'|'.join(map(_escaped, ordered))}))(?![\w-])"
+        blanks = names is not Names.WITHOUT_BLANKS
+        name = "(?P<name>.+?)" if blanks else r"(?P<name>\S+?)"
+        if self.name_first:
+            rest = self.after
+            if not rest and outcome != "passed":
+                rest = r"(?:\W+(?P<message>.*))?"
+            return f"^{self.before}{name}{self.between}{word}{rest}"
+        rest = self.after
+        if not blanks:
+            rest = rest or r"(?=[:,]?(?:\s|$))"
+            if not self.after and outcome != "passed":
+                rest += r"(?:[:,]?\s+(?:\W+\s+)?(?P<message>.*))?"
+        elif not rest:
+            rest = _REASON if names is Names.BEFORE_REASONS else r"\s*$"
+        return f"^{self.before}{word}{self.between}{name}{rest}"
+
+
+def frame_of(told: ToldLine, root: Path) -> Frame:
+    """The frame of a line. ``root`` is the folder of the files that it may name."""
+    first, last = sorted((told.name, told.word))
+    line = told.line
+    before, between, after = line[: first[0]], line[first[1] : last[0]], line[last[1] :]
+    return Frame(
+        rf"\s*{_around(before.lstrip(), told.text, root)}",
+        _between(between), _after(after, root), told.name < told.word,
+    )  # fmt: skip
+
+
+def _around(text: str, name: str, root: Path) -> str:
+    """The text before a name. A file stays one; words of the name differ from line to line."""
+    file = next((m for m in _FILE.finditer(text) if (root / m["file"]).is_file()), None)
+    if file:
+        line = r"(?::(?P<line>\d+))?" if file["line"] else ""
+        before, after = text[: file.start()], text[file.end() :]
+        return (
+            f"{_around_words(before, name)}(?P<file>[^\\s:|,;()]+){line}"
+            f"{_around_words(after, name)}"
+        )
+    return _around_words(text, name)
+
+
+def _around_words(text: str, name: str) -> str:
+    pieces = set(re.findall(r"\w+", name))
+    made = [
+        r"\S+" if piece in pieces else _escaped(piece) for piece in re.split(r"(\w+)", text)
+    ]  # fmt: skip
+    return "".join(made)
+
+
+def _between(text: str) -> str:
+    """Marks stay unchanged. Words, which differ between lines, match any word."""
+    if not re.search(r"[^\W_]", text):
+        return _escaped(text)
+    marks = re.match(r"\W*", text)
+    end = re.search(r"\W*$", text)
+    assert marks is not None and end is not None
+    return f"{_escaped(marks[0])}.*{_escaped(end[0])}"
+
+
+def _after(text: str, root: Path) -> str:
+    """The time, if the line contains one, or the group or the file in brackets at its end."""
+    time = _TIME.search(text)
+    if time is not None:
+        unit = "milliseconds" if time["unit"] == "ms" else "seconds"
+        return rf"{_escaped(text[: time.start()])}(?P<{unit}>[\d.]+)"
+    brackets = _BRACKETS.fullmatch(text)
+    if brackets is None:
+        return ""
+    inner = _around(brackets["inner"], brackets["inner"], root)
+    if "(?P<file>" not in inner:
+        inner = "(?P<group>[^()]*)" if brackets["open"] == "(" else r"(?P<group>[^\[\]]*)"
+    return rf"{_escaped(brackets['open_text'])}{inner}{_literal(brackets['close'])}\s*$"
+
+
+def _escaped(text: str) -> str:
+    """Text as a regular expression in which numbers, blanks and rows of a mark may differ."""
+    return _PIECE.sub(_loose, text)
+
+
+def _loose(piece: re.Match[str]) -> str:
+    if piece["number"]:
+        return r"\d+(?:\.\d+)?"
+    if piece["blank"]:
+        text, start, end = piece.string, piece.start(), piece.end()
+        in_brackets = text[:start][-1:] in _OPENING or text[end : end + 1] in _CLOSING
+        return r"\s*" if in_brackets else r"\s+"
+    return f"{_literal(piece['row'][0])}+" if piece["row"] else _literal(piece[0])
+
+
+def _literal(text: str) -> str:
+    return re.sub(r"([\\.^$*+?()\[\]{}|])", r"\\\1", text)
