@@ -73,7 +73,9 @@ def main() -> int:
 
 def written(names: list[str], jobs: int) -> int:
     """Learn and run the written launchers; 1 if a verdict was wrong."""
-    launchers = {name: each for name, each in read_launchers().items() if name in names or not names}
+    launchers = {
+        name: each for name, each in read_launchers().items() if name in names or not names
+    }
     bad = 0
 
     def one(name: str) -> tuple[Written, int, list[str]]:

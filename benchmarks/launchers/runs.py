@@ -27,5 +27,3 @@ def outcomes_of(
     results = json.loads(report.read_text(encoding="utf-8"))["results"] if report.exists() else []
     report.unlink(missing_ok=True)
     return {each["address"]: each for each in results}, f"{done.stdout}{done.stderr}"
-
-

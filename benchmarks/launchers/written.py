@@ -226,4 +226,6 @@ class Written:
             message = result["message"] if result else ""
             yield f"{how}: {self.address(test)} is {got} instead of {wanted}: {message[:200]}"
             self.printed += printed
-        yield from (f"{how}: {more} was not asked for: {r['outcome']}" for more, r in results.items())
+        yield from (
+            f"{how}: {more} was not asked for: {r['outcome']}" for more, r in results.items()
+        )

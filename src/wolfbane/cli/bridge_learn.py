@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from wolfbane.app.learning.learn import Learned, UnknownResults
     from wolfbane.workspace.settings import Workspace
 
-_COMMANDS = ("all", "one", "report", "list", "name")
+_TEXTS = ("all", "one", "report", "list", "name", "group", "reason")
 _OUTCOMES = ("passed", "failed", "skipped")
 _LINES = 20
 """Lines of a launcher's output that are shown before a question."""
@@ -49,8 +49,8 @@ _LINES = 20
 )  # fmt: skip
 @click.option(
     "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
-    help="Read the answers 'all', 'one', 'report', 'list', 'name', 'passed', 'failed' and "
-    "'skipped' from a TOML file.",
+    help="Read the answers 'all', 'one', 'report', 'list', 'name', 'group', 'reason', 'passed', "
+    "'failed' and 'skipped' from a TOML file.",
 )  # fmt: skip
 @click.option("--yes", is_flag=True, help="Answer yes to every question.")
 @workspace_option
@@ -86,7 +86,7 @@ def learn(
         _split("--all", all_tests, folder, may), _split("--one", one, folder, may),
         report or known.get("report", ""),
         _split("--list", listing, folder, may) if listing else (), limit, yes, words,
-        known.get("name", ""), build,
+        known.get("name", ""), known.get("group", ""), known.get("reason", ""), build,
     )  # fmt: skip
     place = file or Path("bridges", f"{Path(shlex.split(all_tests)[0]).stem}.toml")
     if place.exists():
@@ -141,7 +141,9 @@ def _learned(folder: Path, commands: Commands, may: May) -> Learned:
         if not sys.stdin.isatty() or not error.lines or commands.words:
             raise
         echo(f"\n{error}")
-        again = replace(commands, words=_asked_words(error), name=_asked_name(commands))
+        again = replace(commands, words=_asked_words(error), name=_asked_name(commands),
+                        group=_asked_part("group of this test"),
+                        reason=_asked_part("reason of a failure"))  # fmt: skip
     return _learned(folder, again, may)
 
 
@@ -167,6 +169,13 @@ def _asked_name(commands: Commands) -> str:
     return name
 
 
+def _asked_part(part: str) -> str:
+    """A part of the lines, if they have it."""
+    question = f"The {part}, exactly as the output shows it (leave empty if there is none)"
+    text: str = click.prompt(question, default="", show_default=False)
+    return text
+
+
 def _asked(question: str, option: str) -> str:
     if not sys.stdin.isatty():
         raise InputError(Problem(f"{question.lower()} was not given", hint=f"use {option}"))
@@ -189,8 +198,8 @@ def _answers(file: Path | None) -> tuple[dict[str, str], dict[str, list[str]]]:
             words[key] = value.split() if isinstance(value, str) else value
             if not isinstance(words[key], list) or not all(isinstance(w, str) for w in words[key]):
                 raise InputError(Problem(f"'{key}' must be a list of texts", str(file)))
-        elif key not in _COMMANDS:
-            hint = did_you_mean(key, [*_COMMANDS, *_OUTCOMES])
+        elif key not in _TEXTS:
+            hint = did_you_mean(key, [*_TEXTS, *_OUTCOMES])
             raise InputError(Problem(f"unknown key '{key}'", str(file), hint=hint))
         elif not isinstance(value, str):
             raise InputError(Problem(f"'{key}' must be a text", str(file)))

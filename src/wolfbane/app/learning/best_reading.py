@@ -8,9 +8,16 @@ import msgspec
 
 from wolfbane.app.learning.built import Build
 from wolfbane.app.learning.commands import SourceTest, hints
+from wolfbane.app.learning.line_frames import Parts
 from wolfbane.app.learning.listed import find_listed, list_tests
 from wolfbane.app.learning.proposal import Mapped, map_entries
-from wolfbane.app.learning.readings import Reading, read_as, readings, with_changing_name
+from wolfbane.app.learning.readings import (
+    Clues,
+    Reading,
+    read_as,
+    readings,
+    with_changing_name,
+)
 from wolfbane.app.learning.sections import section_keys
 from wolfbane.app.learning.source_patterns import SourceTests
 from wolfbane.app.learning.syntax_patterns import find_sources
@@ -33,8 +40,9 @@ class Commands(msgspec.Struct, frozen=True):
 
     ``build``: both commands first build, in the same way.
 
-    ``words`` are the launcher's words for outcomes, if they are not the usual ones; ``name`` is the
-    name of the test that the second command runs.
+    ``words`` are the launcher's words for outcomes, if they are not the usual ones; ``name`` and
+    ``group`` are those of the test that the second command runs, as the output shows them, and
+    ``reason`` is a reason of a failure.
     """
 
     all_tests: Sequence[str]
@@ -45,6 +53,8 @@ class Commands(msgspec.Struct, frozen=True):
     large: bool = False
     words: Mapping[str, Sequence[str]] = {}
     name: str = ""
+    group: str = ""
+    reason: str = ""
     build: Build | None = None
 
 
@@ -69,12 +79,13 @@ def best_reading(
     ``one`` is the trial of the second command: its report may have another name.
     """
     finder = _Finder(copy, trial, commands)
-    words = vocabulary(commands.words)
     given = [commands.name] if commands.name else []
     named = [*given, *hints(commands.all_tests, commands.one, copy.root)]
+    parts = Parts(commands.group, commands.reason)
+    clues = Clues(named, vocabulary(commands.words), parts)
     found = [
         finder.read(with_changing_name(reading, one.written))
-        for reading in readings(copy.root, trial, named, words)
+        for reading in readings(copy.root, trial, clues)
         if commands.report in ("", reading.table.get("report"))
     ]  # fmt: skip
     if commands.report and not found:

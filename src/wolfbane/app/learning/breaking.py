@@ -39,13 +39,25 @@ class Breakable(msgspec.Struct, frozen=True):
     last: int
 
 
+class Change(msgspec.Struct, frozen=True):
+    """The text of a file in which one line was changed."""
+
+    text: str
+    line: int
+    old: str
+    new: str
+
+
 class Breaking(msgspec.Struct, frozen=True):
-    """Breaks tests in a copy and runs one of them, if ``may`` permits it."""
+    """Breaks tests in a copy and runs one of them, if ``may`` permits it. ``say`` receives each
+    change and its effect.
+    """
 
     copy: TrialFolder
     one: Sequence[str]
     limit: float
     may: May
+    say: Callable[[str], None]
     build: str = ""
 
     def code(self, test: Breakable, reading: Reading | None) -> int | None:
@@ -64,11 +76,16 @@ class Breaking(msgspec.Struct, frozen=True):
         except UnicodeDecodeError:  # a program that was compiled has no lines to change
             return None
         try:
-            for changed in itertools.islice(_changed(text, test), _TRIES):
-                place.write_text(changed, encoding="utf-8")
+            for change in itertools.islice(_changes(text, test), _TRIES):
+                place.write_text(change.text, encoding="utf-8")
                 self._rebuild()
                 trial = self.copy.run(self.one, self.limit)
-                if _has_failed(self.copy, trial, reading) and not trial.late:
+                failed = _has_failed(self.copy, trial, reading) and not trial.late
+                how = f"the test failed, exit code {trial.code}" if failed else "no test failed"
+                self.say(f"broke    {test.file}:{change.line}, in the copy: {change.new}")
+                self.say(f"         instead of: {change.old}")
+                self.say(f"         {how}")
+                if failed:
                     return trial.code
         finally:
             place.write_text(text, encoding="utf-8")
@@ -126,11 +143,13 @@ class ExitCodes:
         return Breakable(guess.test.file, named[0].line, named[0].end)
 
 
-def _changed(text: str, test: Breakable) -> Iterator[str]:
+def _changes(text: str, test: Breakable) -> Iterator[Change]:
     """The file with one line of the test changed; later lines, which often compare, first."""
     lines = text.split("\n")
     for number in range(min(test.last, len(lines)) - 1, test.first - 2, -1):
+        old = lines[number]
         for pattern, change in _CHANGES:
-            made = pattern.sub(change, lines[number], count=1)
-            if made != lines[number]:
-                yield "\n".join([*lines[:number], made, *lines[number + 1 :]])
+            new = pattern.sub(change, old, count=1)
+            if new != old:
+                whole = "\n".join([*lines[:number], new, *lines[number + 1 :]])
+                yield Change(whole, number + 1, old.strip(), new.strip())

@@ -74,16 +74,14 @@ def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
         return _learnt(copy, commands, say, may, "")
 
 
-def _learnt(
-    copy: TrialFolder, commands: Commands, say: Say, may: May, build: str
-) -> Learned:
+def _learnt(copy: TrialFolder, commands: Commands, say: Say, may: May, build: str) -> Learned:
     """Learn a bridge in the copy, after the ``build``."""
     trial = copy.run(commands.all_tests, commands.limit)
     _say_trial(trial, commands.limit, say)
     one = copy.run(commands.one, commands.limit)
     read = best_reading(copy, trial, one, commands)
     reading, sources = (read.reading, read.sources) if read else (None, None)
-    broken = Breaking(copy, commands.one, commands.limit, may, build)
+    broken = Breaking(copy, commands.one, commands.limit, may, say, build)
     codes = ExitCodes(broken, trial, reading, sources)
     learned = _proved(copy, candidates(copy, commands, read, codes), commands.limit, say)
     if learned is None:

@@ -51,6 +51,8 @@ class Frame(NamedTuple):
     between: str
     after: str
     name_first: bool
+    before_reason: str = ""
+    """The marks between the name or the word and the reason of a failure, if they are known."""
 
     def pattern(self, words: Iterable[str], *, names: Names, outcome: str) -> str:
         """The pattern for lines with one of these words, and names of this kind."""
@@ -60,11 +62,15 @@ class Frame(NamedTuple):
         name = "(?P<name>.+?)" if blanks else r"(?P<name>\S+?)"
         if self.name_first:
             rest = self.after
-            if not rest and outcome != "passed":
+            if self.before_reason and outcome == "failed":
+                rest = rf"(?:.*?{self.before_reason}(?P<message>.*))?"
+            elif not rest and outcome != "passed":
                 rest = r"(?:\W+(?P<message>.*))?"
             return f"^{self.before}{name}{self.between}{word}{rest}"
         rest = self.after
-        if not blanks:
+        if self.before_reason and outcome == "failed":
+            rest = rf"(?:{self.before_reason}(?P<message>.*))?\s*$"
+        elif not blanks:
             rest = rest or r"(?=[:,]?(?:\s|$))"
             if not self.after and outcome != "passed":
                 rest += r"(?:[:,]?\s+(?:\W+\s+)?(?P<message>.*))?"
@@ -73,15 +79,36 @@ class Frame(NamedTuple):
         return f"^{self.before}{word}{self.between}{name}{rest}"
 
 
-def frame_of(told: ToldLine, root: Path) -> Frame:
+class Parts(NamedTuple):
+    """Parts of the lines that the user has marked: a group, and the reason of a failure."""
+
+    group: str = ""
+    reason: str = ""
+
+
+def frame_of(told: ToldLine, root: Path, parts: Parts) -> Frame:
     """The frame of a line. ``root`` is the folder of the files that it may name."""
     first, last = sorted((told.name, told.word))
     line = told.line
     before, between, after = line[: first[0]], line[first[1] : last[0]], line[last[1] :]
-    return Frame(
-        rf"\s*{_around(before.lstrip(), told.text, root)}",
-        _between(between), _after(after, root), told.name < told.word,
-    )  # fmt: skip
+    made = [rf"\s*{_around(before.lstrip(), told.text, root)}", _between(between),
+            _after(after, root)]  # fmt: skip
+    for place, text in enumerate((before.lstrip(), between, after) if parts.group else ()):
+        start, group, end = text.partition(parts.group)
+        if group:
+            opening = r"\s*" if place == 0 else ""
+            made[place] = f"{opening}{_escaped(start)}(?P<group>.+?){_escaped(end)}"
+    return Frame(made[0], made[1], made[2], told.name < told.word)
+
+
+def marks_before(reason: str, lines: Iterable[str]) -> str:
+    """The marks before a reason in the lines, as a regular expression; empty if there are none."""
+    for line in lines:
+        before, found, _ = line.partition(reason)
+        marks = re.search(r"\W+$", before)
+        if found and marks:
+            return _escaped(marks[0])
+    return ""
 
 
 def _around(text: str, name: str, root: Path) -> str:

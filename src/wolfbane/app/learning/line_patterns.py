@@ -8,7 +8,15 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from wolfbane.app.learning.line_frames import COLOUR, Frame, Names, ToldLine, frame_of
+from wolfbane.app.learning.line_frames import (
+    COLOUR,
+    Frame,
+    Names,
+    Parts,
+    ToldLine,
+    frame_of,
+    marks_before,
+)
 from wolfbane.app.learning.vocabulary import Vocabulary
 
 _TOKEN = re.compile(r"[^\s()\[\],;\"'`]+")
@@ -27,19 +35,19 @@ class LinePatterns(NamedTuple):
 
 
 def line_patterns(
-    output: str, hints: Sequence[str], words: Vocabulary, root: Path
+    output: str, hints: Sequence[str], words: Vocabulary, root: Path, parts: Parts
 ) -> Iterator[LinePatterns]:
     """Patterns for lines with an outcome and a name like one of the hints: first for names of the
     same form as the hint, then for any names, because one example must not decide.
 
-    ``root`` is the folder of the files that the lines may name.
+    ``root`` is the folder of the files that the lines may name. ``parts`` are known parts of them.
     """
     lines = [COLOUR.sub("", line).rstrip() for line in re.split(r"\r?\n|\r", output)]
     for hint in hints:
         every = [told for line in lines for told in _told(line, hint, words)]
         for told in every[:_MOST]:
             for names in Names:
-                yield _patterns(told, lines, words, names, root)
+                yield _patterns(told, lines, words, names, root, parts)
         if every:
             return
 
@@ -84,10 +92,13 @@ def _alike(lines: Iterable[str], known: ToldLine, vocabulary: Vocabulary) -> Ite
 
 
 def _patterns(
-    known: ToldLine, lines: Sequence[str], vocabulary: Vocabulary, names: Names, root: Path
-) -> LinePatterns:
+    known: ToldLine, lines: Sequence[str], vocabulary: Vocabulary, names: Names, root: Path,
+    parts: Parts,
+) -> LinePatterns:  # fmt: skip
     """The patterns of each outcome, like the pattern of the known line if possible."""
-    own = frame_of(known, root)
+    own = frame_of(known, root, parts)
+    if parts.reason:
+        own = own._replace(before_reason=marks_before(parts.reason, lines))
     if names is Names.WITHOUT_BLANKS and " " in known.text:
         names = Names.WITH_BLANKS
     any_word = re.compile(own.pattern(vocabulary.meanings, names=names, outcome="failed"))
@@ -98,7 +109,7 @@ def _patterns(
         frame, words = own, _words(own, every, lines, names, outcome)
         if not words:  # its lines may have another form
             frames = Counter(
-                frame_of(told, root)
+                frame_of(told, root, parts)
                 for told in _alike(others, known, vocabulary) if told.outcome == outcome
             )  # fmt: skip
             frame = frames.most_common(1)[0][0] if frames else own

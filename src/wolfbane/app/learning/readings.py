@@ -11,6 +11,7 @@ from typing import Any
 import msgspec
 
 from wolfbane.app.learning.event_keys import event_table
+from wolfbane.app.learning.line_frames import Parts
 from wolfbane.app.learning.line_patterns import line_patterns
 from wolfbane.app.learning.source_patterns import common_start
 from wolfbane.app.learning.trial import Trial
@@ -42,15 +43,24 @@ class Reading(msgspec.Struct, frozen=True):
         return f"{place} as {self.table['format']}: {len(self.entries)} entries"
 
 
-def readings(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) -> list[Reading]:
+class Clues(msgspec.Struct, frozen=True):
+    """What is known about the output: texts that may be the name of a test, the words for
+    outcomes, and parts of lines.
+    """
+
+    names: Sequence[str]
+    words: Vocabulary
+    parts: Parts
+
+
+def readings(root: Path, trial: Trial, clues: Clues) -> list[Reading]:
     """All ways to read the output of a trial: report files first."""
     return [
-        *_files(root, trial, hints, words), *_output(root, trial, hints, words),
-        *_text_files(root, trial, hints, words),
+        *_files(root, trial, clues), *_output(root, trial, clues), *_text_files(root, trial, clues)
     ]  # fmt: skip
 
 
-def _files(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) -> Iterator[Reading]:
+def _files(root: Path, trial: Trial, clues: Clues) -> Iterator[Reading]:
     """Report files. Several of one folder and one format are read together."""
     together: dict[tuple[Path, str, str], list[Reading]] = {}
     for path in trial.written:
@@ -58,7 +68,7 @@ def _files(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) ->
         if place.stat().st_size > _LARGEST:
             continue
         data = place.read_bytes()
-        for table in _tables(data, hints, words):
+        for table in _tables(data, clues):
             if entries := read_as(table, data):
                 key = Path(path).parent, str(table), Path(path).suffix
                 reading = Reading({**table, "report": path}, entries)
@@ -73,34 +83,28 @@ def _files(root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary) ->
         yield Reading(table, entries)
 
 
-def _text_files(
-    root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary
-) -> Iterator[Reading]:
+def _text_files(root: Path, trial: Trial, clues: Clues) -> Iterator[Reading]:
     """Files with lines that name the test, such as logs."""
     for path in trial.written:
         place = root / path
         if place.stat().st_size <= _LARGEST_TEXT:
-            yield from _lines(place.read_bytes(), {"report": path}, hints, words, root)
+            yield from _lines(place.read_bytes(), {"report": path}, clues, root)
 
 
-def _output(
-    root: Path, trial: Trial, hints: Sequence[str], words: Vocabulary
-) -> Iterator[Reading]:
-    for table in _tables(trial.printed, hints, words):
+def _output(root: Path, trial: Trial, clues: Clues) -> Iterator[Reading]:
+    for table in _tables(trial.printed, clues):
         if table["format"] in _PRINTED and (entries := read_as(table, trial.printed)):
             yield Reading(table, entries)
-    yield from _lines(trial.output.encode(), {}, hints, words, root)
+    yield from _lines(trial.output.encode(), {}, clues, root)
 
 
-def _lines(
-    data: bytes, place: Mapping[str, str], hints: Sequence[str], words: Vocabulary, root: Path
-) -> Iterator[Reading]:
+def _lines(data: bytes, place: Mapping[str, str], clues: Clues, root: Path) -> Iterator[Reading]:
     """The lines of the output, or of a text file."""
     try:
         text = data.decode()
     except UnicodeDecodeError:
         return
-    for patterns in dict.fromkeys(line_patterns(text, hints, words, root)):
+    for patterns in dict.fromkeys(line_patterns(text, clues.names, clues.words, root, clues.parts)):
         lines = {"format": "lines", **place, "passed": patterns.passed, "failed": patterns.failed}
         lines["skipped"] = patterns.skipped
         yield Reading(lines, read_as(lines, data), patterns.unseen)
@@ -145,9 +149,9 @@ def read_again(
     return [entry for place in places for entry in read_as(table, place.read_bytes())]
 
 
-def _tables(data: bytes, hints: Sequence[str], words: Vocabulary) -> Iterator[dict[str, Any]]:
+def _tables(data: bytes, clues: Clues) -> Iterator[dict[str, Any]]:
     """The possible starts of ``[read]`` for data that may be a report."""
-    if (events := event_table(data, hints, words)) is not None:
+    if (events := event_table(data, clues.names, clues.words)) is not None:
         yield events
     yield from ({"format": form} for form in _forms(data))
 

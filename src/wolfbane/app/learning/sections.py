@@ -25,9 +25,7 @@ class _Place(NamedTuple):
     results: int
 
 
-def section_keys(
-    output: str, table: Mapping[str, Any], texts: Mapping[str, str]
-) -> dict[str, str]:
+def section_keys(output: str, table: Mapping[str, Any], texts: Mapping[str, str]) -> dict[str, str]:
     """``section`` or ``section_end`` for a table of lines; empty if no lines name the files or
     groups of tests. ``texts`` are the test files.
 

@@ -19,6 +19,7 @@ from wolfbane.kinds.bridge.tables import (
     Run,
     Serve,
 )
+from wolfbane.kinds.contract import OMIT_NEVER
 from wolfbane.model import Outcome
 from wolfbane.toml_lines import Location
 from wolfbane.units import seconds
@@ -91,7 +92,9 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
             "the first argument must be the launcher itself, without placeholders",
         )
     takes_names = run.names.how not in ("files", WITHOUT_SELECTION)
-    if takes_names and "{names}" not in command:
+    if run.names.how == "input":
+        yield from _input(run, command)
+    elif takes_names and "{names}" not in command:
         yield (
             ("run", "command"),
             "no argument is {names}, so the launcher does not get the tests to run",
@@ -110,6 +113,18 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
             f"so the reports of several files would be mixed"
         )
         yield ("run", "per"), words
+
+
+def _input(run: Run, command: str) -> Wrong:
+    """Names in the standard input: without names, an option or an argument has to be missing."""
+    if run.serve:
+        yield ("run", "names", "how"), "'input' is not possible for a launcher that keeps running"
+    elif "{names}" not in command and run.names.omit != OMIT_NEVER:
+        words = (
+            "no argument is {names} (a '-' for the standard input), so the launcher always reads "
+            "names; set run.names.omit = 'never'"
+        )
+        yield ("run", "names", "omit"), words
 
 
 def _serving(serve: Serve, command: list[str | list[str]], declared: frozenset[str]) -> Wrong:

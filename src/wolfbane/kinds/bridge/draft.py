@@ -21,6 +21,7 @@ NAMES = {
     "joined": "in one argument, separated by commas",
     "pattern": "as one regular expression",
     "list": "in a file, one name per line",
+    "input": "in its standard input, one name per line",
     "none": "not at all: each start runs all tests",
 }
 FORMATS = {

@@ -89,16 +89,17 @@ class NamesTable(SettingsTable, frozen=True):
     """``[run.names]``: how the launcher gets the names of the tests to run.
 
     ``how``: one option for ``each``, all ``joined`` by a separator, one ``pattern`` that matches
-    them, a ``list`` in a file with one name per line, ``files``: each file runs whole, or ``none``:
-    each start runs all tests, and only the results of the selected ones count. ``name`` is the
-    launcher's name for a test: a template of ``{name}``, ``{group}``, ``{line}``, ``{file}``, and
-    from the file ``{folder}``, ``{stem}``, ``{module}`` and ``{package}``. Text after a colon, such
-    as the dot of ``{group:.}``, follows a value that is not empty. ``omit`` defines when no names
-    are given, so that tests which were not found also run: ``always`` if all known tests are
-    selected; ``after changes`` of the sources, in the first run of all tests; or ``never``.
+    them, a ``list`` in a file with one name per line, the same list in the standard ``input``,
+    ``files``: each file runs whole, or ``none``: each start runs all tests, and only the results of
+    the selected ones count. ``name`` is the launcher's name for a test: a template of ``{name}``,
+    ``{group}``, ``{line}``, ``{file}``, and from the file ``{folder}``, ``{stem}``, ``{module}``
+    and ``{package}``. Text after a colon, such as the dot of ``{group:.}``, follows a value that is
+    not empty. ``omit`` defines when no names are given, so that tests which were not found also
+    run: ``always`` if all known tests are selected; ``after changes`` of the sources, in the first
+    run of all tests; or ``never``.
     """
 
-    how: Literal["each", "joined", "pattern", "list", "files", "none"]
+    how: Literal["each", "joined", "pattern", "list", "input", "files", "none"]
     name: str = "{name}"
     nested: str = "."
     option: str = ""

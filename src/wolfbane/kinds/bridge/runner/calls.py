@@ -14,6 +14,11 @@ NAMES, FILES, EXTRA = "{names}", "{files}", "{extra}"
 _OF_ONE_FILE = ("file", "stem", "module")
 _ONE_FOR_EACH_START = (*_OF_ONE_FILE, "folder", "package")
 """Placeholders of a command with one value: a start is for one file, or for one folder."""
+LISTED = ("list", "input")
+"""Names are lines, of a file or of the standard input."""
+LIST = "names.txt"
+STANDARD_INPUT = "-"
+"""The usual argument of a program that reads its standard input as a file."""
 LONGEST = 100_000
 """Bytes of names in one call: Linux allows 128 KiB for one argument."""
 _SPECIAL = {
@@ -34,7 +39,7 @@ def unsayable(test: Called, names: Mapping[str, Any]) -> str:
     """The reason why the launcher cannot run a test by name; empty if it can."""
     if "\0" in test.known_as:
         return "the test name contains a NUL character, which cannot be in a command line"
-    if names["how"] == "list" and re.search(r"[\r\n]", test.known_as):
+    if names["how"] in LISTED and re.search(r"[\r\n]", test.known_as):
         return "the test name contains a line break, but names are given one per line"
     if names["how"] == "joined" and names["separator"] in test.known_as:
         return (
@@ -99,7 +104,7 @@ def in_calls(
     if how == "files" or (named and run["per"] == "test"):
         yield from alike
         return
-    names_count = named and how != "list"
+    names_count = named and how not in LISTED
     files_count = FILES in " ".join(flat(run["command"]))
     current: list[Called] = []
     size, files = 0, set[str]()
@@ -133,10 +138,10 @@ def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path
     if how == "pattern":
         inner = "|".join(escaped(name, names["dialect"]) for name in known)
         return [names["whole"].replace("{}", inner)]
-    if how == "list":
-        place = scratch / "names.txt"
+    if how in LISTED:
+        place = scratch / LIST
         place.write_text("".join(f"{name}\n" for name in known), encoding="utf-8")
-        return [str(place)]
+        return [str(place) if how == "list" else STANDARD_INPUT]
     return known if how == "each" else []
 
 

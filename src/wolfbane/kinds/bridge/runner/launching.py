@@ -10,6 +10,7 @@ import signal
 import subprocess
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import IO
 
 from wolfbane.kinds.bridge.runner.start_limit import StartLimit
@@ -37,19 +38,21 @@ class LauncherEnd:
 
 def launch(
     command: Sequence[str], variables: Mapping[str, str], limit: StartLimit | None, hear: Hear,
-    *, apart: bool, folder: str = "",
+    *, apart: bool, folder: str = "", given: str = os.devnull,
 ) -> LauncherEnd:  # fmt: skip
     """Run it to its end, or as long as the limit lasts. Raises OSError if it cannot be started.
 
     ``hear`` receives its output immediately; standard error is part of it, or separate with
-    ``apart``. Without a ``folder``, it runs in the folder of this process.
+    ``apart``. Without a ``folder``, it runs in the folder of this process. ``given`` is the file of
+    its standard input.
     """
-    process = subprocess.Popen(
-        [found_program(command[0], folder), *command[1:]], cwd=folder or None,
-        stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE if apart else subprocess.STDOUT,
-        env={**os.environ, **variables}, start_new_session=True,
-    )  # fmt: skip
+    with Path(given).open("rb") as stdin:
+        process = subprocess.Popen(
+            [found_program(command[0], folder), *command[1:]], cwd=folder or None,
+            stdin=stdin, stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE if apart else subprocess.STDOUT,
+            env={**os.environ, **variables}, start_new_session=True,
+        )  # fmt: skip
     printed = _Printed(hear)
     try:
         with contextlib.ExitStack() as streams:

@@ -15,6 +15,7 @@ from wolfbane.formats.reported import FormatError
 from wolfbane.kinds.bridge.runner.calls import (
     EXTRA,
     FILES,
+    LIST,
     NAMES,
     arguments_of,
     filled,
@@ -208,7 +209,8 @@ class LauncherStarter:
         apart = not read["report"] and read["format"] != "lines"  # a warning would break these
         if self._standing:
             return self._standing.ask(start, limit, live.hear, apart=apart)
-        return launch(start.command, variables, limit, live.hear, apart=apart)
+        command, given = start.command, start.given
+        return launch(command, variables, limit, live.hear, apart=apart, given=given)
 
     def _command(self, call: LauncherCall, files: Sequence[str], scratch: str) -> Start:
         """The command that runs these tests, or the lasting launcher, and the request."""
@@ -228,5 +230,6 @@ class LauncherStarter:
         option = run["names"]["option"]
         command = filled(run["command"], many, option, known)
         if not (serve := run.get("serve")):
-            return Start(command)
+            takes_input = bool(named) and run["names"]["how"] == "input"
+            return Start(command, given=str(Path(scratch, LIST)) if takes_input else os.devnull)
         return Start(command, request_line(filled(serve["request"], many, option, known), serve))

@@ -30,10 +30,13 @@ _LEAVING = 1.0
 
 @dataclass(frozen=True)
 class Start:
-    """A command; for a launcher that keeps running, also the request line."""
+    """A command, and the file of its standard input; for a launcher that keeps running, also the
+    request line.
+    """
 
     command: Sequence[str]
     request: str = ""
+    given: str = os.devnull
 
 
 def request_line(arguments: Sequence[str], serve: Mapping[str, Any]) -> str:
