@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import os
 import re
-from base64 import b64encode
 from collections.abc import Iterable, Sequence
-from pathlib import Path
 
 from wolfbane.formats.reported import ReportedTest
+from wolfbane.kinds.worker.attached import TooLarge, evidence
 from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.model import Outcome, Part
 
-_LARGEST = 16 << 20
 _UNTOLD = {"outcome": "failed", "message": "the report marks the test as flaky, without details"}
 
 
@@ -75,20 +73,11 @@ class Teller:
     def _attach(self, address: str, path: str) -> None:
         """An evidence file from the report; a file that no longer exists is ignored."""
         try:
-            data = Path(path.removeprefix("file://")).read_bytes()
+            self._channel.hold(evidence(address, path.removeprefix("file://")))
+        except TooLarge as error:
+            self._say(address, f"{error}\n")
         except OSError:
             return
-        ending = Path(path).suffix.lower().removeprefix(".")
-        kind = "screenshot" if ending == "png" else re.sub("[^a-z0-9]", "", ending) or "bin"
-        if len(data) > _LARGEST:
-            self._say(address, f"{path}: too large to keep ({len(data)} bytes)\n")
-            return
-        message: Message = {"type": "evidence", "address": address, "kind": kind}
-        try:
-            message["text"] = data.decode("utf-8")
-        except UnicodeDecodeError:
-            message["data"] = b64encode(data).decode()
-        self._channel.hold(message)
 
 
 def ended(entry: ReportedTest) -> Message:

@@ -12,11 +12,13 @@ import shlex
 import shutil
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import IO, Any
 
+from wolfbane.kinds.executable.runner.attachments import Attachments
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 
 KEPT = 1 << 20
@@ -43,6 +45,9 @@ class ProgramRun:
     Its output is sent immediately, so that the output of a hanging program is visible.
     """
 
+    attachments: Attachments
+    """The files that it attaches; it has a folder for them while it runs."""
+
     def __init__(self, channel: Channel, options: Message, path: str) -> None:
         self.channel, self.options, self.path = channel, options, path
         file = os.path.join(options["root"], path)
@@ -56,12 +61,18 @@ class ProgramRun:
 
     def run(self) -> None:
         """Run the program to its end, and send its result."""
+        with tempfile.TemporaryDirectory(prefix="attach-") as folder:
+            self.attachments = Attachments(folder)
+            self._run()
+
+    def _run(self) -> None:
         self.channel.send({"type": "started", "address": self.path})
         began = time.perf_counter()
         try:
             process = subprocess.Popen(
                 self.command(), stdin=None if self.live else subprocess.DEVNULL,
-                stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=self.variables(),
+                stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+                env={**self.variables(), **self.attachments.variables},
             )  # fmt: skip
         except OSError as error:
             verdict: Message = {
@@ -72,6 +83,8 @@ class ProgramRun:
             self.follow(process)
             self.send_news()
             verdict = self.judged(process.returncode)
+            for message in self.attachments.messages(self.path):
+                self.channel.hold(message)
             if self.printed > FLOOD:
                 verdict["outcome"] = "errored"
                 verdict["message"] = f"the program printed more than {FLOOD >> 20} MiB"
@@ -165,6 +178,7 @@ class ProgramRun:
 def serve(what: str, run_type: type[ProgramRun]) -> None:
     """Serve requests until Wolfbane closes the channel. Each file is one test."""
     channel, options, requests = connect(f"{what}, by Python {sys.version.split()[0]}")
+    tempfile.tempdir = os.path.dirname(options["capture"])  # it goes with the run, even if killed
     for request in requests:
         if request["type"] == "collect":
             for path in request["files"]:

@@ -7,6 +7,8 @@ and 99 that something failed before the test could decide.
 from __future__ import annotations
 
 from wolfbane.exits import how_it_ended
+from wolfbane.formats.tap.parser import TapReader
+from wolfbane.kinds.executable.runner.points import part
 from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve
 from wolfbane.kinds.worker.channel import Channel, Message
 
@@ -30,6 +32,18 @@ class _Run(ProgramRun):
         self.errors = (self.errors + data)[-KEPT:]
 
     def judged(self, code: int) -> Message:
+        reader = TapReader()
+        for line in self.attachments.parts().splitlines():
+            reader.feed(line)
+        points = reader.finish().points
+        verdict = self._by_exit_code(code)
+        failed = [point.name or str(point.number) for point in points if point.outcome == "failed"]
+        if failed and verdict["outcome"] == "passed":
+            words = f"these parts failed, but the exit code is 0: {', '.join(failed)}"
+            verdict = {"outcome": "errored", "message": words}
+        return {**verdict, "parts": [part(point) for point in points]}
+
+    def _by_exit_code(self, code: int) -> Message:
         if code == 0:
             return {"outcome": "passed"}
         if code < 0:

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 
 from wolfbane.exits import how_it_ended
 from wolfbane.formats.tap.parser import Point, TapDocument, TapReader
+from wolfbane.kinds.executable.runner.points import part
 from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve
 from wolfbane.kinds.worker.channel import Channel, Message
 
@@ -128,19 +129,6 @@ def judge(document: TapDocument, code: int) -> Message:
 def frame(point: Point) -> Message:
     """The place of a failed point, as the only frame of its test."""
     return {"file": os.path.abspath(point.file), "line": point.line, "function": point.name}
-
-
-def part(point: Point) -> Message:
-    """A point as a part of its test."""
-    message: Message = {"name": point.name or f"point {point.number}", "outcome": point.outcome}
-    text = "\n".join([point.reason, *point.diagnostics] if point.reason else point.diagnostics)
-    if text and (point.outcome != "passed" or point.directive):
-        message["message"] = text
-    if point.line:
-        message.update(file=os.path.abspath(point.file), line=point.line)
-    if point.points:
-        message["parts"] = [part(inner) for inner in point.points]
-    return message
 
 
 if __name__ == "__main__":
