@@ -71,28 +71,31 @@ class ReadTests(msgspec.Struct, frozen=True):
         return len({self.mapped.called(e) for e in self.reading.entries}) - self.mapped.matches
 
 
+def all_readings(copy: TrialFolder, trial: Trial, commands: Commands) -> list[Reading]:
+    """All ways to read the results of a trial, before another one changes its files."""
+    given = [commands.name] if commands.name else []
+    named = [*given, *hints(commands.all_tests, commands.one, copy.root)]
+    parts = Parts(commands.group, commands.reason)
+    return readings(copy.root, trial, Clues(named, vocabulary(commands.words), parts))
+
+
 def best_reading(
-    copy: TrialFolder, trial: Trial, one: Trial, commands: Commands
+    copy: TrialFolder, found: Sequence[Reading], trial: Trial, one: Trial, commands: Commands
 ) -> ReadTests | None:
-    """The reading whose entries are found in the sources most often.
+    """The reading of a trial whose entries are found in the sources most often.
 
     ``one`` is the trial of the second command: its report may have another name.
     """
     finder = _Finder(copy, trial, commands)
-    given = [commands.name] if commands.name else []
-    named = [*given, *hints(commands.all_tests, commands.one, copy.root)]
-    parts = Parts(commands.group, commands.reason)
-    clues = Clues(named, vocabulary(commands.words), parts)
-    found = [
-        finder.read(with_changing_name(reading, one.written))
-        for reading in readings(copy.root, trial, clues)
+    every = [
+        finder.read(with_changing_name(reading, one.written)) for reading in found
         if commands.report in ("", reading.table.get("report"))
     ]  # fmt: skip
-    if commands.report and not found:
+    if commands.report and not every:
         raise InputError(Problem(f"{commands.report} was not written, or is not a report", ""))
-    most = max((read.mapped.matches for read in found), default=0)
+    most = max((read.mapped.matches for read in every), default=0)
     # Lines are read where no format is: what is in one says more, and says it surely.
-    good = [read for read in found if read.mapped.matches >= most * _ENOUGH]
+    good = [read for read in every if read.mapped.matches >= most * _ENOUGH]
     first = next(iter(good), None)
     if first is None or first.reading.table["format"] != "lines":
         return first

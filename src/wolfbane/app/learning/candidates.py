@@ -18,9 +18,16 @@ from wolfbane.kinds.bridge.tables import WITHOUT_SELECTION
 
 
 def candidates(
+    copy: TrialFolder, commands: Commands, read: ReadTests | None, codes: ExitCodes, took: float
+) -> Iterator[Proposal]:
+    """Bridges to check, the most likely first. ``took`` are the seconds of a start for one test."""
+    for each in _every(copy, commands, read, codes):
+        yield msgspec.structs.replace(each, took=took)
+
+
+def _every(
     copy: TrialFolder, commands: Commands, read: ReadTests | None, codes: ExitCodes
 ) -> Iterator[Proposal]:
-    """Bridges to check, the most likely first."""
     tests = source_tests(read.sources if read else None)
     if list(commands.all_tests) == list(commands.one):
         yield from _without_selection(commands, read, codes)

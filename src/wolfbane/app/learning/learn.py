@@ -9,7 +9,13 @@ from pathlib import Path
 import msgspec
 
 from wolfbane.app.bridge_check import check_bridge
-from wolfbane.app.learning.best_reading import Commands, ReadTests, best_reading, source_tests
+from wolfbane.app.learning.best_reading import (
+    Commands,
+    ReadTests,
+    all_readings,
+    best_reading,
+    source_tests,
+)
 from wolfbane.app.learning.breaking import Breaking, ExitCodes, May
 from wolfbane.app.learning.built import LearnedBuild, learn_build
 from wolfbane.app.learning.candidates import candidates
@@ -78,12 +84,15 @@ def _learnt(copy: TrialFolder, commands: Commands, say: Say, may: May, build: st
     """Learn a bridge in the copy, after the ``build``."""
     trial = copy.run(commands.all_tests, commands.limit)
     _say_trial(trial, commands.limit, say)
+    found = all_readings(copy, trial, commands)
     one = copy.run(commands.one, commands.limit)
-    read = best_reading(copy, trial, one, commands)
+    read = best_reading(copy, found, trial, one, commands)
     reading, sources = (read.reading, read.sources) if read else (None, None)
     broken = Breaking(copy, commands.one, commands.limit, may, say, build)
     codes = ExitCodes(broken, trial, reading, sources)
-    learned = _proved(copy, candidates(copy, commands, read, codes), commands.limit, say)
+    learned = _proved(
+        copy, candidates(copy, commands, read, codes, one.seconds), commands.limit, say
+    )
     if learned is None:
         if read is None or not read.reading.entries:
             raise _unknown_results(trial, one)

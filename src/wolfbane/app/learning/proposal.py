@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Sequence
 
@@ -36,7 +37,8 @@ class Mapped(msgspec.Struct, frozen=True):
 class Proposal(msgspec.Struct, frozen=True):
     """All parts of a bridge. ``failed`` and ``passed`` are exit codes.
 
-    ``fails_unseen``: no test failed, so the exit code for a failure is a guess.
+    ``fails_unseen``: no test failed, so the exit code for a failure is a guess. ``took`` are the
+    seconds that a start for one test took.
     """
 
     about: str
@@ -51,8 +53,12 @@ class Proposal(msgspec.Struct, frozen=True):
     omit: str = ""
     fails_unseen: bool = False
     per: str = ""
+    took: float = 0.0
 
 
+_SLOW_START = 1.0
+"""Seconds from which a start has its own time limit, because it builds or loads something."""
+_TIMES = 3
 _OF_ENTRIES = ("{name}", "{group}.{name}", "{suite}.{name}")
 
 
@@ -143,6 +149,11 @@ def _run(proposal: Proposal) -> list[str]:
     lines = [f"# {names.why}", "[run]", f"command = {toml_list(names.command)}"]
     if names.how != "files":
         lines.append(f'per = "{per}"')
+    if proposal.took >= _SLOW_START:
+        lines += [
+            f"# A start for one test took {proposal.took:.1f} s.",
+            f'start_timeout = "{math.ceil(proposal.took * _TIMES)}s"',
+        ]
     if proposal.fails_unseen:
         lines.append("# No test failed, so the exit code for a failed test is a guess.")
     lines += [

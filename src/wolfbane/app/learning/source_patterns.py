@@ -21,9 +21,10 @@ _SHORTEST = 3
 _SEPARATORS = re.compile(r"::|: ?| [->/»] |[./#>|]")
 _TAGS = (
     r"""(?i:tags?|labels?|marks?|category|categories)\W+["'](?P<tag>[\w-]+)["']""",
+    r"""(?i:\b(?:tags?|labels?))\s*[:=]\s*["']?(?P<tag>[\w-]+)""",
     r"""@(?P<key>\w+)\(\s*["'](?P<value>[^"']+)["']\s*\)""",
 )
-"""Common forms of tags: a word before a text, or an annotation with a text."""
+"""Common forms of tags: a word before a text or before a colon, or an annotation with a text."""
 _ABOVE = 3
 _FEW = 50
 _SURE = 0.8

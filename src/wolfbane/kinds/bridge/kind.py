@@ -14,6 +14,7 @@ from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
 from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.kinds.bridge.tables import EXTRA, TOGETHER, Bridge
+from wolfbane.kinds.compiled import noted_sources
 from wolfbane.kinds.contract import (
     OMIT_ALWAYS,
     Kind,
@@ -48,11 +49,12 @@ class BridgeKind(Kind[BridgeSuite]):
         """Find tests by the bridge's patterns, query or list."""
         bridge = _bridge(root, suite)
         if bridge.run.names.how == "files":
-            return whole_file(suite, path, source)
+            return whole_file(root, suite, path, source)
         if bridge.find.listing:
             return TestFile(
-                path, suite.name, self.name, complete=False, dynamic=True, divisible=False
-            )
+                path, suite.name, self.name, complete=False, dynamic=True, divisible=False,
+                depends=noted_sources(root, suite.folder, path),
+            )  # fmt: skip
         try:
             items = distinct(_items(bridge, source))
         except CannotFind as error:

@@ -40,7 +40,7 @@ class TapKind(Kind[TapSuite]):
 
     def scan(self, root: Path, suite: TapSuite, path: str, source: bytes) -> TestFile | None:
         """Every file is a test."""
-        return whole_file(suite, path, source)
+        return whole_file(root, suite, path, source)
 
     def inputs(self, root: Path, suite: TapSuite) -> Sequence[str]:
         """The project's manifests."""

@@ -43,7 +43,9 @@ class Attachments:
     def parts(self) -> str:
         """The text of the file with the parts; empty if there is none."""
         try:
-            with open(os.path.join(self._folder, PARTS), encoding="utf-8", errors="replace") as file:
+            with open(
+                os.path.join(self._folder, PARTS), encoding="utf-8", errors="replace"
+            ) as file:
                 return file.read()
         except OSError:
             return ""
