@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check lock newest lowest bench differential faults services strangers screenshots clean
+.PHONY: demo test check lock newest lowest bench differential faults launchers services strangers screenshots clean
 
 # The lock file has every library with its version and hash, so a commit passes as long as they exist.
 # uv installs them in seconds; pip takes a minute, and does it where uv does not reach the packages.
@@ -65,6 +65,10 @@ services: $(VENV)/.ready
 # Projects from elsewhere, fetched into a cache: every outcome against the runtimes' own runners.
 strangers: $(VENV)/.ready
 	$(BIN)/python -m benchmarks.strangers $(if $(SEED),--seed $(SEED))
+
+# Launchers in many languages: learnt from two commands, every outcome against their instructions.
+launchers: $(VENV)/.ready
+	$(BIN)/python -m benchmarks.launchers --written
 
 bench: $(VENV)/.ready
 	$(BIN)/python -m compileall -q src

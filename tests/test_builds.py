@@ -49,6 +49,21 @@ def test_built_once_until_an_input_changes(built):
     assert builds(built) == 3
 
 
+def test_built_again_if_an_output_is_missing(built):
+    settings = SETTINGS.replace("inputs =", 'outputs = ["made/*.py", "count"]\ninputs =')
+    built.file("wolfbane.toml", settings)
+    assert "outputs" in settings
+    built.run()
+    built.run()
+    assert builds(built) == 1
+    (built.path / "made/test_made.py").unlink()
+    assert built.run().outcomes[MADE] == "passed"
+    assert builds(built) == 2
+    (built.path / "count").unlink()
+    built.run()
+    assert builds(built) == 1, "the file of the last build"
+
+
 def test_other_suites_build_nothing(built):
     run = built.run("--suite", "other")
     assert run.outcomes == {OTHER: "passed"}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+
 import pytest
 
 from conftest import suite
@@ -62,3 +64,54 @@ def test_an_interpreter_that_is_missing_blocks_its_suite(folder, kind):
     run = folder.run()
     assert run.outcomes == {"checks/a.rule": "blocked"} and run.code == 4
     assert "interpreter 'no-such-shell' for .rule files not found" in run.out
+
+
+GATE = """
+    printf 'depth 4\\n' >"$WOLFBANE_ATTACH/readings.txt"
+    printf '1..3\\nok 1 - north\\nnot ok 2 - south\\n# stuck\\nok 3 - lock # SKIP\\n' \\
+      >"$WOLFBANE_ATTACH/parts.tap"
+    exit CODE
+"""
+
+
+@pytest.mark.parametrize(
+    ("code", "outcome", "words"),
+    [
+        ("1", "failed", "exit code 1"),
+        ("0", "errored", "these parts failed, but the exit code is 0: south"),
+    ],
+)
+def test_a_program_attaches_files_and_names_its_parts(folder, code, outcome, words):
+    folder.file("gate.sh", GATE.replace("CODE", code))
+    folder.file("wolfbane.toml", suite("gates", "program", "gate.sh"))
+    result = folder.run().results["gate.sh"]
+    assert (result["outcome"], result["message"]) == (outcome, words)
+    assert [(p["name"], p["outcome"]) for p in result["parts"]] == [
+        ("north", "passed"), ("south", "failed"), ("lock", "skipped"),
+    ]  # fmt: skip
+    (kept,) = result["evidence"]
+    assert kept["name"] == "readings.txt"
+    assert next(folder.path.glob(f"**/{kept['path']}")).read_text() == "depth 4\n"
+
+
+@pytest.mark.skipif(not shutil.which("cc"), reason="no C compiler here")
+def test_a_compiled_program_depends_on_the_sources_that_its_compiler_notes(folder):
+    for name, tags in (("gauge", "tide"), ("fees", "money")):
+        folder.file(f"src/{name}.h", f"#define {name.upper()} 0\n")
+        source = (
+            f'// tags: {tags}\n\n#include "{name}.h"\nint main(void) {{ return {name.upper()}; }}'
+        )
+        folder.file(f"src/{name}.c", source)
+    build = "mkdir -p built; for n in gauge fees; do cc -MMD -o built/$n src/$n.c; done"
+    paths = "built/gauge", "built/fees"
+    folder.file("wolfbane.toml", suite("c", "program", *paths, build=[build]))
+    folder.file(".gitignore", "built/\n.wolfbane/\n")
+    for words in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "gauges")):
+        folder.git(*words)
+    assert set(folder.run().outcomes.values()) == {"passed"}
+    assert list(folder.run("--tag", "money").outcomes) == ["built/fees"]
+    folder.file("src/gauge.h", "#define GAUGE 1\n")
+    run = folder.run("--changed", "HEAD")
+    assert run.outcomes == {"built/gauge": "failed"}, run.out
+    folder.file("src/new.h", "")
+    assert len(folder.run("--changed", "HEAD").outcomes) == 2, "it is not known what reads it"

@@ -98,8 +98,9 @@ def written(names: list[str], jobs: int) -> int:
                 print(each.printed)
     lacking = [f"{name} ({missing(launchers[name])})" for name in launchers if name not in able]
     edited = [name for name in able if launchers[name].edits]
-    print(f"{len(able)} launchers, {bad} with differences; edited after learning: "
-          f"{', '.join(edited) or 'none'}; not installed: {', '.join(lacking) or 'none'}")  # fmt: skip
+    print(f"{len(able)} launchers, {bad} with differences")
+    print(f"edited after learning: {', '.join(edited) or 'none'}")
+    print(f"not installed: {', '.join(lacking) or 'none'}")
     return 1 if bad else 0
 
 

@@ -32,9 +32,9 @@ class Launcher(msgspec.Struct, frozen=True):
     In ``source``, ``@TESTS@`` are the tests of a file, and ``@FILE@`` and ``@File@`` its name. In
     ``test``, ``@NAME@``, ``@Name@`` and ``@NUMBER@`` are a test's own, ``@BODY@`` is one of
     ``bodies``, and ``@TAG@`` is ``tag`` for tests with one. ``address`` is the test in Wolfbane's
-    words; all are in ``place``, if it is set. ``selects`` is False for launchers without a selection,
-    where nothing can run after a crash or a hang. ``crash`` is the outcome of a test that crashes,
-    if the launcher hides it.
+    words; all are in ``place``, if it is set. ``selects`` is False for launchers without a
+    selection, where nothing can run after a crash or a hang. ``crash`` is the outcome of a test
+    that crashes, if the launcher hides it.
     """
 
     programs: list[str]
@@ -170,12 +170,15 @@ class Written:
             bridge.write_text(text, encoding="utf-8")
         return done.returncode
 
-    def differences(self) -> Iterator[str]:
-        """How the runs differ from the instructions."""
+    def differences(self, *, brief: bool = False) -> Iterator[str]:
+        """How the runs differ from the instructions. ``brief``: only the runs for one failure."""
         yield from self._compared("whole", self.tests)
         for does in ("passed", "failed"):
             test = next(test for test in reversed(self.tests) if test.does == does)
             yield from self._compared("by name", [test], self.address(test))
+        if brief:
+            yield from self._planted("failed")
+            return
         place = self.launcher.place
         mine = [test for test in self.tests if place or test.file == "fees"]
         yield from self._compared("by file", mine, place or self.path("fees"))

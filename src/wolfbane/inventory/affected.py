@@ -102,6 +102,9 @@ class _Graph:
         # A build reads the sources of all tests, but a test does not depend on those of others.
         self._apart = {file.path for file in files.values()} if suite.build else set[str]()
         self._untraced = _patterns(kind.untraced(root, suite))
+        # If a compiler notes the sources of each test, it is known which tests depend on one.
+        noted = [set(file.depends) for file in files.values()]
+        self._noted = set[str]().union(*noted) if all(noted) else set[str]()
         self._named = named_files(workspace, suite, imports.tree)
         # A glob of other files is left out, because it would be looked for in the whole workspace.
         with_sources = [
@@ -134,7 +137,8 @@ class _Graph:
             is_input = any(glob.fullmatch(path) for glob in self._inputs)
             if path in self._named or (is_input and path not in self._apart):
                 return path, "depends on"
-            if path not in self._needed and any(glob.fullmatch(path) for glob in self._untraced):
+            is_traced = path in self._needed or path in self._noted
+            if not is_traced and any(glob.fullmatch(path) for glob in self._untraced):
                 return path, "may depend on"
         return None
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+_ELF = b"\x7fELF"
 _SEPARATOR = re.compile(r"(?<!\\)\s+")
 _TARGET = re.compile(r"(?<!\\):(?=\s|$)")
 
@@ -39,3 +40,13 @@ def _named(text: str) -> Iterator[str]:
         for word in _SEPARATOR.split(rule[1].strip()) if len(rule) > 1 else ():
             if word:
                 yield word.replace("\\ ", " ").replace("$$", "$").replace("\\#", "#")
+
+
+def text_of(root: Path, depends: Sequence[str], content: bytes) -> bytes:
+    """The text of a test file: its content, or the main source of a compiled program."""
+    if not content.startswith(_ELF) or not depends:
+        return content
+    try:
+        return (root / depends[0]).read_bytes()
+    except OSError:
+        return b""
