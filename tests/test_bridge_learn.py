@@ -80,6 +80,10 @@ def test_a_build_in_the_command_becomes_the_build_of_the_suite(folder):
     assert list(folder.run("--changed", "HEAD").outcomes) == [
         "checks/fees.c#adults", "checks/fees.c#children",
     ]  # fmt: skip
+    tides = folder.path / "checks/tides.c"
+    tides.write_text(f'{tides.read_text()}// as in "fees.c"\n')
+    folder.git("commit", "-q", "-m", "a mention", "checks/tides.c")
+    assert len(folder.run("--changed", "HEAD").outcomes) == 5, "tides.c mentions fees.c"
 
 
 @pytest.mark.parametrize(

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from collections import deque
-from collections.abc import Collection, Mapping, Sequence
-from pathlib import PurePosixPath
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from pathlib import Path, PurePosixPath
 
 from msgspec import Struct, field
 
@@ -46,8 +46,9 @@ def affected(
 
     A change affects the file itself and all files that import or mention it; a suite's ``inputs``,
     and those of its kind, affect all of its files; with a ``build``, except for the test files
-    among them, which affect themselves. ``settings`` are the suites whose settings
-    changed, each with the path of the settings. Paths are relative to the workspace.
+    among them, which affect themselves and the test files that mention them. ``settings`` are the
+    suites whose settings changed, each with the path of the settings. Paths are relative to the
+    workspace.
     """
     if not changed:
         return Affected()
@@ -125,6 +126,8 @@ class _Graph:
         for path, paths in self._needed.items():
             for other in paths:
                 self.importers[other].append(path)
+        for other, path in _mentioned(root, self._apart):
+            self.importers[other].append(path)
 
     def has(self, path: str) -> bool:
         """Whether it is known how a path affects the suite."""
@@ -161,6 +164,19 @@ class _Graph:
                     way[importer] = path
                     waiting.append(importer)
         return {path: _words(path, way, unclear) for path in self._needed if path in way}
+
+
+def _mentioned(root: Path, paths: Collection[str]) -> Iterator[tuple[str, str]]:
+    """Pairs of these files: the text of the second has the name of the first, as an include has."""
+    named: dict[bytes, list[str]] = {}
+    for path in paths:
+        named.setdefault(PurePosixPath(path).stem.encode(), []).append(path)
+    for path in paths:
+        try:
+            words = set(re.findall(rb"[\w-]+", (root / path).read_bytes()))
+        except OSError:
+            continue
+        yield from ((other, path) for word in words for other in named.get(word, ()))
 
 
 def _patterns(globs: Sequence[str]) -> list[re.Pattern[str]]:

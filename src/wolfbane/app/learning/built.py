@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path, PurePosixPath
 
 import msgspec
 
 from wolfbane.app.learning.trial import Trial, TrialFolder
+
+_FEW = 3
+"""Outputs that are named one by one."""
 
 
 class Build(msgspec.Struct, frozen=True):
@@ -48,13 +52,18 @@ def learn_build(copy: TrialFolder, command: str, limit: float) -> LearnedBuild |
     read = [path for path in sources if path.exists() and path.stat().st_atime_ns] or sources
     inputs = [path.relative_to(copy.root) for path in read]
     outputs = [Path(path) for path in build.written]
-    return LearnedBuild(command, globs(inputs), globs(outputs))
+    return LearnedBuild(command, _globs(inputs, few=0), _globs(outputs, few=_FEW))
 
 
-def globs(paths: Iterable[Path]) -> list[str]:
-    """A glob for the files of each folder with the same ending, or the name of a file without."""
+def _globs(paths: Sequence[Path], *, few: int) -> list[str]:
+    """A glob for the files of each folder with the same ending, if there are more than ``few``.
+
+    A new file next to inputs may be an input, too, so these have a glob in any case.
+    """
+    alike = Counter((path.parent, path.suffix) for path in paths)
     found: dict[str, None] = {}
     for path in paths:
-        glob = PurePosixPath(path.parent, f"*{path.suffix}") if path.suffix else path
+        is_one_of_many = path.suffix and alike[path.parent, path.suffix] > few
+        glob = PurePosixPath(path.parent, f"*{path.suffix}") if is_one_of_many else path
         found[glob.as_posix()] = None
     return sorted(found)
