@@ -86,7 +86,7 @@ def best_reading(
 
     ``one`` is the trial of the second command: its report may have another name.
     """
-    finder = _Finder(copy, trial, commands)
+    finder = _SourceFinder(copy, trial, commands)
     every = [
         finder.read(with_changing_name(reading, one.written)) for reading in found
         if commands.report in ("", reading.table.get("report"))
@@ -103,7 +103,7 @@ def best_reading(
     return _with_sections(best, trial, finder)
 
 
-class _Finder:
+class _SourceFinder:
     """Finds the tests of a report in the sources, or in the list that a command prints."""
 
     def __init__(self, copy: TrialFolder, trial: Trial, commands: Commands) -> None:
@@ -131,7 +131,7 @@ class _Finder:
         return find_sources(self._copy.root, names, self._written)
 
 
-def _with_sections(read: ReadTests, trial: Trial, finder: _Finder) -> ReadTests:
+def _with_sections(read: ReadTests, trial: Trial, finder: _SourceFinder) -> ReadTests:
     """The reading with the lines that give the file, package or group of the results around
     them.
     """

@@ -39,7 +39,7 @@ class Breakable(msgspec.Struct, frozen=True):
     last: int
 
 
-class Change(msgspec.Struct, frozen=True):
+class PlantedFailure(msgspec.Struct, frozen=True):
     """The text of a file in which one line was changed."""
 
     text: str
@@ -143,7 +143,7 @@ class ExitCodes:
         return Breakable(guess.test.file, named[0].line, named[0].end)
 
 
-def _changes(text: str, test: Breakable) -> Iterator[Change]:
+def _changes(text: str, test: Breakable) -> Iterator[PlantedFailure]:
     """The file with one line of the test changed; later lines, which often compare, first."""
     lines = text.split("\n")
     for number in range(min(test.last, len(lines)) - 1, test.first - 2, -1):
@@ -152,4 +152,4 @@ def _changes(text: str, test: Breakable) -> Iterator[Change]:
             new = pattern.sub(change, old, count=1)
             if new != old:
                 whole = "\n".join([*lines[:number], new, *lines[number + 1 :]])
-                yield Change(whole, number + 1, old.strip(), new.strip())
+                yield PlantedFailure(whole, number + 1, old.strip(), new.strip())

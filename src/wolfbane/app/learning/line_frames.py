@@ -44,7 +44,7 @@ class ToldLine(NamedTuple):
         return self.line[slice(*self.name)]
 
 
-class Frame(NamedTuple):
+class LineFrame(NamedTuple):
     """The text around a name and an outcome, as parts of a regular expression."""
 
     before: str
@@ -86,7 +86,7 @@ class Parts(NamedTuple):
     reason: str = ""
 
 
-def frame_of(told: ToldLine, root: Path, parts: Parts) -> Frame:
+def frame_of(told: ToldLine, root: Path, parts: Parts) -> LineFrame:
     """The frame of a line. ``root`` is the folder of the files that it may name."""
     first, last = sorted((told.name, told.word))
     line = told.line
@@ -98,7 +98,7 @@ def frame_of(told: ToldLine, root: Path, parts: Parts) -> Frame:
         if group:
             opening = r"\s*" if place == 0 else ""
             made[place] = f"{opening}{_escaped(start)}(?P<group>.+?){_escaped(end)}"
-    return Frame(made[0], made[1], made[2], told.name < told.word)
+    return LineFrame(made[0], made[1], made[2], told.name < told.word)
 
 
 def marks_before(reason: str, lines: Iterable[str]) -> str:

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from wolfbane.app.learning.line_frames import (
     COLOUR,
-    Frame,
+    LineFrame,
     Names,
     Parts,
     ToldLine,
@@ -72,10 +72,12 @@ def _with_words(line: str, name: tuple[int, int], vocabulary: Vocabulary) -> Ite
 
 def _shape(text: str) -> re.Pattern[str]:
     """Names with the same marks between letters and digits."""
-    pieces = re.split(r"([^\W\d_]+|\d+)", text)
-    made = [re.escape(piece) if n % 2 == 0 else r"\d+" if piece.isdigit() else r"[^\W\d_]+"
-            for n, piece in enumerate(pieces)]  # fmt: skip
-    return re.compile(rf"(?<!\w){''.join(made)}(?!\w)")
+    shape = ""
+    for letters, digits, mark in re.findall(r"([^\W\d_]+)|(\d+)|(.)", text):
+        shape += re.escape(mark)
+        shape += r"[^\W\d_]+" if letters else ""
+        shape += r"\d+" if digits else ""
+    return re.compile(rf"(?<!\w){shape}(?!\w)")
 
 
 def _alike(lines: Iterable[str], known: ToldLine, vocabulary: Vocabulary) -> Iterator[ToldLine]:
@@ -122,7 +124,7 @@ def _patterns(
 
 
 def _words(
-    frame: Frame, every: Sequence[str], lines: Iterable[str], names: Names, outcome: str
+    frame: LineFrame, every: Sequence[str], lines: Iterable[str], names: Names, outcome: str
 ) -> set[str]:
     """The words of an outcome in the lines that have this frame."""
     pattern = re.compile(frame.pattern(every, names=names, outcome=outcome))

@@ -102,7 +102,9 @@ def _place_of_group(line: str, texts: Mapping[str, str]) -> tuple[str, int, int]
 
 def _loose(text: str) -> str:
     """A text with any blanks in it and after it."""
-    return _escaped(text) + (r"\s+" if text[-1:].isalnum() else r"\s*") if text else ""
+    if not text:
+        return ""
+    return _escaped(text) + (r"\s+" if text[-1].isalnum() else r"\s*")
 
 
 def _escaped(text: str) -> str:

@@ -174,7 +174,9 @@ class Accounts:
         self._of(address, "added", entry, divides=False)
 
     def _new_address(self, called: str, path: str) -> str:
-        """The address of a test that only the launcher knows."""
+        """The address of a test that only the launcher knows, or of a whole file."""
+        if whole := self._paths.get(os.path.abspath(called)):
+            return whole
         limited = self._asked.names_files or not self._asked.others
         place = path or (self._one if limited else "") or self._asked.place
         file = next((file for file, known in self._paths.items() if known == place), "")
@@ -214,7 +216,8 @@ class Accounts:
         An exit code that contradicts a complete report is an error.
         """
         if self._bridge["read"]["format"] == "exit":
-            self._close_by_exit_code(verdict)
+            addresses = [test.address for test in self._asked.tests]
+            self._teller.end(addresses, verdict.by_exit_code(self.run), verdict.output)
             return []
         for address, (account, entry) in self._waiting.items():
             self._tell(address, account, entry)
@@ -266,10 +269,6 @@ class Accounts:
                 told.update(outcome="errored", message=same.unclear(str(end["message"])))
             self._teller.end([test.address], told, output)
             output, took = "", 0.0
-
-    def _close_by_exit_code(self, verdict: LauncherVerdict) -> None:
-        addresses = [test.address for test in self._asked.tests]
-        self._teller.end(addresses, verdict.by_exit_code(self.run), verdict.output)
 
     def _close_file(self, parts: FileParts, verdict: LauncherVerdict) -> None:
         parts.flush()
