@@ -30,6 +30,10 @@ from wolfbane.workspace.settings import Settings, Workspace
 Say = Callable[[str], None]
 _BRIDGE = "learned-bridge.toml"
 _SHOWN = 5
+_SAME_TWICE = (
+    "enter the command that runs one of these tests; if the launcher cannot run a single test, "
+    "enter the command for all tests again"
+)
 
 
 class UnknownTests(InputError):
@@ -222,4 +226,4 @@ def _not_found(read: ReadTests, *, listed: bool) -> InputError:
             Problem(words, hint="give a command that lists the tests: --list 'COMMAND'")
         )
     words = f"the command for one test contains no test name from the report, such as {named}"
-    return InputError(Problem(words, hint="enter the command that runs one of these tests"))
+    return InputError(Problem(words, hint=_SAME_TWICE))
