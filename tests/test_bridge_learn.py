@@ -13,9 +13,8 @@ from benchmarks.launchers.written import Written, missing, read_launchers
 LAUNCHERS = read_launchers()
 SHELL = LAUNCHERS["sh-files"]
 QUICK = [
-    "awk-table", "c-macros", "go-packages", "java-annotations", "js-events", "js-module",
-    "perl-dots", "perl-harness", "python-appends", "python-classes", "python-semicolons",
-    "python-whole", "ruby-groups", "sh-files", "tcl-package",
+    "awk-table", "go-packages", "java-annotations", "js-events", "perl-dots", "python-classes",
+    "python-semicolons", "python-whole", "sh-files", "tcl-package",
 ]  # fmt: skip
 """A few of the launchers; ``make launchers`` learns all of them, and does more with each."""
 LACKING = {name: missing(LAUNCHERS[name]) for name in QUICK}

@@ -117,11 +117,13 @@ class ExitCodes:
     ) -> None:  # fmt: skip
         self.unseen = False
         self._breaking, self._reading, self._sources = breaking, reading, sources
-        bad = any(e.outcome.is_bad for e in reading.entries) if reading else trial.code != 0
+        bad = sum(e.outcome.is_bad for e in reading.entries) if reading else int(trial.code != 0)
         self._passed = [0] if bad else [trial.code]
         self._failed: list[int] | None = None
         if bad:
             self._failed = [trial.code] if trial.code else [0, 1]
+            if trial.code == bad > 1:  # it may be the number of failures
+                self._failed = [1, trial.code]
 
     def of(self, guess: NamesGuess) -> tuple[Sequence[int], Sequence[int]]:
         """The codes for passed and for failed."""
