@@ -3,8 +3,16 @@
 from __future__ import annotations
 
 import json
+import re
+from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wolfbane.app.learning.line_frames import Parts
+from wolfbane.app.learning.line_patterns import line_patterns
+from wolfbane.app.learning.vocabulary import vocabulary
 
 SUITE = '[[suite]]\nname = "s"\nkind = "bridge"\npaths = ["day.x"]\nbridge = "b.toml"\n'
 BRIDGE = r"""
@@ -165,3 +173,28 @@ def test_check_runs_once_without_names(printing):
     assert "run.names.omit = 'always'" in checked.text
     folder.file("b.toml", BRIDGE.replace('how = "joined"', 'how = "joined"\n    omit = "always"'))
     assert words in " ".join(folder.call("bridge", "check", "b.toml").out.split())
+
+
+NAMES = ["high", "high water", "tides.high", "T1", "high (at noon)", "50% off", "is [free]", "a+b"]
+BEFORE, AFTER = (
+    ["", "  ", "[", "3. ", "check "],
+    ["", " (tides)", " 12 ms", " (0.3 s)", " [a.py:3]"],
+)
+
+
+@given(
+    st.sampled_from(NAMES),
+    st.sampled_from(["ok", "PASSED", "not ok", "FAILED", "skipped", "✓", "✗"]),
+    st.text(alphabet=" .:-=>|[]()*~", max_size=6).map(lambda marks: f" {marks} "),
+    st.sampled_from(BEFORE), st.sampled_from(AFTER), st.booleans(), st.sampled_from(["", "tides"]),
+)  # fmt: skip
+def test_a_line_with_a_name_and_an_outcome_is_learnt(
+    name, word, between, before, after, name_first, group
+):
+    words = vocabulary({})
+    pair = (name, word) if name_first else (word, name)
+    line = before + between.join(pair) + after
+    outcome = words.outcome(word)
+    every = line_patterns(line, [name], words, Path("/"), Parts(group))
+    matches = [re.search(getattr(patterns, outcome), line) for patterns in every]
+    assert name in {match["name"].strip() for match in matches if match}, line

@@ -97,7 +97,13 @@ def frame_of(told: ToldLine, root: Path, parts: Parts) -> LineFrame:
         start, group, end = text.partition(parts.group)
         if group:
             opening = r"\s*" if place == 0 else ""
-            made[place] = f"{opening}{_escaped(start)}(?P<group>.+?){_escaped(end)}"
+            closing = r"\s*$" if place == 2 else ""
+            inner = rf"[^\{end[0]}]" if re.match(r"[^\w\s]", end) else "."
+            made[place] = f"{opening}{_escaped(start)}(?P<group>{inner}+?){_escaped(end)}{closing}"
+            break
+    for part in ("(?P<file>", "(?P<group>"):
+        if sum(part in each for each in made) > 1:  # a pattern has each group once
+            made[2] = ""
     return LineFrame(made[0], made[1], made[2], told.name < told.word)
 
 
