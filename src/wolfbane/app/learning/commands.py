@@ -187,12 +187,15 @@ def _values(argument: str) -> Iterator[tuple[str, str, str, str]]:
 def _with_file(
     one: Sequence[str], test: SourceTest, root: Path, all_tests: Sequence[str]
 ) -> list[str | Sequence[str]]:
-    """The command with ``{file}`` for the test's file, unless all tests' command names it, too."""
+    """The command with ``{file}`` for the test's file, unless it still names all other files."""
     command: list[str | Sequence[str]] = []
+    others = [a for a in all_tests if (root / a).is_file() and a.removeprefix("./") != test.file
+              and Path(a).suffix == Path(test.file).suffix]  # fmt: skip
+    names_all = bool(others) and all(other in one for other in others)
     for number, argument in enumerate(one):
         path = argument.removeprefix("./")
         is_file = number and path == test.file and (root / path).is_file()
-        command.append("{file}" if is_file and argument not in all_tests else argument)
+        command.append("{file}" if is_file and not names_all else argument)
     return command
 
 
