@@ -5,7 +5,8 @@
 `list` on 2,000 Java files with 20,000 annotated tests is to take at most 6 s when they were never
 seen, on two cores, and 0.5 s afterwards. A run that reads 200 MB of xUnit-style XML is to stay
 under 300 MB of memory. A run of 200 files in one start is to take at most 1.10 times as long as the
-launcher alone, and a run of one file 0.15 s longer.
+launcher alone, and a run of one file 0.15 s longer. A run of 2,000 tests by name in one start is to
+take at most 1.10 times as long as the launcher alone with these names.
 """
 
 from __future__ import annotations
@@ -63,6 +64,18 @@ format = "lines"
 passed = '^ok (?P<name>\\w+)'
 failed = '^no (?P<name>\\w+)'
 """
+NAMED_LAUNCHER = """
+import sys
+names = set(open(sys.argv[2]).read().split())
+for path in sorted(__import__("glob").glob("src/*.quay")):
+    for name in (line.split()[1] for line in open(path)):
+        if name in names:
+            sum(number * number for number in range(60_000))  # a few milliseconds
+            print("ok", name, flush=True)
+"""
+NAMED = LAUNCHED.replace('"{files}", ["--", "{names}"]', '["--from", "{names}"]').replace(
+    'how = "each", omit = "always"', 'how = "list", omit = "never"'
+)
 METHOD = """
     /** The account of berth {n} adds up, whatever was booked twice. */
     @Case("{tag}")
@@ -148,6 +161,25 @@ def launching(place: Path) -> None:
         print(f"launched     {ours:6.2f} s  {told}, {ours - own:.2f} s more ({wanted})")
 
 
+def naming(place: Path) -> None:
+    """Run 2,000 tests by name in one start, and the launcher alone with the same names."""
+    (place / "wolfbane.toml").write_text(SUITE)
+    (place / "bridge.toml").write_text(NAMED)
+    (place / "launcher.py").write_text(NAMED_LAUNCHER)
+    (place / "src").mkdir()
+    for file in range(40):
+        names = [f"t{file * 50 + number}" for number in range(50)]
+        (place / "src" / f"f{file}.quay").write_text("".join(f"test {name}\n" for name in names))
+    (place / "names.txt").write_text("".join(f"t{number}\n" for number in range(2_000)))
+    alone, bridged = [], []
+    for _ in range(5):
+        alone.append(_timed(place, "python3", "launcher.py", "--from", "names.txt"))
+        bridged.append(_timed(place, WOLFBANE, "run", "-j", "1"))
+    own, ours = statistics.median(alone), statistics.median(bridged)
+    told = f"launcher alone {own:.2f} s, {ours / own:.2f} times (at most 1.10 times)"
+    print(f"by name      {ours:6.2f} s  2,000 tests in one start: {told}")
+
+
 def _timed(place: Path, *command: str) -> float:
     began = time.perf_counter()
     subprocess.run(command, cwd=place, check=True, stdout=subprocess.DEVNULL)
@@ -170,7 +202,7 @@ def _megabytes(process: psutil.Process) -> float:
 
 def main() -> None:
     """Each part in a folder of its own."""
-    for part in (launching, listing, reading):
+    for part in (naming, launching, listing, reading):
         with tempfile.TemporaryDirectory() as place:
             part(Path(place))
 
