@@ -76,11 +76,14 @@ def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
         if build and learned:
             _say_build(learned, say)
             apart = msgspec.structs.replace(commands, all_tests=build.all_tests, one=build.one)
+            why = "the check found errors"
             try:
                 found = _learnt(copy, apart, say, may, build.command)
-                return msgspec.structs.replace(found, build=learned)
+                if found.holds:
+                    return msgspec.structs.replace(found, build=learned)
             except InputError as error:
-                say(f"         with the build apart: {error}; trying the whole command")
+                why = str(error)
+            say(f"         with the build apart: {why}; trying the whole command")
         return _learnt(copy, commands, say, may, "")
 
 
