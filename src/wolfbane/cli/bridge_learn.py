@@ -149,7 +149,7 @@ def _learned(folder: Path, commands: Commands, may: May) -> Learned:
 
 def _asked_words(error: UnknownResults) -> dict[str, list[str]]:
     """The launcher's words for outcomes, selected from its output."""
-    echo("\nThe output of all tests. The output of one test has the lines with *, too:\n")
+    echo("\nThe output for all tests. Lines with * are also in the output for the one test:\n")
     for line, alone in error.lines[:_LINES]:
         echo(f"  {'*' if alone else ' '} {line}")
     if len(error.lines) > _LINES:
