@@ -62,6 +62,13 @@ def test_a_result_that_may_be_of_two_tests_is_an_error(folder, per, asked):
         assert (checked.code, "cannot be distinguished" in checked.text) == (1, True)
 
 
+def test_a_test_that_was_not_selected_is_not_taken_for_one_that_was(folder):
+    launcher(folder, TWINS, where="{files}")
+    folder.run()
+    run = folder.run(f"{SOUTH}#high", f"{NORTH}#low")
+    assert run.outcomes == {f"{SOUTH}#high": "failed", f"{NORTH}#low": "passed"}, run.out
+
+
 def test_results_that_are_all_the_same_are_known(folder):
     launcher(folder, [(SOUTH, "high", "failed"), (NORTH, "high", "failed")])
     assert set(folder.run().outcomes.values()) == {"failed"}

@@ -69,12 +69,20 @@ def names_files(run: Mapping[str, Any]) -> bool:
     return any(f"{{{name}}}" in words for name in (*_OF_ONE_FILE, "files"))
 
 
-def separate(tests: Sequence[Called], run: Mapping[str, Any], *, apart: bool) -> list[list[Called]]:
+def separate(
+    tests: Sequence[Called], run: Mapping[str, Any], *, apart: bool, others: Iterable[Called] = ()
+) -> list[list[Called]]:
     """The tests that may be in one start: those with equal placeholders, in few groups.
 
     ``apart``: tests of two files with the same name in the report are in different groups, because
-    their entries could not be distinguished.
+    their entries could not be distinguished. ``others`` are tests of these files that were not
+    selected; one that has the launcher's name of a selected test runs with its file.
     """
+    asked = {test.known_as for test in tests}
+    also: dict[str, list[Called]] = {}
+    for test in others:
+        if test.known_as in asked:
+            also.setdefault(test.path, []).append(test)
     groups: dict[tuple[tuple[str, ...], int], list[Called]] = {}
     seen: dict[tuple[tuple[str, ...], str], list[str]] = {}
     layers: dict[str, int] = {}
@@ -83,7 +91,8 @@ def separate(tests: Sequence[Called], run: Mapping[str, Any], *, apart: bool) ->
         by_file.setdefault(test.path, []).append(test)
     for path, some in by_file.items():
         key = start_key(some[0], run)
-        same = [seen.setdefault((key, test.read_as), []) for test in some]
+        running = (*some, *also.get(path, ()))
+        same = [seen.setdefault((key, test.read_as), []) for test in running]
         taken = {layers[other] for paths in same for other in paths}
         layers[path] = next(n for n in itertools.count() if n not in taken) if apart else 0
         for paths in same:

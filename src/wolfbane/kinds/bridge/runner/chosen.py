@@ -104,7 +104,7 @@ class ChosenTests:
         apart = self._starter.names_files and not self._starter.entries_name_files
         left = list(tests)
         while left:
-            group = separate(left, self._run, apart=apart)[0]
+            group = separate(left, self._run, apart=apart, others=self._unchosen)[0]
             for some in in_calls(group, self._run, named=named):
                 run(some)
             done = set(group)
