@@ -69,6 +69,16 @@ def test_a_test_that_was_not_selected_is_not_taken_for_one_that_was(folder):
     assert run.outcomes == {f"{SOUTH}#high": "failed", f"{NORTH}#low": "passed"}, run.out
 
 
+def test_a_crash_before_the_line_with_the_file_mixes_no_results(folder):
+    tests = [(NORTH, "low", "passed"), (SOUTH, "high", "skipped"), (SOUTH, "bad", "crash"),
+             (NORTH, "high", "failed"), ("checks/west/a.spec", "low", "passed")]  # fmt: skip
+    launcher(folder, tests, where="{files}", section="after", format="lines", printed=False)
+    wanted = {f"{file}#{name}": "crashed" if does == "crash" else does
+              for file, name, does in tests}  # fmt: skip
+    assert folder.run().outcomes == wanted
+    assert folder.run().outcomes == wanted
+
+
 def test_results_that_are_all_the_same_are_known(folder):
     launcher(folder, [(SOUTH, "high", "failed"), (NORTH, "high", "failed")])
     assert set(folder.run().outcomes.values()) == {"failed"}

@@ -125,7 +125,7 @@ class LauncherStarter:
         self._known.update(root=options["root"], browser=request["browser"])
         self.names_files = names_files(self._run)
         self.entries_name_files: bool = request["names_files"]
-        """Whether the entries of the last report named the file of each test."""
+        """Whether the entries of the last report named the file of each test, even in a crash."""
 
     def start(self, call: LauncherCall, files: Sequence[str] = ()) -> StartEnd:
         """Start the launcher, and send the results. ``files`` are more files without known tests.
@@ -162,7 +162,9 @@ class LauncherStarter:
                 trouble = trouble or reports.read(accounts.taker, accounts.beginner, cut=cut)
         verdict = replace(verdict, trouble="" if ended.late else trouble)
         left = accounts.close(verdict)
-        self.entries_name_files = accounts.entries > 0 and accounts.names_files
+        # A crash can lose the line after the results, which names their file.
+        early = not any(report["section_end"] for report in self._reads)
+        self.entries_name_files = accounts.entries > 0 and accounts.names_files and early
         return StartEnd(left, accounts.running(left), verdict, accounts)
 
     @property
