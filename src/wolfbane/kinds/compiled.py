@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from glob import escape
 from pathlib import Path
 
 _ELF = b"\x7fELF"
@@ -11,16 +12,24 @@ _SEPARATOR = re.compile(r"(?<!\\)\s+")
 _TARGET = re.compile(r"(?<!\\):(?=\s|$)")
 
 
-def noted_sources(root: Path, folder: str, path: str) -> tuple[str, ...]:
+def noted_sources(root: Path, folder: str, path: str, content: bytes) -> tuple[str, ...]:
     """The sources of a compiled file that are in the workspace, relative to ``root``.
+
+    Other files have none.
 
     C and C++ compilers write them as rules of make, with ``-MMD``: for ``built/gauge`` to
     ``built/gauge.d``, or to a file for each source, such as ``built/gauge-main.d``. Paths in them
     are relative to the folder of the build, which is usually that of the suite.
     """
+    if not content.startswith(_ELF):
+        return ()
     file = root / path
     stem = file.with_suffix("").name
-    notes = [file.with_suffix(".d"), Path(f"{file}.d"), *sorted(file.parent.glob(f"{stem}-*.d"))]
+    notes = [
+        file.with_suffix(".d"),
+        Path(f"{file}.d"),
+        *sorted(file.parent.glob(f"{escape(stem)}-*.d")),
+    ]
     found: dict[str, None] = {}
     for note in dict.fromkeys(notes):
         if note.is_file():

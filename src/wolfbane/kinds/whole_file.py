@@ -13,5 +13,5 @@ def whole_file(root: Path, suite: Suite, path: str, source: bytes) -> TestFile:
     """A file that is one test. A compiled one also depends on its sources."""
     lines = source.count(b"\n") + 1
     test = Test(suite.name, suite.kind, path, "", line=1, end=lines)
-    sources = noted_sources(root, suite.folder, path)
+    sources = noted_sources(root, suite.folder, path, source)
     return TestFile(path, suite.name, suite.kind, (test,), divisible=False, depends=sources)

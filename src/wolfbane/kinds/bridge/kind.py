@@ -53,7 +53,7 @@ class BridgeKind(Kind[BridgeSuite]):
         if bridge.find.listing:
             return TestFile(
                 path, suite.name, self.name, complete=False, dynamic=True, divisible=False,
-                depends=noted_sources(root, suite.folder, path),
+                depends=noted_sources(root, suite.folder, path, source),
             )  # fmt: skip
         try:
             items = distinct(_items(bridge, source))
