@@ -12,6 +12,7 @@ from msgspec import Struct, field
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.imports import Imports
 from wolfbane.inventory.named_files import named_files
+from wolfbane.kinds.compiled import is_compiled
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
@@ -104,7 +105,10 @@ class _Graph:
         self._apart = {file.path for file in files.values()} if suite.build else set[str]()
         self._untraced = _patterns(kind.untraced(root, suite))
         # If a compiler notes the sources of each test, it is known which tests depend on one.
-        noted = [set(file.depends) for file in files.values()]
+        noted = [
+            set(file.depends) if is_compiled(root / path) else set[str]()
+            for path, file in files.items()
+        ]
         self._noted = set[str]().union(*noted) if all(noted) else set[str]()
         self._named = named_files(workspace, suite, imports.tree)
         # A glob of other files is left out, because it would be looked for in the whole workspace.

@@ -51,6 +51,15 @@ def _named(text: str) -> Iterator[str]:
                 yield word.replace("\\ ", " ").replace("$$", "$").replace("\\#", "#")
 
 
+def is_compiled(file: Path) -> bool:
+    """Whether a file is a compiled program."""
+    try:
+        with file.open("rb") as opened:
+            return opened.read(len(_ELF)) == _ELF
+    except OSError:
+        return False
+
+
 def text_of(root: Path, depends: Sequence[str], content: bytes) -> bytes:
     """The text of a test file: its content, or the main source of a compiled program."""
     if not content.startswith(_ELF) or not depends:

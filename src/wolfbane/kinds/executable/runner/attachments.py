@@ -42,10 +42,11 @@ class Attachments:
 
     def parts(self) -> str:
         """The text of the file with the parts; empty if there is none."""
+        path = os.path.join(self._folder, PARTS)
+        if not os.path.isfile(path):  # a pipe would never end
+            return ""
         try:
-            with open(
-                os.path.join(self._folder, PARTS), encoding="utf-8", errors="replace"
-            ) as file:
+            with open(path, encoding="utf-8", errors="replace") as file:
                 return file.read()
         except OSError:
             return ""
