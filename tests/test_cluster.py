@@ -82,6 +82,9 @@ def with_tools(quay):
         more = suite(name, "program", name, interpreters={".x": tool})
         settings.write_text(settings.read_text() + more)
         quay.file(f"{name}/a.x", "")
+    more = suite("depth", "program", "depth", requires=["tidetool"])
+    settings.write_text(settings.read_text() + more)
+    quay.file("depth/a.sh", "tidetool")
 
 
 def test_a_machine_whose_environment_is_down(machines, quay):
@@ -98,18 +101,21 @@ def test_a_machine_whose_environment_is_down(machines, quay):
 
 def test_batches_go_only_where_they_can_run(machines, quay):
     with_tools(quay)
-    there = quay.run("gauge", "lost", "--set", "key=x", "--on", machines.address)
-    assert there.outcomes == {"gauge/a.x": "passed", "lost/a.x": "blocked"}, there.out
-    assert there.results["gauge/a.x"]["machine"] == "quay-1"
+    there = quay.run("gauge", "lost", "depth", "--set", "key=x", "--on", machines.address)
+    expected = {"gauge/a.x": "passed", "depth/a.sh": "passed", "lost/a.x": "blocked"}
+    assert there.outcomes == expected, there.out
+    for path in ("gauge/a.x", "depth/a.sh"):
+        assert there.results[path]["machine"] == "quay-1"
     message = there.results["lost/a.x"]["message"]
     assert message.startswith("no machine can run this suite: ")
     assert "nowhere-tool" in message
     assert there.code == 4
     told = quay.call("machines", "--on", machines.address)
     assert told.code == 4
-    assert "3 of 4" in told.out
-    assert "2 of 4" in told.out
+    assert "4 of 5" in told.out
+    assert "2 of 5" in told.out
     assert "suite gauge: interpreter 'tidetool'" in told.text
+    assert "suite depth: required program 'tidetool' not found" in told.text
     rows = json.loads(quay.call("machines", "--on", machines.address, "--as", "json").out)
     assert [row["name"] for row in rows] == ["quay-1", "quay-2"]
     assert rows[0]["facts"]["cores"] > 0

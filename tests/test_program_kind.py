@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-
 import pytest
 
 from conftest import suite
@@ -92,26 +90,3 @@ def test_a_program_attaches_files_and_names_its_parts(folder, code, outcome, wor
     (kept,) = result["evidence"]
     assert kept["name"] == "readings.txt"
     assert next(folder.path.glob(f"**/{kept['path']}")).read_text() == "depth 4\n"
-
-
-@pytest.mark.skipif(not shutil.which("cc"), reason="no C compiler here")
-def test_a_compiled_program_depends_on_the_sources_that_its_compiler_notes(folder):
-    for name, tags in (("gauge", "tide"), ("fees", "money")):
-        folder.file(f"src/{name}.h", f"#define {name.upper()} 0\n")
-        source = (
-            f'// tags: {tags}\n\n#include "{name}.h"\nint main(void) {{ return {name.upper()}; }}'
-        )
-        folder.file(f"src/{name}.c", source)
-    build = "mkdir -p built; for n in gauge fees; do cc -MMD -o built/$n src/$n.c; done"
-    paths = "built/gauge", "built/fees"
-    folder.file("wolfbane.toml", suite("c", "program", *paths, build=[build]))
-    folder.file(".gitignore", "built/\n.wolfbane/\n")
-    for words in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "gauges")):
-        folder.git(*words)
-    assert set(folder.run().outcomes.values()) == {"passed"}
-    assert list(folder.run("--tag", "money").outcomes) == ["built/fees"]
-    folder.file("src/gauge.h", "#define GAUGE 1\n")
-    run = folder.run("--changed", "HEAD")
-    assert run.outcomes == {"built/gauge": "failed"}, run.out
-    folder.file("src/new.h", "")
-    assert len(folder.run("--changed", "HEAD").outcomes) == 2, "it is not known what reads it"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from wolfbane.browsers.status import browsers_of, look_for
 from wolfbane.cluster.messages import MachineAbilities
 from wolfbane.kinds.contract import MissingRuntime
+from wolfbane.kinds.programs import check_required
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.settings import Workspace
@@ -25,7 +26,12 @@ def abilities(workspace: Workspace) -> MachineAbilities:
     """The runtimes and browsers on this machine that the suites of a workspace need."""
     runtimes, missing = {}, {}
     for suite in workspace.suites:
-        if why := missing_runtime(workspace, suite):
+        try:
+            check_required(workspace.root, suite)
+            why = missing_runtime(workspace, suite)
+        except MissingRuntime as error:
+            why = str(error)
+        if why:
             missing[suite.name] = why
         else:
             runtimes[suite.name] = find_kind(suite.kind).runtime(workspace.root, suite)

@@ -104,12 +104,13 @@ class _Graph:
         # A build reads the sources of all tests, but a test does not depend on those of others.
         self._apart = {file.path for file in files.values()} if suite.build else set[str]()
         self._untraced = _patterns(kind.untraced(root, suite))
-        # If a compiler notes the sources of each test, it is known which tests depend on one.
+        # If a compiler left the sources of each test, it is known which tests depend on one.
         noted = [
             set(file.depends) if is_compiled(root / path) else set[str]()
             for path, file in files.items()
         ]
         self._noted = set[str]().union(*noted) if all(noted) else set[str]()
+        self._traced_inputs = self._apart | self._noted if suite.build else set[str]()
         self._named = named_files(workspace, suite, imports.tree)
         # A glob of other files is left out, because it would be looked for in the whole workspace.
         with_sources = [
@@ -142,7 +143,7 @@ class _Graph:
         """A changed path that affects all tests of the suite, and how; None if there is none."""
         for path in sorted(changed):
             is_input = any(glob.fullmatch(path) for glob in self._inputs)
-            if path in self._named or (is_input and path not in self._apart):
+            if path in self._named or (is_input and path not in self._traced_inputs):
                 return path, "depends on"
             is_traced = path in self._needed or path in self._noted
             if not is_traced and any(glob.fullmatch(path) for glob in self._untraced):

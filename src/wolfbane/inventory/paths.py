@@ -9,6 +9,7 @@ from pathlib import Path, PurePath
 
 from wolfbane.errors import InputError, Problem, nearest
 from wolfbane.inventory.scan import Inventory
+from wolfbane.kinds.compiled import is_compiled
 from wolfbane.model import Block, Test, TestFile
 from wolfbane.selection import EVERYTHING, Expression, Term, any_of
 
@@ -37,7 +38,7 @@ def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
         )
     whole = _on_disk(root, path, folder)
     if whole is not None:
-        return EVERYTHING if whole == "." else Term("file", whole, "quoted")
+        return EVERYTHING if whole == "." else _file(inventory, whole)
     for mark in re.finditer("#", path):
         if place := _on_disk(root, path[: mark.start()], folder):
             return Term("at", f"{place}{path[mark.start() :]}", "quoted")
@@ -50,6 +51,16 @@ def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
     raise InputError(
         Problem(f"'{path}' does not exist", hint=_like(inventory, path.partition("#")[0]))
     )
+
+
+def _file(inventory: Inventory, path: str) -> Expression:
+    """A file or folder, and the compiled tests whose own source it is."""
+    root = inventory.workspace.root
+    compiled = [
+        file.path for file in inventory.files.values()
+        if file.depends[:1] == (path,) and is_compiled(root / file.path)
+    ]  # fmt: skip
+    return any_of(Term("file", each, "quoted") for each in (path, *compiled))
 
 
 def _on_disk(root: Path, path: str, folder: Path) -> str | None:
@@ -76,7 +87,7 @@ def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
     """The tests whose source contains a line; otherwise, the whole class around it."""
     file = inventory.files.get(path)
     if file is None:
-        return Term("file", path, "quoted")
+        return _file(inventory, path)
     covering = [test for test in file.tests if not test.name or _covers(test, line)]
     if covering:
         return any_of(Term("at", test.address, "quoted") for test in covering)

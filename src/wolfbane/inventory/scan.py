@@ -15,7 +15,7 @@ from wolfbane.inventory.cache import CACHE, Cache, look
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.scanning import scan_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
-from wolfbane.kinds.compiled import text_of
+from wolfbane.kinds.compiled import source_text
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Tag, Test, TestFile
@@ -95,7 +95,7 @@ class Inventory(msgspec.Struct, dict=True):
         except OSError:  # a test may take its own file away
             self.files[file.path] = file
             return
-        tagged = with_source_tags(file, text_of(self.workspace.root, file.depends, source))
+        tagged = with_source_tags(file, source_text(self.workspace.root, file.depends, source))
         key = settings_key(self.workspace.root, suite)
         self.cache.keep(self.workspace.root, file.path, suite.name, key, seen, tagged)
         self.files[file.path] = tagged

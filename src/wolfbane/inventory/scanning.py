@@ -15,7 +15,7 @@ from wolfbane.cores import available_cores
 from wolfbane.files import as_text
 from wolfbane.inventory.cache import FileState, look
 from wolfbane.inventory.tags import with_source_tags
-from wolfbane.kinds.compiled import text_of
+from wolfbane.kinds.compiled import source_text
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
@@ -82,7 +82,7 @@ def _scan(root: Path, suite: Suite, path: str) -> Scanned:
         )
     if file is not None:
         exact = kind.scan_is_exact and file.complete
-        file = with_source_tags(replace(file, exact=exact), text_of(root, file.depends, source))
+        file = with_source_tags(replace(file, exact=exact), source_text(root, file.depends, source))
         if exact:
             file = replace(file, tests=tuple(replace(t, exact=True) for t in file.tests))
     return Scanned(path, seen, file)

@@ -14,7 +14,7 @@ from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
 from wolfbane.kinds.bridge.settings import BridgeSuite
 from wolfbane.kinds.bridge.tables import EXTRA, TOGETHER, Bridge
-from wolfbane.kinds.compiled import noted_sources
+from wolfbane.kinds.compiled import compiled_sources
 from wolfbane.kinds.contract import (
     OMIT_ALWAYS,
     Kind,
@@ -53,7 +53,7 @@ class BridgeKind(Kind[BridgeSuite]):
         if bridge.find.listing:
             return TestFile(
                 path, suite.name, self.name, complete=False, dynamic=True, divisible=False,
-                depends=noted_sources(root, suite.folder, path, source),
+                depends=compiled_sources(root, suite, path, source),
             )  # fmt: skip
         try:
             items = distinct(_items(bridge, source))
