@@ -348,3 +348,38 @@ def test_the_group_and_the_reason_are_marked_by_the_user(folder):
     }  # fmt: skip
     assert run.results["gates.list#low"]["message"] == "it is shut"
     assert "(?P<group>" in bridge, "and the exit code is the number of failures"
+
+
+OTHER_LINE = """
+    import sys
+
+    wanted = sys.argv[2::2]
+    bad, name = 0, ""
+    for line in open("quay.checks"):
+        word, _, rest = line.strip().partition(" ")
+        if word == "case":
+            name = rest
+        elif not wanted or name in wanted:
+            left, right = rest.split()
+            bad += left != right
+            print(f"  fine   {name}" if left == right else FAILURE)
+    sys.exit(3 if bad else 0)
+"""
+
+
+@pytest.mark.parametrize(
+    "failure", ['f"!! broken: {name} !!"', 'f"  {name} (broken: {left} is not {right})"']
+)
+def test_a_green_suite_whose_failures_have_another_line(folder, failure):
+    folder.file("check.py", OTHER_LINE.replace("FAILURE", failure))
+    folder.file("quay.checks", "case north gate\nequal 4 4\ncase south gate\nequal 5 5\n")
+    folder.file("wolfbane.toml", "")
+    folder.file("answers.toml", 'passed = "fine"\nfailed = "broken"\n')
+    both = ["--all", "python3 check.py", "--one", "python3 check.py --case 'north gate'"]
+    done = folder.call("bridge", "learn", "b.toml", *both, "--answers", "answers.toml", "--yes")
+    assert done.code == 0, f"{done.out}{done.err}"
+    assert "the test failed, exit code 3" in done.out
+    folder.file("quay.checks", "case north gate\nequal 4 4\ncase south gate\nequal 5 6\n")
+    run = folder.run()
+    expected = {"quay.checks#north gate": "passed", "quay.checks#south gate": "failed"}
+    assert run.outcomes == expected, (folder.path / "b.toml").read_text()

@@ -16,8 +16,8 @@ from wolfbane.workspace.settings import Workspace
 SHOWN = 3
 MOST_DAMAGE = 10
 _DID = {
-    Discrepancy.ADDED: "reported {} that was not found before the run",
-    Discrepancy.UNASKED: "ran {} that was not selected",
+    Discrepancy.ADDED: "reported {} not found before the run",
+    Discrepancy.UNASKED: "ran {} not selected",
 }
 
 
@@ -81,7 +81,8 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
         explains = find_kind(suite.kind).unexpected_result(workspace.root, suite)
         if account is Discrepancy.ADDED and not explains:
             continue
-        many = "a test" if len(addresses) == 1 else f"{len(addresses)} tests"
+        alone = len(addresses) == 1
+        many = "a test that was" if alone else f"{len(addresses)} tests that were"
         more = ", ..." if len(addresses) > SHOWN else ""
         yield (
             f"{name}: the launcher {_DID[account].format(many)}: "

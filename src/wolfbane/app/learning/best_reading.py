@@ -15,7 +15,6 @@ from wolfbane.app.learning.readings import (
     Clues,
     Reading,
     read_as,
-    readings,
     with_changing_name,
 )
 from wolfbane.app.learning.sections import section_keys
@@ -71,12 +70,12 @@ class ReadTests(msgspec.Struct, frozen=True):
         return len({self.mapped.called(e) for e in self.reading.entries}) - self.mapped.matches
 
 
-def all_readings(copy: TrialFolder, trial: Trial, commands: Commands) -> list[Reading]:
-    """All ways to read the results of a trial, before another one changes its files."""
+def clues_of(copy: TrialFolder, commands: Commands) -> Clues:
+    """The facts about the output that the commands and the user give."""
     given = [commands.name] if commands.name else []
     named = [*given, *hints(commands.all_tests, commands.one, copy.root)]
     parts = Parts(commands.group, commands.reason)
-    return readings(copy.root, trial, Clues(named, vocabulary(commands.words), parts))
+    return Clues(named, vocabulary(commands.words), parts)
 
 
 def best_reading(

@@ -10,7 +10,7 @@ import msgspec
 
 from wolfbane.app.learning.built import run_build
 from wolfbane.app.learning.commands import NamesGuess
-from wolfbane.app.learning.readings import Reading, read_again
+from wolfbane.app.learning.readings import Clues, Reading, read_again, with_failed_line
 from wolfbane.app.learning.source_patterns import SourceTests
 from wolfbane.app.learning.trial import Trial, TrialFolder
 from wolfbane.model import Outcome
@@ -58,13 +58,16 @@ class Breaking(msgspec.Struct, frozen=True):
     limit: float
     may: May
     say: Callable[[str], None]
+    clues: Clues
     build: str = ""
 
-    def code(self, test: Breakable, reading: Reading | None) -> int | None:
-        """The exit code of the command for one test when that test fails.
+    def trial(
+        self, test: Breakable, reading: Reading | None, everything: Trial
+    ) -> tuple[Trial, Reading | None] | None:
+        """The run of the command for one test when that test fails, and how it is read.
 
-        Changes one line of the test at a time, and restores everything. None if no change made the
-        test fail, or if the user did not allow it.
+        ``everything`` is the run of all tests. Changes one line of the test at a time, and restores
+        everything. None if no change made the test fail, or if the user did not allow it.
         """
         if not self.may(
             "No test failed. Break one test in the copy, to learn the exit code for a failed test?"
@@ -80,17 +83,25 @@ class Breaking(msgspec.Struct, frozen=True):
                 place.write_text(change.text, encoding="utf-8")
                 self._rebuild()
                 trial = self.copy.run(self.one, self.limit)
-                failed = _has_failed(self.copy, trial, reading) and not trial.late
+                seen = reading and self._with_failed_line(reading, everything, trial)
+                failed = _has_failed(self.copy, trial, seen) and not trial.late
                 how = f"the test failed, exit code {trial.code}" if failed else "no test failed"
                 self.say(f"broke    {test.file}:{change.line}, in the copy: {change.new}")
                 self.say(f"         instead of: {change.old}")
                 self.say(f"         {how}")
                 if failed:
-                    return trial.code
+                    return trial, seen
         finally:
             place.write_text(text, encoding="utf-8")
             self._rebuild()
         return None
+
+    def _with_failed_line(self, reading: Reading, everything: Trial, trial: Trial) -> Reading:
+        """The reading; if it has not seen a failure, with the line that shows this one."""
+        if "failed" not in reading.unseen or trial.code in (0, everything.code):
+            return reading
+        root = self.copy.root
+        return with_failed_line(reading, everything, trial, self.clues, root) or reading
 
     def _rebuild(self) -> None:
         if self.build:
@@ -108,15 +119,16 @@ class ExitCodes:
     """The launcher's exit codes for passed tests and for a failed test.
 
     If no test failed, the test that the second command names is broken on purpose. ``unseen``: no
-    test failed even then.
+    test failed even then. ``failed_line`` is the pattern of its line, if no other line showed it.
     """
 
     def __init__(
         self, breaking: Breaking, trial: Trial, reading: Reading | None,
         sources: SourceTests | None,
     ) -> None:  # fmt: skip
-        self.unseen = False
-        self._breaking, self._reading, self._sources = breaking, reading, sources
+        self.unseen, self.failed_line = False, ""
+        self._breaking, self._trial = breaking, trial
+        self._reading, self._sources = reading, sources
         bad = sum(e.outcome.is_bad for e in reading.entries) if reading else int(trial.code != 0)
         self._passed = [0] if bad else [trial.code]
         self._failed: list[int] | None = None
@@ -129,10 +141,20 @@ class ExitCodes:
         """The codes for passed and for failed."""
         if self._failed is None:
             place = self._place(guess)
-            code = self._breaking.code(place, self._reading) if place else None
-            self.unseen = code is None
-            self._failed = [1 if code is None else code]
+            found = self._breaking.trial(place, self._reading, self._trial) if place else None
+            self.unseen = found is None
+            self._failed = [found[0].code if found else 1]
+            if found and found[1] is not self._reading and found[1] is not None:
+                self.failed_line = found[1].table["failed"]
         return self._passed, self._failed
+
+    def completed(self, reading: Reading | None) -> Reading | None:
+        """The reading with the line of a failure that only a planted failure showed."""
+        if reading is None or not self.failed_line:
+            return reading
+        table = {**reading.table, "failed": self.failed_line}
+        unseen = [outcome for outcome in reading.unseen if outcome != "failed"]
+        return msgspec.structs.replace(reading, table=table, unseen=unseen)
 
     def _place(self, guess: NamesGuess) -> Breakable | None:
         """The known lines of the test that the command names."""

@@ -22,7 +22,7 @@ def candidates(
 ) -> Iterator[Proposal]:
     """Bridges to check, the most likely first. ``took`` are the seconds of a start for one test."""
     for each in _every(copy, commands, read, codes):
-        yield msgspec.structs.replace(each, took=took)
+        yield msgspec.structs.replace(each, took=took, reading=codes.completed(each.reading))
 
 
 def _every(

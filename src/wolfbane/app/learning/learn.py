@@ -12,14 +12,15 @@ from wolfbane.app.bridge_check import check_bridge
 from wolfbane.app.learning.best_reading import (
     Commands,
     ReadTests,
-    all_readings,
     best_reading,
+    clues_of,
     source_tests,
 )
 from wolfbane.app.learning.breaking import Breaking, ExitCodes, May
 from wolfbane.app.learning.built import LearnedBuild, learn_build
 from wolfbane.app.learning.candidates import candidates
 from wolfbane.app.learning.proposal import Proposal, written
+from wolfbane.app.learning.readings import readings
 from wolfbane.app.learning.trial import Trial, TrialFolder, copied
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, Problem
@@ -91,11 +92,12 @@ def _learnt(copy: TrialFolder, commands: Commands, say: Say, may: May, build: st
     """Learn a bridge in the copy, after the ``build``."""
     trial = copy.run(commands.all_tests, commands.limit)
     _say_trial(trial, commands.limit, say)
-    found = all_readings(copy, trial, commands)
+    clues = clues_of(copy, commands)
+    found = readings(copy.root, trial, clues)  # before another command changes the files
     one = copy.run(commands.one, commands.limit)
     read = best_reading(copy, found, trial, one, commands)
     reading, sources = (read.reading, read.sources) if read else (None, None)
-    broken = Breaking(copy, commands.one, commands.limit, may, say, build)
+    broken = Breaking(copy, commands.one, commands.limit, may, say, clues, build)
     codes = ExitCodes(broken, trial, reading, sources)
     learned = _proved(
         copy, candidates(copy, commands, read, codes, one.seconds), commands.limit, say

@@ -16,6 +16,7 @@ _PIECE = re.compile(
     r"(?P<number>\d+(?:\.\d+)?)|(?P<blank>\s+)|(?P<row>(?P<mark>[^\w\s])(?P=mark){2,})|.", re.DOTALL
 )
 _BRACKETS = re.compile(r"(?P<open_text>\s+(?P<open>[(\[]))(?P<inner>[^()\[\]]+)(?P<close>[)\]])\s*")
+_MARKS = re.compile(r"\s*[^\w\s]+\s*")
 _REASON = r"(?:\s*(?:\s[-–—]+|:)\s+(?P<message>.*))?\s*$"
 """A reason after a dash or a colon."""
 
@@ -91,8 +92,10 @@ def frame_of(told: ToldLine, root: Path, parts: Parts) -> LineFrame:
     first, last = sorted((told.name, told.word))
     line = told.line
     before, between, after = line[: first[0]], line[first[1] : last[0]], line[last[1] :]
-    made = [rf"\s*{_around(before.lstrip(), told.text, root)}", _between(between),
-            _after(after, root)]  # fmt: skip
+    end = _after(after, root)
+    if not end and told.word < told.name and _MARKS.fullmatch(after):
+        end = rf"{_escaped(after.rstrip())}\s*$"
+    made = [rf"\s*{_around(before.lstrip(), told.text, root)}", _between(between), end]
     for place, text in enumerate((before.lstrip(), between, after) if parts.group else ()):
         start, group, end = text.partition(parts.group)
         if group:

@@ -81,10 +81,8 @@ def _shape(text: str) -> re.Pattern[str]:
 
 
 def _alike(lines: Iterable[str], known: ToldLine, vocabulary: Vocabulary) -> Iterator[ToldLine]:
-    """Lines with an outcome and a name of the same form: names with blanks have none."""
-    if " " in known.text:
-        return
-    shape = _shape(known.text)
+    """Lines with an outcome and a name of the same form; with blanks in it, the same name."""
+    shape = _shape(known.text) if " " not in known.text else re.compile(re.escape(known.text))
     for line in lines:
         for match in shape.finditer(line):
             told = list(_with_words(line, match.span(), vocabulary))

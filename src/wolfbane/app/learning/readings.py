@@ -19,6 +19,7 @@ from wolfbane.app.learning.vocabulary import Vocabulary
 from wolfbane.formats.reported import FormatError, ReportedTest
 from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.tables import ReadTable
+from wolfbane.model import Outcome
 
 _LARGEST = 64 << 20
 _LARGEST_TEXT = 1 << 20
@@ -108,6 +109,28 @@ def _lines(data: bytes, place: Mapping[str, str], clues: Clues, root: Path) -> I
         lines = {"format": "lines", **place, "passed": patterns.passed, "failed": patterns.failed}
         lines["skipped"] = patterns.skipped
         yield Reading(lines, read_as(lines, data), patterns.unseen)
+
+
+def with_failed_line(
+    reading: Reading, everything: Trial, failed: Trial, clues: Clues, root: Path
+) -> Reading | None:
+    """The reading with a pattern for the line of a failure, which only ``failed`` shows; or None.
+
+    The lines of ``everything``, in which no test failed, must mean what they meant before, and the
+    name must be one of theirs.
+    """
+    if reading.table["format"] != "lines" or reading.table.get("report"):
+        return None
+    known = {entry.name for entry in reading.entries}
+    both = f"{everything.output}\n{failed.output}".encode()
+    for other in _lines(both, {}, clues, root):
+        table = {**reading.table, "failed": other.table["failed"]}
+        same = read_as(table, everything.output.encode()) == list(reading.entries)
+        bad = [e for e in read_as(table, failed.output.encode()) if e.outcome is Outcome.FAILED]
+        if same and any(entry.name in known for entry in bad):
+            unseen = [outcome for outcome in reading.unseen if outcome != "failed"]
+            return msgspec.structs.replace(reading, table=table, unseen=unseen)
+    return None
 
 
 def with_changing_name(reading: Reading, written: Sequence[str]) -> Reading:
