@@ -18,7 +18,7 @@ from pathlib import Path
 
 import msgspec
 
-from wolfbane.events import RunFinished, RunStarted, TestFinished
+from wolfbane.events.run_events import RunFinished, RunStarted, TestFinished
 from wolfbane.model import Excerpt, Frame, Outcome, Result
 from wolfbane.results.history.database import NAME
 from wolfbane.results.history.entries import RunEntry, TestEnd

@@ -8,8 +8,8 @@ import time
 
 import pytest
 
+from wolfbane.browsers.engines.discovery import installed, needs_screen
 from wolfbane.browsers.failures import CannotOpen
-from wolfbane.browsers.finding import installed, needs_screen
 from wolfbane.workspace.settings import Browser
 
 ENGINES = ("chromium", "firefox", "webkit")

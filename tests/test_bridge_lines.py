@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wolfbane.app.learning.line_frames import Parts
-from wolfbane.app.learning.line_patterns import line_patterns
-from wolfbane.app.learning.vocabulary import vocabulary
+from wolfbane.kinds.bridge.learning.line_frames import Parts
+from wolfbane.kinds.bridge.learning.line_patterns import line_patterns
+from wolfbane.kinds.bridge.learning.vocabulary import vocabulary
 
 SUITE = '[[suite]]\nname = "s"\nkind = "bridge"\npaths = ["day.x"]\nbridge = "b.toml"\n'
 BRIDGE = r"""

@@ -398,7 +398,7 @@ def test_a_driver_that_never_opens_blocks(suite):
 
 @chromium
 def test_a_driver_elsewhere_is_spoken_to_by_its_address(suite):
-    from wolfbane.browsers.drivers import free_port
+    from wolfbane.browsers.engines.drivers import free_port
 
     port = free_port()
     options = '{ args = ["--headless=new", "--no-sandbox", "--disable-gpu"] }'

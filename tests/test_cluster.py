@@ -15,9 +15,9 @@ import pytest
 
 from cluster_machines import Machines, machines, needs_engine, owner, until
 from conftest import Folder, suite
-from wolfbane.cluster import unpacking
-from wolfbane.cluster.packing import contents, pack
-from wolfbane.cluster.unpacking import MachineStore
+from wolfbane.cluster.here.packing import contents, pack
+from wolfbane.cluster.there import unpacking
+from wolfbane.cluster.there.unpacking import MachineStore
 from wolfbane.errors import InputError
 
 pytestmark = needs_engine

@@ -14,7 +14,7 @@ import trustme
 
 from cluster_machines import Machines, needs_engine, until
 from conftest import suite
-from wolfbane.cluster.engine import MachineLink
+from wolfbane.cluster.here.engine import MachineLink
 from wolfbane.cluster.messages import StopNow
 
 pytestmark = needs_engine

@@ -16,11 +16,11 @@ SOURCE = Path(__file__).parent.parent / "src" / "wolfbane"
 FILES = [p for p in SOURCE.rglob("*.py") if "demo/harbour" not in p.as_posix()]
 # Words that mean something else there: a command, a report format, a moment of hooks.
 OTHER_MEANINGS = {
-    "cli/__init__.py": {"bridge"}, "cli/bridge.py": {"bridge"}, "formats/registry.py": {"tap"},
-    "steps.py": {"scenario"}, "load/samples.py": {"workflow"},
-    "load/measurements.py": {"workflow"}, "reports/load_rows.py": {"workflow"},
-    "reports/load_comparison.py": {"workflow"}, "app/learning/readings.py": {"tap"},
-    "app/learning/learn.py": {"bridge"},
+    "cli/__init__.py": {"bridge"}, "cli/commands/bridge.py": {"bridge"},
+    "formats/registry.py": {"tap"}, "steps.py": {"scenario"}, "load/samples.py": {"workflow"},
+    "load/measurements.py": {"workflow"}, "reports/load/csv_markdown.py": {"workflow"},
+    "reports/load/comparison.py": {"workflow"}, "app/bridges/readings.py": {"tap"},
+    "app/bridges/learn.py": {"bridge"},
 }  # fmt: skip
 
 

@@ -9,12 +9,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from wolfbane.basis.histogram import Histogram
+from wolfbane.basis.units import rate
 from wolfbane.errors import ExpressionError
-from wolfbane.histogram import Histogram
 from wolfbane.kinds.workflow.load.shape import LoadShare, arrivals, starts_of, value_at
 from wolfbane.load.comparison import StepChange
 from wolfbane.load.limits import read_limit
-from wolfbane.units import rate
 
 TIMES = st.lists(st.floats(0, 4000), min_size=1, max_size=200)
 

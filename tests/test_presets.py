@@ -10,7 +10,7 @@ from hypothesis import given as for_any
 from hypothesis import settings
 from hypothesis import strategies as st
 
-from wolfbane.cli.quoting import quoted
+from wolfbane.cli.options.quoting import quoted
 
 SETTINGS = """
 # kept as it is

@@ -13,11 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 from lxml import etree, html
 
-from wolfbane.events import Quarantined, RunFinished, RunStarted
+from wolfbane.events.run_events import Quarantined, RunFinished, RunStarted
 from wolfbane.formats.registry import NAMES
 from wolfbane.formats.tap.parser import TapReader
 from wolfbane.model import Outcome, Part, Result
-from wolfbane.reports.written import render
+from wolfbane.reports.report_files import render
 from wolfbane.results.record import Record
 
 # What https://ctrf.io asks of a report, as far as one of ours goes.

@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from lxml import etree
 
-from wolfbane.events import TestFinished as Finished
+from wolfbane.events.run_events import TestFinished as Finished
 from wolfbane.formats.xunit.writer import write_xunit
 from wolfbane.model import Outcome, Result
 from wolfbane.reports.text import visible

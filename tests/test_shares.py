@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Folder, present
-from wolfbane.shares import Unit, cut
+from wolfbane.planning.shares import Unit, cut
 
 HARBOUR = Path(__file__).parent.parent / "src/wolfbane/demo/harbour"
 SETTINGS = """

@@ -52,7 +52,7 @@ EXCEPTIONS = {
     "app/importing.py": r"as they are imported",
     "events.py": r"chosen|lately",
     "inventory/imports.py": "gone",
-    "reports/console.py": "told",
+    "reports/console/console_report.py": "told",
     "reports/html/page/list.js": r"chosen\.length",
     "workspace/settings.py": "chosen by weight",
     "demo/harbour/rules/steps/berths.py": ".*",  # the harbour's own words

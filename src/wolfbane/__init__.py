@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from wolfbane.app.embedding import OpenWorkspace, open_workspace
     from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
-    from wolfbane.events import (
+    from wolfbane.events.run_events import (
         Event,
         RunFinished,
         RunStarted,
@@ -32,8 +32,8 @@ if TYPE_CHECKING:
         TestRetried,
         TestStarted,
     )
-    from wolfbane.execution.run_request import RunRequest
     from wolfbane.model import Outcome, Result, Test
+    from wolfbane.setup.run_request import RunRequest
 
 _HOMES = {
     "OpenWorkspace": "app.embedding",
@@ -42,14 +42,14 @@ _HOMES = {
     "NothingChosen": "errors",
     "Problem": "errors",
     "WolfbaneError": "errors",
-    "Event": "events",
-    "RunFinished": "events",
-    "RunStarted": "events",
-    "TestFinished": "events",
-    "TestRepeated": "events",
-    "TestRetried": "events",
-    "TestStarted": "events",
-    "RunRequest": "execution.run_request",
+    "Event": "events.run_events",
+    "RunFinished": "events.run_events",
+    "RunStarted": "events.run_events",
+    "TestFinished": "events.run_events",
+    "TestRepeated": "events.run_events",
+    "TestRetried": "events.run_events",
+    "TestStarted": "events.run_events",
+    "RunRequest": "setup.run_request",
     "Outcome": "model",
     "Result": "model",
     "Test": "model",

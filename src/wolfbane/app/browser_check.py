@@ -22,8 +22,8 @@ async def _open_each(workspace: Workspace, found: list[BrowserStatus]) -> list[B
     import aiohttp
 
     from wolfbane.browsers.browser_pool import BrowserPool
-    from wolfbane.browsers.capabilities import Wanted
-    from wolfbane.browsers.programs import Programs
+    from wolfbane.browsers.engines.capabilities import Wanted
+    from wolfbane.browsers.engines.programs import Programs
 
     checked = []
     with ProcessGroup() as group:

@@ -8,20 +8,20 @@ import shutil
 from collections import Counter
 from collections.abc import Iterable, Iterator
 
+from wolfbane.basis.inspection import only_looking
 from wolfbane.browsers.status import look_for
 from wolfbane.environments import Environment, resolve
 from wolfbane.errors import InputError
-from wolfbane.execution.setup.builds import stale_builds
-from wolfbane.execution.setup.probes import Prober
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.unclaimed import how_to_claim, in_words, unclaimed
 from wolfbane.kinds.contract import MissingRuntime, NotStarted
 from wolfbane.kinds.programs import check_required
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
-from wolfbane.looking import only_looking
 from wolfbane.reports.text import many
 from wolfbane.selection import parse, term_counts
+from wolfbane.setup.builds import stale_builds
+from wolfbane.setup.probes import Prober
 from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.probes import PATIENCE

@@ -12,12 +12,12 @@ from wolfbane.app.ready import ReadyRun, make_ready
 from wolfbane.app.run import RunPlan, finish_run, plan_run, start_run
 from wolfbane.app.selection import Selected, select
 from wolfbane.environments import resolve_each
-from wolfbane.events import Event
+from wolfbane.events.run_events import Event
 from wolfbane.execution.recorded import recording
-from wolfbane.execution.run_request import RunRequest
 from wolfbane.inventory.selection_request import SelectionRequest
 from wolfbane.model import Test
 from wolfbane.selection import choose
+from wolfbane.setup.run_request import RunRequest
 from wolfbane.workspace import find
 from wolfbane.workspace.settings import Workspace
 

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from wolfbane.app.run import RunEnd
 from wolfbane.app.share_records import ShareRecord, check_alike
-from wolfbane.events import (
+from wolfbane.events.run_events import (
     Covered,
     Event,
     Listener,

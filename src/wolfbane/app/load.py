@@ -15,18 +15,18 @@ from wolfbane.app.run import RunEnd, inputs_of, record_session
 from wolfbane.app.selection import Selected
 from wolfbane.environments import Environment
 from wolfbane.errors import WolfbaneError
-from wolfbane.events import Listener
-from wolfbane.execution.run_request import RunRequest
+from wolfbane.events.load_events import LoadStarted
+from wolfbane.events.run_events import Listener
 from wolfbane.inventory.documents import keep_with_run
 from wolfbane.inventory.resolving import resolved
 from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.load.load_request import LoadRequest
 from wolfbane.load.load_session import LoadSession
 from wolfbane.load.profiles import find_profile
-from wolfbane.load_events import LoadStarted
 from wolfbane.results.runs import new_run
 from wolfbane.selection import all_of, any_of, choose, parse
 from wolfbane.selection.grammar import Term
+from wolfbane.setup.run_request import RunRequest
 from wolfbane.workspace.settings import Workspace
 
 

@@ -8,10 +8,10 @@ from collections.abc import Mapping
 import msgspec
 
 from wolfbane import __version__
-from wolfbane.cluster.actor import MachineFacts
-from wolfbane.cluster.engine import Engine, MachineLost, cluster_address
+from wolfbane.cluster.here.engine import Engine, MachineLost, cluster_address
+from wolfbane.cluster.here.packing import Manifest, pack_workspace
 from wolfbane.cluster.messages import AbilityQuestion, MachineAbilities
-from wolfbane.cluster.packing import Manifest, pack_workspace
+from wolfbane.cluster.there.actor import MachineFacts
 from wolfbane.errors import BlockedError
 from wolfbane.workspace.settings import Workspace
 

@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wolfbane.errors import InputError
-from wolfbane.execution.run_request import RunRequest
 from wolfbane.results.record import Record
+from wolfbane.setup.run_request import RunRequest
 from wolfbane.workspace.settings import Workspace
 
 
 def mail_run(workspace: Workspace, record: Record, request: RunRequest) -> Iterator[str]:
     """Send the requested mail. Yields the reason if it cannot be sent."""
-    from wolfbane.reports.mail import compose
-    from wolfbane.reports.post import read_recipients, send
-    from wolfbane.results.since import is_news, since_the_one_before
+    from wolfbane.reports.mail.message import compose
+    from wolfbane.reports.mail.smtp import read_recipients, send
+    from wolfbane.results.previous_run import is_news, since_the_one_before
 
     mail, finished = workspace.settings.mail, record.finished
     assert mail is not None and record.started is not None and finished is not None

@@ -13,19 +13,19 @@ from msgspec.structs import replace
 from wolfbane.app.selection import Selected
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, NothingChosen, Problem
-from wolfbane.execution.run_request import RunRequest
+from wolfbane.inventory.candidate_suites import suites_in_play
 from wolfbane.inventory.documents import fetch_documents
-from wolfbane.inventory.in_play import suites_in_play
 from wolfbane.kinds.documents import Copy
 from wolfbane.kinds.freshness import Freshness
 from wolfbane.kinds.suite import Suite
 from wolfbane.results.newest import Known
 from wolfbane.results.quarantine import Quarantine, read_quarantine
 from wolfbane.selection import Choice
+from wolfbane.setup.run_request import RunRequest
 from wolfbane.workspace.settings import Workspace
 
 if TYPE_CHECKING:
-    from wolfbane.workers.head_start import HeadStart
+    from wolfbane.workers.prewarm import HeadStart
 
 
 _MOST_PROJECTS = 10
@@ -126,7 +126,7 @@ def _check_screen(request: RunRequest) -> None:
     given = [name for name, is_set in names.items() if is_set]
     if not given:
         return
-    from wolfbane.browsers.finding import has_screen
+    from wolfbane.browsers.engines.discovery import has_screen
 
     for name in given:
         if not request.visible:
@@ -141,7 +141,9 @@ def _check_screen(request: RunRequest) -> None:
 
 def _check_mail(workspace: Workspace, request: RunRequest) -> None:
     if request.mail_to:
-        from wolfbane.reports.post import check_mail  # smtplib takes a while: only where it is used
+        from wolfbane.reports.mail.smtp import (
+            check_mail,  # smtplib takes a while: only where it is used
+        )
 
         check_mail(workspace.settings.mail, request.mail_to)
 
@@ -157,6 +159,6 @@ def _check_versions(request: RunRequest, environments: Sequence[Environment]) ->
 def _report_targets(reports: Sequence[str]) -> Sequence[tuple[str, Path]]:
     if not reports:
         return ()
-    from wolfbane.reports.written import read_targets
+    from wolfbane.reports.report_files import read_targets
 
     return read_targets(reports)

@@ -13,26 +13,26 @@ from msgspec.structs import replace
 
 from wolfbane.app.ready import ReadyRun
 from wolfbane.app.selection import Selected
+from wolfbane.basis.cores import available_cores
 from wolfbane.browsers.run_browsers import Pause
-from wolfbane.cores import available_cores
 from wolfbane.errors import InputError, WolfbaneError
-from wolfbane.events import Listener
+from wolfbane.events.run_events import Listener
 from wolfbane.execution.recorded import recording
-from wolfbane.execution.run_inputs import RunInputs
-from wolfbane.execution.run_request import RunRequest
 from wolfbane.execution.session import Session
 from wolfbane.inventory.documents import keep_with_run
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import at
 from wolfbane.results.history.url import history_url
 from wolfbane.results.runs import new_run
+from wolfbane.setup.run_inputs import RunInputs
+from wolfbane.setup.run_request import RunRequest
 from wolfbane.workspace.settings import Keep
 from wolfbane.workspace.working_copy import SuiteStateQuestion
 
 if TYPE_CHECKING:
     from wolfbane.environments import Environment
     from wolfbane.model import Result, Test
-    from wolfbane.planning import Plan
+    from wolfbane.planning.plan import Plan
     from wolfbane.results.newest import Newest
     from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
@@ -102,7 +102,7 @@ def carry_out(ready: ReadyRun, *listeners: Listener, pause: Pause | None = None)
 
 def _session(ready: ReadyRun, run: str) -> Session:
     if ready.request.on:
-        from wolfbane.cluster.cluster_session import ClusterSession  # only where it is wanted
+        from wolfbane.cluster.here.cluster_session import ClusterSession  # only where it is wanted
 
         return ClusterSession(inputs_of(ready), run)
     return Session(inputs_of(ready), run)
@@ -150,7 +150,7 @@ def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
     """
     workspace = ready.workspace
     if ready.targets:
-        from wolfbane.reports.written import write_reports
+        from wolfbane.reports.report_files import write_reports
 
         write_reports(ready.targets, record)
     problems = [*_add_to_history(workspace)]

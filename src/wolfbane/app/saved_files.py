@@ -8,7 +8,7 @@ import threading
 import time
 from pathlib import Path
 
-from wolfbane.files import read_regular, walk
+from wolfbane.basis.files import read_regular, walk
 from wolfbane.workspace.settings import Workspace
 
 _NEVER = frozenset({"node_modules", "__pycache__", "target"})

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.events import Event, RunFinished, RunStarted, ShareFacts, TestFinished
+from wolfbane.events.run_events import Event, RunFinished, RunStarted, ShareFacts, TestFinished
 from wolfbane.model import Result
 from wolfbane.results.foreign import unpack
 from wolfbane.results.journal import JOURNAL_NAME, read_journal

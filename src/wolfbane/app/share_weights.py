@@ -13,8 +13,8 @@ from wolfbane.errors import InputError
 from wolfbane.execution.sharing import Weights, by_file_size
 from wolfbane.inventory import Inventory
 from wolfbane.model import Test, at
+from wolfbane.planning.shares import Share, cut, units_of
 from wolfbane.selection import Choice, may_match
-from wolfbane.shares import Share, cut, units_of
 from wolfbane.workspace.git import ask_git
 from wolfbane.workspace.settings import Workspace
 

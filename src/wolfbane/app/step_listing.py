@@ -9,10 +9,10 @@ from pathlib import Path
 
 from wolfbane.browsers.run_browsers import RunBrowsers
 from wolfbane.environments import Environment
-from wolfbane.execution.run_context import RunContext
 from wolfbane.inventory import Inventory
 from wolfbane.kinds.steps import StepDefinition, StepListing, StepUse
 from wolfbane.kinds.suite import Suite
+from wolfbane.setup.run_context import RunContext
 from wolfbane.workers.launcher import Unstartable
 from wolfbane.workers.pool import Pool
 from wolfbane.workers.protocol import ListedMessage, StepMessage, WorkerMessage

@@ -11,11 +11,11 @@ from msgspec.structs import replace
 from wolfbane.app.ready import ReadyRun, make_ready
 from wolfbane.app.selection import Selected
 from wolfbane.environments import Environment
-from wolfbane.execution.run_request import RunRequest
 from wolfbane.inventory.affected import affected
 from wolfbane.inventory.resolving import resolved
 from wolfbane.results.quarantine import NAME as QUARANTINE_NAME
 from wolfbane.selection import Expression, Term, all_of, choose, parse
+from wolfbane.setup.run_request import RunRequest
 from wolfbane.workspace.settings import Workspace
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 

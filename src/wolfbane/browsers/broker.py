@@ -10,13 +10,13 @@ from typing import Any
 import aiohttp
 from aiohttp import web
 
-from wolfbane.browsers.bidi import pass_through
 from wolfbane.browsers.browser_pool import BrowserPool, variables_of
-from wolfbane.browsers.capabilities import Wanted
-from wolfbane.browsers.command_log import BrowserCommand
-from wolfbane.browsers.evidence_policy import OFF
+from wolfbane.browsers.engines.bidi import pass_through
+from wolfbane.browsers.engines.capabilities import Wanted
+from wolfbane.browsers.engines.programs import Programs, Starter
+from wolfbane.browsers.evidence.command_log import BrowserCommand
+from wolfbane.browsers.evidence.evidence_policy import OFF
 from wolfbane.browsers.failures import WebDriverError
-from wolfbane.browsers.programs import Programs, Starter
 from wolfbane.browsers.sessions import BrowserSession
 from wolfbane.browsers.worker_endpoints import Hold, WorkerEndpoint
 from wolfbane.kinds.suite import Suite

@@ -10,15 +10,15 @@ from pathlib import Path
 
 import aiohttp
 
-from wolfbane.browsers.capabilities import Wanted
-from wolfbane.browsers.display import Display
 from wolfbane.browsers.downloads import saves_here, settled_folder, with_folder
-from wolfbane.browsers.drivers import PATIENCE, BrowserDriver, value_of
+from wolfbane.browsers.engines.capabilities import Wanted
+from wolfbane.browsers.engines.discovery import has_screen, installed
+from wolfbane.browsers.engines.display import Display
+from wolfbane.browsers.engines.drivers import PATIENCE, BrowserDriver, value_of
+from wolfbane.browsers.engines.firefox import FirefoxDriver, StartFiles
+from wolfbane.browsers.engines.programs import Programs
+from wolfbane.browsers.engines.w3c_driver import W3CDriver
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
-from wolfbane.browsers.finding import has_screen, installed
-from wolfbane.browsers.firefox import FirefoxDriver, StartFiles
-from wolfbane.browsers.programs import Programs
-from wolfbane.browsers.w3c_driver import W3CDriver
 from wolfbane.workspace.settings import Browser, Workspace
 
 _PATIENCE = 5.0

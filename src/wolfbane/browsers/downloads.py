@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.browsers.programs import Programs
+from wolfbane.browsers.engines.programs import Programs
 from wolfbane.workspace.settings import Browser
 from wolfbane.workspace.vocabulary import OTHER_ENGINE
 

@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
-from wolfbane.browsers.command_log import ReceivedCommand
-from wolfbane.browsers.page_looks import PageLooks
+from wolfbane.browsers.evidence.command_log import ReceivedCommand
+from wolfbane.browsers.evidence.page_inspector import PageLooks
 from wolfbane.environments import Mask
 
 SHORTEST = 4

@@ -9,18 +9,18 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from wolfbane.browsers.evidence_policy import FAILURES
+from wolfbane.browsers.evidence.evidence_policy import FAILURES
 from wolfbane.browsers.status import look_for
-from wolfbane.events import Commanded, Event
+from wolfbane.events.run_events import Commanded, Event
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Evidence, Outcome, Test
-from wolfbane.planning import Plan
+from wolfbane.planning.plan import Plan
 from wolfbane.workspace.settings import Workspace
 
 if TYPE_CHECKING:
     from wolfbane.browsers.broker import Broker
-    from wolfbane.browsers.command_log import BrowserCommand
-    from wolfbane.browsers.programs import Starter
+    from wolfbane.browsers.engines.programs import Starter
+    from wolfbane.browsers.evidence.command_log import BrowserCommand
     from wolfbane.browsers.sessions import BrowserSession
     from wolfbane.browsers.worker_endpoints import Left, WorkerEndpoint
 
@@ -146,7 +146,7 @@ class RunBrowsers:
             return BrowserVerdict(outcome, message, left.secrets)
         if bad:
             outcome, message = _explained(outcome, message, left)
-        from wolfbane.browsers.kept_evidence import evidence_of
+        from wolfbane.browsers.evidence.kept_evidence import evidence_of
 
         kept = []
         for session, seen in left.seen:

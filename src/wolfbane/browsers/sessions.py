@@ -11,7 +11,10 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.browsers.command_log import (
+from wolfbane.browsers.downloads import Download, downloaded
+from wolfbane.browsers.endpoints import Endpoint, named
+from wolfbane.browsers.engines.drivers import BrowserDriver, Reply
+from wolfbane.browsers.evidence.command_log import (
     HIDDEN,
     BrowserCommand,
     ElementNames,
@@ -19,16 +22,13 @@ from wolfbane.browsers.command_log import (
     answer,
     read_parameters,
 )
-from wolfbane.browsers.downloads import Download, downloaded
-from wolfbane.browsers.drivers import BrowserDriver, Reply
-from wolfbane.browsers.endpoints import Endpoint, named
-from wolfbane.browsers.evidence_policy import ALL, OFF
-from wolfbane.browsers.failed_commands import MISSING, FailedCommands, FailingCommand
+from wolfbane.browsers.evidence.evidence_policy import ALL, OFF
+from wolfbane.browsers.evidence.failed_commands import MISSING, FailedCommands, FailingCommand
+from wolfbane.browsers.evidence.page_inspector import DialogOpened, PageLooks
+from wolfbane.browsers.evidence.records import BrowserRecords, BrowserRequest, ConsoleLine
+from wolfbane.browsers.evidence.snapshots import Snapshot, near, take
 from wolfbane.browsers.failures import WebDriverError
-from wolfbane.browsers.page_looks import DialogOpened, PageLooks
 from wolfbane.browsers.password_fields import PasswordFields
-from wolfbane.browsers.records import BrowserRecords, BrowserRequest, ConsoleLine
-from wolfbane.browsers.snapshots import Snapshot, near, take
 
 _FRAMES = 60
 _BUSY = 2.0

@@ -7,14 +7,14 @@ from collections.abc import Iterable
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.browsers.failures import CannotOpen
-from wolfbane.browsers.finding import (
+from wolfbane.browsers.engines.discovery import (
     DISPLAY_PROGRAM,
     installed,
     needs_screen,
     unlike,
     version,
 )
+from wolfbane.browsers.failures import CannotOpen
 from wolfbane.workspace.settings import Workspace
 from wolfbane.workspace.vocabulary import ENGINES
 

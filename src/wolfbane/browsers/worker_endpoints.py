@@ -11,12 +11,12 @@ from pathlib import Path
 import msgspec
 
 from wolfbane.browsers.browser_pool import BrowserPool
-from wolfbane.browsers.capabilities import wanted
-from wolfbane.browsers.command_log import BrowserCommand
 from wolfbane.browsers.downloads import WorkerDownloads
-from wolfbane.browsers.drivers import value_of
 from wolfbane.browsers.endpoints import find
-from wolfbane.browsers.evidence_policy import ALL, OFF
+from wolfbane.browsers.engines.capabilities import wanted
+from wolfbane.browsers.engines.drivers import value_of
+from wolfbane.browsers.evidence.command_log import BrowserCommand
+from wolfbane.browsers.evidence.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.sessions import BrowserSession, SessionEvidence
 

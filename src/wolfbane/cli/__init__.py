@@ -53,7 +53,7 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:
             return None
-        module = importlib.import_module(f"wolfbane.cli.{cmd_name}")
+        module = importlib.import_module(f"wolfbane.cli.commands.{cmd_name}")
         command = module.command
         assert isinstance(command, click.Command)
         return command
@@ -117,7 +117,7 @@ def main() -> None:
     prepare_streams()
     try:
         if "WOLFBANE_COMPLETE" in os.environ:
-            from wolfbane.cli.completion import answer
+            from wolfbane.cli.commands.completion import answer
 
             sys.exit(answer(root, os.environ["WOLFBANE_COMPLETE"], sys.argv[1:]))
         code = root(standalone_mode=False) or 0

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 from wolfbane.app.load import carry_out_load, look_at_load
 from wolfbane.cli.echo import echo
 from wolfbane.cli.running import printed
-from wolfbane.reports.load_table import load_facts
-from wolfbane.reports.style import make_console
+from wolfbane.reports.console.style import make_console
+from wolfbane.reports.load.tables import load_facts
 
 if TYPE_CHECKING:
     from wolfbane.app.ready import ReadyRun

@@ -9,14 +9,14 @@ from typing import TYPE_CHECKING
 from wolfbane.app.run import carry_out, plan_run
 from wolfbane.cli.echo import echo
 from wolfbane.cli.streams import leave_standard_output
-from wolfbane.reports.guarded import GuardedConsole
+from wolfbane.reports.console.safe_console import GuardedConsole
 
 if TYPE_CHECKING:
     from wolfbane.app.ready import ReadyRun
     from wolfbane.app.run import RunEnd
     from wolfbane.browsers.run_browsers import Pause
-    from wolfbane.events import Listener
-    from wolfbane.reports.console import ConsoleReport
+    from wolfbane.events.run_events import Listener
+    from wolfbane.reports.console.console_report import ConsoleReport
 
 
 def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
@@ -25,8 +25,8 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
     ``warned`` contains the warnings that earlier runs of the same ``watch`` printed.
     """
     if ready.request.dry_run:
-        from wolfbane.reports.plan import print_plan
-        from wolfbane.reports.style import make_console
+        from wolfbane.reports.console.plan import print_plan
+        from wolfbane.reports.console.style import make_console
 
         console = make_console()
         planned = plan_run(ready)
@@ -48,8 +48,8 @@ def printed(
     request = ready.request
 
     def console() -> ConsoleReport:
-        from wolfbane.reports.console import ConsoleReport
-        from wolfbane.reports.style import make_console
+        from wolfbane.reports.console.console_report import ConsoleReport
+        from wolfbane.reports.console.style import make_console
 
         return ConsoleReport(
             make_console(), quiet=request.quiet, verbose=request.verbose, live=not request.live,

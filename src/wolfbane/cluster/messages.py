@@ -12,13 +12,13 @@ from typing import Any
 
 import msgspec
 
-from wolfbane.cluster.packing import Manifest
+from wolfbane.cluster.here.packing import Manifest
 from wolfbane.environments import Environment
-from wolfbane.events import Event, Exercised
+from wolfbane.events.run_events import Event, Exercised
 from wolfbane.execution.findings import ProcessDamage
-from wolfbane.execution.run_request import RunRequest
 from wolfbane.model import Result, Test, TestFile
-from wolfbane.planning import Batch
+from wolfbane.planning.plan import Batch
+from wolfbane.setup.run_request import RunRequest
 from wolfbane.workers.message_data import Message
 from wolfbane.workers.protocol import WorkerMessage
 from wolfbane.workers.worker import RequestEnd

@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from wolfbane.basis.units import seconds
 from wolfbane.errors import did_you_mean
-from wolfbane.units import seconds
 from wolfbane.workspace.settings import Parameter
 
 Typed = str | int | float | bool | list[str]

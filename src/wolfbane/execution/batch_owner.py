@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any, Protocol
 
-from wolfbane.events import Event
+from wolfbane.events.run_events import Event
 from wolfbane.execution.findings import Findings
 from wolfbane.execution.launcher_names import LauncherNames
-from wolfbane.execution.run_context import RunContext
 from wolfbane.model import Result, Test, TestFile
-from wolfbane.planning import Batch
+from wolfbane.planning.plan import Batch
+from wolfbane.setup.run_context import RunContext
 
 
 class BatchOwner(Protocol):

@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.events import Exercised, TestStarted
+from wolfbane.events.run_events import Exercised, TestStarted
 from wolfbane.execution.batch_owner import BatchOwner
 from wolfbane.execution.findings import ProcessDamage
 from wolfbane.execution.hook_arguments import arguments_around
 from wolfbane.execution.pending_output import PendingOutput
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import NESTED, Discrepancy, Outcome, Test
-from wolfbane.planning import Batch
+from wolfbane.planning.plan import Batch
 from wolfbane.workers.channel import Request
 from wolfbane.workers.launcher import Unstartable
 from wolfbane.workers.message_data import Ending, ending

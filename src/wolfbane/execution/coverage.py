@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 
-from wolfbane.events import Covered, Exercised
+from wolfbane.events.run_events import Covered, Exercised
 from wolfbane.inventory import Inventory
 from wolfbane.kinds.registry import find_kind
 

@@ -6,7 +6,7 @@ from collections import Counter
 
 import msgspec
 
-from wolfbane.events import Exercised
+from wolfbane.events.run_events import Exercised
 from wolfbane.model import Test
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from wolfbane.model import NESTED, Test
-from wolfbane.planning import Batch
+from wolfbane.planning.plan import Batch
 
 
 def arguments_around(hook: Test, batch: Batch) -> tuple[str, ...]:

@@ -14,15 +14,15 @@ from pathlib import Path
 
 import msgspec
 
+from wolfbane.basis.files import read_regular, results_folder, write_whole
 from wolfbane.execution.launcher_names import LauncherNames
-from wolfbane.files import read_regular, results_folder, write_whole
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.files import suite_files
 from wolfbane.kinds.contract import OMIT_ALWAYS, OMIT_NEVER
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Result
-from wolfbane.planning import Plan
+from wolfbane.planning.plan import Plan
 from wolfbane.selection import Expression, Matcher
 from wolfbane.workspace.settings import Workspace
 

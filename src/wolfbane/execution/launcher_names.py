@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from wolfbane.model import NESTED, Test, TestFile
-from wolfbane.planning import Batch
+from wolfbane.planning.plan import Batch
 from wolfbane.workers.channel import Request
 from wolfbane.workers.protocol import RanMessage
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from wolfbane.errors import InputError, Problem
 from wolfbane.kinds.registry import KINDS, find_kind
-from wolfbane.planning import Plan
+from wolfbane.planning.plan import Plan
 
 
 def check_live(plan: Plan) -> None:

@@ -9,7 +9,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from wolfbane.environments import Mask
-from wolfbane.events import Event
+from wolfbane.events.run_events import Event
 from wolfbane.model import Result
 
 

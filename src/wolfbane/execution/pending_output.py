@@ -11,8 +11,8 @@ from msgspec.structs import replace
 from wolfbane.browsers.run_browsers import BrowserVerdict
 from wolfbane.environments import Mask
 from wolfbane.execution.masked import masked_texts
-from wolfbane.execution.run_context import RunContext
 from wolfbane.model import Evidence, Part, Result, Test
+from wolfbane.setup.run_context import RunContext
 from wolfbane.workers.message_data import Ending
 from wolfbane.workers.protocol import EvidenceMessage, OutputMessage, PartsMessage
 

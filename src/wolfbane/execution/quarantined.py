@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import date
 
-from wolfbane.events import Quarantined
+from wolfbane.events.run_events import Quarantined
 from wolfbane.model import Test
 from wolfbane.results.quarantine import Quarantine
 

@@ -6,10 +6,10 @@ import time
 
 from msgspec.structs import replace
 
-from wolfbane.events import TestRepeated
+from wolfbane.events.run_events import TestRepeated
 from wolfbane.execution.retries import Retries
-from wolfbane.execution.run_request import RunRequest
 from wolfbane.model import Outcome, Repeated, Result, Test
+from wolfbane.setup.run_request import RunRequest
 from wolfbane.workspace.settings import Workspace
 
 KEPT = 10

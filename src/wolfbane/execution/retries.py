@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from msgspec.structs import replace
 
-from wolfbane.events import TestRetried
+from wolfbane.events.run_events import TestRetried
 from wolfbane.model import Outcome, Result, Test
 from wolfbane.selection import Matcher, parse
 from wolfbane.workspace.settings import Workspace

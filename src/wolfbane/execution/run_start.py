@@ -9,23 +9,23 @@ from datetime import datetime
 import msgspec
 
 from wolfbane import __version__
-from wolfbane.browsers.finding import has_screen
+from wolfbane.browsers.engines.discovery import has_screen
 from wolfbane.environments.deployed import DeployedVersion
-from wolfbane.events import Quarantined, RunStarted, ShareFacts, Target
-from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.events.run_events import Quarantined, RunStarted, ShareFacts, Target
 from wolfbane.execution.run_warnings import (
     of_the_choice,
     of_the_files,
     of_the_quarantine,
     of_what_is_prepared,
 )
-from wolfbane.execution.setup.preparation import Prepared
 from wolfbane.inventory.unclaimed import how_to_claim, unclaimed
 from wolfbane.kinds.contract import OMIT_NEVER, MissingRuntime
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Test, TestFile, variant
-from wolfbane.planning import Plan
+from wolfbane.planning.plan import Plan
 from wolfbane.selection import terms_of
+from wolfbane.setup.preparation import Prepared
+from wolfbane.setup.run_inputs import RunInputs
 from wolfbane.workspace.settings import Workspace
 
 _PASSING = ("status", "machine", "changed")

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from wolfbane.execution.findings import ProcessDamage
-from wolfbane.execution.setup.preparation import Prepared
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Discrepancy, Result, Test, TestFile
 from wolfbane.results.quarantine import Quarantine
 from wolfbane.selection import Choice, may_match, term_counts
+from wolfbane.setup.preparation import Prepared
 from wolfbane.workspace.settings import Workspace
 
 SHOWN = 3

@@ -7,17 +7,17 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from wolfbane.events import Event
+from wolfbane.events.run_events import Event
 from wolfbane.execution.batch_run import AFTER_CRASH, BatchRun
 from wolfbane.execution.findings import Findings
 from wolfbane.execution.launcher_names import LauncherNames
 from wolfbane.execution.repeats import Repeats
 from wolfbane.execution.retries import Retries
-from wolfbane.execution.run_context import RunContext
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
-from wolfbane.planning import Batch, Plan, once_more
+from wolfbane.planning.plan import Batch, Plan, once_more
+from wolfbane.setup.run_context import RunContext
 from wolfbane.workers.message_data import Ending, ending
 from wolfbane.workers.pool import Slot
 from wolfbane.workers.protocol import ClosedMessage, FinishedMessage, OutputMessage, WorkerMessage

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from wolfbane.browsers.run_browsers import PROTOCOL, Pause, RunBrowsers
 from wolfbane.environments import mask_of
 from wolfbane.errors import NothingChosen
-from wolfbane.events import (
+from wolfbane.events.run_events import (
     Event,
     Listener,
     Quarantined,
@@ -30,17 +30,17 @@ from wolfbane.execution.live import check_live
 from wolfbane.execution.masked import masked
 from wolfbane.execution.quarantined import quarantined_in
 from wolfbane.execution.repeats import attempts_of
-from wolfbane.execution.run_context import RunContext
-from wolfbane.execution.run_inputs import RunInputs
-from wolfbane.execution.run_request import NEVER
 from wolfbane.execution.run_start import RunStart, only_marks
 from wolfbane.execution.run_warnings import of_damage, of_what_came_back
 from wolfbane.execution.scheduler import Scheduler
-from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.execution.verdict import Tally, by_name, verdict
 from wolfbane.kinds.registry import find_kind, in_one_process
 from wolfbane.model import Discrepancy, Outcome, Result, Test
-from wolfbane.planning import IN_ORDER, Plan, each_apart, make_plan
+from wolfbane.planning.plan import IN_ORDER, Plan, each_apart, make_plan
+from wolfbane.setup.preparation import Preparation, Prepared
+from wolfbane.setup.run_context import RunContext
+from wolfbane.setup.run_inputs import RunInputs
+from wolfbane.setup.run_request import NEVER
 
 if TYPE_CHECKING:
     from wolfbane.execution.sharing import Weigh
@@ -188,7 +188,7 @@ class Session:
         """Differences between suites and deployed version; InputError if they must match."""
         if not prepared.versions:
             return ()
-        from wolfbane.execution.setup.version_checks import version_mismatches
+        from wolfbane.setup.version_checks import version_mismatches
 
         return version_mismatches(self.inputs, prepared.versions)
 

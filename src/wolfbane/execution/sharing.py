@@ -8,14 +8,14 @@ from pathlib import Path
 
 import msgspec
 
+from wolfbane.basis.files import read_regular
 from wolfbane.errors import NothingChosen
-from wolfbane.events import ShareFacts
-from wolfbane.execution.setup.preparation import Prepared
-from wolfbane.files import read_regular
+from wolfbane.events.run_events import ShareFacts
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.affected import sources_of
 from wolfbane.model import Test
-from wolfbane.shares import Share, cut, digest_of, units_of
+from wolfbane.planning.shares import Share, cut, digest_of, units_of
+from wolfbane.setup.preparation import Prepared
 
 
 class Weights(msgspec.Struct, frozen=True):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 
-from wolfbane.events import Quarantined
+from wolfbane.events.run_events import Quarantined
 from wolfbane.model import LIMITS, Outcome, Result
 
 GOOD = (Outcome.PASSED, Outcome.FLAKY, Outcome.TODO)

@@ -10,12 +10,12 @@ WRITERS = {
     "xunit": "wolfbane.formats.xunit.writer:write_xunit",
     "tap": "wolfbane.formats.tap.writer:write_tap",
     "ctrf": "wolfbane.formats.ctrf.writer:write_ctrf",
-    "json": "wolfbane.reports.whole:write_json",
-    "jsonl": "wolfbane.reports.lines:write_lines",
-    "csv": "wolfbane.reports.tables:write_csv",
-    "markdown": "wolfbane.reports.tables:write_markdown",
+    "json": "wolfbane.reports.json_report:write_json",
+    "jsonl": "wolfbane.reports.jsonl_report:write_lines",
+    "csv": "wolfbane.reports.csv_markdown:write_csv",
+    "markdown": "wolfbane.reports.csv_markdown:write_markdown",
     "record": "wolfbane.reports.archive:write_archive",
-    "mail": "wolfbane.reports.mail:write_mail",
+    "mail": "wolfbane.reports.mail.message:write_mail",
 }
 """One line for each format: its name, and ``MODULE:FUNCTION`` that makes bytes of a run's record.
 

@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.files import read_regular, results_folder, write_whole
+from wolfbane.basis.files import read_regular, results_folder, write_whole
 from wolfbane.model import Block, Tag, Test, TestFile
 from wolfbane.results.json_text import compact, parsed
 

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from wolfbane.files import walk
+from wolfbane.basis.files import walk
 from wolfbane.selection.match import path_pattern
 
 

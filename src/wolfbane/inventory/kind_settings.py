@@ -6,12 +6,12 @@ import tomllib
 from collections.abc import Iterable
 from pathlib import Path
 
+from wolfbane.basis.toml_lines import Location, line_index, line_of
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, Problem
 from wolfbane.inventory.scan import Inventory
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
-from wolfbane.toml_lines import Location, line_index, line_of
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.files import as_text, read_regular
+from wolfbane.basis.files import as_text, read_regular
 from wolfbane.inventory.cache import CACHE, Cache, look
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.scanning import scan_files

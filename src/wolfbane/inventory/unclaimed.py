@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from pathlib import PurePosixPath
 
-from wolfbane.files import as_text
+from wolfbane.basis.files import as_text
 from wolfbane.inventory.scan import Inventory
 from wolfbane.kinds.programs import STARTERS
 from wolfbane.selection.match import path_pattern

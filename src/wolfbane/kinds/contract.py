@@ -10,13 +10,13 @@ from typing import Any, ClassVar, Generic, TypeVar
 
 import msgspec
 
+from wolfbane.basis.toml_lines import Location
 from wolfbane.kinds.documents import Fetched, Fetching
 from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.steps import StepLine
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
-from wolfbane.toml_lines import Location
 
 HOME = Path(__file__).parent
 S = TypeVar("S", bound=Suite)

@@ -7,9 +7,9 @@ import subprocess
 from functools import cache
 from pathlib import Path
 
+from wolfbane.basis.inspection import may_start, neutral_folder
 from wolfbane.kinds.contract import MissingRuntime, NotStarted
 from wolfbane.kinds.suite import Suite
-from wolfbane.looking import may_start, neutral_folder
 
 _PATIENCE = 60
 

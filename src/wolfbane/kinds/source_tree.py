@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 
-from wolfbane.files import is_file, read_regular, walk
+from wolfbane.basis.files import is_file, read_regular, walk
 
 _LARGEST = 2_000_000
 """Bytes of a file that may be a source."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from wolfbane.tables import SettingsTable
+from wolfbane.basis.toml_tables import SettingsTable
 
 
 class Suite(SettingsTable, frozen=True):

@@ -12,21 +12,21 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from wolfbane.cluster.cluster import Cluster
-from wolfbane.cluster.engine import MachineLink, MachineLost
+from wolfbane.cluster.here.cluster import Cluster
+from wolfbane.cluster.here.engine import MachineLink, MachineLost
 from wolfbane.errors import BlockedError
-from wolfbane.events import RunStarted
-from wolfbane.execution.run_context import RunContext
-from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.events.load_events import LoadMachine, LoadStarted
+from wolfbane.events.run_events import RunStarted
 from wolfbane.execution.run_start import RunStart
-from wolfbane.execution.setup.preparation import Preparation, Prepared
 from wolfbane.kinds.suite import Suite
 from wolfbane.load.load_request import LoadRequest
 from wolfbane.load.load_session import LoadProcess, LoadSession
 from wolfbane.load.machine_part import MachinePart
-from wolfbane.load_events import LoadMachine, LoadStarted
 from wolfbane.model import Outcome
-from wolfbane.planning import Plan
+from wolfbane.planning.plan import Plan
+from wolfbane.setup.preparation import Preparation, Prepared
+from wolfbane.setup.run_context import RunContext
+from wolfbane.setup.run_inputs import RunInputs
 from wolfbane.workers.message_data import ending
 
 

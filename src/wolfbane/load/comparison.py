@@ -8,7 +8,7 @@ from statistics import median
 
 import msgspec
 
-from wolfbane.histogram import Histogram
+from wolfbane.basis.histogram import Histogram
 from wolfbane.load.measurements import Measurements
 from wolfbane.results.record import LoadRecord
 

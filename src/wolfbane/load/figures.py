@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
-from wolfbane.histogram import Histogram
+from wolfbane.basis.histogram import Histogram
 from wolfbane.model import LoadRow
 
 Key = tuple[str, str]

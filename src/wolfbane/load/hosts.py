@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection
 from urllib.parse import urlsplit
 
+from wolfbane.basis.loopback import is_loopback
 from wolfbane.errors import InputError, Problem
-from wolfbane.loopback import is_loopback
 
 
 def check_hosts(

@@ -8,9 +8,9 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
+from wolfbane.basis.units import rate, seconds
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.load.figures import LoadFigures, StepFigures
-from wolfbane.units import rate, seconds
 
 _LIMIT = re.compile(
     r"\s*(?:(?P<step>[^:<>]+?)\s*:\s*)?(?P<figure>[a-z][\w.]*)\s*(?P<sign><=|>=|<|>)\s*(?P<value>.+?)\s*"

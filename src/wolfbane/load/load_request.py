@@ -8,10 +8,10 @@ from random import SystemRandom
 
 import msgspec
 
+from wolfbane.basis.units import rate, seconds
 from wolfbane.errors import InputError, Problem
-from wolfbane.execution.run_request import REPORT, option
 from wolfbane.load.limits import Limit, read_limit
-from wolfbane.units import rate, seconds
+from wolfbane.setup.run_request import REPORT, option
 
 LOAD, LIMITS = "Load", "Limits"
 """The groups that help shows options in."""

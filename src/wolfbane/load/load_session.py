@@ -10,12 +10,11 @@ from typing import NamedTuple, Protocol
 
 from msgspec.structs import replace
 
-from wolfbane.cores import available_cores
+from wolfbane.basis.cores import available_cores
 from wolfbane.environments.resolution import hosts_for_load
 from wolfbane.errors import BlockedError, InputError, Problem
-from wolfbane.events import Exercised, RunStarted
-from wolfbane.execution.run_context import RunContext
-from wolfbane.execution.run_inputs import RunInputs
+from wolfbane.events.load_events import LoadError, LoadMachine, LoadStarted
+from wolfbane.events.run_events import Exercised, RunStarted
 from wolfbane.execution.run_start import RunStart
 from wolfbane.execution.session import Session
 from wolfbane.kinds.suite import Suite
@@ -25,9 +24,10 @@ from wolfbane.load.load_request import LoadRequest
 from wolfbane.load.measured import Measured
 from wolfbane.load.outcomes import limit_results, test_results, together
 from wolfbane.load.profiles import weights_of
-from wolfbane.load_events import LoadError, LoadMachine, LoadStarted
 from wolfbane.model import Outcome, Test
-from wolfbane.planning import Plan
+from wolfbane.planning.plan import Plan
+from wolfbane.setup.run_context import RunContext
+from wolfbane.setup.run_inputs import RunInputs
 from wolfbane.workers.channel import Request
 from wolfbane.workers.launcher import Unstartable
 from wolfbane.workers.load_messages import (

@@ -9,7 +9,7 @@ import asyncio
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 
-from wolfbane.cluster.engine import MachineLink, MachineLost
+from wolfbane.cluster.here.engine import MachineLink, MachineLost
 from wolfbane.cluster.messages import (
     AskWorker,
     CoreMessage,
@@ -25,7 +25,7 @@ from wolfbane.cluster.messages import (
     WorkerSaid,
     WorkersStarted,
 )
-from wolfbane.events import Event
+from wolfbane.events.run_events import Event
 from wolfbane.workers.channel import Request
 from wolfbane.workers.message_data import Message
 from wolfbane.workers.protocol import WorkerMessage

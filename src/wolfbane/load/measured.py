@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from wolfbane.events import Event
+from wolfbane.events.load_events import LoadFinished, LoadSecond
+from wolfbane.events.run_events import Event
 from wolfbane.load.figures import LoadFigures
 from wolfbane.load.load_request import LoadRequest
 from wolfbane.load.samples import SampleFile
-from wolfbane.load_events import LoadFinished, LoadSecond
 from wolfbane.workers.load_messages import LoadedMessage, LoadErrorMessage, LoadSecondMessage
 
 BUSY = 0.9

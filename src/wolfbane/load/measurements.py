@@ -7,8 +7,8 @@ from typing import Any
 
 import msgspec
 
+from wolfbane.events.load_events import LoadError, LoadFinished, LoadStarted
 from wolfbane.load.figures import LoadFigures, StepFigures
-from wolfbane.load_events import LoadError, LoadFinished, LoadStarted
 from wolfbane.results.record import LoadRecord
 
 PERCENTS = (50.0, 90.0, 95.0, 99.0, 99.9)

@@ -7,11 +7,11 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.execution.result_builder import ResultBuilder
 from wolfbane.kinds.suite import Suite
 from wolfbane.load.figures import LoadFigures
 from wolfbane.load.limits import Limit
 from wolfbane.model import LIMITS, Outcome, Result, Test
+from wolfbane.results.result_builder import ResultBuilder
 from wolfbane.workers.load_messages import LoadedMessage, TestUnderLoad
 from wolfbane.workers.message_data import Ending, ending
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from wolfbane.basis.units import rate, seconds
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.load.load_request import LoadRequest
 from wolfbane.model import NESTED, Test
 from wolfbane.selection import Matcher, parse
-from wolfbane.units import rate, seconds
 from wolfbane.workspace.load_settings import LoadProfile, LoadStage
 from wolfbane.workspace.settings import Workspace
 

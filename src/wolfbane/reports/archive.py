@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from wolfbane.events import TestFinished
+from wolfbane.events.run_events import TestFinished
 from wolfbane.results.journal import JOURNAL_NAME
 from wolfbane.results.record import Record
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from msgspec.structs import replace
 
-from wolfbane.events import RunFinished
+from wolfbane.events.run_events import RunFinished
 from wolfbane.model import LIMITS, Outcome
 from wolfbane.reports.text import many
 from wolfbane.results.record import Record

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from wolfbane.files import read_regular, write_whole
+from wolfbane.basis.files import read_regular, write_whole
 
 if TYPE_CHECKING:
     from wolfbane.model import Test

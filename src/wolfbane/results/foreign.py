@@ -7,9 +7,9 @@ import stat
 import tarfile
 from pathlib import Path, PurePosixPath
 
+from wolfbane.basis.units import bytes_shown
 from wolfbane.errors import InputError, Problem
 from wolfbane.model import Result
-from wolfbane.units import bytes_shown
 
 MOST_UNPACKED = 4 << 30
 """Bytes of all files of an archive."""

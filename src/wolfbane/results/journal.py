@@ -12,11 +12,11 @@ from types import TracebackType
 import msgspec
 
 from wolfbane import __version__
+from wolfbane.basis.files import read_regular
+from wolfbane.basis.units import bytes_shown
 from wolfbane.errors import InputError, Problem
-from wolfbane.events import Collecting, Event, TestFinished, TestRepeated, TestRetried
-from wolfbane.files import read_regular
+from wolfbane.events.run_events import Collecting, Event, TestFinished, TestRepeated, TestRetried
 from wolfbane.results.foreign import evidence_problem
-from wolfbane.units import bytes_shown
 
 JOURNAL_NAME = "journal.jsonl"
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from wolfbane.files import read_regular, write_whole
+from wolfbane.basis.files import read_regular, write_whole
 from wolfbane.model import Outcome, Result
 from wolfbane.results.json_text import compact, parsed
 

@@ -15,11 +15,11 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
+from wolfbane.basis.files import read_regular, write_whole
+from wolfbane.basis.toml_lines import Location, line_index, line_of
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
-from wolfbane.files import read_regular, write_whole
 from wolfbane.model import Test
 from wolfbane.selection import Expression, Matcher, any_of, parse
-from wolfbane.toml_lines import Location, line_index, line_of
 from wolfbane.workspace.include import within
 from wolfbane.workspace.settings import Workspace
 

@@ -7,8 +7,8 @@ from pathlib import Path
 import msgspec
 
 from wolfbane import __version__
-from wolfbane.events import Covered, Event, RunFinished, RunStarted, TestFinished
-from wolfbane.load_events import LoadError, LoadFinished, LoadSecond, LoadStarted
+from wolfbane.events.load_events import LoadError, LoadFinished, LoadSecond, LoadStarted
+from wolfbane.events.run_events import Covered, Event, RunFinished, RunStarted, TestFinished
 from wolfbane.model import Result
 from wolfbane.results.journal import read_journal
 from wolfbane.results.json_text import readable

@@ -11,11 +11,11 @@ from typing import Any
 
 import msgspec
 
+from wolfbane.basis.files import read_regular
+from wolfbane.basis.units import seconds
 from wolfbane.errors import InputError
-from wolfbane.files import read_regular
 from wolfbane.results.journal import goes_on
 from wolfbane.results.record import SUMMARY_NAME
-from wolfbane.units import seconds
 from wolfbane.workspace.checkouts import remove_checkouts
 from wolfbane.workspace.settings import Workspace
 

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 
+from wolfbane.basis.files import results_folder
 from wolfbane.errors import InputError, Problem, did_you_mean
-from wolfbane.files import results_folder
 from wolfbane.results.journal import JOURNAL_NAME
 
 PLACES = {"last": 0, "previous": 1}

@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 
 from wolfbane.workers.protocol import HelloMessage, WorkerMessage
-from wolfbane.workers.starts import address_of, listen
+from wolfbane.workers.worker_command import address_of, listen
 
 Request = dict[str, Any]
 """A request to a worker, as a JSON object."""

@@ -15,13 +15,13 @@ from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.suite import Suite
 from wolfbane.workers.channel import ChannelServer
 from wolfbane.workers.process_group import ProcessGroup
-from wolfbane.workers.starts import StartedWorker, WorkerStart, WorkerStarts
 from wolfbane.workers.worker import Worker
+from wolfbane.workers.worker_command import StartedWorker, WorkerStart, WorkerStarts
 from wolfbane.workspace.settings import Workspace
 
 if TYPE_CHECKING:
     from wolfbane.browsers.worker_endpoints import WorkerEndpoint
-    from wolfbane.workers.head_start import HeadStart
+    from wolfbane.workers.prewarm import HeadStart
     from wolfbane.workers.terminal import LiveTerminal
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from wolfbane.exits import how_it_ended
+from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.model import NESTED
 from wolfbane.workers.channel import ChannelServer, Connection, Request, Unreadable
 from wolfbane.workers.message_data import Message
@@ -25,7 +25,7 @@ from wolfbane.workers.protocol import (
     WorkerMessage,
     WrongMessage,
 )
-from wolfbane.workers.starts import StartedWorker
+from wolfbane.workers.worker_command import StartedWorker
 
 if TYPE_CHECKING:
     from wolfbane.browsers.worker_endpoints import WorkerEndpoint

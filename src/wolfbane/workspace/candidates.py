@@ -10,7 +10,7 @@ from typing import Any
 
 import msgspec
 
-from wolfbane.files import as_text
+from wolfbane.basis.files import as_text
 from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 

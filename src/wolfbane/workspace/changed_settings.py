@@ -6,7 +6,7 @@ import tomllib
 from collections.abc import Collection, Iterator
 from typing import Any
 
-from wolfbane.files import read_regular
+from wolfbane.basis.files import read_regular
 from wolfbane.workspace.git import ask_git
 from wolfbane.workspace.settings import Workspace
 from wolfbane.workspace.vocabulary import SETTINGS_NAME

@@ -17,8 +17,8 @@ from typing import BinaryIO
 
 import msgspec
 
+from wolfbane.basis.files import read_regular, results_folder, write_whole
 from wolfbane.errors import InputError, Problem
-from wolfbane.files import read_regular, results_folder, write_whole
 from wolfbane.workspace.git import GitAnswer, ask_git, repository
 
 FOLDER = "revisions"

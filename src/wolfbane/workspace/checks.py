@@ -10,12 +10,12 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any
 
+from wolfbane.basis.toml_lines import Location, line_of
+from wolfbane.basis.units import seconds, size
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.selection import parse
-from wolfbane.toml_lines import Location, line_of
-from wolfbane.units import seconds, size
 from wolfbane.workspace.load_settings import LoadProfile
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import (

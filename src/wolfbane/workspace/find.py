@@ -6,8 +6,8 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from wolfbane.basis.files import is_for_results
 from wolfbane.errors import InputError, Problem
-from wolfbane.files import is_for_results
 from wolfbane.workspace.detect import detect
 from wolfbane.workspace.include import include, included_folders
 from wolfbane.workspace.read import read_settings

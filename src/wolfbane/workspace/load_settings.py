@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from wolfbane.tables import SettingsTable
+from wolfbane.basis.toml_tables import SettingsTable
 
 
 class LoadStage(SettingsTable, frozen=True):

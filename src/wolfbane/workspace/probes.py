@@ -12,8 +12,8 @@ from urllib.parse import urlsplit
 import msgspec
 from msgspec.structs import replace
 
+from wolfbane.basis.units import seconds
 from wolfbane.errors import did_you_mean
-from wolfbane.units import seconds
 
 PATIENCE = 2.0
 """Seconds that an environment may take to respond, unless its readiness check sets another limit.

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from wolfbane.basis.toml_lines import line_index
+from wolfbane.basis.toml_tables import read_table
 from wolfbane.errors import InputError, Problem
-from wolfbane.tables import read_table
-from wolfbane.toml_lines import line_index
 from wolfbane.workspace.checks import meaning_problems
 from wolfbane.workspace.dotted import with_dotted_names
 from wolfbane.workspace.settings import Settings

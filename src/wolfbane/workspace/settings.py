@@ -8,9 +8,9 @@ from typing import Any, Literal
 
 from msgspec import Struct, field
 
+from wolfbane.basis.toml_tables import SettingsTable
+from wolfbane.basis.units import seconds
 from wolfbane.kinds.suite import Suite
-from wolfbane.tables import SettingsTable
-from wolfbane.units import seconds
 from wolfbane.workspace.load_settings import LoadProfile
 from wolfbane.workspace.suite_source import SuiteSource
 from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES

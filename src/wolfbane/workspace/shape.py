@@ -6,11 +6,11 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
+from wolfbane.basis.toml_lines import Location, line_of
+from wolfbane.basis.toml_tables import Fault, faults, keys_of
 from wolfbane.errors import Problem, did_you_mean
 from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.kinds.suite import Suite
-from wolfbane.tables import Fault, faults, keys_of
-from wolfbane.toml_lines import Location, line_of
 from wolfbane.workspace.settings import Settings
 
 _RENAMED = {

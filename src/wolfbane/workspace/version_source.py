@@ -11,8 +11,8 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
+from wolfbane.basis.units import seconds
 from wolfbane.errors import did_you_mean
-from wolfbane.units import seconds
 
 _TEXTS = ("url", "pointer", "header", "pattern", "revision")
 _KEYS = (*_TEXTS, "command", "within")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 from pathlib import Path
 
-from wolfbane.events import SuiteState
+from wolfbane.events.run_events import SuiteState
 from wolfbane.workspace.git import git_command
 from wolfbane.workspace.settings import Workspace
 

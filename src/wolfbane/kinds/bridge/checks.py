@@ -6,6 +6,8 @@ import re
 import string
 from collections.abc import Iterable, Iterator
 
+from wolfbane.basis.toml_lines import Location
+from wolfbane.basis.units import seconds
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.bridge.runner.calls import flat
 from wolfbane.kinds.bridge.runner.line_reading import BEGAN
@@ -21,8 +23,6 @@ from wolfbane.kinds.bridge.tables import (
 )
 from wolfbane.kinds.contract import OMIT_NEVER
 from wolfbane.model import Outcome
-from wolfbane.toml_lines import Location
-from wolfbane.units import seconds
 
 Wrong = Iterator[tuple[Location, str]]
 OF_FILES = frozenset({"file", "folder", "stem", "module", "package"})

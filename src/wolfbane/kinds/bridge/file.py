@@ -10,11 +10,11 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from wolfbane.basis.toml_lines import line_index, line_of
+from wolfbane.basis.toml_tables import faults, read_table
 from wolfbane.errors import InputError, Problem
 from wolfbane.kinds.bridge.checks import wrong_meaning
 from wolfbane.kinds.bridge.tables import Bridge
-from wolfbane.tables import faults, read_table
-from wolfbane.toml_lines import line_index, line_of
 
 
 @lru_cache(maxsize=64)

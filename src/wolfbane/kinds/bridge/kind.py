@@ -9,7 +9,8 @@ from pathlib import Path, PurePosixPath
 from msgspec import to_builtins
 from msgspec.structs import replace
 
-from wolfbane.files import is_file
+from wolfbane.basis.files import is_file
+from wolfbane.basis.toml_lines import Location
 from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
 from wolfbane.kinds.bridge.settings import BridgeSuite
@@ -26,7 +27,6 @@ from wolfbane.kinds.imports import JAVASCRIPT, PYTHON, beside, places
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import NESTED, Block, Tag, Test, TestFile
-from wolfbane.toml_lines import Location
 
 
 class BridgeKind(Kind[BridgeSuite]):

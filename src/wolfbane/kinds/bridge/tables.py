@@ -6,8 +6,8 @@ from typing import Literal
 
 from msgspec import field
 
+from wolfbane.basis.toml_tables import SettingsTable
 from wolfbane.kinds.bridge.runner.calls import flat
-from wolfbane.tables import SettingsTable
 
 TOGETHER = ("batch", "suite")
 """The units, larger than one file, for which a launcher can start."""

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from wolfbane.files import read_regular
+from wolfbane.basis.files import read_regular
 from wolfbane.kinds.cargo.settings import CargoSuite
 from wolfbane.kinds.imports import beside, mentioned, places
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from msgspec import structs
 from msgspec.structs import replace
 
+from wolfbane.basis.toml_lines import Location
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.doctest.imports import DOCTEST_IMPORTS
@@ -18,7 +19,6 @@ from wolfbane.kinds.python.imports import module_roots, project_files
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import Test, TestFile
-from wolfbane.toml_lines import Location
 
 _WORKER = "wolfbane.kinds.doctest.worker.runner"
 _PROMPT = ">>> "

@@ -14,7 +14,7 @@ from collections.abc import Collection, Iterator, Sequence
 from functools import lru_cache
 from pathlib import Path
 
-from wolfbane.files import is_file
+from wolfbane.basis.files import is_file
 from wolfbane.kinds.python.imports import module_files, module_roots
 from wolfbane.kinds.python.interpreters import parse_source
 from wolfbane.kinds.python.settings import PythonSuite

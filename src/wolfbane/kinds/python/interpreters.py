@@ -11,10 +11,10 @@ import warnings
 from functools import cache
 from pathlib import Path
 
+from wolfbane.basis.inspection import may_start, neutral_folder
 from wolfbane.kinds.contract import HOME, MissingRuntime, NotStarted, WorkerCommand
 from wolfbane.kinds.python.project import project_python
 from wolfbane.kinds.python.settings import InterpretedSuite
-from wolfbane.looking import may_start, neutral_folder
 
 
 def parse_source(source: bytes) -> ast.Module:

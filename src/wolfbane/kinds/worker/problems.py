@@ -7,7 +7,7 @@ import traceback
 import unittest
 
 from wolfbane.kinds.worker.channel import Message
-from wolfbane.kinds.worker.placed import Placed
+from wolfbane.kinds.worker.located_error import Placed
 
 TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
 if TYPE_CHECKING:

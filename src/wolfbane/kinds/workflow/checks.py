@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from typing import Any
 
+from wolfbane.basis.units import seconds
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.workflow import conditions
 from wolfbane.kinds.workflow.document_set import DocumentSet
@@ -22,7 +23,6 @@ from wolfbane.kinds.workflow.extensions import (
     unknown_checks,
 )
 from wolfbane.kinds.workflow.names import input_names, name_problems
-from wolfbane.units import seconds
 
 Finding = tuple[str, str]
 """A JSON Pointer into the document, and the error there."""

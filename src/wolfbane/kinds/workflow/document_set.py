@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+from wolfbane.basis.files import read_regular
 from wolfbane.errors import Problem, did_you_mean
-from wolfbane.files import read_regular
 from wolfbane.kinds.workflow import arazzo, openapi
 from wolfbane.kinds.workflow.arazzo import Arazzo, BadDocument
 from wolfbane.kinds.workflow.document_cache import DEFAULT, is_url, place_of

@@ -13,7 +13,7 @@ from urllib.parse import urljoin
 
 from msgspec import to_builtins
 
-from wolfbane.files import read_regular, write_whole
+from wolfbane.basis.files import read_regular, write_whole
 from wolfbane.kinds.documents import Copy, Fetched, Fetching
 from wolfbane.kinds.freshness import Freshness
 from wolfbane.kinds.workflow.document_cache import is_url, place_of

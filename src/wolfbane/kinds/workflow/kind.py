@@ -13,6 +13,8 @@ from typing import Any
 from msgspec import to_builtins
 from msgspec.structs import replace
 
+from wolfbane.basis.toml_lines import Location
+from wolfbane.basis.units import seconds, size
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
 from wolfbane.kinds.documents import Fetched, Fetching
@@ -21,8 +23,6 @@ from wolfbane.kinds.workflow.document_cache import is_url, place_of
 from wolfbane.kinds.workflow.extensions import unknown_checks
 from wolfbane.kinds.workflow.settings import Http, WorkflowSuite
 from wolfbane.model import TestFile
-from wolfbane.toml_lines import Location
-from wolfbane.units import seconds, size
 
 
 class WorkflowKind(Kind[WorkflowSuite]):

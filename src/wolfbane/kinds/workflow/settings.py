@@ -8,12 +8,12 @@ from typing import Self
 from msgspec import field
 from msgspec.structs import replace
 
+from wolfbane.basis.toml_tables import SettingsTable
+from wolfbane.basis.units import seconds, size
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.suite import Suite
 from wolfbane.kinds.workflow.document_cache import DEFAULT
 from wolfbane.kinds.workflow.extensions import CHECKS
-from wolfbane.tables import SettingsTable
-from wolfbane.units import seconds, size
 
 
 class Http(SettingsTable, frozen=True):

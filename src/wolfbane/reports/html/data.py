@@ -8,9 +8,9 @@ from typing import Any
 import msgspec
 
 from wolfbane.model import Excerpt, Outcome, Part, Result
+from wolfbane.reports.console.repeats import repeats_shown
+from wolfbane.reports.console.style import ACCOUNTS, ORDER
 from wolfbane.reports.html.kept import LONGEST_TEXT, Keeper, shortened
-from wolfbane.reports.repeats import repeats_shown
-from wolfbane.reports.style import ACCOUNTS, ORDER
 from wolfbane.reports.text import visible
 
 PIECE = 250

@@ -14,15 +14,15 @@ from urllib.parse import quote
 import jinja2
 
 from wolfbane import __version__
-from wolfbane.events import RunStarted
+from wolfbane.events.run_events import RunStarted
 from wolfbane.model import LIMITS, Outcome, Result
-from wolfbane.reports.header import how_it_runs
+from wolfbane.reports.console.header import how_it_runs
+from wolfbane.reports.console.matrix import browser_rows
+from wolfbane.reports.console.style import ORDER
 from wolfbane.reports.html.data import as_script, details, excerpt_shown, index
 from wolfbane.reports.html.groups import grouped
 from wolfbane.reports.html.kept import Keeper
 from wolfbane.reports.html.timeline import lanes
-from wolfbane.reports.matrix import browser_rows
-from wolfbane.reports.style import ORDER
 from wolfbane.reports.text import clock, many, repeating, repeating_failed, visible
 from wolfbane.reports.verdict import CUT_OFF, sentence_of
 from wolfbane.results.record import Record
@@ -117,7 +117,7 @@ def _contents(record: Record) -> dict[str, Any]:
 def _load(record: Record) -> dict[str, Any] | None:
     if record.load is None:
         return None
-    from wolfbane.reports.html.load import load_contents  # Matplotlib takes a while
+    from wolfbane.reports.html.load_section import load_contents  # Matplotlib takes a while
 
     return load_contents(record.load)
 

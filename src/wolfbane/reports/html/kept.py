@@ -8,10 +8,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
+from wolfbane.basis.units import bytes_shown
 from wolfbane.model import Evidence
 from wolfbane.reports.text import visible
 from wolfbane.results.foreign import read_evidence
-from wolfbane.units import bytes_shown
 
 PICTURES = {
     ".png": "image/png", ".gif": "image/gif", ".jpg": "image/jpeg", ".jpeg": "image/jpeg",

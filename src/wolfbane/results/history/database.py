@@ -11,8 +11,8 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.exc import DatabaseError, IntegrityError, SQLAlchemyError
 
+from wolfbane.basis.files import results_folder
 from wolfbane.errors import InputError, Problem
-from wolfbane.files import results_folder
 from wolfbane.results.history import migrations
 
 NAME = "history.sqlite"

@@ -10,7 +10,7 @@ from contextlib import nullcontext
 from wolfbane.kinds.bridge.runner.chosen import ChosenTests
 from wolfbane.kinds.bridge.runner.listing import Lister
 from wolfbane.kinds.bridge.runner.one_start import LauncherStarter
-from wolfbane.kinds.bridge.runner.standing import StandingLauncher
+from wolfbane.kinds.bridge.runner.persistent_launcher import StandingLauncher
 from wolfbane.kinds.worker.channel import connect
 
 

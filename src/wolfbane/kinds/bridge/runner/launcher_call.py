@@ -6,7 +6,7 @@ from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from wolfbane.exits import how_it_ended
+from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.kinds.bridge.runner.naming import Called
 from wolfbane.kinds.worker.channel import Message
 

@@ -12,7 +12,7 @@ from typing import Any
 
 import msgspec
 
-from wolfbane.exits import how_it_ended
+from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.formats.reported import FormatError, nesting_limit
 from wolfbane.formats.tap.parser import Point, TapReader
 from wolfbane.kinds.bridge.runner.calls import filled

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from wolfbane.basis.units import seconds
 from wolfbane.formats.reported import FormatError
 from wolfbane.kinds.bridge.runner.calls import (
     EXTRA,
@@ -25,13 +26,12 @@ from wolfbane.kinds.bridge.runner.calls import (
 from wolfbane.kinds.bridge.runner.launcher_call import LauncherCall, LauncherVerdict
 from wolfbane.kinds.bridge.runner.launching import LauncherEnd, launch
 from wolfbane.kinds.bridge.runner.naming import Called, fields_of_file
+from wolfbane.kinds.bridge.runner.persistent_launcher import StandingLauncher, Start, request_line
 from wolfbane.kinds.bridge.runner.reading import ReportReading
 from wolfbane.kinds.bridge.runner.reports import SCRATCH, Reports, alone_at
 from wolfbane.kinds.bridge.runner.result_matching import Accounts
-from wolfbane.kinds.bridge.runner.standing import StandingLauncher, Start, request_line
 from wolfbane.kinds.bridge.runner.start_limit import StartLimit
 from wolfbane.kinds.worker.channel import Channel, Message
-from wolfbane.units import seconds
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from wolfbane.exits import how_it_ended
+from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.kinds.cargo.runner.crates import (
     Compiled,
     Crate,

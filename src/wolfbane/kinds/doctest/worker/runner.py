@@ -12,7 +12,7 @@ from typing import Any, Dict, List, Optional, Tuple
 from wolfbane.kinds.python.worker.loaded_test import LoadedTest
 from wolfbane.kinds.python.worker.loading import TestLoader, import_file
 from wolfbane.kinds.python.worker.runner import serve
-from wolfbane.kinds.worker.placed import ExampleFailed, MalformedExamples
+from wolfbane.kinds.worker.located_error import ExampleFailed, MalformedExamples
 
 WHOLE_MODULE = "(module)"
 _LINE_OF = re.compile(r"line (\d+) of the docstring for \S+ ")

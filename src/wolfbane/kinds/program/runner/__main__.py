@@ -6,7 +6,7 @@ and 99 that something failed before the test could decide.
 
 from __future__ import annotations
 
-from wolfbane.exits import how_it_ended
+from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.formats.tap.parser import TapReader
 from wolfbane.kinds.executable.runner.points import part
 from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve

@@ -6,7 +6,7 @@ import os
 import re
 from collections.abc import Mapping
 
-from wolfbane.exits import how_it_ended
+from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.formats.tap.parser import Point, TapDocument, TapReader
 from wolfbane.kinds.executable.runner.points import part
 from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve

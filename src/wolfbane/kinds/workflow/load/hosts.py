@@ -6,10 +6,10 @@ from collections.abc import Collection, Iterator
 
 from yarl import URL
 
+from wolfbane.basis.loopback import is_loopback
 from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.runner.calls import base_url
 from wolfbane.kinds.workflow.runner.inner import reached
-from wolfbane.loopback import is_loopback
 
 
 def addresses_of(library: DocumentSet, workflow: str, base: str) -> Iterator[str]:

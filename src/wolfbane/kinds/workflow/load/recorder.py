@@ -9,7 +9,7 @@ from functools import lru_cache
 from typing import Any
 from urllib.parse import urlsplit
 
-from wolfbane.histogram import Histogram
+from wolfbane.basis.histogram import Histogram
 from wolfbane.kinds.workflow.runner.evidence import Exchanges, redirects_of
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
 from wolfbane.kinds.workflow.runner.sending import NoAnswer, Sender

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from wolfbane.basis.units import seconds
 from wolfbane.kinds.workflow.arazzo import Arazzo
 from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
 from wolfbane.kinds.workflow.documents import DocumentError
@@ -26,7 +27,6 @@ from wolfbane.kinds.workflow.runner.workflow_tools import (
     WorkflowEnd,
     as_problem,
 )
-from wolfbane.units import seconds
 
 _OWN_WORDS = {CONNECT, READ, UNTIL}
 MOST_STEPS = 1000

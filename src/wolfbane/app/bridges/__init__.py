@@ -1,0 +1,1 @@
+"""Learns and checks bridges by running their launchers."""

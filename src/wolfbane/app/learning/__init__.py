@@ -1,1 +1,0 @@
-"""Creates a bridge from the commands that people already use."""

@@ -1,0 +1,1 @@
+"""The browser engines: how each is found, started and driven."""

@@ -1,0 +1,1 @@
+"""The evidence of a browser test: records, snapshots, a log of its commands."""

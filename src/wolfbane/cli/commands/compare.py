@@ -1,0 +1,77 @@
+"""``wolfbane compare``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wolfbane.cli.echo import echo, echo_json
+from wolfbane.cli.options import completion_sources
+from wolfbane.cli.options.base_command import Command
+from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+
+
+@click.command("compare", cls=Command)
+@click.argument("runs", nargs=-1, metavar="[RUN] [RUN]", shell_complete=completion_sources.runs)
+@click.option(
+    "--pick", multiple=True, metavar="EXPR", help="Compare only tests that match this expression."
+)
+@click.option(
+    "--fail-on", "fatal", multiple=True, type=click.Choice(["regression", "slower"]),
+    help="Exit 1 if a test is newly failing (regression) or slower (slower).",
+)  # fmt: skip
+@click.option(
+    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    help="The output format.",
+)  # fmt: skip
+@click.option(
+    "--picture", metavar="PATH", type=click.Path(path_type=Path, dir_okay=False),
+    help="For two load tests: draw the response times of each step in one PNG or SVG picture.",
+)  # fmt: skip
+@workspace_option
+@click.pass_context
+def command(
+    ctx: click.Context, runs: tuple[str, ...], pick: tuple[str, ...], fatal: tuple[str, ...],
+    form: str, picture: Path | None, workspace: Path | None,
+) -> None:  # fmt: skip
+    """Compare two runs: newly failing, fixed, new, removed and slower tests.
+
+    RUN is a run's name or the start of it, 'last', 'previous', 'last@ENV', 'previous@ENV', or a
+    report file. The older run is the baseline. Without names, the newest run is compared with the
+    latest earlier run that has the same selection. With one name, that run is compared with the
+    newest run.
+
+    Each test is compared within the same environment. Quarantined tests are shown, but never count
+    as a regression. For two load tests, the times of each step are also compared.
+
+    \b
+    wolfbane compare
+    wolfbane compare previous@staging last@staging --fail-on regression
+    wolfbane compare main.json last
+    """
+    from rich.text import Text
+
+    from wolfbane.app.compare import changes_of_load, compare_runs
+    from wolfbane.reports.console.comparison import as_json, comparison_parts, load_parts
+    from wolfbane.reports.console.style import make_console
+
+    opened = workspace_at(workspace)
+    comparison, problems = compare_runs(opened, runs, pick)
+    for problem in problems:
+        echo(f"wolfbane: {problem}", err=True)
+    changes = changes_of_load(opened, comparison)
+    if form == "json":
+        echo_json(as_json(comparison, changes))
+    else:
+        console = make_console()
+        parts = [*comparison_parts(console, comparison), *load_parts(console, changes)]
+        for part in parts:
+            console.print(part, soft_wrap=isinstance(part, Text))
+    if picture is not None:
+        from wolfbane.reports.load.comparison import draw_changes
+
+        draw_changes(changes, picture)
+    slower = bool(comparison.slower) or any(change.slower for change in changes)
+    bad = {"regression": bool(comparison.regressions), "slower": slower}
+    ctx.exit(1 if any(bad[name] for name in fatal) else 0)

@@ -1,0 +1,1 @@
+"""Options and arguments that commands share."""

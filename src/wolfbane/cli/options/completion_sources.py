@@ -1,0 +1,205 @@
+"""The words that a shell can complete, taken from the recorded data of the workspace.
+
+Nothing is scanned or checked here, so completion is immediate.
+"""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wolfbane.cli.options.path_completion import expression
+from wolfbane.kinds.registry import KINDS
+from wolfbane.workspace.vocabulary import SETTINGS_NAME, STATUSES
+
+Complete = Callable[[click.Context, click.Parameter, str], list[str]]
+MOST = 200
+
+
+class _CompletionFolder:
+    """The workspace's folder and its settings as written."""
+
+    def __init__(self, ctx: click.Context) -> None:
+        given = ctx.params.get("workspace")
+        start = Path(given or Path.cwd()).resolve()
+        folders = (start,) if given else (start, *start.parents)
+        file = next((f / SETTINGS_NAME for f in folders if (f / SETTINGS_NAME).is_file()), None)
+        self.root = file.parent if file else start
+        self.settings: dict[str, Any] = {}
+        if file is not None:
+            try:
+                self.settings = tomllib.loads(file.read_text(encoding="utf-8"))
+            except (OSError, ValueError):
+                self.settings = {}
+
+    def table(self, name: str) -> dict[str, Any]:
+        table = self.settings.get(name, {})
+        return table if isinstance(table, dict) else {}
+
+    @property
+    def results(self) -> Path:
+        return self.root / str(self.table("workspace").get("results", ".wolfbane"))
+
+    def words(self, subject: str, start: str) -> list[str]:
+        from wolfbane.results.completion_cache import words_starting
+
+        return words_starting(self.results, subject, start)[:MOST]
+
+
+def _starting(words: Iterable[str], incomplete: str) -> list[str]:
+    return [word for word in words if word.startswith(incomplete)]
+
+
+def _last_of_list(
+    ctx: click.Context, param: click.Parameter, incomplete: str, find: Callable[[str], list[str]]
+) -> list[str]:
+    """Completions for the text after the last comma, each with the text before it.
+
+    Values that the option already has are not offered again.
+    """
+    before, comma, last = incomplete.rpartition(",")
+    given = ctx.params.get(param.name or "") or ()
+    given = (given,) if isinstance(given, str) else given
+    has = {word for text in (*given, before) for word in str(text).split(",")}
+    return [f"{before}{comma}{word}" for word in find(last) if word not in has]
+
+
+def of_field(name: str) -> Complete:
+    """Completions for the option of a selection field."""
+
+    def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+        if name == "file":
+            return paths(ctx, param, incomplete)
+        if name == "name":
+            return _CompletionFolder(ctx).words("names", incomplete)
+        return _last_of_list(
+            ctx, param, incomplete, lambda start: _values(_CompletionFolder(ctx), name, start)
+        )
+
+    return complete
+
+
+def expressions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """The last term of an expression; tag keys in use are also fields."""
+    from wolfbane.selection import FIELDS
+
+    place = _CompletionFolder(ctx)
+    keys = {tag.partition("=")[0] for tag in place.words("tags", "") if "=" in tag}
+
+    def values(ctx: click.Context, field: str, start: str) -> list[str]:
+        if field in ("file", "name"):
+            return place.words(f"{field}s", start)
+        if field in FIELDS:
+            return _values(place, field, start)
+        return [tag.partition("=")[2] for tag in place.words("tags", f"{field}={start}")]
+
+    return expression([*FIELDS, *sorted(keys)], values, incomplete, ctx)
+
+
+def _values(place: _CompletionFolder, field: str, start: str) -> list[str]:
+    if field == "kind":
+        return _starting(KINDS, start)
+    if field == "status":
+        return _starting(STATUSES, start)
+    if field == "changed":
+        return _revisions(place, start)
+    if field == "category":
+        found = place.words("tags", f"category={start}")
+        return [tag.partition("=")[2] for tag in found]
+    if field == "suite":
+        declared = [str(suite.get("name")) for suite in place.settings.get("suite", [])]
+        return _starting(dict.fromkeys([*declared, *place.words("suites", "")]), start)
+    if field == "browser":
+        suites = place.settings.get("suite", [])
+        listed = [str(name) for suite in suites for name in suite.get("browsers", [])]
+        return _starting(dict.fromkeys([*listed, "all"]), start) if listed else []
+    if field == "machine":
+        from wolfbane.results.newest import Newest
+
+        return _starting(Newest(place.results).by_machine(), start)
+    return place.words("tags", start) if field == "tag" else []
+
+
+def _revisions(place: _CompletionFolder, start: str) -> list[str]:
+    from wolfbane.workspace.git import revision_names
+
+    return _starting(["HEAD", *revision_names(place.root)], start)
+
+
+def revisions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Branches and tags, and those of the selected environment."""
+    place = _CompletionFolder(ctx)
+    return [*_starting(["deployed"], incomplete), *_revisions(place, incomplete)]
+
+
+def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Test files, one folder at a time; after ``FILE#``, the addresses in the file."""
+    place = _CompletionFolder(ctx)
+    inside = os.path.relpath(Path.cwd(), place.root)
+    before = "" if inside == "." or inside.startswith("..") else f"{inside}/"
+    if "#" in incomplete:
+        found = place.words("addresses", before + incomplete)
+        return [word.removeprefix(before) for word in found]
+    from wolfbane.results.completion_cache import words_starting
+
+    files = words_starting(place.results, "files", before + incomplete)
+    cut = len(before + incomplete)
+    steps: dict[str, None] = {}
+    for file in files:
+        end = file.find("/", cut)
+        steps[file[len(before) : end + 1 if end >= 0 else None]] = None
+    if list(steps) == [incomplete]:
+        return [incomplete, f"{incomplete}#"]
+    return list(steps)[:MOST]
+
+
+def environments(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Environments, or several separated by commas."""
+    names = list(_CompletionFolder(ctx).table("env"))
+    return _last_of_list(ctx, param, incomplete, lambda start: _starting(names, start))
+
+
+def parameters(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Names of parameters."""
+    from wolfbane.workspace.dotted import with_dotted_names
+
+    return _starting(
+        with_dotted_names(_CompletionFolder(ctx).settings).get("param", {}), incomplete
+    )
+
+
+def settings(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """``KEY=`` for parameters, and the values of parameters with choices."""
+    from wolfbane.workspace.dotted import with_dotted_names
+
+    declared = with_dotted_names(_CompletionFolder(ctx).settings).get("param", {})
+    key, equals, value = incomplete.partition("=")
+    if not equals:
+        return [f"{name}=" for name in _starting(declared, key)]
+    choices = declared.get(key, {}).get("choices", [])
+    return [f"{key}={choice}" for choice in _starting(choices, value)]
+
+
+def presets(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Presets of the workspace and of the user."""
+    from wolfbane.workspace.presets import personal_file
+
+    names = list(_CompletionFolder(ctx).table("preset"))
+    try:
+        own = tomllib.loads(personal_file().read_text(encoding="utf-8"))
+        names += own.get("preset", {})
+    except (OSError, ValueError):
+        pass
+    return _starting(dict.fromkeys(names), incomplete)
+
+
+def runs(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Recorded runs, the newest first."""
+    folder = _CompletionFolder(ctx).results / "runs"
+    names = sorted((path.name for path in folder.glob("*")), reverse=True)
+    return _starting(["last", "previous", *names], incomplete)

@@ -1,0 +1,148 @@
+"""The common options of all commands with a selection."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from wolfbane.cli.options import completion_sources
+from wolfbane.cli.options.revision_options import at_revision
+from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.kinds.registry import KINDS
+
+if TYPE_CHECKING:
+    from wolfbane.app.selection import Selected
+    from wolfbane.inventory.selection_request import SelectionRequest
+    from wolfbane.workspace.settings import Workspace
+
+_FIELDS = {
+    "suite": "Select tests of this suite.",
+    "kind": f"Select tests of this kind: {', '.join(KINDS[:-1])} or {KINDS[-1]}.",
+    "file": "Select tests in this file, folder or glob.",
+    "name": "Select tests whose name contains this text.",
+    "tag": "Select tests with this tag: smoke, or category=billing.",
+    "category": "Select tests with the tag category=VALUE.",
+    "status": "Select tests with this outcome in their newest run: failed, passed, new, ...",
+    "browser": "Select tests that run in this browser; 'all' means every browser.",
+    "changed": "Select tests affected by changes since this git revision.",
+}
+
+SELECTION = frozenset(
+    f"--{name}" for name in (*_FIELDS, "changed-unknown", "pick", "drop", "everything")
+)
+"""The options that select tests."""
+
+
+def opened_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Also gives a command ``opened``, a function that opens the workspace."""
+
+    @functools.wraps(command)
+    def wrapped(**options: Any) -> Any:
+        workspace = click.get_current_context().params.get("workspace")
+        return command(opened=lambda: _opened(workspace), **options)
+
+    return wrapped
+
+
+def selection_options(
+    command: Callable[..., Any],
+    place: Callable[[Callable[..., Any]], Callable[..., Any]] = workspace_option,
+) -> Callable[..., Any]:
+    """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``, and ``place``.
+
+    The command gets them as one ``select``, a function that checks the selection in a given
+    workspace, or opens the workspace first.
+    """
+
+    @functools.wraps(command)
+    def wrapped(
+        paths: tuple[str, ...],
+        pick: tuple[str, ...],
+        drop: tuple[str, ...],
+        everything: bool,
+        changed_unknown: str,
+        workspace: Path | None,
+        **options: Any,
+    ) -> Any:
+        own = {f"field_{name}": options.pop(f"field_{name}") for name in _FIELDS}
+        request = read_asked(
+            {
+                "paths": paths,
+                "pick": pick,
+                "drop": drop,
+                "everything": everything,
+                "changed_unknown": changed_unknown,
+                **own,
+            }
+        )
+
+        def select(opened: Workspace | None = None) -> Selected:
+            return _select(request, opened or _opened(workspace))
+
+        return command(select=select, **options)
+
+    return place(_decorated(wrapped))
+
+
+def _decorated(wrapped: Callable[..., Any]) -> Callable[..., Any]:
+    """A command with the argument and the options of a selection."""
+    decorated: Callable[..., Any] = click.argument(
+        "paths", nargs=-1, metavar="[PATH]...", shell_complete=completion_sources.paths
+    )(wrapped)
+    for name, text in reversed(_FIELDS.items()):
+        decorated = click.option(
+            f"--{name}", f"field_{name}", multiple=True, metavar="VALUE", help=text,
+            shell_complete=completion_sources.of_field(name),
+        )(decorated)  # fmt: skip
+    decorated = click.option(
+        "--changed-unknown",
+        type=click.Choice(["name", "all"]),
+        default="name",
+        help="With --changed: name changed files that no test is known to use, or select all "
+        "tests if there are any. [default: name]",
+    )(decorated)
+    decorated = click.option(
+        "--pick",
+        multiple=True,
+        metavar="EXPR",
+        shell_complete=completion_sources.expressions,
+        help="Select only tests that match this expression: 'tag:a and not b'.",
+    )(decorated)
+    decorated = click.option(
+        "--drop",
+        multiple=True,
+        metavar="EXPR",
+        shell_complete=completion_sources.expressions,
+        help="Exclude tests that match this expression.",
+    )(decorated)
+    return click.option(
+        "--everything",
+        is_flag=True,
+        help="Ignore the leave_out setting and the focus marks in test sources.",
+    )(decorated)
+
+
+def read_asked(options: Mapping[str, Any]) -> SelectionRequest:
+    """The selection in the options of a command."""
+    from wolfbane.inventory.selection_request import SelectionRequest
+
+    fields = {name: options[f"field_{name}"] for name in _FIELDS}
+    return SelectionRequest(
+        options["paths"], fields, options["pick"], options["drop"], options["everything"],
+        options["changed_unknown"],
+    )  # fmt: skip
+
+
+def _opened(workspace: Path | None) -> Workspace:
+
+    return at_revision(workspace_at(workspace))
+
+
+def _select(request: SelectionRequest, workspace: Workspace) -> Selected:
+    from wolfbane.app.selection import select
+
+    return select(workspace, request, Path.cwd().resolve())

@@ -1,0 +1,1 @@
+"""This machine's side of a run on several machines."""

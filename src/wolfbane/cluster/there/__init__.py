@@ -1,0 +1,1 @@
+"""A machine's side of a run on several machines."""

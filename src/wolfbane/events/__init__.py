@@ -1,0 +1,1 @@
+"""The typed events of a run and of a load test."""

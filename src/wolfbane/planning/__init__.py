@@ -1,0 +1,1 @@
+"""Turns a selection into a plan, and divides plans into shares."""

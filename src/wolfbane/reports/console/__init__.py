@@ -1,0 +1,1 @@
+"""The views of a run in a terminal."""

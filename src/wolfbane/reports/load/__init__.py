@@ -1,0 +1,1 @@
+"""The results of a load test as tables, charts and lines."""

@@ -1,0 +1,1 @@
+"""The mail about a run."""
