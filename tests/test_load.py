@@ -19,7 +19,7 @@ from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.extensions import CHECKS
 from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.scope import Answer
-from wolfbane.load.samples import NAME, SampleFile
+from wolfbane.load.measured import NAME, SampleFile
 
 __all__ = ["quay", "server"]  # fixtures
 

@@ -1,4 +1,7 @@
-"""Checks everything that a run needs, before anything starts and without slow imports."""
+"""Checks everything that a run needs, before anything starts and without slow imports.
+
+This includes the options that a run passes to runtimes, programs or launchers.
+"""
 
 from __future__ import annotations
 
@@ -12,11 +15,12 @@ from msgspec.structs import replace
 
 from wolfbane.app.selection import Selected
 from wolfbane.environments import Environment
-from wolfbane.errors import InputError, NothingChosen, Problem
+from wolfbane.errors import InputError, NothingChosen, Problem, did_you_mean
 from wolfbane.inventory.candidate_suites import suites_in_play
 from wolfbane.inventory.documents import fetch_documents
 from wolfbane.kinds.documents import Copy
 from wolfbane.kinds.freshness import Freshness
+from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.results.newest import Known
 from wolfbane.results.quarantine import Quarantine, read_quarantine
@@ -73,8 +77,6 @@ def make_ready(
     _check_projects(workspace, selected)
     labels = [each.label for each in environments]
     if request.passed_on or request.options_for:
-        from wolfbane.app.passed_on import suites_with_options, with_options
-
         statuses = selected.newest.known({each.label: each.name for each in environments}).status
         chosen = suites_in_play(selected.inventory, selected.choice, statuses, labels)
         names = suites_with_options(chosen, request.passed_on, request.options_for)
@@ -162,3 +164,50 @@ def _report_targets(reports: Sequence[str]) -> Sequence[tuple[str, Path]]:
     from wolfbane.reports.report_files import read_targets
 
     return read_targets(reports)
+
+
+def suites_with_options(
+    chosen: Sequence[Suite], options: Sequence[str], names: Sequence[str]
+) -> list[str]:
+    """The suites that get options: the named suites; without names, all selected suites.
+
+    Raises InputError if the suites are ambiguous, or if a name is not a selected suite.
+    """
+    known = [suite.name for suite in chosen]
+    if not options:
+        if names:
+            raise InputError(
+                Problem("--options-for needs options to pass", hint="add them after --")
+            )
+        return []
+    if unknown := [name for name in names if name not in known]:
+        problems = (f"--options-for: suite '{name}' is not in this run" for name in unknown)
+        raise InputError(*(Problem(w, hint=did_you_mean(w.split("'")[1], known)) for w in problems))
+    kinds = dict.fromkeys(suite.kind for suite in chosen)
+    if len(kinds) > 1 and not names:
+        words = (
+            f"cannot decide which suites get the passed options: "
+            f"the selected suites have {len(kinds)} kinds"
+        )
+        hint = f"choose the suites: --options-for {known[0]}"
+        raise InputError(Problem(f"{words} ({', '.join(kinds)})", hint=hint))
+    return list(names) or known
+
+
+def with_options(workspace: Workspace, names: Sequence[str], options: Sequence[str]) -> Workspace:
+    """The workspace in which the suites with these names have additional options.
+
+    Raises InputError for suites that accept no options.
+    """
+    suites, problems = [], []
+    for suite in workspace.suites:
+        more = options if suite.name in names else ()
+        try:
+            kind = find_kind(suite.kind)
+            suites.append(kind.with_options(workspace.root, suite, more) if more else suite)
+        except ValueError as error:
+            words = f"cannot pass {' '.join(options)} to suite '{suite.name}': {error}"
+            problems.append(Problem(words))
+    if problems:
+        raise InputError(*problems)
+    return replace(workspace, settings=replace(workspace.settings, suite=suites))

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from wolfbane.app.ready import ReadyRun
 from wolfbane.app.selection import Selected
-from wolfbane.basis.cores import available_cores
+from wolfbane.basis.this_machine import available_cores
 from wolfbane.browsers.run_browsers import Pause
 from wolfbane.errors import InputError, WolfbaneError
 from wolfbane.events.run_events import Listener
@@ -23,10 +23,11 @@ from wolfbane.inventory.documents import keep_with_run
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import at
 from wolfbane.results.history.url import history_url
+from wolfbane.results.record import Record
 from wolfbane.results.runs import new_run
 from wolfbane.setup.run_inputs import RunInputs
 from wolfbane.setup.run_request import RunRequest
-from wolfbane.workspace.settings import Keep
+from wolfbane.workspace.settings import Keep, Workspace
 from wolfbane.workspace.working_copy import SuiteStateQuestion
 
 if TYPE_CHECKING:
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
     from wolfbane.results.newest import Newest
     from wolfbane.results.record import Record
     from wolfbane.workspace.settings import Workspace
+
 
 LATELY = 10
 """Number of earlier runs that count for quarantined tests."""
@@ -155,8 +157,6 @@ def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
         write_reports(ready.targets, record)
     problems = [*_add_to_history(workspace)]
     if ready.request.mail_to:
-        from wolfbane.app.mail_run import mail_run
-
         problems += mail_run(workspace, record, ready.request)
     if workspace.settings.keep != Keep():
         from wolfbane.results.retention import tidy
@@ -206,3 +206,25 @@ def _add_to_history(workspace: Workspace) -> Iterator[str]:
             yield from problems
         except InputError as error:
             yield f"this run was not added to the team's history: {error}"
+
+
+def mail_run(workspace: Workspace, record: Record, request: RunRequest) -> Iterator[str]:
+    """Send the requested mail. Yields the reason if it cannot be sent."""
+    from wolfbane.reports.mail.message import compose
+    from wolfbane.reports.mail.smtp import read_recipients, send
+    from wolfbane.results.previous_run import is_news, since_the_one_before
+
+    mail, finished = workspace.settings.mail, record.finished
+    assert mail is not None and record.started is not None and finished is not None
+    run = record.started.run
+    try:
+        entries = record.started.quarantined
+        apart = frozenset(each.variant for each in record.results if each.address in entries)
+        since = since_the_one_before(workspace, run, apart)
+        if request.mail_when == "changed" and not is_news(since, failed=finished.exit_code != 0):
+            return
+        link = mail.report_url.replace("{run}", run)
+        recipients = read_recipients(request.mail_to)
+        send(compose(record, since, link, mail.sender, recipients), mail, workspace.home)
+    except InputError as error:
+        yield str(error)

@@ -15,12 +15,12 @@ from wolfbane.browsers.engines.bidi import pass_through
 from wolfbane.browsers.engines.capabilities import Wanted
 from wolfbane.browsers.engines.programs import Programs, Starter
 from wolfbane.browsers.evidence.command_log import BrowserCommand
-from wolfbane.browsers.evidence.evidence_policy import OFF
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.sessions import BrowserSession
 from wolfbane.browsers.worker_endpoints import Hold, WorkerEndpoint
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.vocabulary import OFF
 
 _HEADERS = {"Cache-Control": "no-cache", "Content-Type": "application/json; charset=utf-8"}
 _NO_LIMIT = aiohttp.ClientTimeout(total=None, sock_connect=30)

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from wolfbane.browsers.evidence.evidence_policy import FAILURES
 from wolfbane.browsers.status import look_for
 from wolfbane.events.run_events import Commanded, Event
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Evidence, Outcome, Test
 from wolfbane.planning.plan import Plan
 from wolfbane.workspace.settings import Workspace
+from wolfbane.workspace.vocabulary import FAILURES
 
 if TYPE_CHECKING:
     from wolfbane.browsers.broker import Broker

@@ -22,13 +22,13 @@ from wolfbane.browsers.evidence.command_log import (
     answer,
     read_parameters,
 )
-from wolfbane.browsers.evidence.evidence_policy import ALL, OFF
 from wolfbane.browsers.evidence.failed_commands import MISSING, FailedCommands, FailingCommand
 from wolfbane.browsers.evidence.page_inspector import DialogOpened, PageLooks
 from wolfbane.browsers.evidence.records import BrowserRecords, BrowserRequest, ConsoleLine
 from wolfbane.browsers.evidence.snapshots import Snapshot, near, take
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.password_fields import PasswordFields
+from wolfbane.workspace.vocabulary import ALL, OFF
 
 _FRAMES = 60
 _BUSY = 2.0

@@ -16,9 +16,9 @@ from wolfbane.browsers.endpoints import find
 from wolfbane.browsers.engines.capabilities import wanted
 from wolfbane.browsers.engines.drivers import value_of
 from wolfbane.browsers.evidence.command_log import BrowserCommand
-from wolfbane.browsers.evidence.evidence_policy import ALL, OFF
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.browsers.sessions import BrowserSession, SessionEvidence
+from wolfbane.workspace.vocabulary import ALL, OFF
 
 Hold = Callable[[BrowserSession, str], Awaitable[None]]
 """Keeps a browser open after a failed test, until the user continues."""

@@ -1,14 +1,19 @@
-"""Runs a prepared run, and prints its progress and result."""
+"""Runs a prepared run, prints its progress and result, and keeps a browser open on request."""
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
+import os
+import sys
+import termios
+import tty
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from wolfbane.app.run import carry_out, plan_run
-from wolfbane.cli.echo import echo
-from wolfbane.cli.streams import leave_standard_output
+from wolfbane.browsers.run_browsers import KeptOpen
+from wolfbane.cli.streams import echo, leave_standard_output
 from wolfbane.reports.console.safe_console import GuardedConsole
 
 if TYPE_CHECKING:
@@ -25,7 +30,7 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
     ``warned`` contains the warnings that earlier runs of the same ``watch`` printed.
     """
     if ready.request.dry_run:
-        from wolfbane.reports.console.plan import print_plan
+        from wolfbane.reports.console.listing import print_plan
         from wolfbane.reports.console.style import make_console
 
         console = make_console()
@@ -34,8 +39,6 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
         return 1 if planned.broken else 0
     pause: Pause | None = None
     if ready.request.keep_open:
-        from wolfbane.cli.kept_open import wait_for_key
-
         pause = wait_for_key
     return printed(ready, lambda report: carry_out(ready, report, pause=pause), warned)
 
@@ -71,3 +74,28 @@ def _without_console(words: str) -> None:
     leave_standard_output()
     with contextlib.suppress(OSError):  # the error stream may be no better
         echo(f"wolfbane: {words}", err=True)
+
+
+def wait_for_key(kept: KeptOpen, go_on: Callable[[], None]) -> None:
+    """Print which browser is open, and continue when a key is pressed or the input ends."""
+    echo(f"\nBrowser '{kept.browser}' stays open after {kept.test}")
+    for name, value in (("page", kept.url), ("driver", kept.driver)):
+        if value:
+            echo(f"  {name:<7} {value}")
+    echo("Press any key to close the browser and continue.")
+    loop = asyncio.get_running_loop()
+
+    def pressed() -> None:
+        loop.remove_reader(sys.stdin)
+        os.read(sys.stdin.fileno(), 1 << 10)
+        if modes is not None:
+            termios.tcsetattr(sys.stdin, termios.TCSADRAIN, modes)
+        go_on()
+
+    modes = termios.tcgetattr(sys.stdin) if sys.stdin.isatty() else None
+    try:
+        if modes is not None:
+            tty.setcbreak(sys.stdin)  # keys come at once, and Ctrl-C still interrupts
+        loop.add_reader(sys.stdin, pressed)
+    except (OSError, TypeError, ValueError):  # a file, which no loop can wait for, or no input
+        go_on()

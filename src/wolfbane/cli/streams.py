@@ -1,4 +1,7 @@
-"""Handles a standard output or error that is closed or has a limited encoding."""
+"""Prints to standard output and error, which may be closed or have a limited encoding.
+
+All text is printed without control sequences from names and records.
+"""
 
 from __future__ import annotations
 
@@ -7,6 +10,10 @@ import io
 import os
 import sys
 from pathlib import Path
+
+import click
+
+from wolfbane.reports.text import visible, visible_json
 
 
 def prepare_streams() -> None:
@@ -29,3 +36,13 @@ def leave_standard_output() -> None:
     """Discard the pending output of a stream, which would fail at the program's end."""
     with contextlib.suppress(OSError, ValueError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def echo(text: object = "", *, err: bool = False, nl: bool = True) -> None:
+    """Print text for people. A terminal cannot take a part of it for a command."""
+    click.echo(visible(str(text)), err=err, nl=nl)
+
+
+def echo_json(text: str) -> None:
+    """Print JSON. Control characters in its strings are escaped."""
+    click.echo(visible_json(text))

@@ -8,9 +8,9 @@ import click
 
 from wolfbane.app.saved_files import SavedFiles
 from wolfbane.app.watch import FAILED, WatchedSelection
-from wolfbane.cli.echo import echo
 from wolfbane.cli.keys import KeyReader
 from wolfbane.cli.running import run_and_print
+from wolfbane.cli.streams import echo
 from wolfbane.errors import InputError, NothingChosen, Problem, WolfbaneError
 from wolfbane.reports.text import many
 from wolfbane.selection import Expression

@@ -16,10 +16,10 @@ from urllib.parse import urlsplit
 
 import msgspec
 
+from wolfbane.basis.this_machine import free_ports
 from wolfbane.environments.convert import convert
 from wolfbane.environments.environment import HOLE, Environment, ParameterValue
 from wolfbane.environments.mask import Mask
-from wolfbane.environments.ports import free_ports
 from wolfbane.environments.service_plans import Surroundings
 from wolfbane.environments.sources import STRUCTURED, from_source, is_source, read_values
 from wolfbane.errors import InputError, Problem, did_you_mean, nearest

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections import deque
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
+from typing import Any
 
+import msgspec
 from msgspec import Struct, field
 
 from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.imports import Imports
-from wolfbane.inventory.named_files import named_files
 from wolfbane.kinds.compiled import is_compiled
+from wolfbane.kinds.imports import places
 from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.source_tree import SourceTree
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import TestFile
 from wolfbane.results.quarantine import NAME as QUARANTINE_NAME
@@ -197,3 +201,38 @@ def _words(path: str, way: Mapping[str, str], unclear: Mapping[str, str]) -> str
     if not steps:
         return f"it {end}" if path in unclear else "the file has changed"
     return f"it depends on {', which depends on '.join(steps)}, which {end}"
+
+
+_NO_FILES = ("name", "kind", "paths", "exclude", "tags", "inputs", "browsers", "needs")
+"""Keys of a suite that name no file that its tests use, or that are handled elsewhere."""
+
+
+def named_files(workspace: Workspace, suite: Suite, tree: SourceTree) -> list[str]:
+    """The files that the settings of a suite name, those of its services and its environments."""
+    own = {key: value for key, value in msgspec.to_builtins(suite).items() if key not in _NO_FILES}
+    named = [*_files(own, suite.folder, tree)]
+    for name in suite.needs or ():
+        if service := workspace.settings.service.get(name):
+            named += _files(msgspec.to_builtins(service), service.folder, tree)
+    if workspace.waits_for_environment(suite):
+        named += _files(workspace.settings.env, ".", tree)
+    return list(dict.fromkeys(named))
+
+
+def _files(value: Any, folder: str, tree: SourceTree) -> Iterator[str]:
+    for text in _texts(value):
+        try:
+            words = shlex.split(text)
+        except ValueError:
+            words = text.split()
+        for word in words:
+            path = word.rpartition("=")[2]
+            yield from (place for place in places(path, [folder, "."]) if tree.exists(place))
+
+
+def _texts(value: Any) -> Iterator[str]:
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, dict | list):
+        for inner in value.values() if isinstance(value, dict) else value:
+            yield from _texts(inner)

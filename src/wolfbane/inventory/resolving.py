@@ -37,7 +37,9 @@ def _looked_up(term: Term, inventory: Inventory, unknown: str) -> Term:
     if term.field == "machine":
         return replace(term, among=_ran_on(term, Newest(workspace.caches).by_machine()))
     if term.field == "status" and term.value.lower() == SLOWER:
-        from wolfbane.results.slower import slower_tests  # a database's library takes a while
+        from wolfbane.results.history.queries import (
+            slower_tests,  # a database's library takes a while
+        )
 
         return replace(term, among=slower_tests(workspace))
     return term
@@ -47,7 +49,7 @@ def _changed(term: Term, inventory: Inventory, unknown: str) -> Term:
     # Imported late, because only this field reads sources for their imports.
     from wolfbane.inventory.affected import affected
     from wolfbane.workspace.changed_settings import changed_suites
-    from wolfbane.workspace.revisions import changed_paths
+    from wolfbane.workspace.git import changed_paths
 
     workspace = inventory.workspace
     own = f"{workspace.settings.workspace.results.rstrip('/')}/"

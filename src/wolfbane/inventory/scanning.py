@@ -11,8 +11,8 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.basis.cores import available_cores
 from wolfbane.basis.files import as_text
+from wolfbane.basis.this_machine import available_cores
 from wolfbane.inventory.cache import FileState, look
 from wolfbane.inventory.tags import with_source_tags
 from wolfbane.kinds.compiled import source_text

@@ -1,7 +1,8 @@
-"""Finds the programs that kinds start, and asks for their versions."""
+"""Finds the programs that kinds start, and asks for their versions; looks for text in files."""
 
 from __future__ import annotations
 
+import re
 import shutil
 import subprocess
 from functools import cache
@@ -65,3 +66,11 @@ def _version_line(program: str, what: str, folder: Path | None) -> str:
     except (OSError, subprocess.SubprocessError) as error:
         raise MissingRuntime(f"cannot start the {what} '{program}': {error}") from None
     return run.stdout.strip()
+
+
+def holds(path: Path, pattern: re.Pattern[bytes]) -> bool:
+    """Whether a file can be read and contains the pattern."""
+    try:
+        return path.is_file() and pattern.search(path.read_bytes()) is not None
+    except OSError:
+        return False

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from urllib.parse import urlsplit
 
-from wolfbane.basis.loopback import is_loopback
+from wolfbane.basis.this_machine import is_loopback
 from wolfbane.errors import InputError, Problem
 
 

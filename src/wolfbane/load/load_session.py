@@ -10,7 +10,7 @@ from typing import NamedTuple, Protocol
 
 from msgspec.structs import replace
 
-from wolfbane.basis.cores import available_cores
+from wolfbane.basis.this_machine import available_cores
 from wolfbane.environments.resolution import hosts_for_load
 from wolfbane.errors import BlockedError, InputError, Problem
 from wolfbane.events.load_events import LoadError, LoadMachine, LoadStarted

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import hashlib
 from collections.abc import Callable, Iterable, Sequence
@@ -9,6 +10,7 @@ from pathlib import Path
 
 import msgspec
 
+from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.basis.files import read_regular, write_whole
 from wolfbane.environments import Environment
 from wolfbane.events.run_events import Building, Event
@@ -17,7 +19,6 @@ from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.programs import check_required
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
-from wolfbane.setup.build_command import run_build_command
 from wolfbane.setup.run_context import RunContext
 from wolfbane.setup.run_request import ALWAYS, NEVER
 from wolfbane.workspace.settings import Workspace
@@ -147,3 +148,32 @@ def _read(path: Path) -> dict[str, Built]:
     with contextlib.suppress(OSError, msgspec.MsgspecError):  # of an older version, too
         return msgspec.json.decode(read_regular(path), type=dict[str, Built])
     return {}
+
+
+_LOOK_EVERY = 0.025
+"""Seconds between two checks whether the command has ended or the run was stopped."""
+
+
+async def run_build_command(
+    context: RunContext, suite: Suite, command: str, member: str
+) -> tuple[str, str]:
+    """Run a shell command for a suite; returns the failure (or an empty text) and the output."""
+    group, pool = context.launcher.group, context.pool
+    member = member.replace("/", "-")
+    printed = group.scratch / f"{member}.out"
+    process = group.start(
+        ["/bin/sh", "-c", command],
+        context.workspace.root / suite.folder,
+        context.launcher.variables(suite),
+        printed,
+        member,
+    )
+    while process.poll() is None and not pool.stopping:
+        await asyncio.sleep(_LOOK_EVERY)
+    stopped = process.poll() is None
+    group.end(process, member)
+    output = printed.read_text(encoding="utf-8", errors="replace")
+    printed.unlink()
+    if stopped:
+        return "stopped", output
+    return how_it_ended(process.returncode) if process.returncode else "", output

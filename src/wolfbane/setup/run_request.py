@@ -11,12 +11,12 @@ from random import SystemRandom
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from wolfbane.basis.cores import available_cores
-from wolfbane.browsers.evidence.evidence_policy import FAILURES, KEPT
+from wolfbane.basis.this_machine import available_cores
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.formats.registry import NAMES
 from wolfbane.kinds.freshness import Freshness
 from wolfbane.planning.shares import Share, read_share
+from wolfbane.workspace.vocabulary import EVIDENCE_POLICIES, FAILURES
 
 ALWAYS, CHANGED, NEVER = "always", "changed", "never"
 """When to build suites."""
@@ -162,7 +162,7 @@ class RunRequest:
         help="The suites that get the passed options. [default: all selected suites]",
     )  # fmt: skip
     evidence: str = option(
-        BROWSERS, "--evidence", choices=KEPT, default=FAILURES,
+        BROWSERS, "--evidence", choices=EVIDENCE_POLICIES, default=FAILURES,
         help="The browser tests whose screenshots, page sources and command logs are kept.",
     )  # fmt: skip
     visible: bool = option(

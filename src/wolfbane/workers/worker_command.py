@@ -12,8 +12,7 @@ from typing import TYPE_CHECKING
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.environments import Environment
-from wolfbane.environments.values_files import ValuesFiles
+from wolfbane.environments.environment import Environment
 from wolfbane.kinds.contract import WorkerCommand
 from wolfbane.kinds.programs import check_required
 from wolfbane.kinds.registry import find_kind
@@ -115,3 +114,22 @@ def address_of(listening: socket.socket) -> str:
     """The address that workers connect to."""
     host, port = listening.getsockname()[:2]
     return f"{host}:{port}"
+
+
+class ValuesFiles:
+    """Writes the files when they are needed for the first time.
+
+    They are removed with their folder at the end of the run.
+    """
+
+    def __init__(self, folder: Path, environments: Sequence[Environment]) -> None:
+        self._folder, self._environments = folder, list(environments)
+
+    def path(self, environment: Environment, form: str) -> Path:
+        """The file with an environment's values, which only this user can read."""
+        number = self._environments.index(environment)
+        path = self._folder / f"values-{number}.{form}"
+        if not path.exists():
+            path.touch(mode=0o600)
+            path.write_text(environment.as_file(form), encoding="utf-8")
+        return path

@@ -27,6 +27,9 @@ VERSION = "version"
 SURROUNDINGS = "environment"
 """The ``needs`` of a suite that waits for its environment but for no service."""
 VALUE_FORMS = ("json", "env")
+OFF, FAILURES, ALL = "off", "failures", "all"
+EVIDENCE_POLICIES = (OFF, FAILURES, ALL)
+"""The tests whose evidence of a browser is stored."""
 DEFAULT_TIMEOUT = 600.0
 
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import tomlkit
 from msgspec.structs import replace
 
-from wolfbane.basis.cores import available_cores
+from wolfbane.basis.this_machine import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import NothingChosen
 from wolfbane.events.run_events import Event, RunFinished
@@ -21,8 +21,7 @@ from wolfbane.execution.session import Session
 from wolfbane.inventory import open_inventory
 from wolfbane.inventory.cache import CACHE
 from wolfbane.kinds.bridge.file import read_bridge
-from wolfbane.kinds.bridge.settings import BridgeSuite
-from wolfbane.kinds.bridge.tables import WITHOUT_SELECTION, Run
+from wolfbane.kinds.bridge.tables import WITHOUT_SELECTION, BridgeSuite, Run
 from wolfbane.kinds.contract import OMIT_ALWAYS, OMIT_NEVER
 from wolfbane.model import Discrepancy, Outcome, Result, Test
 from wolfbane.results.newest import Known, Newest

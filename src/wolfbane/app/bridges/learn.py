@@ -24,7 +24,7 @@ from wolfbane.app.bridges.readings import readings
 from wolfbane.app.bridges.trial import Trial, TrialFolder, copied
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, Problem
-from wolfbane.kinds.bridge.settings import BridgeSuite
+from wolfbane.kinds.bridge.tables import BridgeSuite
 from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.settings import Settings, Workspace
 

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli.commands.run import command as run
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options import completion_sources
 from wolfbane.cli.options.arguments import (
     AT,
@@ -27,6 +26,7 @@ from wolfbane.cli.options.arguments import (
 )
 from wolfbane.cli.options.selection_options import SELECTION
 from wolfbane.cli.options.workspace_option import workspace_at
+from wolfbane.cli.streams import echo
 from wolfbane.environments.mask import HIDDEN
 from wolfbane.errors import InputError, NothingChosen, Problem
 

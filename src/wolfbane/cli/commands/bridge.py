@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wolfbane.cli.commands.bridge_learn import learn
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options.base_command import CommandGroup
 from wolfbane.cli.options.path_completion import on_disk
 from wolfbane.cli.options.target_options import one_environment_options
 from wolfbane.cli.options.values import ExistingFile
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
@@ -54,7 +54,7 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
     wolfbane bridge check bridges/ledger.toml --env local --set house=north
     """
     from wolfbane.app.bridges.bridge_check import check_bridge
-    from wolfbane.kinds.bridge.settings import BridgeSuite
+    from wolfbane.kinds.bridge.tables import BridgeSuite
     from wolfbane.reports.console.doctor import print_findings
     from wolfbane.reports.console.style import make_console
     from wolfbane.workspace.diagnosis import State

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options.path_completion import on_disk
 from wolfbane.cli.options.values import ExistingFile, duration
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 

@@ -8,9 +8,9 @@ from pathlib import Path
 import click
 from msgspec import to_builtins
 
-from wolfbane.cli.echo import echo_json
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo_json
 
 
 @click.command("browsers", cls=Command)
@@ -36,8 +36,8 @@ def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None
     """
     from wolfbane.app.browser_check import open_each
     from wolfbane.browsers.status import browsers_of, look_for
-    from wolfbane.reports.console.browsers import browser_table, problem_lines
     from wolfbane.reports.console.layout import fitted
+    from wolfbane.reports.console.resources import browser_table, problem_lines
     from wolfbane.reports.console.style import make_console
 
     opened = workspace_at(workspace)

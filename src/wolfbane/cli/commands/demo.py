@@ -9,8 +9,8 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands.run import command as run
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options.base_command import Command
+from wolfbane.cli.streams import echo
 from wolfbane.demo import copy_harbour
 
 

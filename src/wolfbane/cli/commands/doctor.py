@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.echo import echo_json
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo_json
 
 if TYPE_CHECKING:
     from wolfbane.inventory import Inventory

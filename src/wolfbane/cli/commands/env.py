@@ -7,10 +7,10 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.options import completion_sources
 from wolfbane.cli.options.base_command import CommandGroup
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo, echo_json
 from wolfbane.errors import InputError, Problem
 
 
@@ -28,7 +28,7 @@ def command() -> None:
 @workspace_option
 def list_environments(workspace: Path | None) -> None:
     """List the environments of the workspace."""
-    from wolfbane.reports.console.environments import environment_lines
+    from wolfbane.reports.console.resources import environment_lines
 
     opened = workspace_at(workspace)
     if not opened.settings.env:
@@ -50,7 +50,7 @@ def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) 
     Default: the workspace's default environment. Runs the commands that values come from.
     """
     from wolfbane.environments import resolve
-    from wolfbane.reports.console.environments import as_data, value_lines
+    from wolfbane.reports.console.resources import as_data, value_lines
 
     opened = workspace_at(workspace)
     if not opened.settings.param:

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.selection_options import selection_options
 from wolfbane.cli.options.workspace_option import all_workspaces, workspace_or_all_option
+from wolfbane.cli.streams import echo, echo_json
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:

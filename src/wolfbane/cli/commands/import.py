@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.path_completion import on_disk
 from wolfbane.cli.options.values import ExistingFile
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo
 from wolfbane.reports.text import many, visible
 
 if TYPE_CHECKING:

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options.base_command import Command
+from wolfbane.cli.streams import echo
 from wolfbane.errors import InputError, Problem
 from wolfbane.workspace.detect import detect
 from wolfbane.workspace.draft import settings_text

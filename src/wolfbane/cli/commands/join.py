@@ -7,11 +7,11 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.path_completion import on_disk
 from wolfbane.cli.options.run_options import request_options
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo
 from wolfbane.setup.run_request import RunRequest
 
 

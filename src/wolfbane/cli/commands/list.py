@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.revision_options import revision_options
 from wolfbane.cli.options.selection_options import selection_options
 from wolfbane.cli.options.target_options import environment_options, status_labels
 from wolfbane.cli.options.values import reading
+from wolfbane.cli.streams import echo, echo_json
 from wolfbane.planning.shares import Share, read_share
 
 if TYPE_CHECKING:
@@ -67,7 +67,7 @@ def command(
     from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.inventory.needed import with_needed
     from wolfbane.reports.console.listing import as_json, closing_lines, table, tree
-    from wolfbane.reports.console.width import table_width
+    from wolfbane.reports.console.style import table_width
     from wolfbane.selection import choose
 
     selected = select()

@@ -7,15 +7,21 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wolfbane.app.load import carry_out_load, look_at_load
 from wolfbane.cli.options.arguments import EXPANDED, PresetCommand, preset_option
 from wolfbane.cli.options.print_command import typed
 from wolfbane.cli.options.revision_options import revision_options
 from wolfbane.cli.options.run_options import load_options, request_options
 from wolfbane.cli.options.selection_options import opened_option, selection_options
 from wolfbane.cli.options.target_options import one_environment_options
+from wolfbane.cli.running import printed
+from wolfbane.cli.streams import echo
+from wolfbane.reports.console.style import make_console
+from wolfbane.reports.load.tables import load_facts
 from wolfbane.setup.run_request import RunRequest
 
 if TYPE_CHECKING:
+    from wolfbane.app.ready import ReadyRun
     from wolfbane.app.selection import Selected
     from wolfbane.cli.options.target_options import Point
     from wolfbane.load.load_request import LoadRequest
@@ -67,7 +73,6 @@ def command(
     wolfbane load --users 200 --for 1m --on tcp://quay-1.example:8786
     """
     from wolfbane.app.load import make_load_ready
-    from wolfbane.cli.loading import load_and_print
 
     request = typed(request, command, ctx.meta[EXPANDED], "load")
     workspace = opened()
@@ -77,3 +82,17 @@ def command(
 
 
 command.examples = {"Select tests": "--suite workflows --drop name:pumpRuns"}
+
+
+def load_and_print(ready: ReadyRun, load: LoadRequest) -> int:
+    """Run a prepared load test, or print a preview; returns the exit code."""
+    if ready.request.dry_run:
+        console = make_console()
+        started, wrong = look_at_load(ready, load)
+        console.print(load_facts(started, console.reading_width), soft_wrap=True)
+        for workflow, step in started.keys:
+            echo(f"  {step}" if step else workflow)
+        for address, outcome, message in wrong:
+            echo(f"{outcome}  {address}: {message}")
+        return 1 if wrong else 0
+    return printed(ready, lambda report: carry_out_load(ready, load, report), every=load.every)

@@ -8,9 +8,9 @@ from pathlib import Path
 import click
 from msgspec import to_builtins
 
-from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo, echo_json
 
 
 @click.command("machines", cls=Command)
@@ -35,7 +35,7 @@ def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> N
     """
     from wolfbane.app.machines import look_at_machines
     from wolfbane.reports.console.layout import fitted
-    from wolfbane.reports.console.machines import machine_problems, machine_table
+    from wolfbane.reports.console.resources import machine_problems, machine_table
     from wolfbane.reports.console.style import make_console
 
     opened = workspace_at(workspace)

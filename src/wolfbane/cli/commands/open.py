@@ -6,10 +6,10 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options import completion_sources
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo
 
 NAME = "report.html"
 

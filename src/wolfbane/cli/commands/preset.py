@@ -8,12 +8,12 @@ from pathlib import Path
 import click
 
 from wolfbane.cli.commands.run import command as run
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options import completion_sources
 from wolfbane.cli.options.arguments import WORKSPACE, expanded, pieces_of, without
 from wolfbane.cli.options.base_command import CommandGroup
 from wolfbane.cli.options.quoting import quoted
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo
 from wolfbane.errors import InputError, Problem
 from wolfbane.reports.text import aligned
 from wolfbane.workspace.presets import (

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.options.base_command import CommandGroup
 from wolfbane.cli.options.selection_options import selection_options
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo, echo_json
 from wolfbane.errors import InputError, Problem
 
 if TYPE_CHECKING:

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import click
 
-from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo, echo_json
 
 
 @click.command("runs", cls=Command)

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.echo import echo, echo_json
 from wolfbane.cli.options import completion_sources
 from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.target_options import one_environment_options
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
+from wolfbane.cli.streams import echo, echo_json
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.kinds.registry import find_kind
 

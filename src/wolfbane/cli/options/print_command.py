@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wolfbane.cli.echo import echo
 from wolfbane.cli.options.arguments import SET, Piece, pointing
 from wolfbane.cli.options.quoting import quoted
+from wolfbane.cli.streams import echo
 from wolfbane.environments.mask import HIDDEN
 
 if TYPE_CHECKING:

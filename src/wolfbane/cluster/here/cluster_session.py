@@ -9,7 +9,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from wolfbane.basis.cores import available_cores
+from wolfbane.basis.this_machine import available_cores
 from wolfbane.cluster.here.cluster import Cluster
 from wolfbane.cluster.here.cluster_scheduler import ClusterScheduler
 from wolfbane.cluster.here.engine import MachineLink, MachineLost

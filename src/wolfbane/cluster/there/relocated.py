@@ -9,9 +9,9 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
+from wolfbane.basis.this_machine import free_ports
 from wolfbane.cluster.messages import MachineJob
 from wolfbane.environments import Environment
-from wolfbane.environments.ports import free_ports
 
 
 def environments_here(job: MachineJob, root: Path) -> list[Environment]:

@@ -13,9 +13,9 @@ from wolfbane.basis.files import is_file
 from wolfbane.basis.toml_lines import Location
 from wolfbane.kinds.bridge.file import check_bridge, read_bridge
 from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns, distinct, outline
-from wolfbane.kinds.bridge.settings import BridgeSuite
-from wolfbane.kinds.bridge.tables import EXTRA, TOGETHER, Bridge
+from wolfbane.kinds.bridge.tables import EXTRA, TOGETHER, Bridge, BridgeSuite
 from wolfbane.kinds.compiled import compiled_sources
+from wolfbane.kinds.compiled.sources import whole_file
 from wolfbane.kinds.contract import (
     OMIT_ALWAYS,
     Kind,
@@ -25,7 +25,6 @@ from wolfbane.kinds.contract import (
 )
 from wolfbane.kinds.imports import JAVASCRIPT, PYTHON, beside, places
 from wolfbane.kinds.relocation import Relocation
-from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import NESTED, Block, Tag, Test, TestFile
 
 

@@ -8,6 +8,7 @@ from msgspec import field
 
 from wolfbane.basis.toml_tables import SettingsTable
 from wolfbane.kinds.bridge.runner.calls import flat
+from wolfbane.kinds.suite import Suite
 
 TOGETHER = ("batch", "suite")
 """The units, larger than one file, for which a launcher can start."""
@@ -220,3 +221,13 @@ class Bridge(SettingsTable, frozen=True):
     find: Find
     run: Run
     read: ReadTable
+
+
+class BridgeSuite(Suite, frozen=True):
+    """A suite whose launcher a bridge file describes; ``bridge`` is its path.
+
+    ``options`` replace ``{extra}`` in the launcher's command.
+    """
+
+    bridge: str = ""
+    options: list[str] = []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
@@ -12,17 +13,22 @@ from msgspec.structs import replace
 from wolfbane.basis.toml_lines import Location
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand
-from wolfbane.kinds.doctest.imports import DOCTEST_IMPORTS
-from wolfbane.kinds.doctest.settings import DoctestSuite
-from wolfbane.kinds.imports import ImportReader
-from wolfbane.kinds.python.imports import module_roots, project_files
+from wolfbane.kinds.imports import PYTHON, ImportReader, ModuleSearch, SourceImports
+from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
+from wolfbane.kinds.python.settings import PythonSuite
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import Test, TestFile
 
 _WORKER = "wolfbane.kinds.doctest.worker.runner"
 _PROMPT = ">>> "
 _Documented = ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef
+
+
+class DoctestSuite(PythonSuite, frozen=True):
+    """A suite of examples. ``options`` are names of the doctest module's option flags."""
+
+    options: list[str] = []
 
 
 class DoctestKind(Kind[DoctestSuite]):
@@ -101,3 +107,29 @@ def _documented(node: _Documented, prefix: str) -> Iterator[tuple[str, int, int]
 
 
 KIND = DoctestKind()
+
+
+_EXAMPLE = re.compile(rb"^\s*(?:>>>|\.\.\.) ((?:import|from)\s[^\n]*)", re.M)
+
+
+class DoctestImports:
+    """Follows the imports of examples: those in texts, and those in the docstrings of modules."""
+
+    suffixes: tuple[str, ...] = (*PYTHON, ".txt", ".rst", ".md")
+
+    def read(self, path: str, source: bytes) -> SourceImports:
+        """Dotted names of modules, as in Python sources."""
+        own = SourceImports()
+        if path.endswith(PYTHON):
+            own = PYTHON_IMPORTS.read(path, source)
+        names = dict.fromkeys(own.names)
+        for line in _EXAMPLE.findall(source):
+            names.update(dict.fromkeys(PYTHON_IMPORTS.read("", line).names))
+        return SourceImports(tuple(names), own.widens or b"sys.path" in source, own.unclear)
+
+    def files(self, name: str, path: str, search: ModuleSearch) -> Iterator[str]:
+        """A module's own file and those of the packages around it."""
+        return PYTHON_IMPORTS.files(name, path, search)
+
+
+DOCTEST_IMPORTS = DoctestImports()

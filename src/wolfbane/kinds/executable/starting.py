@@ -1,8 +1,10 @@
-"""Finds and starts files of suites that can define interpreters."""
+"""Finds and starts files of suites that can define interpreters, and names their sources."""
 
 from __future__ import annotations
 
+import posixpath
 import shutil
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -27,3 +29,17 @@ def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
         "interpreters": commands, "defaults": BY_SUFFIX, "arguments": suite.arguments,
         "python_of": suite.folder,
     }  # fmt: skip
+
+
+_ENDINGS = (
+    "pm", "pl", "PL", "ph", "al", "t", "xs", "c", "h", "cc", "cpp", "hpp", "s", "tcl", "tm", "sh",
+    "bash", "zsh", "awk", "sed", "lua", "rb", "php", "tap",
+)  # fmt: skip
+"""Languages whose imports Wolfbane does not follow, because they are computed when they run."""
+
+
+def sources_below(folders: Iterable[str]) -> list[str]:
+    """Globs of the sources in these folders, in languages whose imports are not followed."""
+    tops = dict.fromkeys(posixpath.normpath(folder) for folder in folders)
+    starts = ["" if top == "." else f"{top}/" for top in tops]
+    return [f"{start}**/*.{ending}" for start in starts for ending in _ENDINGS]

@@ -10,13 +10,12 @@ from typing import Any
 from msgspec.structs import replace
 
 from wolfbane.kinds.contract import HOME, Kind, MissingRuntime, WorkerCommand
-from wolfbane.kinds.detection import holds
 from wolfbane.kinds.imports import ImportReader, ModuleSearch, beside
 from wolfbane.kinds.node.imports import JavaScriptImports
-from wolfbane.kinds.node.settings import NodeSuite
-from wolfbane.kinds.programs import find_program, version_line
+from wolfbane.kinds.programs import find_program, holds, version_line
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.source_tree import SourceTree
+from wolfbane.kinds.suite import Suite
 from wolfbane.model import Block, Test, TestFile
 
 _HOME = HOME / "node" / "worker"
@@ -34,6 +33,17 @@ _SUFFIXES = (".js", ".mjs", ".cjs")
 _BARE_WORDS = re.compile(rb"^\s*(?:describe|it|context)(?:\.\w+)*\s*\(\s*['\"`]", re.M)
 _IMPORTS_WORDS = re.compile(rb"(?:import\b[^;]*|=\s*)\b(?:describe|it)\b[^;]*\bfrom\b|"
                             rb"\{[^}]*\b(?:describe|it)\b[^}]*\}\s*=\s*require")  # fmt: skip
+
+
+class NodeSuite(Suite, frozen=True):
+    """A suite of JavaScript files. ``options`` go to the runtime.
+
+    With ``bare_words``, files may use ``describe`` and ``it`` without importing them.
+    """
+
+    node: str = ""
+    options: list[str] = []
+    bare_words: bool = False
 
 
 class NodeKind(Kind[NodeSuite]):

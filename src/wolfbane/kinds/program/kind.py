@@ -11,13 +11,16 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from wolfbane.kinds.compiled.sources import whole_file
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
-from wolfbane.kinds.executable.sources import sources_below
-from wolfbane.kinds.executable.starting import BY_SUFFIX, start_options
-from wolfbane.kinds.program.settings import ProgramSuite
+from wolfbane.kinds.executable.settings import ExecutableSuite
+from wolfbane.kinds.executable.starting import BY_SUFFIX, sources_below, start_options
 from wolfbane.kinds.relocation import Relocation
-from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import TestFile
+
+
+class ProgramSuite(ExecutableSuite, frozen=True):
+    """A suite of programs, each of which is a test."""
 
 
 class ProgramKind(Kind[ProgramSuite]):

@@ -11,8 +11,8 @@ from typing import Any
 from msgspec.structs import replace
 
 from wolfbane.kinds.contract import Kind, WorkerCommand
-from wolfbane.kinds.detection import holds
 from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.programs import holds
 from wolfbane.kinds.python.hidden import Hidden, proves_no_test
 from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime

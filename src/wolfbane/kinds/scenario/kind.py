@@ -4,22 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import Any, Self
 
 from msgspec import structs
+from msgspec.structs import replace
 
 from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import python_worker, runtime
 from wolfbane.kinds.python.project import interpreter_lines, source_folder
+from wolfbane.kinds.python.settings import InterpretedSuite
 from wolfbane.kinds.relocation import Relocation
-from wolfbane.kinds.scenario.settings import ScenarioSuite
 from wolfbane.kinds.steps import StepLine
 from wolfbane.model import Block, Tag, Test, TestFile
 
 STEPS = "steps"
 _WORKER = "wolfbane.kinds.scenario.worker.runner"
+
+
+class ScenarioSuite(InterpretedSuite, frozen=True):
+    """A suite of feature files. ``steps`` are the folders with its step functions."""
+
+    steps: list[str] = []
+
+    def relocated(self, to: Relocation) -> Self:
+        """The suite with its paths relative to an outer workspace."""
+        return replace(super().relocated(to), steps=to.paths(self.steps))
 
 
 class ScenarioKind(Kind[ScenarioSuite]):

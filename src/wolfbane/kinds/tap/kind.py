@@ -5,22 +5,31 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 from msgspec.structs import replace
 
+from wolfbane.kinds.compiled.sources import whole_file
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
-from wolfbane.kinds.executable.sources import sources_below
-from wolfbane.kinds.executable.starting import start_options
+from wolfbane.kinds.executable.settings import ExecutableSuite
+from wolfbane.kinds.executable.starting import sources_below, start_options
 from wolfbane.kinds.imports import beside
 from wolfbane.kinds.relocation import Relocation
-from wolfbane.kinds.tap.settings import TapSuite
-from wolfbane.kinds.whole_file import whole_file
 from wolfbane.model import TestFile
 
 _PROJECT_FILES = ("cpanfile", "cpanfile.snapshot", "Makefile.PL", "Build.PL")
 AUTHOR_TESTS = "xt"
 """By convention of Perl's authors: tests that only a release needs."""
+
+
+class TapSuite(ExecutableSuite, frozen=True):
+    """A suite of programs that print TAP. ``import_path`` has folders for Perl's modules."""
+
+    import_path: list[str] = []
+
+    def relocated(self, to: Relocation) -> Self:
+        """The suite with its paths relative to an outer workspace."""
+        return replace(super().relocated(to), import_path=to.paths(self.import_path))
 
 
 class TapKind(Kind[TapSuite]):

@@ -30,10 +30,10 @@ from wolfbane.reports.console.failure import (
     print_failures,
     print_flaky,
 )
-from wolfbane.reports.console.file_lines import FileLines
 from wolfbane.reports.console.header import header, with_news_only
 from wolfbane.reports.console.layout import fitted
 from wolfbane.reports.console.matrix import browser_lines, by_browser, command_line
+from wolfbane.reports.console.progress import FileLines
 from wolfbane.reports.console.quarantine import print_quarantined
 from wolfbane.reports.console.repeats import repeat_table
 from wolfbane.reports.console.style import Page
@@ -281,7 +281,7 @@ class ConsoleReport:
 
     def _bar(self) -> Progress:
         if self._progress is None:
-            from wolfbane.reports.console.bars import (
+            from wolfbane.reports.console.progress import (
                 progress_bars,  # only where there is a terminal
             )
 

@@ -14,7 +14,7 @@ from wolfbane.reports.text import clock, in_line, visible
 from wolfbane.results.newest import Newest
 from wolfbane.results.quarantine import QuarantineEntry
 from wolfbane.selection import Choice, choose
-from wolfbane.selection.reasons import Reason, reasons
+from wolfbane.selection.explain import Reason, reasons
 
 
 def explained(

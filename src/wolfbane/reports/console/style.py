@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import shutil
 import sys
 from collections import Counter
 from collections.abc import Iterable, Iterator
@@ -14,7 +16,6 @@ from rich.text import Text
 from rich.theme import Theme
 
 from wolfbane.model import Discrepancy, Outcome
-from wolfbane.reports.console.width import PIPED_WIDTH, UNBOUNDED, table_width
 from wolfbane.reports.text import visible
 
 ORDER = tuple(Outcome)
@@ -39,6 +40,22 @@ ACCOUNTS = {
 _THEME = Theme(
     {"dim": "grey58", "title": "bold", "mark": "bold indian_red1", "progress.download": "none"}
 )
+
+
+PIPED_WIDTH = 80
+"""Columns of prose if there is no terminal."""
+WIDEST = 120
+"""Maximum columns that are used of a terminal."""
+UNBOUNDED = 10_000
+"""Columns of a pipe if its reader set no width."""
+
+
+def table_width(stream: TextIO) -> int:
+    """Columns for tables: those of the terminal; without one, as many as a table needs."""
+    if stream.isatty():
+        return min(shutil.get_terminal_size().columns, WIDEST)
+    given = os.environ.get("COLUMNS", "")
+    return int(given) if given.isdecimal() and int(given) else UNBOUNDED
 
 
 def counted(counts: Counter[Outcome], between: str = ", ") -> Text:

@@ -12,9 +12,13 @@ from typing import Any
 from urllib.parse import quote
 
 import jinja2
+from msgspec.structs import replace
 
 from wolfbane import __version__
+from wolfbane.basis.units import bytes_shown
 from wolfbane.events.run_events import RunStarted
+from wolfbane.load.figures import StepFigures
+from wolfbane.load.measurements import PERCENTS, Measurements
 from wolfbane.model import LIMITS, Outcome, Result
 from wolfbane.reports.console.header import how_it_runs
 from wolfbane.reports.console.matrix import browser_rows
@@ -23,9 +27,11 @@ from wolfbane.reports.html.data import as_script, details, excerpt_shown, index
 from wolfbane.reports.html.groups import grouped
 from wolfbane.reports.html.kept import Keeper
 from wolfbane.reports.html.timeline import lanes
+from wolfbane.reports.load.charts import charts
+from wolfbane.reports.load.tables import TITLES, load_rows, span
 from wolfbane.reports.text import clock, many, repeating, repeating_failed, visible
 from wolfbane.reports.verdict import CUT_OFF, sentence_of
-from wolfbane.results.record import Record
+from wolfbane.results.record import LoadRecord, Record
 
 SCRIPTS = (
     "rows.js",
@@ -117,7 +123,6 @@ def _contents(record: Record) -> dict[str, Any]:
 def _load(record: Record) -> dict[str, Any] | None:
     if record.load is None:
         return None
-    from wolfbane.reports.html.load_section import load_contents  # Matplotlib takes a while
 
     return load_contents(record.load)
 
@@ -140,3 +145,39 @@ def _places(started: RunStarted | None) -> list[tuple[str, dict[str, str]]]:
         for target in targets
         if target.label or target.environment or target.parameters
     ]
+
+
+def load_contents(load: LoadRecord) -> dict[str, Any]:
+    """Charts, the table by step, errors and limits."""
+    measured = Measurements(load)
+    limits = measured.finished.limits if measured.finished else ()
+    seconds = measured.figures.seconds
+    sign = "~" if measured.limited else ""
+    return {
+        # The limits are rows of a table of their own, with what was measured.
+        "facts": load_rows(replace(measured.started, limits=()) if limits else measured.started),
+        "limited": measured.limited,
+        "finished": measured.finished,
+        "charts": charts(measured),
+        "titles": ("count", "failed", "per second", *TITLES, "longest", "first byte", "received"),
+        "rows": [
+            (key, _cells(figures, seconds, sign)) for key, figures in measured.steps
+        ],
+        "whole": _cells(measured.figures.requests, seconds, sign),
+        "errors": measured.errors,
+        "limits": limits,
+    }  # fmt: skip
+
+
+def _cells(figures: StepFigures, seconds: float, sign: str) -> list[str]:
+    failed = f"{figures.failed:,} ({figures.failed / max(figures.count, 1) * 100:.1f}%)"
+    first = figures.times.get("first_byte")
+    whole = figures.whole
+    return [
+        f"{figures.count:,}", failed if figures.failed else "-",
+        f"{figures.count / seconds:.1f}" if seconds else "-",
+        *(sign + span(whole.percentile(percent)) for percent in PERCENTS),
+        sign + span(whole.largest / 1e6),
+        sign + span(first.percentile(50)) if first is not None else "-",
+        bytes_shown(figures.received),
+    ]  # fmt: skip

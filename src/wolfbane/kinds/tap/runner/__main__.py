@@ -8,7 +8,7 @@ from collections.abc import Mapping
 
 from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.formats.tap.parser import Point, TapDocument, TapReader
-from wolfbane.kinds.executable.runner.points import part
+from wolfbane.kinds.executable.runner.attachments import part
 from wolfbane.kinds.executable.runner.program_run import KEPT, ProgramRun, serve
 from wolfbane.kinds.worker.channel import Channel, Message
 

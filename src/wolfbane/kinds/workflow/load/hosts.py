@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator
 
 from yarl import URL
 
-from wolfbane.basis.loopback import is_loopback
+from wolfbane.basis.this_machine import is_loopback
 from wolfbane.kinds.workflow.document_set import DocumentSet
 from wolfbane.kinds.workflow.runner.calls import base_url
 from wolfbane.kinds.workflow.runner.inner import reached

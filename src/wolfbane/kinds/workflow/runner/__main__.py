@@ -12,16 +12,19 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yarl import URL
+
 from wolfbane.kinds.worker.channel import Channel, Message, connect
 from wolfbane.kinds.workflow.arazzo import BadDocument
 from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
 from wolfbane.kinds.workflow.documents import DocumentError
+from wolfbane.kinds.workflow.runner.aiohttp_transport import AiohttpTransport, TimedContext
 from wolfbane.kinds.workflow.runner.contract import Contract
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
+from wolfbane.kinds.workflow.runner.scope import Call
 from wolfbane.kinds.workflow.runner.security import Security
 from wolfbane.kinds.workflow.runner.sending import Sender
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
-from wolfbane.kinds.workflow.runner.suite_transport import SuiteTransport
 from wolfbane.kinds.workflow.runner.test_run import (
     Handed,
     WorkflowTestEnd,
@@ -30,12 +33,37 @@ from wolfbane.kinds.workflow.runner.test_run import (
     make_ready,
     run_test,
 )
+from wolfbane.kinds.workflow.runner.tls import tls_context
 from wolfbane.kinds.workflow.runner.tokens import Tokens
+from wolfbane.kinds.workflow.runner.transport import Exchange, Timing, Transport
 from wolfbane.kinds.workflow.runner.workflow_tools import Tools
 from wolfbane.kinds.workflow.workflow_tests import WorkflowTest, cases
 
 if TYPE_CHECKING:
     from wolfbane.kinds.workflow.load.serving import LoadWorker
+
+
+class SuiteTransport(Transport):
+    """Sends a request with the library for its URL."""
+
+    def __init__(self, http: HttpOptions) -> None:
+        self._http = http
+        self._plain = AiohttpTransport(http, tls_context(http, TimedContext))
+
+    @cached_property
+    def _secure(self) -> Transport:
+        from wolfbane.kinds.workflow.runner.httpx_transport import HttpxTransport  # takes a while
+
+        return HttpxTransport(self._http)
+
+    async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
+        transport = self._secure if url.scheme == "https" else self._plain
+        return await transport.start(call, url, timing)
+
+    async def close(self) -> None:
+        await self._plain.close()
+        if "_secure" in self.__dict__:
+            await self._secure.close()
 
 
 def main() -> None:

@@ -13,7 +13,6 @@ from typing import Any
 from yarl import URL
 
 from wolfbane.kinds.workflow.runner.cookies import CookieStore
-from wolfbane.kinds.workflow.runner.redirects import REDIRECTS, redirected
 from wolfbane.kinds.workflow.runner.scope import Answer, Call
 from wolfbane.kinds.workflow.runner.settings import HttpOptions
 from wolfbane.kinds.workflow.runner.transport import Timing, Transport, TransportError
@@ -217,3 +216,27 @@ def words_of_cause(error: BaseException, http: HttpOptions) -> str:
             return f"the server ended the TLS connection, {own} a client's certificate"
         cause = cause.__cause__ or cause.__context__
     return ""
+
+
+_SEE_OTHER = 303
+_MAY_CHANGE = (301, 302)
+REDIRECTS = (*_MAY_CHANGE, _SEE_OTHER, 307, 308)
+_PRIVATE = ("authorization", "cookie")
+
+
+def redirected(call: Call, own: Mapping[str, str], status: int, url: URL) -> Call:
+    """The request for a redirect to ``url``.
+
+    ``own`` are the headers of the request before the workflow's cookies were added.
+    """
+    headers = {name: value for name, value in own.items() if name.lower() != "host"}
+    private = {*_PRIVATE, *call.private}
+    if URL(call.url).origin() != url.origin():  # credentials are for one host only
+        headers = {name: value for name, value in headers.items() if name.lower() not in private}
+    changed = status == _SEE_OTHER or (status in _MAY_CHANGE and call.method == "POST")
+    if not changed or call.method == "HEAD":
+        return Call(
+            call.method, str(url), headers, {}, {}, call.body, call.content, call.private
+        )  # fmt: skip
+    kept = {name: v for name, v in headers.items() if not name.lower().startswith("content-")}
+    return Call("GET", str(url), kept, {}, {}, private=call.private)

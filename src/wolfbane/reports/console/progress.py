@@ -1,14 +1,15 @@
-"""The line of each file in the progress of a run: its outcomes, its parts, its time."""
+"""The progress of a run: a bar, and a line of each file with its outcomes, parts and time."""
 
 from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.text import Text
 
 from wolfbane.model import Outcome, Part, Result, variant
-from wolfbane.reports.console.style import counted
+from wolfbane.reports.console.style import Page, counted
 from wolfbane.reports.text import clock, in_line, many
 
 
@@ -67,3 +68,15 @@ def parts_in_words(counts: Mapping[str, int]) -> str:
         return ""
     skipped = f" ({counts['skipped']} skipped)" if counts.get("skipped") else ""
     return many(counts["parts"], "part") + skipped
+
+
+def progress_bars(console: Page) -> Progress:
+    """Progress bars that disappear at the end: a title, the progress, and the failures."""
+    return Progress(
+        TextColumn("{task.description}", style="bold"),
+        BarColumn(bar_width=30, complete_style="dark_cyan", finished_style="dark_cyan"),
+        MofNCompleteColumn(),
+        TextColumn("{task.fields[bad]}", style="mark"),
+        console=console,
+        transient=True,
+    )
