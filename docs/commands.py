@@ -1,4 +1,7 @@
-"""Write docs/commands.md: the help of every command, as it is printed at 80 columns.
+"""Write what the program itself knows: docs/commands.md and the table of docs/selection.md.
+
+The first is the help of every command, as it is printed at 80 columns; the second has the fields of
+the selection language.
 
 python docs/commands.py
 """
@@ -11,8 +14,11 @@ from pathlib import Path
 import click
 
 from wolfbane.cli import root
+from wolfbane.selection import FIELDS, Field
 
 PAGE = Path(__file__).with_name("commands.md")
+FIELDS_PAGE = Path(__file__).with_name("selection.md")
+TABLE_HEAD = "| option | in an expression | the value is |\n|---|---|---|\n"
 HEAD = """# Commands
 
 The help of every command, written by `python docs/commands.py` from the program itself. Options
@@ -39,5 +45,20 @@ def page() -> str:
     return "\n".join([HEAD, *parts])
 
 
+def with_fields(text: str) -> str:
+    """The page about the selection language, with a row for each field."""
+    before, _, after = text.partition(TABLE_HEAD)
+    rest = after.partition("\n\n")[2]
+    return f"{before}{TABLE_HEAD}{''.join(map(_row, FIELDS.values()))}\n{rest}"
+
+
+def _row(field: Field) -> str:
+    option = f" `--{field.name} {field.example}`" if field.help else ""
+    also = f" or just `{field.example}`" if field.name == "name" else ""
+    return f"|{option} | `{field.name}:{field.example}`{also} | {field.meaning} |\n"
+
+
 if __name__ == "__main__":
     PAGE.write_text(page(), encoding="utf-8")
+    text = FIELDS_PAGE.read_text(encoding="utf-8")
+    FIELDS_PAGE.write_text(with_fields(text), encoding="utf-8")

@@ -245,13 +245,15 @@ def _expanded(folder, word):
     return [str(path.relative_to(folder)) for path in folder.glob(word)] if "*" in word else [word]
 
 
-def test_the_page_of_commands_is_what_help_prints():
+def test_what_the_program_writes_into_the_docs_is_there():
     sys.path.insert(0, str(ROOT / "docs"))
     try:
-        from commands import page
+        from commands import page, with_fields
     finally:
         sys.path.pop(0)
     assert (ROOT / "docs/commands.md").read_text(encoding="utf-8") == page()
+    text = (ROOT / "docs/selection.md").read_text(encoding="utf-8")
+    assert text == with_fields(text)
 
 
 def _options(command):

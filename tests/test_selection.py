@@ -25,7 +25,7 @@ TESTS = [
 WORDS = st.text(st.characters(codec="utf-8", exclude_categories=("C",)), min_size=1).filter(
     lambda word: word.strip()
 )
-FIELDS = st.sampled_from(["tag", "name", "suite", "kind", "file", "status", "owner", "at"])
+FIELDS = st.sampled_from(["tag", "name", "suite", "kind", "file", "status", "owner", "address"])
 
 
 def words(style):
@@ -108,7 +108,7 @@ def test_laws(left, right):
         ("tag:smoke,smoke-slow", [0, 1]),
         ("not (kind:tap or high)", [1]),
         ('at:"tests/tides/test_heights.py#HeightTest"', [0]),
-        ("at:tests/tides/test_heights.py\\:7", [0]),
+        ("address:tests/tides/test_heights.py\\:7", [0]),
         ("at:tests/tides/test_heights.py\\:4", []),
         ("at:quay/t/parse.t\\:7", [2]),
         ("status:new", [0, 1, 2]),

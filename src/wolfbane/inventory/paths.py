@@ -41,7 +41,7 @@ def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
         return EVERYTHING if whole == "." else _file(inventory, whole)
     for mark in re.finditer("#", path):
         if place := _on_disk(root, path[: mark.start()], folder):
-            return Term("at", f"{place}{path[mark.start() :]}", "quoted")
+            return Term("address", f"{place}{path[mark.start() :]}", "quoted")
     if (line := _LINE.fullmatch(path)) and (place := _on_disk(root, line[1], folder)):
         return _at_line(inventory, place, int(line[2]))
     if any(sign in path for sign in "*?"):
@@ -90,16 +90,16 @@ def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
         return _file(inventory, path)
     covering = [test for test in file.tests if not test.name or _covers(test, line)]
     if covering:
-        return any_of(Term("at", test.address, "quoted") for test in covering)
+        return any_of(Term("address", test.address, "quoted") for test in covering)
     blocks = [b for b in file.blocks if b.start <= line <= b.end and _holds_any(b, file)]
     if blocks:
         inner = max(blocks, key=lambda block: (block.start, -block.end))
         if not inner.name:
             inside = [test for test in file.tests if inner.start <= test.line <= inner.end]
-            return any_of(Term("at", test.address, "quoted") for test in inside)
-        return Term("at", f"{path}#{inner.name}", "quoted")
+            return any_of(Term("address", test.address, "quoted") for test in inside)
+        return Term("address", f"{path}#{inner.name}", "quoted")
     if not file.complete:
-        return Term("at", f"{path}:{line}", "quoted")
+        return Term("address", f"{path}:{line}", "quoted")
     near = min(file.tests, key=lambda test: abs(test.line - line), default=None)
     hint = f"the closest test is {near.name} on line {near.line}" if near else ""
     raise InputError(Problem("there is no test on this line", path, line, hint))

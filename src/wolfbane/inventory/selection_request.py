@@ -16,12 +16,14 @@ from wolfbane.selection import (
     FIELDS,
     Choice,
     Expression,
+    Field,
     Term,
     all_of,
     field_terms,
     parse,
     terms_of,
 )
+from wolfbane.selection.fields import Matching
 from wolfbane.workspace.vocabulary import STATUSES
 
 
@@ -71,29 +73,35 @@ def _narrowing(fields: Mapping[str, Sequence[str]]) -> Iterator[tuple[str, Seque
 
 def _unknown(expression: Expression, inventory: Inventory) -> list[Problem]:
     """Fields, suites, kinds and browsers that do not exist here."""
-    suites = [suite.name for suite in inventory.workspace.suites]
-    listed = [name for suite in inventory.workspace.suites for name in suite.browsers]
-    declared = {
-        "suite": suites, "kind": list(KINDS), "browser": listed, "status": list(STATUSES)
-    }  # fmt: skip
+    suites = inventory.workspace.suites
+    known = {
+        "suites": [suite.name for suite in suites],
+        "kinds": list(KINDS),
+        "browsers": [name for suite in suites for name in suite.browsers],
+        "statuses": list(STATUSES),
+    }
     problems = []
     for term in terms_of(expression):
-        if term.field not in FIELDS:
+        field = FIELDS.get(term.field)
+        if field is None:
             keys = {tag.key for test in inventory.tests for tag in test.tags if tag.key}
             if term.field not in keys:
                 hint = did_you_mean(term.field, {*FIELDS, *keys})
                 problems.append(Problem(f"unknown field '{term.field}:'", hint=hint))
-        elif term.field in declared and _is_plain(term):
-            words = declared[term.field]
-            value = term.value.lower()
-            if term.field == "status":
-                value = value.replace(" ", "-")
-            if value not in (word.lower() for word in words):
-                hint = did_you_mean(term.value, words) or f"this workspace has no {term.field}"
-                if term.field == "status" and "there is" not in hint:
-                    hint += f" (known: {', '.join(words)})"
-                problems.append(Problem(f"unknown {term.field} '{term.value}'", hint=hint))
+        elif field.only_known and _is_plain(term):
+            problems += _unknown_value(term, field, known[field.completed_from])
     return problems
+
+
+def _unknown_value(term: Term, field: Field, known: Sequence[str]) -> Iterator[Problem]:
+    value, outcome = term.value.lower(), field.matching is Matching.OUTCOME
+    if outcome:
+        value = value.replace(" ", "-")
+    if value not in (name.lower() for name in known):
+        hint = did_you_mean(term.value, known) or f"this workspace has no {field.name}"
+        if outcome and "there is" not in hint:
+            hint += f" (known: {', '.join(known)})"
+        yield Problem(f"unknown {field.name} '{term.value}'", hint=hint)
 
 
 def _is_plain(term: Term) -> bool:

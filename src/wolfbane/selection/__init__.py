@@ -4,9 +4,9 @@ Pure functions.
 """
 
 from wolfbane.selection.explain import Choice, TermCount, Verdict, choose, term_counts
+from wolfbane.selection.fields import FIELDS, Field
 from wolfbane.selection.grammar import (
     EVERYTHING,
-    FIELDS,
     And,
     Expression,
     Not,
@@ -21,7 +21,7 @@ from wolfbane.selection.grammar import (
 from wolfbane.selection.match import Matcher, may_match, wanted_outcomes
 
 __all__ = [
-    "EVERYTHING", "FIELDS", "And", "Choice", "Expression", "Matcher", "Not", "Or", "Term",
+    "EVERYTHING", "FIELDS", "And", "Choice", "Expression", "Field", "Matcher", "Not", "Or", "Term",
     "TermCount", "Verdict", "all_of", "any_of", "choose", "field_terms", "may_match", "parse",
     "term_counts", "terms_of", "wanted_outcomes",
 ]  # fmt: skip

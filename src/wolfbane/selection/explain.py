@@ -4,7 +4,6 @@ excludes.
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
@@ -12,6 +11,7 @@ import msgspec
 
 from wolfbane.errors import nearest
 from wolfbane.model import Test
+from wolfbane.selection.fields import field_of
 from wolfbane.selection.grammar import EVERYTHING, Expression, Term, terms_of
 from wolfbane.selection.match import Matcher
 
@@ -142,25 +142,13 @@ def _hint(term: Term, tests: Sequence[Test], status: Mapping[str, str]) -> str:
 
 def values_in_use(field: str, tests: Iterable[Test], status: Mapping[str, str]) -> Counter[str]:
     """All values of a field, with the number of tests for each."""
+    declared = field_of(field)
+    texts = declared.similar or declared.texts
     uses: Counter[str] = Counter()
     for test in tests:
-        uses.update(set(_values(field, test, status)))
+        outcome = status.get(test.address, "new")
+        uses.update(set(texts(test, outcome)))
     return uses
-
-
-def _values(field: str, test: Test, status: Mapping[str, str]) -> list[str]:
-    if field in ("suite", "kind", "browser"):
-        return [getattr(test, field)]
-    if field == "file":
-        return [test.path, test.path.rpartition("/")[2]]
-    if field == "name":
-        return [test.name, *re.findall(r"\w+", test.name), *test.name.split(" / ")]
-    if field == "status":
-        return [status.get(test.address, "new")]
-    if field == "at":
-        return [test.address]
-    return [tag.text if field == "tag" else tag.word
-            for tag in test.tags if field in ("tag", tag.key)]  # fmt: skip
 
 
 class Reason(msgspec.Struct, frozen=True):

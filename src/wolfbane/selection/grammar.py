@@ -17,8 +17,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 import msgspec
 
 from wolfbane.errors import ExpressionError
+from wolfbane.selection.fields import OLD_NAMES, Matching, field_of
 
-FIELDS = ("suite", "kind", "file", "name", "tag", "status", "browser", "machine", "changed", "at")
 _KEYWORDS = ("and", "or", "not")
 _TOKEN = re.compile(
     r"""\s*(?:
@@ -211,6 +211,7 @@ class _ExpressionParser:
         name = "name"
         if self.kind == "field":
             name = self.value.lower()
+            name = OLD_NAMES.get(name, name)
             self.next()
         return self.values(name)
 
@@ -262,7 +263,8 @@ class _ExpressionParser:
 
     def style_of(self, word: str) -> str:
         """Quotes are easier to read than backslashes, if they have the same meaning."""
-        plain = self.only_field == "file" or re.search(r"[*?]", word)
+        path = field_of(self.only_field).matching is Matching.PATH
+        plain = path or re.search(r"[*?]", word)
         return "quoted" if not plain and re.search(r"[\s()\"',:\\]", word) else "word"
 
 

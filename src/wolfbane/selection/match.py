@@ -10,6 +10,7 @@ from typing import Protocol
 
 from wolfbane.errors import ExpressionError
 from wolfbane.model import Outcome, Test, variant
+from wolfbane.selection.fields import Matching, field_of
 from wolfbane.selection.grammar import And, Expression, Not, Term
 
 Predicate = Callable[[Test], bool]
@@ -56,27 +57,16 @@ class Matcher:
         if term.among is not None:
             among = term.among
             return lambda test: test.path in among or test.address in among
-        if term.field == "changed":
-            raise ExpressionError("'changed:' can be used only in selections", str(term), 0)
-        if term.field == "at":
+        field = field_of(term.field)
+        if field.matching is Matching.LOOKED_UP:
+            raise ExpressionError(f"'{field.name}:' can be used only in selections", str(term), 0)
+        if field.matching is Matching.ADDRESS:
             return _address_test(term.value)
         check = lru_cache(maxsize=None)(text_test(term))
-        if term.field == "suite":
-            return lambda test: check(test.suite)
-        if term.field == "kind":
-            return lambda test: check(test.kind)
-        if term.field == "file":
-            return lambda test: check(test.path)
-        if term.field == "name":
-            return lambda test: check(test.name or test.path.rpartition("/")[2])
-        if term.field == "browser":
-            return lambda test: bool(test.browser) and check(test.browser)
-        if term.field == "status":
-            return lambda test: check(self._status.get(test.address, "new"))
-        if term.field == "tag":
-            return lambda test: any(check(tag.text) for tag in test.tags)
-        key = term.field
-        return lambda test: any(tag.key == key and check(tag.word) for tag in test.tags)
+        texts, status = field.texts, self._status
+        if field.matching is Matching.OUTCOME:
+            return lambda test: any(map(check, texts(test, status.get(test.address, "new"))))
+        return lambda test: any(map(check, texts(test, "")))
 
 
 def wanted_outcomes(expressions: Iterable[Expression]) -> TextTest | None:
@@ -100,22 +90,22 @@ def _asked_statuses(expression: Expression) -> Iterator[Term]:
 
 def text_test(term: Term) -> TextTest:
     """The check that a term makes of one text. Case counts only in regular expressions."""
-    value = term.value.lower()
-    if term.field == "status":
+    value, matching = term.value.lower(), field_of(term.field).matching
+    if matching is Matching.OUTCOME:
         value = value.replace("-", " ")  # a shell's word for "timed out"
     if term.style == "regex":
-        found = re.compile(term.value).search
-        return lambda text: found(text) is not None
-    if term.field == "file":
+        search = re.compile(term.value).search
+        return lambda text: search(text) is not None
+    if matching is Matching.PATH:
         return _file_test(value.rstrip("/"), literal=term.style == "quoted")
     if term.style == "word" and ("*" in value or "?" in value):
         whole = re.compile(fnmatch.translate(value)).match
         return lambda text: whole(text.lower()) is not None
-    if term.field == "name":
+    if matching is Matching.PART:
         return lambda text: value in text.lower()
-    if term.field == "status" and value == "failed":
+    if matching is Matching.OUTCOME and value == "failed":
         return lambda text: text in _FAILURES
-    if term.field == "status" and value == "assertion":
+    if matching is Matching.OUTCOME and value == "assertion":
         return lambda text: text == Outcome.FAILED
     return lambda text: text.lower() == value
 
@@ -199,7 +189,7 @@ def _file_term(term: Term, file: _FileLike, *, unknown: bool) -> bool | None:
         return text_test(term)(getattr(file, term.field))
     if term.field == "file":
         return text_test(term)(file.path)
-    if term.field == "at":
+    if field_of(term.field).matching is Matching.ADDRESS:
         inside = term.value.startswith((f"{file.path}#", f"{file.path}:", f"{file.path} @"))
         return None if inside or term.value == file.path else False
     return None

@@ -123,7 +123,7 @@ def _of_part(record: Record, root: Path, *, failed: bool, unfinished: bool) -> l
         pieces = [piece for piece in pieces if piece.option not in (ENV, SPREAD)]
         spread = {p.value for p in _pieces(started.arguments) if p.option == SPREAD}
         pieces = [p for p in pieces if p.option != SET or p.value.partition("=")[0] not in spread]
-    terms = (str(Term("at", address, "quoted")) for address in ended)
+    terms = (str(Term("address", address, "quoted")) for address in ended)
     drops = [Piece("--drop", ("--drop", term)) for term in terms]
     return _pinned([*pieces, _EVERYTHING, *_addresses([*addresses, *paths]), *drops], started)
 

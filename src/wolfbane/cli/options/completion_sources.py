@@ -15,6 +15,7 @@ import click
 
 from wolfbane.cli.options.path_completion import expression
 from wolfbane.kinds.registry import KINDS
+from wolfbane.selection.fields import FIELDS, field_of
 from wolfbane.workspace.vocabulary import SETTINGS_NAME, STATUSES
 
 Complete = Callable[[click.Context, click.Parameter, str], list[str]]
@@ -71,11 +72,12 @@ def _last_of_list(
 
 def of_field(name: str) -> Complete:
     """Completions for the option of a selection field."""
+    source = field_of(name).completed_from
 
     def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-        if name == "file":
+        if source == "files":
             return paths(ctx, param, incomplete)
-        if name == "name":
+        if source == "names":
             return _CompletionFolder(ctx).words("names", incomplete)
         return _last_of_list(
             ctx, param, incomplete, lambda start: _values(_CompletionFolder(ctx), name, start)
@@ -86,43 +88,39 @@ def of_field(name: str) -> Complete:
 
 def expressions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """The last term of an expression; tag keys in use are also fields."""
-    from wolfbane.selection import FIELDS
-
     place = _CompletionFolder(ctx)
     keys = {tag.partition("=")[0] for tag in place.words("tags", "") if "=" in tag}
 
     def values(ctx: click.Context, field: str, start: str) -> list[str]:
-        if field in ("file", "name"):
-            return place.words(f"{field}s", start)
-        if field in FIELDS:
-            return _values(place, field, start)
-        return [tag.partition("=")[2] for tag in place.words("tags", f"{field}={start}")]
+        return _values(place, field, start)
 
-    return expression([*FIELDS, *sorted(keys)], values, incomplete, ctx)
+    return expression([*dict.fromkeys([*FIELDS, *sorted(keys)])], values, incomplete, ctx)
 
 
 def _values(place: _CompletionFolder, field: str, start: str) -> list[str]:
-    if field == "kind":
-        return _starting(KINDS, start)
-    if field == "status":
-        return _starting(STATUSES, start)
-    if field == "changed":
-        return _revisions(place, start)
-    if field == "category":
-        found = place.words("tags", f"category={start}")
-        return [tag.partition("=")[2] for tag in found]
-    if field == "suite":
-        declared = [str(suite.get("name")) for suite in place.settings.get("suite", [])]
-        return _starting(dict.fromkeys([*declared, *place.words("suites", "")]), start)
-    if field == "browser":
-        suites = place.settings.get("suite", [])
-        listed = [str(name) for suite in suites for name in suite.get("browsers", [])]
-        return _starting(dict.fromkeys([*listed, "all"]), start) if listed else []
-    if field == "machine":
-        from wolfbane.results.newest import Newest
+    source = field_of(field).completed_from
+    match source:
+        case "files" | "names" | "tags":
+            return place.words(source, start)
+        case "kinds":
+            return _starting(KINDS, start)
+        case "statuses":
+            return _starting(STATUSES, start)
+        case "revisions":
+            return _revisions(place, start)
+        case "suites":
+            declared = [str(suite.get("name")) for suite in place.settings.get("suite", [])]
+            return _starting(dict.fromkeys([*declared, *place.words("suites", "")]), start)
+        case "browsers":
+            suites = place.settings.get("suite", [])
+            listed = [str(name) for suite in suites for name in suite.get("browsers", [])]
+            return _starting(dict.fromkeys([*listed, "all"]), start) if listed else []
+        case "machines":
+            from wolfbane.results.newest import Newest
 
-        return _starting(Newest(place.results).by_machine(), start)
-    return place.words("tags", start) if field == "tag" else []
+            return _starting(Newest(place.results).by_machine(), start)
+    tags = place.words("tags", f"{field}={start}")
+    return [tag.partition("=")[2] for tag in tags]
 
 
 def _revisions(place: _CompletionFolder, start: str) -> list[str]:

@@ -13,26 +13,19 @@ from wolfbane.cli.options import completion_sources
 from wolfbane.cli.options.revision_options import at_revision
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
 from wolfbane.kinds.registry import KINDS
+from wolfbane.selection.fields import FIELDS, Field
 
 if TYPE_CHECKING:
     from wolfbane.app.selection import Selected
     from wolfbane.inventory.selection_request import SelectionRequest
     from wolfbane.workspace.settings import Workspace
 
-_FIELDS = {
-    "suite": "Select tests of this suite.",
-    "kind": f"Select tests of this kind: {', '.join(KINDS[:-1])} or {KINDS[-1]}.",
-    "file": "Select tests in this file, folder or glob.",
-    "name": "Select tests whose name contains this text.",
-    "tag": "Select tests with this tag: smoke, or category=billing.",
-    "category": "Select tests with the tag category=VALUE.",
-    "status": "Select tests with this outcome in their newest run: failed, passed, new, ...",
-    "browser": "Select tests that run in this browser; 'all' means every browser.",
-    "changed": "Select tests affected by changes since this git revision.",
-}
+_WITH_OPTION = [field for field in FIELDS.values() if field.help]
+_KINDS = f"{', '.join(KINDS[:-1])} or {KINDS[-1]}"
 
 SELECTION = frozenset(
-    f"--{name}" for name in (*_FIELDS, "changed-unknown", "pick", "drop", "everything")
+    f"--{name}"
+    for name in (*(f.name for f in _WITH_OPTION), "changed-unknown", "pick", "drop", "everything")
 )
 """The options that select tests."""
 
@@ -68,7 +61,7 @@ def selection_options(
         workspace: Path | None,
         **options: Any,
     ) -> Any:
-        own = {f"field_{name}": options.pop(f"field_{name}") for name in _FIELDS}
+        own = {_key(field): options.pop(_key(field)) for field in _WITH_OPTION}
         request = read_asked(
             {
                 "paths": paths,
@@ -93,11 +86,15 @@ def _decorated(wrapped: Callable[..., Any]) -> Callable[..., Any]:
     decorated: Callable[..., Any] = click.argument(
         "paths", nargs=-1, metavar="[PATH]...", shell_complete=completion_sources.paths
     )(wrapped)
-    for name, text in reversed(_FIELDS.items()):
+    for field in reversed(_WITH_OPTION):
         decorated = click.option(
-            f"--{name}", f"field_{name}", multiple=True, metavar="VALUE", help=text,
-            shell_complete=completion_sources.of_field(name),
-        )(decorated)  # fmt: skip
+            f"--{field.name}",
+            _key(field),
+            multiple=True,
+            metavar="VALUE",
+            help=field.help.format(kinds=_KINDS),
+            shell_complete=completion_sources.of_field(field.name),
+        )(decorated)
     decorated = click.option(
         "--changed-unknown",
         type=click.Choice(["name", "all"]),
@@ -130,11 +127,19 @@ def read_asked(options: Mapping[str, Any]) -> SelectionRequest:
     """The selection in the options of a command."""
     from wolfbane.inventory.selection_request import SelectionRequest
 
-    fields = {name: options[f"field_{name}"] for name in _FIELDS}
     return SelectionRequest(
-        options["paths"], fields, options["pick"], options["drop"], options["everything"],
-        options["changed_unknown"],
-    )  # fmt: skip
+        paths=options["paths"],
+        fields={field.name: options[_key(field)] for field in _WITH_OPTION},
+        pick=options["pick"],
+        drop=options["drop"],
+        everything=options["everything"],
+        changed_unknown=options["changed_unknown"],
+    )
+
+
+def _key(field: Field) -> str:
+    """The parameter of a field's option. No other parameter begins like this."""
+    return f"field_{field.name}"
 
 
 def _opened(workspace: Path | None) -> Workspace:
