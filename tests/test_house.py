@@ -17,7 +17,8 @@ FILES = [p for p in SOURCE.rglob("*.py") if "demo/harbour" not in p.as_posix()]
 # Words that mean something else there: a command, a report format, a moment of hooks.
 OTHER_MEANINGS = {
     "cli/__init__.py": {"bridge"}, "cli/commands/bridge.py": {"bridge"},
-    "formats/registry.py": {"tap"}, "steps.py": {"scenario"}, "load/measured.py": {"workflow"},
+    "formats/registry.py": {"tap"}, "selection/fields.py": {"tap"},
+    "steps.py": {"scenario"}, "load/measured.py": {"workflow"},
     "load/measurements.py": {"workflow"}, "reports/load/csv_markdown.py": {"workflow"},
     "reports/load/comparison.py": {"workflow"}, "app/bridges/readings.py": {"tap"},
     "app/bridges/learn.py": {"bridge"},

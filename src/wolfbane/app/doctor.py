@@ -16,6 +16,7 @@ from wolfbane.inventory import Inventory
 from wolfbane.inventory.unclaimed import how_to_claim, in_words, unclaimed
 from wolfbane.kinds.contract import MissingRuntime, NotStarted
 from wolfbane.kinds.programs import check_required
+from wolfbane.kinds.protocols import CanFailToBuild
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.reports.text import many
@@ -74,7 +75,10 @@ def _suite(inventory: Inventory, suite: Suite, tests: int, *, probe: bool) -> It
         yield Finding(about, State.OK, words)
     else:
         yield Finding(about, State.OK, f"{many(tests, 'test')}; {runtime}")
-        if probe and (trouble := kind.trouble(inventory.workspace.root, suite)):
+        trouble = ""
+        if probe and isinstance(kind, CanFailToBuild):
+            trouble = kind.trouble(inventory.workspace.root, suite)
+        if trouble:
             yield Finding(about, State.WARNING, trouble, f"try: wolfbane run --suite {suite.name}")
     if not tests and not suite.build:
         paths = ", ".join(suite.paths)

@@ -6,7 +6,6 @@ import asyncio
 import shutil
 from collections import Counter
 from collections.abc import Callable, Sequence
-from pathlib import Path
 
 from msgspec.structs import replace
 
@@ -17,15 +16,19 @@ from wolfbane.environments import Environment
 from wolfbane.errors import WolfbaneError
 from wolfbane.events.load_events import LoadStarted
 from wolfbane.events.run_events import Listener
+from wolfbane.execution.session import Session
+from wolfbane.execution.this_machine import ThisMachine
+from wolfbane.execution.workload import Executor
 from wolfbane.inventory.documents import keep_with_run
 from wolfbane.inventory.resolving import resolved
-from wolfbane.kinds.registry import KINDS, find_kind
+from wolfbane.kinds.protocols import Loadable, kinds_with
 from wolfbane.load.load_request import LoadRequest
-from wolfbane.load.load_session import LoadSession
+from wolfbane.load.load_workload import LoadWorkload, preview
 from wolfbane.load.profiles import find_profile
 from wolfbane.results.runs import new_run
 from wolfbane.selection import all_of, any_of, choose, parse
 from wolfbane.selection.grammar import Term
+from wolfbane.setup.run_inputs import RunInputs
 from wolfbane.setup.run_request import RunRequest
 from wolfbane.workspace.settings import Workspace
 
@@ -52,8 +55,9 @@ def make_load_ready(
             expression = all_of([selected.choice.expression, own])
             selected = replace(selected, choice=replace(selected.choice, expression=expression))
         tests = choose(selected.choice, selected.inventory.tests, {}).chosen
-        left.update(test.kind for test in tests if not find_kind(test.kind).can_be_loaded)
-        kinds = any_of(Term("kind", name) for name in KINDS if find_kind(name).can_be_loaded)
+        loadable = [name for name, _ in kinds_with(Loadable)]
+        left.update(test.kind for test in tests if test.kind not in loadable)
+        kinds = any_of(Term("kind", name) for name in loadable)
         expression = all_of([selected.choice.expression, kinds])
         return replace(selected, choice=replace(selected.choice, expression=expression))
 
@@ -74,9 +78,10 @@ def look_at_load(
 
     No request is sent. Raises NothingChosen and InputError.
     """
-    folder = new_run(ready.workspace.results)
+    folder, inputs = new_run(ready.workspace.results), inputs_of(ready)
     try:
-        return asyncio.run(_session(ready, load, folder).look(folder))
+        executor = _executor(inputs, folder.name)
+        return asyncio.run(preview(inputs, folder.name, load, executor, folder))
     finally:
         shutil.rmtree(folder)
 
@@ -86,19 +91,21 @@ def carry_out_load(ready: ReadyRun, load: LoadRequest, *listeners: Listener) -> 
 
     ``status:`` ignores outcomes under load, so they are not stored as newest outcomes.
     """
-    folder = new_run(ready.workspace.results)
+    folder, inputs = new_run(ready.workspace.results), inputs_of(ready)
     keep_with_run(ready.copies, ready.workspace.root, folder)
     try:
-        session = _session(ready, load, folder)
+        executor = _executor(inputs, folder.name)
     except WolfbaneError:
         shutil.rmtree(folder)
         raise
+    workload = LoadWorkload(load, folder)
+    session = Session(inputs, folder.name, executor=executor, workload=workload)
     return record_session(ready, folder, session, None, listeners)
 
 
-def _session(ready: ReadyRun, load: LoadRequest, folder: Path) -> LoadSession:
-    if ready.request.on:
-        from wolfbane.load.cluster_load_session import ClusterLoadSession  # only where wanted
+def _executor(inputs: RunInputs, run: str) -> Executor:
+    if inputs.request.on:
+        from wolfbane.cluster.here.cluster_executor import ClusterExecutor  # only where wanted
 
-        return ClusterLoadSession(inputs_of(ready), folder.name, load, folder)
-    return LoadSession(inputs_of(ready), folder.name, load, folder)
+        return ClusterExecutor(inputs, run)
+    return ThisMachine(inputs)

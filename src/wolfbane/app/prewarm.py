@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from msgspec.structs import replace
 
 from wolfbane.app.ready import ReadyRun
-from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.protocols import launcher_of
 from wolfbane.kinds.suite import Suite
 from wolfbane.setup.run_request import NEVER
 
@@ -30,5 +30,6 @@ def with_head_start(ready: ReadyRun) -> Iterator[ReadyRun]:
 
 def _can_start_now(ready: ReadyRun, suite: Suite) -> bool:
     """Whether nothing must be built, set up or opened before the workers start."""
-    before = find_kind(suite.kind).commands_before(ready.workspace.root, suite)
+    launcher = launcher_of(suite)
+    before = launcher.commands_before(ready.workspace.root, suite) if launcher else ()
     return not (suite.browsers or suite.build or before)

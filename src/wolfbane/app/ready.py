@@ -20,6 +20,7 @@ from wolfbane.inventory.candidate_suites import suites_in_play
 from wolfbane.inventory.documents import fetch_documents
 from wolfbane.kinds.documents import Copy
 from wolfbane.kinds.freshness import Freshness
+from wolfbane.kinds.protocols import TakesOptions
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.results.newest import Known
@@ -194,6 +195,14 @@ def suites_with_options(
     return list(names) or known
 
 
+def _with_options(workspace: Workspace, suite: Suite, options: Sequence[str]) -> Suite:
+    kind = find_kind(suite.kind)
+    if not isinstance(kind, TakesOptions):
+        raise ValueError(f"suites of kind {suite.kind} do not accept options")
+    changed: Suite = kind.with_options(workspace.root, suite, options)
+    return changed
+
+
 def with_options(workspace: Workspace, names: Sequence[str], options: Sequence[str]) -> Workspace:
     """The workspace in which the suites with these names have additional options.
 
@@ -203,8 +212,7 @@ def with_options(workspace: Workspace, names: Sequence[str], options: Sequence[s
     for suite in workspace.suites:
         more = options if suite.name in names else ()
         try:
-            kind = find_kind(suite.kind)
-            suites.append(kind.with_options(workspace.root, suite, more) if more else suite)
+            suites.append(_with_options(workspace, suite, more) if more else suite)
         except ValueError as error:
             words = f"cannot pass {' '.join(options)} to suite '{suite.name}': {error}"
             problems.append(Problem(words))

@@ -20,7 +20,7 @@ from wolfbane.events.run_events import Listener
 from wolfbane.execution.recorded import recording
 from wolfbane.execution.session import Session
 from wolfbane.inventory.documents import keep_with_run
-from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.protocols import launcher_of
 from wolfbane.model import at
 from wolfbane.results.history.url import history_url
 from wolfbane.results.record import Record
@@ -73,9 +73,10 @@ def plan_run(ready: ReadyRun) -> RunPlan:
     finally:
         shutil.rmtree(folder)
     whole = [
-        suite.name for suite in workspace.suites
-        if find_kind(suite.kind).runs_whole_files(workspace.root, suite)
-    ]  # fmt: skip
+        suite.name
+        for suite in workspace.suites
+        if (launcher := launcher_of(suite)) and launcher.runs_whole_files(workspace.root, suite)
+    ]
     return RunPlan(plan, session.broken, whole)
 
 
@@ -104,9 +105,10 @@ def carry_out(ready: ReadyRun, *listeners: Listener, pause: Pause | None = None)
 
 def _session(ready: ReadyRun, run: str) -> Session:
     if ready.request.on:
-        from wolfbane.cluster.here.cluster_session import ClusterSession  # only where it is wanted
+        from wolfbane.cluster.here.cluster_executor import ClusterExecutor  # only where wanted
 
-        return ClusterSession(inputs_of(ready), run)
+        inputs = inputs_of(ready)
+        return Session(inputs, run, executor=ClusterExecutor(inputs, run))
     return Session(inputs_of(ready), run)
 
 

@@ -37,7 +37,12 @@ async def _list(
     mask = environment.mask
     with tempfile.TemporaryDirectory() as folder:
         context = RunContext(
-            workspace, [environment], Path(folder), RunBrowsers(workspace), mask, jobs=1
+            workspace=workspace,
+            environments=[environment],
+            folder=Path(folder),
+            browsers=RunBrowsers(workspace),
+            mask=mask,
+            jobs=1,
         )
         async with context.pool:
             for suite in suites:

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from wolfbane.environments.environment import HOLE, Environment, ServicePlan
 from wolfbane.errors import did_you_mean
+from wolfbane.kinds.protocols import FillsSettings
 from wolfbane.kinds.registry import find_kind
 from wolfbane.workspace.probes import read_probes
 from wolfbane.workspace.settings import Service, Workspace
@@ -100,9 +101,11 @@ class Surroundings:
             for suite in self.workspace.suites:
                 for variable, text in suite.env.items():
                     self.check_texts(f"suite '{suite.name}': {variable}", [str(text)], environment)
-                for key, value in find_kind(suite.kind).placeholders(suite).items():
-                    place = f"suite '{suite.name}': '{key}'"
-                    self.check_texts(place, _texts_in(value), environment)
+                kind = find_kind(suite.kind)
+                if isinstance(kind, FillsSettings):
+                    for key, value in kind.placeholders(suite).items():
+                        place = f"suite '{suite.name}': '{key}'"
+                        self.check_texts(place, _texts_in(value), environment)
 
     def check_texts(
         self, place: str, texts: Iterable[str], environment: Environment, *more: str

@@ -11,11 +11,11 @@ from msgspec.structs import replace
 from wolfbane.events.run_events import Exercised, TestStarted
 from wolfbane.execution.batch_owner import BatchOwner
 from wolfbane.execution.findings import ProcessDamage
-from wolfbane.execution.hook_arguments import arguments_around
 from wolfbane.execution.pending_output import PendingOutput
+from wolfbane.kinds.protocols import NestsTests, launcher_of
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import NESTED, Discrepancy, Outcome, Test
-from wolfbane.planning.plan import Batch
+from wolfbane.planning.plan import Batch, arguments_around
 from wolfbane.workers.channel import Request
 from wolfbane.workers.launcher import Unstartable
 from wolfbane.workers.message_data import Ending, ending
@@ -73,7 +73,9 @@ class BatchRun:
         self._lost_in_vain = 0
         self._spoiled = False
         self._paths = dict.fromkeys(test.path for test in batch.tests)
-        self._suite_path = self._kind.result_path(self._suite)
+        launcher = launcher_of(self._suite)
+        self._gets_names = launcher is not None
+        self._suite_path = launcher.result_path(self._suite) if launcher else ""
         if self._suite_path:  # results that belong to none of several files count for it
             self._paths[self._suite_path] = None
 
@@ -131,9 +133,9 @@ class BatchRun:
         }  # fmt: skip
         if any(test.needs for test in self._batch.tests):
             request["given"] = self._owner.handed_in(self._batch)
-        if self._kind.needs_names:
+        if self._gets_names:
             request.update(self._owner.names.request(self._batch, self._left.values()))
-        if self._kind.tests_hold_tests:
+        if isinstance(self._kind, NestsTests):
             inner = self._owner.files[self._batch.path].tests
             outer = {test.name for test in self._batch.tests}
             request["without"] = [
@@ -206,7 +208,7 @@ class BatchRun:
         """An unrequested result: a test inside a requested test, or a failed hook."""
         if address in self._met:
             return self._met[address]
-        more = self._owner.names.paths(self._batch) if self._kind.needs_names else ()
+        more = self._owner.names.paths(self._batch) if self._gets_names else ()
         for path in (*self._paths, *more):
             if address == path or address.startswith(f"{path}#"):
                 return self._made(address[len(path) + 1 :], path)

@@ -19,6 +19,7 @@ from wolfbane.execution.launcher_names import LauncherNames
 from wolfbane.inventory import Inventory
 from wolfbane.inventory.files import suite_files
 from wolfbane.kinds.contract import OMIT_ALWAYS, OMIT_NEVER
+from wolfbane.kinds.protocols import launcher_of, untraced_sources
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Result
@@ -55,11 +56,12 @@ class Comparisons:
             planned[test.suite].add(test.worker_address)
         for name in planned:
             suite = inventory.workspace.suite(name)
-            if find_kind(suite.kind).needs_names:
+            if launcher := launcher_of(suite):
                 self._launchers[name] = _state(inventory.workspace, suite, None)
-                self._result_paths[name] = find_kind(suite.kind).result_path(suite)
+                self._result_paths[name] = launcher.result_path(suite)
                 if _is_whole(inventory, name, planned[name], leave_out):
-                    self._compare(inventory, suite)
+                    when = launcher.omits_names(inventory.workspace.root, suite)
+                    self._compare(inventory, suite, when)
         name_files = [
             name for name, state in self._launchers.items()
             if (known := self._known.get(name)) and known.name_files == state
@@ -68,8 +70,7 @@ class Comparisons:
             inventory.files, self._states, inventory.without_tests, name_files
         )
 
-    def _compare(self, inventory: Inventory, suite: Suite) -> None:
-        when = find_kind(suite.kind).omits_names(inventory.workspace.root, suite)
+    def _compare(self, inventory: Inventory, suite: Suite, when: str) -> None:
         if when in ("", OMIT_NEVER):
             return
         paths = [path for path, file in inventory.files.items() if file.suite == suite.name]
@@ -118,7 +119,7 @@ def _state(workspace: Workspace, suite: Suite, files: Sequence[str] | None) -> s
     """
     root, kind = workspace.root, find_kind(suite.kind)
     globs = list(kind.inputs(root, suite))
-    globs += [] if files is None else [*suite.inputs, *kind.untraced(root, suite)]
+    globs += [] if files is None else [*suite.inputs, *untraced_sources(root, suite)]
     digest = hashlib.blake2b(repr(suite).encode(), digest_size=16)
     for path in sorted({*(files or ()), *suite_files(root, globs, ("*",), ())}):
         with contextlib.suppress(OSError):  # it was removed meanwhile

@@ -20,6 +20,7 @@ from wolfbane.execution.run_warnings import (
 )
 from wolfbane.inventory.unclaimed import how_to_claim, unclaimed
 from wolfbane.kinds.contract import OMIT_NEVER, MissingRuntime
+from wolfbane.kinds.protocols import launcher_of, process_scope, usual_process_scope
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import Test, TestFile, variant
 from wolfbane.planning.plan import Plan
@@ -160,8 +161,7 @@ def _processes(workspace: Workspace, suites: Iterable[str]) -> dict[str, str]:
     processes = {}
     for name in suites:
         suite = workspace.suite(name)
-        kind = find_kind(suite.kind)
-        if (process := kind.process_for(suite)) != kind.process:
+        if (process := process_scope(suite)) != usual_process_scope(suite.kind):
             processes[name] = process
     return processes
 
@@ -170,7 +170,8 @@ def _unseen(workspace: Workspace, suites: Iterable[str]) -> Iterator[str]:
     """Suites whose launchers always get names, and do not run tests that were not found."""
     for name in suites:
         suite = workspace.suite(name)
-        if find_kind(suite.kind).omits_names(workspace.root, suite) == OMIT_NEVER:
+        launcher = launcher_of(suite)
+        if launcher and launcher.omits_names(workspace.root, suite) == OMIT_NEVER:
             yield name
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from wolfbane.execution.findings import ProcessDamage
-from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.protocols import launcher_of
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Discrepancy, Result, Test, TestFile
 from wolfbane.results.quarantine import Quarantine
@@ -69,7 +69,7 @@ def of_the_quarantine(quarantine: Quarantine, tests: Sequence[Test]) -> Iterator
         yield f"{entry.file}:{entry.line}: '{entry.match}' no longer matches any test"
 
 
-def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterator[str]:
+def unexpected_result_warnings(workspace: Workspace, results: Iterable[Result]) -> Iterator[str]:
     """Tests that launchers reported but that were unknown, unless unknown tests are expected, or
     that were not selected.
     """
@@ -78,7 +78,8 @@ def of_what_came_back(workspace: Workspace, results: Iterable[Result]) -> Iterat
         by_suite.setdefault((result.suite, result.account), []).append(result.address)
     for (name, account), addresses in by_suite.items():
         suite = workspace.suite(name)
-        explains = find_kind(suite.kind).unexpected_result(workspace.root, suite)
+        launcher = launcher_of(suite)
+        explains = launcher.unexpected_result(workspace.root, suite) if launcher else ""
         if account is Discrepancy.ADDED and not explains:
             continue
         alone = len(addresses) == 1

@@ -13,6 +13,7 @@ from wolfbane.execution.findings import Findings
 from wolfbane.execution.launcher_names import LauncherNames
 from wolfbane.execution.repeats import Repeats
 from wolfbane.execution.retries import Retries
+from wolfbane.kinds.protocols import HasClosingHooks
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Test, TestFile
@@ -31,6 +32,7 @@ class Scheduler:
 
     def __init__(
         self,
+        *,
         context: RunContext,
         timeout: float | None,
         tell: Callable[[Event], None],
@@ -133,7 +135,8 @@ class Scheduler:
 
     async def close_all(self, slot: Slot) -> None:
         for suite, worker in slot.running(self._workspace.suites):
-            if find_kind(suite.kind).has_closing_hooks and not self._pool.stopping:
+            has_hooks = isinstance(find_kind(suite.kind), HasClosingHooks)
+            if has_hooks and not self._pool.stopping:
                 await self._close(suite, worker, slot.target)
                 if worker.dead:
                     await slot.drop(suite.name)

@@ -16,6 +16,7 @@ from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.imports import Imports
 from wolfbane.kinds.compiled import is_compiled
 from wolfbane.kinds.imports import places
+from wolfbane.kinds.protocols import FollowsImports, untraced_sources, usual_import_roots
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.source_tree import SourceTree
 from wolfbane.kinds.suite import Suite
@@ -102,12 +103,13 @@ class _Graph:
         self, workspace: Workspace, suite: Suite, files: Mapping[str, TestFile], imports: Imports
     ) -> None:
         root, kind = workspace.root, find_kind(suite.kind)
-        self._own, self._imports = kind.import_reader(), imports
+        follows = kind if isinstance(kind, FollowsImports) else None
+        self._own, self._imports = follows.import_reader() if follows else None, imports
         inputs = [*suite.inputs, *kind.inputs(root, suite)]
         self._inputs = _patterns(inputs)
         # A build reads the sources of all tests, but a test does not depend on those of others.
         self._apart = {file.path for file in files.values()} if suite.build else set[str]()
-        self._untraced = _patterns(kind.untraced(root, suite))
+        self._untraced = _patterns(untraced_sources(root, suite))
         # If a compiler left the sources of each test, it is known which tests depend on one.
         noted = [
             set(file.depends) if is_compiled(root / path) else set[str]()
@@ -130,7 +132,8 @@ class _Graph:
             file.path: [*file.depends, *shared, *self._named] for file in files.values()
         }
         starts = dict.fromkeys(p for own, paths in self._needed.items() for p in (own, *paths))
-        roots = [place.strip("/") for place in kind.import_roots(root, suite)]
+        tops = follows.import_roots(root, suite) if follows else usual_import_roots(suite)
+        roots = [top.strip("/") for top in tops]
         self.importers = imports.importers(starts, self._own, roots)
         for path, paths in self._needed.items():
             for other in paths:

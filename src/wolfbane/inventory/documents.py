@@ -10,6 +10,7 @@ from wolfbane.errors import InputError, Problem
 from wolfbane.inventory.files import suite_files
 from wolfbane.kinds.documents import Copy, Fetching
 from wolfbane.kinds.freshness import Freshness
+from wolfbane.kinds.protocols import FetchesDocuments, path_on_disk
 from wolfbane.kinds.registry import find_kind
 from wolfbane.workspace.settings import Workspace
 
@@ -27,9 +28,9 @@ def fetch_documents(
     how = Fetching(freshness, environment.fill)
     for suite in workspace.suites:
         kind = find_kind(suite.kind)
-        if not kind.names_documents:
+        if not isinstance(kind, FetchesDocuments):
             continue
-        own = [path for path in suite.paths if kind.path_on_disk(suite, path) == path]
+        own = [path for path in suite.paths if path_on_disk(suite, path) == path]
         patterns = kind.patterns(workspace.root, suite)
         files = suite_files(workspace.root, own, patterns, suite.exclude)
         fetched = kind.fetch(workspace.root, suite, files, how)

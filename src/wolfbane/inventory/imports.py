@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 
 from wolfbane.kinds.imports import ImportReader, ModuleSearch, SourceImports, mentioned, places
-from wolfbane.kinds.registry import KINDS, find_kind
+from wolfbane.kinds.protocols import FollowsImports, kinds_with
 from wolfbane.kinds.source_tree import SourceTree
 
 
@@ -17,7 +17,8 @@ class Imports:
 
     def __init__(self, root: Path, gone: Collection[str] = ()) -> None:
         self.tree = SourceTree(root, gone)
-        self._readers = [reader for kind in KINDS if (reader := find_kind(kind).import_reader())]
+        kinds = kinds_with(FollowsImports)  # type: ignore[type-abstract]
+        self._readers = [kind.import_reader() for _, kind in kinds]
         self._read: dict[tuple[str, ImportReader], SourceImports] = {}
 
     def importers(

@@ -10,6 +10,7 @@ from wolfbane.basis.toml_lines import Location, line_index, line_of
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, Problem
 from wolfbane.inventory.scan import Inventory
+from wolfbane.kinds.protocols import FillsSettings
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
@@ -23,6 +24,8 @@ def check_kind_settings(
     problems: list[Problem] = []
     for suite in suites:
         kind = find_kind(suite.kind)
+        if not isinstance(kind, FillsSettings):
+            continue
         files = [file.path for file in inventory.files.values() if file.suite == suite.name]
         filled = [kind.filled(suite, environment.filled) for environment in environments]
         for place, words, hint in kind.wrong_when_filled(root, suite, files, filled):

@@ -16,6 +16,7 @@ from wolfbane.inventory.files import suite_files
 from wolfbane.inventory.scanning import scan_files
 from wolfbane.inventory.tags import apply_rules, unique, with_source_tags
 from wolfbane.kinds.compiled import source_text
+from wolfbane.kinds.protocols import NestsTests, launcher_of, path_on_disk
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Tag, Test, TestFile
@@ -145,7 +146,7 @@ def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
     kind = find_kind(suite.kind)
     patterns = kind.patterns(workspace.root, suite)
     results = workspace.settings.workspace.results
-    paths = [kind.path_on_disk(suite, path) for path in suite.paths]
+    paths = [path_on_disk(suite, path) for path in suite.paths]
     exclude = [*suite.exclude, *([] if paths != suite.paths else [results])]
     return suite_files(workspace.root, paths, patterns, exclude)
 
@@ -153,7 +154,8 @@ def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
 def settings_key(root: Path, suite: Suite) -> str:
     """It changes with each setting of the suite, so that old entries are not used."""
     digest = hashlib.blake2b(repr(suite).encode())
-    for key in find_kind(suite.kind).settings_files:
+    launcher = launcher_of(suite)
+    for key in launcher.settings_files if launcher else ():
         digest.update(read_regular(root / getattr(suite, key)))
     return f"{suite.kind} {digest.hexdigest()[:12]}"
 
@@ -192,7 +194,7 @@ def _merge(scanned: TestFile, exact: TestFile) -> TestFile:
             test = replace(test, line=starts.get(test.name.partition(" / ")[0], 0))  # noqa: PLW2901
         tests.append(test)
     complete = not scanned.dynamic
-    if find_kind(exact.kind).tests_hold_tests:
+    if isinstance(find_kind(exact.kind), NestsTests):
         names = {test.name for test in tests}
         inside = [test for test in scanned.tests if test.name not in names]
         tests += [test for test in inside if any(name in names for name in test.ancestors)]

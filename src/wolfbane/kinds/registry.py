@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import importlib
-from collections.abc import Iterable
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from wolfbane.kinds.contract import Kind
-    from wolfbane.kinds.suite import Suite
 
 KINDS = (
     "python",
@@ -33,8 +31,3 @@ def find_kind(name: str) -> Kind[Any]:
     module = importlib.import_module(f"wolfbane.kinds.{name}.kind")
     kind: Kind[Any] = module.KIND
     return kind
-
-
-def in_one_process(suites: Iterable[Suite]) -> frozenset[str]:
-    """The names of the suites whose files all run in one process, in the order of their names."""
-    return frozenset(s.name for s in suites if find_kind(s.kind).process_for(s) == "suite")

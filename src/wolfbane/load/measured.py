@@ -24,9 +24,13 @@ class Measured:
     """Merges the figures of each second, keeps samples, and checks whether to stop early."""
 
     def __init__(
-        self, load: LoadRequest, folder: Path, tell: Callable[[Event], None],
+        self,
+        *,
+        load: LoadRequest,
+        folder: Path,
+        tell: Callable[[Event], None],
         stop: Callable[[], None],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._load, self._tell, self._stop = load, tell, stop
         self.figures = LoadFigures()
         self.processes = 1

@@ -18,6 +18,7 @@ from msgspec.structs import replace
 from wolfbane.basis.files import read_regular, write_whole
 from wolfbane.basis.toml_lines import Location, line_index, line_of
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
+from wolfbane.events.run_events import Quarantined
 from wolfbane.model import Test
 from wolfbane.selection import Expression, Matcher, any_of, parse
 from wolfbane.workspace.include import within
@@ -174,3 +175,23 @@ def release(root: Path, matches: Sequence[str]) -> None:
     if not array:
         del document[TABLE]
     write_whole(path, tomlkit.dumps(document))
+
+
+def quarantined_in(
+    quarantine: Quarantine, tests: Iterable[Test], today: date
+) -> dict[str, Quarantined]:
+    """The quarantined tests among these, by address, with the reason and the end date."""
+    if not quarantine.entries:
+        return {}
+    quarantined = {}
+    for test in tests:
+        if entry := quarantine.entry(test):
+            quarantined[test.address] = Quarantined(
+                entry.because,
+                entry.days(today),
+                entry.until.isoformat() if entry.until else "",
+                entry.owner,
+                entry.ticket,
+                over=entry.is_over(today),
+            )
+    return quarantined

@@ -17,7 +17,7 @@ from wolfbane.events.run_events import Building, Event
 from wolfbane.inventory.files import suite_files
 from wolfbane.kinds.contract import MissingRuntime
 from wolfbane.kinds.programs import check_required
-from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.protocols import launcher_of
 from wolfbane.kinds.suite import Suite
 from wolfbane.setup.run_context import RunContext
 from wolfbane.setup.run_request import ALWAYS, NEVER
@@ -79,8 +79,9 @@ class Builder:
         """Run the preparation of each suite's kind, unless its build failed."""
         for suite in suites:
             if suite.name not in self.failures:
-                kind = find_kind(suite.kind)
-                await self._all(suite, kind.commands_before(self._workspace.root, suite), "set-up")
+                launcher, root = launcher_of(suite), self._workspace.root
+                commands = launcher.commands_before(root, suite) if launcher else ()
+                await self._all(suite, commands, "set-up")
 
     async def _build(self, suite: Suite, mark: str) -> None:
         self._built.pop(suite.name, None)

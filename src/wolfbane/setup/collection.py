@@ -10,7 +10,8 @@ from typing import Protocol
 import msgspec
 from msgspec.structs import replace
 
-from wolfbane.kinds.registry import find_kind, in_one_process
+from wolfbane.kinds.protocols import in_one_process, usual_process_scope
+from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.model import Outcome, Result, Tag, Test, TestFile
 from wolfbane.setup.run_context import RunContext
@@ -142,7 +143,8 @@ def is_known(file: TestFile, *, trusting: bool = False) -> bool:
         return False
     if trusting and file.exact and not file.dynamic:
         return True
-    return file.complete and (kind.scan_is_exact or (kind.process == "file" and file.exact))
+    apart = usual_process_scope(file.kind) == "file"
+    return file.complete and (kind.scan_is_exact or (apart and file.exact))
 
 
 async def _one(

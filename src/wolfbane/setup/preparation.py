@@ -46,6 +46,7 @@ class Preparation:
 
     def __init__(
         self,
+        *,
         inventory: Inventory,
         choice: Choice,
         status: Mapping[str, str],

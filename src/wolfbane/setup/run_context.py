@@ -29,10 +29,17 @@ class RunContext:
     """
 
     def __init__(
-        self, workspace: Workspace, environments: Sequence[Environment], folder: Path,
-        browsers: RunBrowsers, mask: Mask, jobs: int, *, no_build: bool = False,
+        self,
+        *,
+        workspace: Workspace,
+        environments: Sequence[Environment],
+        folder: Path,
+        browsers: RunBrowsers,
+        mask: Mask,
+        jobs: int,
+        no_build: bool = False,
         head_start: HeadStart | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.workspace, self.folder, self.browsers, self.mask = workspace, folder, browsers, mask
         self.launcher = WorkerLauncher(
             workspace, environments, browsers, no_build=no_build, head_start=head_start

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Coroutine, Iterable, Iterator
 from types import TracebackType
 
-from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.protocols import process_scope
 from wolfbane.kinds.suite import Suite
 from wolfbane.workers.launcher import Unstartable, WorkerLauncher
 from wolfbane.workers.protocol import HelloMessage, WorkerMessage
@@ -168,7 +168,7 @@ class Pool:
 
         A suite with a single process belongs to the slot that first asks.
         """
-        if find_kind(suite.kind).process_for(suite) != "suite":
+        if process_scope(suite) != "suite":
             return True
         return self._keepers.setdefault(suite.name, slot) is slot
 
@@ -194,7 +194,7 @@ class Pool:
 
 
 def _one_for_each_file(suite: Suite) -> bool:
-    return find_kind(suite.kind).process_for(suite) == "file"
+    return process_scope(suite) == "file"
 
 
 def _ignore(message: WorkerMessage) -> None:

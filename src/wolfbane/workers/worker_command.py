@@ -15,6 +15,7 @@ from msgspec.structs import replace
 from wolfbane.environments.environment import Environment
 from wolfbane.kinds.contract import WorkerCommand
 from wolfbane.kinds.programs import check_required
+from wolfbane.kinds.protocols import filled
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workers.process_group import ProcessGroup
@@ -99,7 +100,7 @@ class WorkerStarts:
         more.update(no_build=self._no_build, results=str(self._workspace.caches))
         if kind.reads_values:
             environment = self.environments.get(target) or self.first
-            suite = kind.filled(suite, environment.filled)
+            suite = filled(suite, environment.filled)
             more["values"] = {name: value.value for name, value in environment.values.items()}
         command = kind.worker(self._workspace.root, suite)
         return replace(command, options={**command.options, **more})

@@ -9,6 +9,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem
+from wolfbane.kinds.protocols import relocated
 from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.workspace.checkouts import open_checkout
@@ -40,10 +41,7 @@ def open_at(here: Workspace, revision: str, settings: str = THERE) -> Workspace:
     found = _with_own_settings(here, root, revision, settings)
     words = _settings_words(found, shown_revision(revision, commit), settings)
     source = SuiteSource(revision, checkout, here.root, here.results, words)
-    suites = [
-        find_kind(suite.kind).relocated(suite, _FromHere(root, "", here.root))
-        for suite in found.suites
-    ]
+    suites = [relocated(suite, _FromHere(root, "", here.root)) for suite in found.suites]
     own = replace(found.settings, suite=suites)
     return replace(found, root=root, settings=own, source=source)
 

@@ -11,7 +11,8 @@ from typing import Any
 import msgspec
 
 from wolfbane.basis.files import as_text
-from wolfbane.kinds.registry import KINDS, find_kind
+from wolfbane.kinds.protocols import Detects, kinds_with
+from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
 
 _NEVER = {"__pycache__", "node_modules", "build", "dist", "target", "blib"}
@@ -75,7 +76,7 @@ def test_files(
 def looks_like_tests(file: str) -> bool:
     """Whether the name of a code file looks like tests, in any language."""
     path = PurePosixPath(file)
-    if any(find_kind(name).owns_name(path.name) for name in KINDS):
+    if any(kind.owns_name(path.name) for _, kind in _detecting()):
         return True
     if path.suffix.lower() == ".test":
         return True
@@ -89,9 +90,13 @@ def is_code(file: str) -> bool:
 
 def settings_to_claim(root: Path, file: str) -> Mapping[str, Mapping[str, Any]]:
     """For a file that no kind claims: the settings with which a kind could run it, by kind."""
-    found = {name: find_kind(name).would_claim(root, file) for name in KINDS}
-    return {name: settings for name, settings in found.items() if settings}
+    by_kind = {name: kind.would_claim(root, file) for name, kind in _detecting()}
+    return {name: settings for name, settings in by_kind.items() if settings}
 
 
 def _kind_of(root: Path, file: str) -> str:
-    return next((name for name in KINDS if find_kind(name).claims(root, file)), "")
+    return next((name for name, kind in _detecting() if kind.claims(root, file)), "")
+
+
+def _detecting() -> Iterator[tuple[str, Detects[Suite]]]:
+    return kinds_with(Detects)  # type: ignore[type-abstract]

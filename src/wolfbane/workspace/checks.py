@@ -13,6 +13,7 @@ from typing import Any
 from wolfbane.basis.toml_lines import Location, line_of
 from wolfbane.basis.units import seconds, size
 from wolfbane.errors import ExpressionError, InputError, Problem, did_you_mean
+from wolfbane.kinds.protocols import HasPathSettings, path_on_disk
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.selection import parse
@@ -148,8 +149,9 @@ class _Checks:
     def kind(self, place: Location, suite: Suite, parameters: Collection[str]) -> None:
         """The problems that the suite's kind finds in its own settings."""
         kind, root = find_kind(suite.kind), self._path.parent
-        for key, paths in kind.paths_in_settings(suite).items():
-            self.existing(place, key, suite, paths)
+        if isinstance(kind, HasPathSettings):
+            for key, paths in kind.paths_in_settings(suite).items():
+                self.existing(place, key, suite, paths)
         try:
             for location, words in kind.wrong_settings(root, suite, parameters):
                 self.add((*place, *location), words)
@@ -263,9 +265,8 @@ class _Checks:
     def paths(self, place: Location, suite: Suite) -> None:
         if not suite.paths:
             self.add((*place, "paths"), f"suite '{suite.name}' has no 'paths'")
-        kind = find_kind(suite.kind)
         if not suite.build:  # a build may make them
-            own = [path for path in suite.paths if kind.path_on_disk(suite, path) == path]
+            own = [path for path in suite.paths if path_on_disk(suite, path) == path]
             self.existing(place, "paths", suite, own)
         self.existing(place, "inputs", suite, suite.inputs)
         for path in suite.outputs:

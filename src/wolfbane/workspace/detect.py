@@ -9,6 +9,7 @@ from typing import Any
 
 import msgspec
 
+from wolfbane.kinds.protocols import Detects
 from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.candidates import Tree, read_tree, test_files
@@ -59,7 +60,7 @@ def detect(root: Path, *, willing: bool = False) -> Detected:
         place = _place(kind, file, projects)
         needed.setdefault(place, {}).update(settings)
         around = [other.folder for other in places if other.kind == kind]
-        if not find_kind(kind).manifest or not any(
+        if not _detecting(kind).manifest or not any(
             _is_inside(place.folder, other) for other in around
         ):
             places.setdefault(place, []).append(file)
@@ -97,7 +98,7 @@ def _apart(
 
 def _place(kind: str, file: str, projects: set[str]) -> _SuitePlace:
     folder = file.rpartition("/")[0]
-    if find_kind(kind).manifest:
+    if _detecting(kind).manifest:
         return _SuitePlace(folder or ".", folder or ".", kind)
     while folder and folder not in projects:
         folder = folder.rpartition("/")[0]
@@ -110,11 +111,11 @@ def _suite(
     root: Path, tree: Tree, place: _SuitePlace, name: str, files: Sequence[str],
     settings: Mapping[str, Any],
 ) -> Suite:  # fmt: skip
-    kind = find_kind(place.kind)
+    kind = _detecting(place.kind)
     paths = [place.folder] if kind.manifest else _paths(place, files)
     inside = [each for each in tree.workspaces if any(_is_inside(each, path) for path in paths)]
     folder = "." if kind.manifest else place.project
-    suite: Suite = kind.suite_type(
+    suite: Suite = find_kind(place.kind).suite_type(
         name, place.kind, paths, folder=folder, exclude=inside,
         **kind.detected_settings(root, folder), **settings,
     )  # fmt: skip
@@ -124,12 +125,19 @@ def _suite(
 def _paths(place: _SuitePlace, files: Sequence[str]) -> list[str]:
     """The folders of a project with its test files, and globs for files in its own folder."""
     start = "" if place.project == "." else f"{place.project}/"
-    glob = find_kind(place.kind).glob_for
+    glob = _detecting(place.kind).glob_for
     paths: dict[str, None] = {}
     for file in files:
         top, slash, _ = file.removeprefix(start).partition("/")
         paths.update(dict.fromkeys([f"{start}{top}"] if slash else [start + glob(top)]))
     return list(paths)
+
+
+def _detecting(name: str) -> Detects[Suite]:
+    """A kind that has claimed files."""
+    kind = find_kind(name)
+    assert isinstance(kind, Detects)
+    return kind
 
 
 def _is_inside(folder: str, other: str) -> bool:

@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from wolfbane.kinds.protocols import Detects
 from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.vocabulary import SETTINGS_NAME
@@ -23,11 +24,12 @@ def settings_text(root: Path, suites: Sequence[Suite]) -> str:
         '# results = ".wolfbane"       # the folder for recorded runs',
     ]
     for suite in suites:
+        kind = find_kind(suite.kind)
         lines += ["", "[[suite]]", f'name = "{suite.name}"', f'kind = "{suite.kind}"']
         lines += [f"paths = {_list(suite.paths)}", *_live(root, suite)]
         lines += [
             '# tags = ["unit"]             # added to each test of the suite',
-            *find_kind(suite.kind).settings_hints(suite),
+            *(kind.settings_hints(suite) if isinstance(kind, Detects) else ()),
         ]
     if not suites:
         lines += ["", "# No tests were found here. This is an example of a suite:", "#"]
@@ -51,7 +53,9 @@ def _live(root: Path, suite: Suite) -> Iterator[str]:
         yield f"folder = {_text(suite.folder)}             # the folder in which its tests run"
     if suite.exclude:
         yield f"exclude = {_list(suite.exclude)}"
-    yield from find_kind(suite.kind).settings_lines(root, suite)
+    kind = find_kind(suite.kind)
+    if isinstance(kind, Detects):
+        yield from kind.settings_lines(root, suite)
 
 
 def _text(value: str) -> str:

@@ -13,7 +13,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from wolfbane.errors import InputError, Problem
-from wolfbane.kinds.registry import find_kind
+from wolfbane.kinds.protocols import path_on_disk, relocated
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.suite import Suite
 from wolfbane.selection import And, Expression, Not, Or, Term, all_of, any_of, parse
@@ -122,13 +122,13 @@ def _as_list(value: object) -> list[Any]:
 
 def _moved(root: Path, suite: Suite, folder: str, settings: Settings) -> Suite:
     """The suite with its files relative to the outer workspace."""
-    to, kind = Relocation(root, folder), find_kind(suite.kind)
+    to = Relocation(root, folder)
     own = settings.workspace
     default = WorkspaceTable.timeout
     moved: Suite = replace(
-        kind.relocated(suite, to),
+        relocated(suite, to),
         name=f"{folder}/{suite.name}",
-        paths=[to.path(p) if kind.path_on_disk(suite, p) == p else p for p in suite.paths],
+        paths=[to.path(p) if path_on_disk(suite, p) == p else p for p in suite.paths],
         exclude=[to.path(glob) for glob in (*suite.exclude, own.results)],
         folder=to.path(suite.folder),
         timeout=suite.timeout or (own.timeout if own.timeout != default else None),
@@ -152,7 +152,7 @@ def _moved_terms(expression: Expression, folder: str) -> Expression:
     has_glob = any(mark in expression.value for mark in "*?")
     if expression.field == "suite" and expression.style != "regex":
         return replace(expression, value=f"{folder}/{expression.value}")
-    if expression.field == "at" or (
+    if expression.field == "address" or (
         expression.field == "file" and (expression.style == "quoted" or has_glob)
     ):
         return replace(expression, value=f"{folder}/{expression.value}")

@@ -161,7 +161,7 @@ class _Runs:
     def _session(self, run: str, addresses: Sequence[str]) -> Session:
         (self._workspace.caches / CACHE).unlink(missing_ok=True)
         only = Term("suite", self._suite.name)
-        chosen = [any_of(Term("at", a, "quoted") for a in addresses)] if addresses else []
+        chosen = [any_of(Term("address", a, "quoted") for a in addresses)] if addresses else []
         inputs = RunInputs(
             open_inventory(self._workspace), Choice(all_of([only, *chosen])),
             RunRequest(jobs=available_cores()), Known(), self._environments,

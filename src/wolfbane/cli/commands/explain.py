@@ -14,6 +14,7 @@ from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.revision_options import revision_options
 from wolfbane.cli.options.selection_options import selection_options
 from wolfbane.errors import InputError, Problem, nearest
+from wolfbane.kinds.protocols import HasSteps
 from wolfbane.kinds.registry import find_kind
 from wolfbane.selection import Matcher, Term
 
@@ -50,12 +51,13 @@ def command(select: Callable[[], Selected], address: str) -> None:
     entry = read_quarantine(selected.inventory.workspace).entry(variants[0])
     console = make_console()
     rows = explained(variants, selected.choice, selected.newest, entry)
-    if find_kind(variants[0].kind).has_steps:
-        rows += _steps(selected.inventory, variants[0])
+    kind = find_kind(variants[0].kind)
+    if isinstance(kind, HasSteps):
+        rows += _steps(selected.inventory, variants[0], kind)
     console.print(facts(rows, console.reading_width), soft_wrap=True)
 
 
-def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
+def _steps(inventory: Inventory, test: Test, kind: HasSteps) -> list[tuple[str, Text | str]]:
     """The function of each step of a test, as reported by the suite's worker."""
     from wolfbane.app.step_listing import list_steps
     from wolfbane.environments import resolve
@@ -64,7 +66,7 @@ def _steps(inventory: Inventory, test: Test) -> list[tuple[str, Text | str]]:
     workspace = inventory.workspace
     try:
         source = (workspace.root / test.path).read_text(encoding="utf-8-sig")
-        steps = find_kind(test.kind).steps(source, test.name)
+        steps = kind.steps(source, test.name)
         environment = resolve(workspace)
     except (OSError, ValueError, InputError) as error:
         return [("steps", f"the steps cannot be read: {error}")]
@@ -87,7 +89,7 @@ def _at_line(inventory: Inventory, address: str) -> list[Test]:
 def _find(inventory: Inventory, address: str) -> list[Test]:
     """The matching test, once for each browser that the address does not exclude."""
     tests = inventory.tests
-    at = Matcher(Term("at", address, "quoted"))
+    at = Matcher(Term("address", address, "quoted"))
     for matches in (
         _at_line(inventory, address),
         [test for test in tests if at(test)],

@@ -111,9 +111,14 @@ async def run_job(
         folder, request = Path(place), job.request
         browsers = RunBrowsers(workspace, request.evidence, tell=None)
         context = RunContext(
-            workspace, environments, folder, browsers, mask, job.jobs,
+            workspace=workspace,
+            environments=environments,
+            folder=folder,
+            browsers=browsers,
+            mask=mask,
+            jobs=job.jobs,
             no_build=request.build == NEVER,
-        )  # fmt: skip
+        )
         evidence = context.evidence = SentEvidence(job, folder, mask, send)
         async with context.pool:
             tell = partial(_tell_from, job.name, send)

@@ -46,10 +46,14 @@ class MachineScheduler(Scheduler):
         send: Callable[[MachineMessage], None],
     ) -> None:  # fmt: skip
         super().__init__(
-            context, job.request.timeout, lambda event: send(Told(event)),
-            lambda result, extra: send(Unplanned(self._mine(result), extra)), job.files,
-            Retries(context.workspace, 0), Findings(),
-        )  # fmt: skip
+            context=context,
+            timeout=job.request.timeout,
+            tell=lambda event: send(Told(event)),
+            finished=lambda result, extra: send(Unplanned(self._mine(result), extra)),
+            files=job.files,
+            retries=Retries(context.workspace, 0),
+            findings=Findings(),
+        )
         self._name, self._incoming, self._send = job.name, incoming, send
         self._orders: dict[int, asyncio.Queue[RunBatch | NoMore]] = {}
         self._numbers: dict[int, int] = {}

@@ -24,19 +24,24 @@ from wolfbane.kinds.contract import (
     own_process,
 )
 from wolfbane.kinds.imports import JAVASCRIPT, PYTHON, beside, places
+from wolfbane.kinds.protocols import HasLauncher, HasUntracedSources, Relocatable, TakesOptions
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import NESTED, Block, Tag, Test, TestFile
 
 
-class BridgeKind(Kind[BridgeSuite]):
+class BridgeKind(
+    Kind[BridgeSuite],
+    HasLauncher[BridgeSuite],
+    HasUntracedSources[BridgeSuite],
+    Relocatable[BridgeSuite],
+    TakesOptions[BridgeSuite],
+):
     """Finds tests by the bridge's patterns, and runs them through its launcher."""
 
     name = "bridge"
     suite_type = BridgeSuite
     scan_is_exact = True
     reads_values = True
-    needs_names = True
-    shows_trace = True
     keeps_limits = True
     settings_files = ("bridge",)
 

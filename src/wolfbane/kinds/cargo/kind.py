@@ -12,6 +12,7 @@ from wolfbane.kinds.cargo.inputs import MANIFEST, crate_files
 from wolfbane.kinds.cargo.settings import CargoSuite
 from wolfbane.kinds.contract import Kind, MissingRuntime, WorkerCommand, own_process
 from wolfbane.kinds.programs import find_program, version_line
+from wolfbane.kinds.protocols import CanFailToBuild, Detects, Relocatable, TakesOptions
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import Block, Test, TestFile
 
@@ -19,7 +20,13 @@ _WHAT = "Rust toolchain"
 _PATIENCE = 20.0
 
 
-class CargoKind(Kind[CargoSuite]):
+class CargoKind(
+    Kind[CargoSuite],
+    CanFailToBuild[CargoSuite],
+    Detects[CargoSuite],
+    Relocatable[CargoSuite],
+    TakesOptions[CargoSuite],
+):
     """A test belongs to its source file, not to the program that contains it."""
 
     name = "cargo"

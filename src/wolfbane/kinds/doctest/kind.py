@@ -14,6 +14,7 @@ from wolfbane.basis.toml_lines import Location
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.imports import PYTHON, ImportReader, ModuleSearch, SourceImports
+from wolfbane.kinds.protocols import FollowsImports, Live, Relocatable, TakesOptions
 from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
 from wolfbane.kinds.python.settings import PythonSuite
@@ -31,11 +32,16 @@ class DoctestSuite(PythonSuite, frozen=True):
     options: list[str] = []
 
 
-class DoctestKind(Kind[DoctestSuite]):
+class DoctestKind(
+    Kind[DoctestSuite],
+    FollowsImports[DoctestSuite],
+    Live,
+    Relocatable[DoctestSuite],
+    TakesOptions[DoctestSuite],
+):
     """One test for each docstring with examples, and one for each text file with examples."""
 
     name = "doctest"
-    can_be_live = True
     suite_type = DoctestSuite
 
     def patterns(self, root: Path, suite: DoctestSuite) -> Sequence[str]:

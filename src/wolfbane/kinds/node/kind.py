@@ -13,6 +13,14 @@ from wolfbane.kinds.contract import HOME, Kind, MissingRuntime, WorkerCommand
 from wolfbane.kinds.imports import ImportReader, ModuleSearch, beside
 from wolfbane.kinds.node.imports import JavaScriptImports
 from wolfbane.kinds.programs import find_program, holds, version_line
+from wolfbane.kinds.protocols import (
+    Detects,
+    FollowsImports,
+    HasProcessScope,
+    NestsTests,
+    Relocatable,
+    TakesOptions,
+)
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.source_tree import SourceTree
 from wolfbane.kinds.suite import Suite
@@ -46,14 +54,21 @@ class NodeSuite(Suite, frozen=True):
     bare_words: bool = False
 
 
-class NodeKind(Kind[NodeSuite]):
+class NodeKind(
+    Kind[NodeSuite],
+    Detects[NodeSuite],
+    FollowsImports[NodeSuite],
+    HasProcessScope[NodeSuite],
+    NestsTests,
+    Relocatable[NodeSuite],
+    TakesOptions[NodeSuite],
+):
     """Wraps the test module for exact selection. Each file runs in its own process."""
 
     name = "node"
     tool_folders = ("node_modules",)
     suite_type = NodeSuite
     process = "file"
-    tests_hold_tests = True
 
     def patterns(self, root: Path, suite: NodeSuite) -> Sequence[str]:
         """JavaScript modules with all three extensions."""

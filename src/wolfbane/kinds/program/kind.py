@@ -15,6 +15,7 @@ from wolfbane.kinds.compiled.sources import whole_file
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
 from wolfbane.kinds.executable.settings import ExecutableSuite
 from wolfbane.kinds.executable.starting import BY_SUFFIX, sources_below, start_options
+from wolfbane.kinds.protocols import HasUntracedSources, Live, Relocatable, TakesOptions
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import TestFile
 
@@ -23,11 +24,16 @@ class ProgramSuite(ExecutableSuite, frozen=True):
     """A suite of programs, each of which is a test."""
 
 
-class ProgramKind(Kind[ProgramSuite]):
+class ProgramKind(
+    Kind[ProgramSuite],
+    HasUntracedSources[ProgramSuite],
+    Live,
+    Relocatable[ProgramSuite],
+    TakesOptions[ProgramSuite],
+):
     """A file is a test if the settings name it, or if it is executable or has an interpreter."""
 
     name = "program"
-    can_be_live = True
     suite_type = ProgramSuite
     scan_is_exact = True
 

@@ -13,6 +13,14 @@ from msgspec.structs import replace
 from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.programs import holds
+from wolfbane.kinds.protocols import (
+    Detects,
+    FollowsImports,
+    HasProcessScope,
+    Live,
+    Relocatable,
+    TakesOptions,
+)
 from wolfbane.kinds.python.hidden import Hidden, proves_no_test
 from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
@@ -43,11 +51,18 @@ _ONLY = "runTest"
 """The method that is the test of a class without other tests."""
 
 
-class PythonKind(Kind[PythonSuite]):
+class PythonKind(
+    Kind[PythonSuite],
+    Detects[PythonSuite],
+    FollowsImports[PythonSuite],
+    HasProcessScope[PythonSuite],
+    Live,
+    Relocatable[PythonSuite],
+    TakesOptions[PythonSuite],
+):
     """Standard-library test classes and plain ``test_*`` functions."""
 
     name = "python"
-    can_be_live = True
     tool_folders = ENVIRONMENTS
     suite_type = PythonSuite
 

@@ -11,6 +11,15 @@ from msgspec.structs import replace
 
 from wolfbane.kinds.contract import Kind, WorkerCommand
 from wolfbane.kinds.imports import ImportReader
+from wolfbane.kinds.protocols import (
+    Detects,
+    FollowsImports,
+    HasClosingHooks,
+    HasPathSettings,
+    HasSteps,
+    Live,
+    Relocatable,
+)
 from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import python_worker, runtime
 from wolfbane.kinds.python.project import interpreter_lines, source_folder
@@ -33,16 +42,22 @@ class ScenarioSuite(InterpretedSuite, frozen=True):
         return replace(super().relocated(to), steps=to.paths(self.steps))
 
 
-class ScenarioKind(Kind[ScenarioSuite]):
+class ScenarioKind(
+    Kind[ScenarioSuite],
+    Detects[ScenarioSuite],
+    FollowsImports[ScenarioSuite],
+    HasClosingHooks,
+    HasPathSettings[ScenarioSuite],
+    HasSteps,
+    Live,
+    Relocatable[ScenarioSuite],
+):
     """Each scenario, and each row of an outline, is a test. Each step is a part of the test."""
 
     name = "scenario"
-    can_be_live = True
     suite_type = ScenarioSuite
     scan_is_exact = True
     parts_are = "steps"
-    has_steps = True
-    has_closing_hooks = True
 
     def patterns(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
         """Feature files."""

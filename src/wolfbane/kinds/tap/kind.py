@@ -14,6 +14,7 @@ from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
 from wolfbane.kinds.executable.settings import ExecutableSuite
 from wolfbane.kinds.executable.starting import sources_below, start_options
 from wolfbane.kinds.imports import beside
+from wolfbane.kinds.protocols import Detects, HasUntracedSources, Live, Relocatable, TakesOptions
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.model import TestFile
 
@@ -32,14 +33,20 @@ class TapSuite(ExecutableSuite, frozen=True):
         return replace(super().relocated(to), import_path=to.paths(self.import_path))
 
 
-class TapKind(Kind[TapSuite]):
+class TapKind(
+    Kind[TapSuite],
+    Detects[TapSuite],
+    HasUntracedSources[TapSuite],
+    Live,
+    Relocatable[TapSuite],
+    TakesOptions[TapSuite],
+):
     """Programs in any language.
 
     By default, all ``*.t`` files; the suite's paths can name others.
     """
 
     name = "tap"
-    can_be_live = True
     suite_type = TapSuite
     scan_is_exact = True
 

@@ -18,6 +18,13 @@ from wolfbane.basis.units import seconds, size
 from wolfbane.errors import did_you_mean
 from wolfbane.kinds.contract import Kind, WorkerCommand, own_process
 from wolfbane.kinds.documents import Fetched, Fetching
+from wolfbane.kinds.protocols import (
+    FetchesDocuments,
+    FillsSettings,
+    HasPathSettings,
+    Loadable,
+    Relocatable,
+)
 from wolfbane.kinds.relocation import Relocation
 from wolfbane.kinds.workflow.document_cache import is_url, place_of
 from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
@@ -28,17 +35,22 @@ from wolfbane.kinds.workflow.workflow_tests import cases
 from wolfbane.model import Tag, Test, TestFile
 
 
-class WorkflowKind(Kind[WorkflowSuite]):
+class WorkflowKind(
+    Kind[WorkflowSuite],
+    FetchesDocuments[WorkflowSuite],
+    FillsSettings[WorkflowSuite],
+    HasPathSettings[WorkflowSuite],
+    Loadable,
+    Relocatable[WorkflowSuite],
+):
     """Each workflow, or each row of its data, is a test. Each step is a part of the test."""
 
     name = "workflow"
     suite_type = WorkflowSuite
-    can_be_loaded = True
     scan_is_exact = True
     parts_are = "steps"
     reads_values = True
     keeps_limits = True
-    names_documents = True
 
     def patterns(self, root: Path, suite: WorkflowSuite) -> Sequence[str]:
         """Arazzo documents."""

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from rich.text import Text
 
+from wolfbane.kinds.protocols import HasLauncher
 from wolfbane.kinds.registry import KINDS, find_kind
 from wolfbane.model import Evidence, Excerpt, Outcome, Part, Result
 from wolfbane.reports.console.excerpt import excerpt_lines
@@ -174,7 +175,7 @@ def _blocks(result: Result, folder: str, *, verbose: bool, plain: bool) -> Itera
 
 def _says_more(result: Result) -> bool:
     """Whether the trace is the suite's own report of a failure, beyond the message."""
-    known = result.kind in KINDS and find_kind(result.kind).shows_trace
+    known = result.kind in KINDS and isinstance(find_kind(result.kind), HasLauncher)
     return known and result.trace != result.message
 
 
