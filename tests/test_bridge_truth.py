@@ -79,6 +79,24 @@ def test_a_crash_before_the_line_with_the_file_mixes_no_results(folder):
     assert folder.run().outcomes == wanted
 
 
+def test_twins_of_a_cut_report_run_again(folder):
+    west = "checks/west/a.spec"
+    tests = [(NORTH, "high", "failed"), (NORTH, "bad", "crash"), (SOUTH, "high", "passed"),
+             (west, "high", "passed")]  # fmt: skip
+    launcher(folder, tests, section="after", printed=False)
+    assert folder.run().outcomes == {
+        f"{file}#{name}": "crashed" if does == "crash" else does for file, name, does in tests
+    }
+
+
+def test_the_launcher_tells_which_twin_was_running_in_a_crash(folder):
+    tests = [(NORTH, "high", "crash"), (SOUTH, "high", "passed")]
+    launcher(folder, tests, section="before", began=True, where="{files}")
+    wanted = {f"{NORTH}#high": "crashed", f"{SOUTH}#high": "passed"}
+    assert folder.run().outcomes == wanted
+    assert folder.run().outcomes == wanted
+
+
 def test_results_that_are_all_the_same_are_known(folder):
     launcher(folder, [(SOUTH, "high", "failed"), (NORTH, "high", "failed")])
     assert set(folder.run().outcomes.values()) == {"failed"}

@@ -223,7 +223,7 @@ class Accounts:
             self._tell(address, account, entry)
         for address, kept in self._gathered.items():
             self._tell(address, kept.account, kept.whole())
-        self._tell_same_names()
+        self._tell_same_names(cut=bool(verdict.ended) or verdict.is_crash(self.run))
         if self._parts is not None:
             self._close_file(self._parts, verdict)
             return []
@@ -235,8 +235,8 @@ class Accounts:
                 self._teller.end([self._one or self._asked.place], end, verdict.shown)
         return list(self._left.values())
 
-    def _tell_same_names(self) -> None:
-        """The results of tests with the same name: it is now known which entries there are."""
+    def _tell_same_names(self, *, cut: bool) -> None:
+        """The results of tests with one name. If the report was ``cut``, unclear ones stay left."""
         for same in self._same.values():
             if not same.entries and not same.parts:
                 continue
@@ -246,7 +246,7 @@ class Accounts:
                 if self._left.pop(test.address, None) is None:
                     continue
                 entries = matched.entries.get(test.address, [])
-                if test.address in unclear:
+                if test.address in unclear and not cut:
                     end = {"outcome": "errored", "message": matched.reason, "account": "missing"}
                     self._teller.end([test.address], end, "")
                 elif entries:
@@ -265,7 +265,8 @@ class Accounts:
         output, took = verdict.shown, verdict.seconds if verdict.ended else 0.0
         for test in tests:
             told = {**end, "seconds": took}
-            if same := self._same.get(test.read_as):  # another test may be the guilty one
+            same = self._same.get(test.read_as)
+            if same and test.address != self._begun:  # another test may be the guilty one
                 told.update(outcome="errored", message=same.unclear(str(end["message"])))
             self._teller.end([test.address], told, output)
             output, took = "", 0.0
@@ -284,7 +285,6 @@ class Accounts:
         self._teller.end([self._one], end, verdict.output)
 
     def disagreement(self, verdict: LauncherVerdict) -> str:
-        """The contradiction between the exit code and the results."""
         return verdict.disagreement(self.run, bad=self._bad)
 
     def tell_early(self, verdict: LauncherVerdict) -> None:
