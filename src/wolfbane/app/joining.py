@@ -13,7 +13,7 @@ from wolfbane.app.share_records import ShareRecord, check_alike
 from wolfbane.events.run_events import (
     Covered,
     Event,
-    Listener,
+    EventListener,
     RunFinished,
     RunStarted,
     TestFinished,
@@ -33,7 +33,7 @@ COMMAND = "wolfbane join"
 
 
 def join_runs(
-    workspace: Workspace, shares: Sequence[ShareRecord], listeners: Sequence[Listener]
+    workspace: Workspace, shares: Sequence[ShareRecord], listeners: Sequence[EventListener]
 ) -> RunEnd:
     """Record one run with the results of all shares, and send its events to listeners.
 
@@ -47,7 +47,7 @@ def join_runs(
     keeper = RecordKeeper(folder)
     outcomes = Newest(workspace.results)
     with Journal(folder) as journal:
-        everybody: list[Listener] = [keeper, journal, *listeners]
+        everybody: list[EventListener] = [keeper, journal, *listeners]
         for event in _events(kept, folder):
             for listener in everybody:
                 listener(event)

@@ -15,7 +15,7 @@ from wolfbane.app.selection import Selected
 from wolfbane.environments import Environment
 from wolfbane.errors import WolfbaneError
 from wolfbane.events.load_events import LoadStarted
-from wolfbane.events.run_events import Listener
+from wolfbane.events.run_events import EventListener
 from wolfbane.execution.session import Session
 from wolfbane.execution.this_machine import ThisMachine
 from wolfbane.execution.workload import Executor
@@ -86,7 +86,7 @@ def look_at_load(
         shutil.rmtree(folder)
 
 
-def carry_out_load(ready: ReadyRun, load: LoadRequest, *listeners: Listener) -> RunEnd:
+def carry_out_load(ready: ReadyRun, load: LoadRequest, *listeners: EventListener) -> RunEnd:
     """Run a prepared load test. Listeners receive every event. Raises NothingChosen.
 
     ``status:`` ignores outcomes under load, so they are not stored as newest outcomes.

@@ -16,7 +16,7 @@ from wolfbane.app.selection import Selected
 from wolfbane.basis.this_machine import available_cores
 from wolfbane.browsers.run_browsers import Pause
 from wolfbane.errors import InputError, WolfbaneError
-from wolfbane.events.run_events import Listener
+from wolfbane.events.run_events import EventListener
 from wolfbane.execution.recorded import recording
 from wolfbane.execution.session import Session
 from wolfbane.inventory.documents import keep_with_run
@@ -92,7 +92,7 @@ def collect_exactly(selected: Selected, environment: Environment) -> None:
         shutil.rmtree(folder)
 
 
-def carry_out(ready: ReadyRun, *listeners: Listener, pause: Pause | None = None) -> RunEnd:
+def carry_out(ready: ReadyRun, *listeners: EventListener, pause: Pause | None = None) -> RunEnd:
     """Run a prepared run; listeners receive every event. Raises NothingChosen.
 
     ``pause`` asks the user to look at an open browser. Without it, no browser is kept open.
@@ -114,7 +114,7 @@ def _session(ready: ReadyRun, run: str) -> Session:
 
 def record_session(
     ready: ReadyRun, folder: Path, session: Session, newest: Newest | None,
-    listeners: Sequence[Listener],
+    listeners: Sequence[EventListener],
 ) -> RunEnd:  # fmt: skip
     """Execute a session and record it; ``newest`` stores its outcomes."""
     for listener in listeners:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from wolfbane.browsers.engines.programs import Starter
     from wolfbane.browsers.evidence.command_log import BrowserCommand
     from wolfbane.browsers.sessions import BrowserSession
-    from wolfbane.browsers.worker_endpoints import Left, WorkerEndpoint
+    from wolfbane.browsers.worker_endpoints import Leftovers, WorkerEndpoint
 
 PROTOCOL = "protocol"
 Keep = Callable[[str, str, str | bytes, str], Evidence]
@@ -170,7 +170,7 @@ class RunBrowsers:
             await self._broker.close()
 
 
-def _explained(outcome: Outcome, message: str, left: Left) -> tuple[Outcome, str]:
+def _explained(outcome: Outcome, message: str, left: Leftovers) -> tuple[Outcome, str]:
     words = [message, *left.waited]
     if left.unopened:
         outcome, words = Outcome.BLOCKED, [left.unopened]

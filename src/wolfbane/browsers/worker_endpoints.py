@@ -27,7 +27,7 @@ OUTSIDE = ""
 """Represents no test: hooks of classes, modules and files."""
 
 
-class Left(msgspec.Struct):
+class Leftovers(msgspec.Struct):
     """The browser evidence of a test, by session, and texts for its message."""
 
     seen: list[tuple[BrowserSession, SessionEvidence]] = msgspec.field(default_factory=list)
@@ -163,13 +163,13 @@ class WorkerEndpoint:
         else:
             self._ended.append(session)
 
-    async def finish(self, test: str, *, bad: bool) -> Left:
+    async def finish(self, test: str, *, bad: bool) -> Leftovers:
         """A test has ended: read its pages if it failed, and close the sessions that it ended.
 
         If a hook prevented a test from starting, the hook's commands are its evidence.
         """
         key = test if test in self.running else OUTSIDE
-        left = Left(unopened=self._trouble.get(key, "") if bad else "")
+        left = Leftovers(unopened=self._trouble.get(key, "") if bad else "")
         left.secrets = self._typed.pop(key, frozenset())
         self._trouble.pop(test, None)
         if began := self._opening.pop(test, 0.0):
@@ -212,7 +212,13 @@ class WorkerEndpoint:
                 self._opener.release(session.driver)
 
     async def _look(
-        self, session: BrowserSession, seen: SessionEvidence, test: str, left: Left, *, bad: bool
+        self,
+        session: BrowserSession,
+        seen: SessionEvidence,
+        test: str,
+        left: Leftovers,
+        *,
+        bad: bool,
     ) -> None:
         left.lost = left.lost or session.lost
         if bad or self._keep == ALL:
@@ -221,7 +227,7 @@ class WorkerEndpoint:
             self._add(left, session, seen)
 
     @staticmethod
-    def _add(left: Left, session: BrowserSession, seen: SessionEvidence) -> None:
+    def _add(left: Leftovers, session: BrowserSession, seen: SessionEvidence) -> None:
         left.seen.append((session, seen))
         left.waited += [seen.waited] if seen.waited else []
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from wolfbane.app.ready import ReadyRun
     from wolfbane.app.run import RunEnd
     from wolfbane.browsers.run_browsers import Pause
-    from wolfbane.events.run_events import Listener
+    from wolfbane.events.run_events import EventListener
     from wolfbane.reports.console.console_report import ConsoleReport
 
 
@@ -44,7 +44,7 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
 
 
 def printed(
-    ready: ReadyRun, carry: Callable[[Listener], RunEnd], warned: set[str] | None = None,
+    ready: ReadyRun, carry: Callable[[EventListener], RunEnd], warned: set[str] | None = None,
     every: float = 10.0,
 ) -> int:  # fmt: skip
     """Run an action with the console as its listener; returns the exit code."""

@@ -20,7 +20,7 @@ from wolfbane.basis.this_machine import free_ports
 from wolfbane.environments.convert import convert
 from wolfbane.environments.environment import HOLE, Environment, ParameterValue
 from wolfbane.environments.mask import Mask
-from wolfbane.environments.service_plans import Surroundings
+from wolfbane.environments.service_plans import ServicePlanner
 from wolfbane.environments.sources import STRUCTURED, from_source, is_source, read_values
 from wolfbane.errors import InputError, Problem, did_you_mean, nearest
 from wolfbane.workspace.settings import Workspace
@@ -58,7 +58,7 @@ class Resolution:
         for name, value in self.one_of.items():
             self.raw[name] = _Raw(value, "--spread")
         chain = self.chain(self.name)
-        around = Surroundings(self.workspace, chain, self.add, self.ways())
+        around = ServicePlanner(self.workspace, chain, self.add, self.ways())
         services = around.services()
         free = free_ports(name for name, service in services.items() if not service.port)
         self.ports = {name: service.port or free[name] for name, service in services.items()}

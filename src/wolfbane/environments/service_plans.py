@@ -16,7 +16,7 @@ from wolfbane.workspace.version_source import read_version_source
 from wolfbane.workspace.vocabulary import VERSION, is_env_word
 
 
-class Surroundings:
+class ServicePlanner:
     """Reads them for a chain of environments; ``add`` takes a message, a hint and a file."""
 
     def __init__(

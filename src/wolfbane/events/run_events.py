@@ -254,4 +254,4 @@ Event = (
     | LoadFinished
     | RunFinished
 )
-Listener = Callable[[Event], None]
+EventListener = Callable[[Event], None]

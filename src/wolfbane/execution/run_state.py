@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from wolfbane.environments import mask_of
-from wolfbane.events.run_events import Event, Listener, Quarantined, TestFinished
+from wolfbane.events.run_events import Event, EventListener, Quarantined, TestFinished
 from wolfbane.execution.findings import Findings
 from wolfbane.execution.masked import masked
 from wolfbane.execution.run_warnings import of_damage, unexpected_result_warnings
@@ -32,7 +32,7 @@ class RunState:
         self.quarantined: Mapping[str, Quarantined] = {}
         self.interrupted = False
         self.context: RunContext | None = None
-        self.listeners: list[Listener] = []
+        self.listeners: list[EventListener] = []
         self.unplanned: list[Result] = []
         """Results of tests that were unknown or not selected."""
 

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from msgspec.structs import replace
 
 from wolfbane.browsers.run_browsers import PROTOCOL, Pause, RunBrowsers
-from wolfbane.events.run_events import Listener, RunFinished, RunStarted
+from wolfbane.events.run_events import EventListener, RunFinished, RunStarted
 from wolfbane.execution.findings import coverage
 from wolfbane.execution.planner import Planner
 from wolfbane.execution.run_start import RunStart
@@ -59,7 +59,7 @@ class Session:
         self.state = RunState(inputs, run)
         self.broken: list[Result] = []
 
-    def listen(self, listener: Listener) -> None:
+    def listen(self, listener: EventListener) -> None:
         """Send every event of the run to a listener."""
         self.state.listeners.append(listener)
 

@@ -13,7 +13,7 @@ from wolfbane.workspace.probes import Probe
 _HERE = frozenset({"127.0.0.1", "localhost", "::1", "0.0.0.0", "::"})
 
 
-class Listener(msgspec.Struct, frozen=True):
+class PortOwner(msgspec.Struct, frozen=True):
     """A process that listens on a port; ``pid`` is 0 if the system does not report it."""
 
     port: int
@@ -41,7 +41,7 @@ def ports_of(port: int, probes: Iterable[Probe]) -> set[int]:
     return ports
 
 
-def listeners(ports: Iterable[int]) -> list[Listener]:
+def listeners(ports: Iterable[int]) -> list[PortOwner]:
     """The processes that listen on these ports now."""
     import psutil
 
@@ -56,11 +56,11 @@ def listeners(ports: Iterable[int]) -> list[Listener]:
             name = ""
             with contextlib.suppress(psutil.Error):
                 name = psutil.Process(connection.pid).name() if connection.pid else ""
-            found.append(Listener(port, connection.pid or 0, name))
+            found.append(PortOwner(port, connection.pid or 0, name))
     return found
 
 
-def strangers(ports: Iterable[int], process: int) -> list[Listener]:
+def strangers(ports: Iterable[int], process: int) -> list[PortOwner]:
     """The processes that listen there and are not the process or its children, as far as known."""
     import psutil
 

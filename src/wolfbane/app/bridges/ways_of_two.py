@@ -16,7 +16,7 @@ from wolfbane.app.bridges.trial import TrialFolder
 from wolfbane.formats.reported import ReportedTest
 from wolfbane.kinds.bridge.learning.commands import NamesGuess, SourceTest
 from wolfbane.kinds.bridge.runner.calls import FILES, NAMES, filled, name_values
-from wolfbane.kinds.bridge.runner.naming import Called
+from wolfbane.kinds.bridge.runner.naming import LauncherName
 from wolfbane.kinds.bridge.tables import NamesTable
 from wolfbane.model import Outcome
 
@@ -83,7 +83,7 @@ def _command(
     way: NamesGuess, two: Sequence[SourceTest], scratch: str, reading: Reading
 ) -> list[str]:
     names = msgspec.to_builtins(NamesTable(way.how, **way.table()))  # type: ignore[arg-type]
-    called = [Called(test.file, test.name, test.file, test.called(way.name)) for test in two]
+    called = [LauncherName(test.file, test.name, test.file, test.called(way.name)) for test in two]
     report = f"{scratch}/{Path(reading.table.get('report', 'report')).name}"
     known = {"file": two[0].file, "scratch": scratch, "report": report}
     many = {

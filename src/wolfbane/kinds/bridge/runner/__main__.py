@@ -10,7 +10,7 @@ from contextlib import nullcontext
 from wolfbane.kinds.bridge.runner.chosen import ChosenTests
 from wolfbane.kinds.bridge.runner.listing import Lister
 from wolfbane.kinds.bridge.runner.one_start import LauncherStarter
-from wolfbane.kinds.bridge.runner.persistent_launcher import StandingLauncher
+from wolfbane.kinds.bridge.runner.persistent_launcher import PersistentLauncher
 from wolfbane.kinds.worker.channel import connect
 
 
@@ -21,7 +21,7 @@ def main() -> None:
     lister = Lister(channel, options)
     run = options["bridge"]["run"]
     serve = run.get("serve")
-    with StandingLauncher(serve["done"], run["env"]) if serve else nullcontext() as standing:
+    with PersistentLauncher(serve["done"], run["env"]) if serve else nullcontext() as standing:
         for request in requests:
             if request["type"] == "collect":
                 for path in request["files"]:

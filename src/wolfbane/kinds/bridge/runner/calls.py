@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from wolfbane.kinds.bridge.runner.naming import Called, fields_of_file
+from wolfbane.kinds.bridge.runner.naming import LauncherName, fields_of_file
 
 NAMES, FILES, EXTRA = "{names}", "{files}", "{extra}"
 _OF_ONE_FILE = ("file", "stem", "module")
@@ -35,7 +35,7 @@ _KEPT_AS_THEY_ARE = ("glob", "posix")
 """Dialects without escapes for line breaks."""
 
 
-def unsayable(test: Called, names: Mapping[str, Any]) -> str:
+def reason_not_addressable(test: LauncherName, names: Mapping[str, Any]) -> str:
     """The reason why the launcher cannot run a test by name; empty if it can."""
     if "\0" in test.known_as:
         return "the test name contains a NUL character, which cannot be in a command line"
@@ -56,7 +56,7 @@ def escaped(text: str, dialect: str) -> str:
     return made.replace("\n", "\\n").replace("\r", "\\r").replace("\t", "\\t")
 
 
-def start_key(test: Called, run: Mapping[str, Any]) -> tuple[str, ...]:
+def start_key(test: LauncherName, run: Mapping[str, Any]) -> tuple[str, ...]:
     """The values of the placeholders that have one value for each start: a file or a folder."""
     words = " ".join(arguments_of(run))
     fields = fields_of_file(test.file)
@@ -70,8 +70,12 @@ def names_files(run: Mapping[str, Any]) -> bool:
 
 
 def separate(
-    tests: Sequence[Called], run: Mapping[str, Any], *, apart: bool, others: Iterable[Called] = ()
-) -> list[list[Called]]:
+    tests: Sequence[LauncherName],
+    run: Mapping[str, Any],
+    *,
+    apart: bool,
+    others: Iterable[LauncherName] = (),
+) -> list[list[LauncherName]]:
     """The tests that may be in one start: those with equal placeholders, in few groups.
 
     ``apart``: tests of two files with the same name in the report are in different groups, because
@@ -79,14 +83,14 @@ def separate(
     selected; one that has the launcher's name of a selected test runs with its file.
     """
     asked = {test.known_as for test in tests}
-    also: dict[str, list[Called]] = {}
+    also: dict[str, list[LauncherName]] = {}
     for test in others:
         if test.known_as in asked:
             also.setdefault(test.path, []).append(test)
-    groups: dict[tuple[tuple[str, ...], int], list[Called]] = {}
+    groups: dict[tuple[tuple[str, ...], int], list[LauncherName]] = {}
     seen: dict[tuple[tuple[str, ...], str], list[str]] = {}
     layers: dict[str, int] = {}
-    by_file: dict[str, list[Called]] = {}
+    by_file: dict[str, list[LauncherName]] = {}
     for test in tests:
         by_file.setdefault(test.path, []).append(test)
     for path, some in by_file.items():
@@ -103,8 +107,8 @@ def separate(
 
 
 def in_calls(
-    tests: Sequence[Called], run: Mapping[str, Any], *, named: bool
-) -> Iterator[list[Called]]:
+    tests: Sequence[LauncherName], run: Mapping[str, Any], *, named: bool
+) -> Iterator[list[LauncherName]]:
     """The tests of each call: all in one, unless the command line would be too long.
 
     Without names (``named``), only the files count.
@@ -115,7 +119,7 @@ def in_calls(
         return
     names_count = named and how not in LISTED
     files_count = FILES in " ".join(flat(run["command"]))
-    current: list[Called] = []
+    current: list[LauncherName] = []
     size, files = 0, set[str]()
     for some in alike:
         first = some[0]
@@ -131,15 +135,17 @@ def in_calls(
         yield current
 
 
-def _alike(tests: Iterable[Called]) -> list[list[Called]]:
+def _alike(tests: Iterable[LauncherName]) -> list[list[LauncherName]]:
     """The tests of a file with the same name, which can only run together."""
-    groups: dict[tuple[str, str], list[Called]] = {}
+    groups: dict[tuple[str, str], list[LauncherName]] = {}
     for test in tests:
         groups.setdefault((test.path, test.known_as), []).append(test)
     return list(groups.values())
 
 
-def name_values(tests: Sequence[Called], names: Mapping[str, Any], scratch: Path) -> list[str]:
+def name_values(
+    tests: Sequence[LauncherName], names: Mapping[str, Any], scratch: Path
+) -> list[str]:
     """The names in the launcher's form: one by one, or all in one text or file."""
     how, known = names["how"], list(dict.fromkeys(test.known_as for test in tests))
     if how == "joined":

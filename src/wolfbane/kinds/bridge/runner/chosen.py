@@ -6,9 +6,9 @@ import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
-from wolfbane.kinds.bridge.runner.calls import in_calls, separate, start_key, unsayable
+from wolfbane.kinds.bridge.runner.calls import in_calls, reason_not_addressable, separate, start_key
 from wolfbane.kinds.bridge.runner.launcher_call import LauncherCall
-from wolfbane.kinds.bridge.runner.naming import Called, called
+from wolfbane.kinds.bridge.runner.naming import LauncherName, called
 from wolfbane.kinds.bridge.runner.one_start import LauncherStarter, StartEnd
 from wolfbane.kinds.bridge.runner.recovery import run_shared
 from wolfbane.kinds.bridge.runner.result_matching import Accounts
@@ -52,7 +52,7 @@ class ChosenTests:
         self.unseen = ""
         """The reason why tests that were not found would not have been seen."""
 
-    def _called(self, chosen: Mapping[str, Sequence[str]], known: Rows) -> list[Called]:
+    def _called(self, chosen: Mapping[str, Sequence[str]], known: Rows) -> list[LauncherName]:
         return called(chosen, known, self._relative, self._starter.bridge)
 
     def _relative(self, path: str) -> str:
@@ -62,7 +62,7 @@ class ChosenTests:
         """Run them all, and report each."""
         with heartbeat(self._starter.channel, self._starter.bridge["about"]):
             reasons = {test: why for test in self._tests
-                       if (why := unsayable(test, self._run["names"]))}  # fmt: skip
+                       if (why := reason_not_addressable(test, self._run["names"]))}  # fmt: skip
             for test, why in reasons.items():
                 accounts = Accounts(
                     self._starter.channel, self._starter.bridge, LauncherCall([test], self._place)
@@ -88,10 +88,10 @@ class ChosenTests:
         whole_suite = self._compare == SUITE and not self._rivals
         return self._starter.names_files or whole_suite
 
-    def _by_name(self, tests: Sequence[Called]) -> None:
+    def _by_name(self, tests: Sequence[LauncherName]) -> None:
         """Start the launcher with the names of the tests."""
 
-        def run(some: Sequence[Called]) -> None:
+        def run(some: Sequence[LauncherName]) -> None:
             again, some_left = run_shared(some, self._named)
             self.ran_again += [test.address for test in again]
             self._some_left |= some_left
@@ -99,7 +99,11 @@ class ChosenTests:
         self._in_groups(tests, run, named=True)
 
     def _in_groups(
-        self, tests: Sequence[Called], run: Callable[[Sequence[Called]], None], *, named: bool
+        self,
+        tests: Sequence[LauncherName],
+        run: Callable[[Sequence[LauncherName]], None],
+        *,
+        named: bool,
     ) -> None:
         apart = self._starter.names_files and not self._starter.entries_name_files
         left = list(tests)
@@ -112,11 +116,11 @@ class ChosenTests:
             # If its entries name their files, tests with equal names can share a start.
             apart = apart and not self._starter.entries_name_files
 
-    def _named(self, tests: Sequence[Called]) -> StartEnd:
+    def _named(self, tests: Sequence[LauncherName]) -> StartEnd:
         """A start for some tests, which may also run others with the same names."""
         return self._starter.start(self._call(tests, by_name=True))
 
-    def _call(self, tests: Sequence[Called], *, by_name: bool) -> LauncherCall:
+    def _call(self, tests: Sequence[LauncherName], *, by_name: bool) -> LauncherCall:
         own = {test.address for test in tests}
         others = [test for test in self._tests if test.address not in own]
         return LauncherCall(
@@ -125,7 +129,9 @@ class ChosenTests:
             only=not (self._selects or self._compare),
         )  # fmt: skip
 
-    def _reachable(self, tests: Sequence[Called], others: Iterable[Called]) -> list[Called]:
+    def _reachable(
+        self, tests: Sequence[LauncherName], others: Iterable[LauncherName]
+    ) -> list[LauncherName]:
         """The known tests that a start for these tests may run, too."""
         reachable = [*others, *self._unchosen]
         if self._starter.names_files:
@@ -134,14 +140,14 @@ class ChosenTests:
         key = start_key(tests[0], self._run)  # of a folder, if the command names that
         return [t for t in (*reachable, *self._rivals) if start_key(t, self._run) == key]
 
-    def _without_names(self, tests: Sequence[Called]) -> None:
+    def _without_names(self, tests: Sequence[LauncherName]) -> None:
         """Start the launcher without names. Tests that it leaves out run by name."""
-        left: list[Called] = []
+        left: list[LauncherName] = []
         early: list[StartEnd] = []
         with_first = self._empty if self._compare == SUITE and self._starter.takes_files else []
         more = iter([with_first])
 
-        def run(some: Sequence[Called]) -> None:
+        def run(some: Sequence[LauncherName]) -> None:
             end = self._starter.start(self._call(some, by_name=False), next(more, ()))
             if end.running:
                 end.give_up([end.running])
@@ -178,7 +184,7 @@ class ChosenTests:
         """Look for tests in files in which none was found, or in folders with only such files."""
         mine = (*self._tests, *self._unchosen, *self._rivals)
         known = {start_key(test, self._run) for test in mine}
-        empty = [Called(self._from_root(file), "", file, "") for file in self._empty]
+        empty = [LauncherName(self._from_root(file), "", file, "") for file in self._empty]
         for some in separate(empty, self._run, apart=False):
             if self._starter.takes_files or start_key(some[0], self._run) not in known:
                 self._look([], [test.file for test in some])
@@ -186,7 +192,7 @@ class ChosenTests:
     def _from_root(self, file: str) -> str:
         return os.path.relpath(os.path.abspath(file), self._root)
 
-    def _look(self, known: Sequence[Called], files: Sequence[str]) -> None:
+    def _look(self, known: Sequence[LauncherName], files: Sequence[str]) -> None:
         place = self._from_root(files[0]) if len(files) == 1 else self._place
         call = LauncherCall([], place, known, by_name=False, for_others=True)
         end = self._starter.start(call, files)

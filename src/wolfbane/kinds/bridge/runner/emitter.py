@@ -14,7 +14,7 @@ from wolfbane.model import Outcome, Part
 _UNTOLD = {"outcome": "failed", "message": "the report marks the test as flaky, without details"}
 
 
-class Teller:
+class ResultEmitter:
     """Reports the outcomes of tests. ``ahead`` is a test that is reported as started immediately.
 
     This is for a test that runs alone, if a user watches it.

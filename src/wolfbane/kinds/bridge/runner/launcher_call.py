@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wolfbane.basis.exit_status import how_it_ended
-from wolfbane.kinds.bridge.runner.naming import Called
+from wolfbane.kinds.bridge.runner.naming import LauncherName
 from wolfbane.kinds.worker.channel import Message
 
 _SIGNALLED = 128
@@ -110,9 +110,9 @@ class LauncherCall:
     ``elsewhere`` are addresses of ``others`` that are selected: they have a start for themselves.
     """
 
-    tests: Sequence[Called]
+    tests: Sequence[LauncherName]
     place: str
-    others: Sequence[Called] = field(default_factory=tuple)
+    others: Sequence[LauncherName] = field(default_factory=tuple)
     by_name: bool = True
     waits: bool = False
     names_files: bool = False
@@ -121,13 +121,13 @@ class LauncherCall:
     only: bool = False
 
     @property
-    def owners(self) -> dict[str, list[Called]]:
+    def owners(self) -> dict[str, list[LauncherName]]:
         """The tests that an entry may belong to, by their name in the report.
 
         These are the selected tests, and those that the launcher runs because it knows them under
         the same names.
         """
-        owners: dict[str, list[Called]] = {}
+        owners: dict[str, list[LauncherName]] = {}
         asked = {test.known_as for test in self.tests}
         for test in self.tests:
             owners.setdefault(test.read_as, []).append(test)

@@ -14,7 +14,7 @@ from wolfbane.model import NESTED
 
 
 @dataclass(frozen=True)
-class Called:
+class LauncherName:
     """A test with its name in the launcher. ``file`` is relative to the suite's folder.
 
     ``read_as`` is its name in the report. ``number`` is its position among the ``among`` tests of
@@ -39,7 +39,7 @@ class Called:
 def called(
     chosen: Mapping[str, Sequence[str]], known: Mapping[str, Sequence[Sequence[Any]]],
     relative: Callable[[str], str], bridge: Mapping[str, Any],
-) -> list[Called]:  # fmt: skip
+) -> list[LauncherName]:  # fmt: skip
     """The launcher's names for the selected tests of each path, by the templates of the bridge.
 
     For each known test: its name, its group, its name in the source if different, and its line.
@@ -61,7 +61,7 @@ def called(
             numbers[read_as] += 1
             number[name] = numbers[read_as]
         found += [
-            Called(
+            LauncherName(
                 path, name, file, *calls[name], number[name], numbers[calls[name][1]], lines[name]
             )
             for name in wanted

@@ -25,10 +25,10 @@ from wolfbane.kinds.bridge.runner.calls import (
 )
 from wolfbane.kinds.bridge.runner.launcher_call import LauncherCall, LauncherVerdict
 from wolfbane.kinds.bridge.runner.launching import LauncherEnd, launch
-from wolfbane.kinds.bridge.runner.naming import Called, fields_of_file
-from wolfbane.kinds.bridge.runner.persistent_launcher import StandingLauncher, Start, request_line
+from wolfbane.kinds.bridge.runner.naming import LauncherName, fields_of_file
+from wolfbane.kinds.bridge.runner.persistent_launcher import PersistentLauncher, Start, request_line
 from wolfbane.kinds.bridge.runner.reading import ReportReading
-from wolfbane.kinds.bridge.runner.reports import SCRATCH, Reports, alone_at
+from wolfbane.kinds.bridge.runner.reports import SCRATCH, Reports, lock_report_path
 from wolfbane.kinds.bridge.runner.result_matching import Accounts
 from wolfbane.kinds.bridge.runner.start_limit import StartLimit
 from wolfbane.kinds.worker.channel import Channel, Message
@@ -42,8 +42,8 @@ class StartEnd:
     ``accounts`` is None if the launcher could not be started; all its tests are ``blocked`` then.
     """
 
-    left: Sequence[Called] = ()
-    running: Called | None = None
+    left: Sequence[LauncherName] = ()
+    running: LauncherName | None = None
     verdict: LauncherVerdict | None = None
     accounts: Accounts | None = None
 
@@ -76,7 +76,7 @@ class StartEnd:
         """The reason why the report cannot be read."""
         return self.verdict.trouble if self.verdict else ""
 
-    def give_up(self, tests: Sequence[Called]) -> None:
+    def give_up(self, tests: Sequence[LauncherName]) -> None:
         """These tests get no result."""
         if self.accounts and self.verdict:
             self.accounts.give_up(tests, self.verdict)
@@ -112,7 +112,7 @@ class LauncherStarter:
 
     def __init__(
         self, channel: Channel, options: Message, request: Message,
-        standing: StandingLauncher | None,
+        standing: PersistentLauncher | None,
     ) -> None:  # fmt: skip
         self.channel = channel
         self._standing = standing
@@ -137,7 +137,7 @@ class LauncherStarter:
         call = replace(call, waits=waits, names_files=self.names_files)
         accounts = Accounts(self.channel, self.bridge, call)
         with (
-            alone_at(report["report"] for report in self._reads),
+            lock_report_path(report["report"] for report in self._reads),
             tempfile.TemporaryDirectory(prefix="launch-") as scratch,
             Reports(self._files, scratch) as reports,
         ):

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wolfbane.formats.reported import ReportedTest
-from wolfbane.kinds.bridge.runner.emitter import Teller, ended, part_data
+from wolfbane.kinds.bridge.runner.emitter import ResultEmitter, ended, part_data
 from wolfbane.kinds.bridge.runner.naming import fill
 from wolfbane.kinds.worker.channel import Message
 from wolfbane.model import NESTED, Outcome, Part
@@ -107,7 +107,7 @@ def _best(entries: Sequence[ReportedTest]) -> Outcome:
 class FileParts:
     """The parts of a file that is one test. They are reported immediately, and counted."""
 
-    def __init__(self, teller: Teller, address: str) -> None:
+    def __init__(self, teller: ResultEmitter, address: str) -> None:
         self._teller, self._address = teller, address
         self._waiting: list[Message] = []
         self.total = self._failed = self._ran = 0

@@ -44,7 +44,7 @@ def request_line(arguments: Sequence[str], serve: Mapping[str, Any]) -> str:
     return shlex.join(arguments) if serve["format"] == "words" else json.dumps(arguments)
 
 
-class StandingLauncher:
+class PersistentLauncher:
     """One process for many starts.
 
     A new process is started if the old one has ended or was stopped.

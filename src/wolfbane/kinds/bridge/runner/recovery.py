@@ -5,15 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 
-from wolfbane.kinds.bridge.runner.naming import Called
+from wolfbane.kinds.bridge.runner.naming import LauncherName
 from wolfbane.kinds.bridge.runner.one_start import StartEnd
 
 _FRUITLESS = 2
 """Starts in a row without a result, after a launcher that ended in an ordinary way."""
-Start = Callable[[Sequence[Called]], StartEnd]
+Start = Callable[[Sequence[LauncherName]], StartEnd]
 
 
-def run_shared(tests: Sequence[Called], start: Start) -> tuple[list[Called], bool]:
+def run_shared(tests: Sequence[LauncherName], start: Start) -> tuple[list[LauncherName], bool]:
     """Give each of the tests a result, in one start if possible.
 
     Returns the tests that had no result at first, although the launcher ended in an ordinary way,
@@ -24,8 +24,8 @@ def run_shared(tests: Sequence[Called], start: Start) -> tuple[list[Called], boo
     if others had results, otherwise each half. So the guilty test ends up in a start for itself.
     """
     waiting, in_vain = [list(tests)], 0
-    given_up: set[Called] = set()
-    silent: dict[Called, None] = {}
+    given_up: set[LauncherName] = set()
+    silent: dict[LauncherName, None] = {}
     early: StartEnd | None = None
     while waiting:
         some = waiting.pop(0)

@@ -102,7 +102,7 @@ def _stamp(path: str) -> _Stamp:
 
 
 @contextmanager
-def alone_at(places: Iterable[str]) -> Iterator[None]:
+def lock_report_path(places: Iterable[str]) -> Iterator[None]:
     """Wait until no other start in this folder has a report at this place.
 
     A path below the scratch folder belongs to one start, so no start waits for another.

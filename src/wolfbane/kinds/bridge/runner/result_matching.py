@@ -11,9 +11,9 @@ from fnmatch import fnmatch
 from typing import Any
 
 from wolfbane.formats.reported import ReportedTest
-from wolfbane.kinds.bridge.runner.emitter import Teller
+from wolfbane.kinds.bridge.runner.emitter import ResultEmitter
 from wolfbane.kinds.bridge.runner.launcher_call import LauncherCall, LauncherVerdict
-from wolfbane.kinds.bridge.runner.naming import Called, called_back
+from wolfbane.kinds.bridge.runner.naming import LauncherName, called_back
 from wolfbane.kinds.bridge.runner.parts import FileParts, Gathered, Naming
 from wolfbane.kinds.bridge.runner.same_names import SameNames, SourceOrder
 from wolfbane.kinds.worker.channel import Channel, Message
@@ -29,7 +29,7 @@ class Accounts:
         self._same = {
             name: SameNames(tests) for name, tests in self._owners.items() if len(tests) > 1
         }
-        self._others: dict[str, list[Called]] = {}
+        self._others: dict[str, list[LauncherName]] = {}
         for test in call.others:
             self._others.setdefault(test.read_as, []).append(test)
         self._left = {test.address: test for test in call.tests}
@@ -48,7 +48,7 @@ class Accounts:
         self._alone = len(call.tests) == 1
         self._began = time.perf_counter()
         ahead = self._alone and not self.run["start_timeout"]  # a start's time is not the test's
-        self._teller = Teller(channel, call.tests[0].address if ahead else "")
+        self._teller = ResultEmitter(channel, call.tests[0].address if ahead else "")
         files = self.run["names"]["how"] == "files"
         self._parts = FileParts(self._teller, self._one) if files else None
         self._begun = ""
@@ -210,7 +210,7 @@ class Accounts:
             return self._asked.place
         return self._one if self._asked.names_files else ""
 
-    def close(self, verdict: LauncherVerdict) -> list[Called]:
+    def close(self, verdict: LauncherVerdict) -> list[LauncherName]:
         """The launcher has ended: send what waits. Returns the tests without an entry.
 
         An exit code that contradicts a complete report is an error.
@@ -255,11 +255,11 @@ class Accounts:
                 else:
                     self._left[test.address] = test
 
-    def running(self, left: Sequence[Called]) -> Called | None:
+    def running(self, left: Sequence[LauncherName]) -> LauncherName | None:
         """The test that was running when the launcher ended, if the launcher said so."""
         return next((test for test in left if test.address == self._begun), None)
 
-    def give_up(self, tests: Sequence[Called], verdict: LauncherVerdict) -> None:
+    def give_up(self, tests: Sequence[LauncherName], verdict: LauncherVerdict) -> None:
         """The tests get no result. The launcher's output is shown once, for all of them."""
         end = verdict.without_result(self.run, self._contradiction)
         output, took = verdict.shown, verdict.seconds if verdict.ended else 0.0

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from wolfbane.formats.reported import ReportedTest
-from wolfbane.kinds.bridge.runner.naming import Called
+from wolfbane.kinds.bridge.runner.naming import LauncherName
 
 _JOINTS = re.compile(r"::|[./\\]")
 """Marks between the parts of a path, a module or a package."""
@@ -21,7 +21,7 @@ _JOINTS = re.compile(r"::|[./\\]")
 class SameNames:
     """The tests with one name in the report, and the entries with this name, or of their parts."""
 
-    tests: Sequence[Called]
+    tests: Sequence[LauncherName]
     entries: list[ReportedTest] = field(default_factory=list)
     parts: list[ReportedTest] = field(default_factory=list)
 
@@ -136,7 +136,7 @@ class Matched:
     """The entries of each test by address, the tests whose entries are unclear, and the reason."""
 
     entries: Mapping[str, list[ReportedTest]]
-    unclear: Sequence[Called]
+    unclear: Sequence[LauncherName]
     reason: str
 
 
@@ -151,7 +151,7 @@ def _together(entries: Sequence[ReportedTest]) -> ReportedTest:
     return replace(first, detail="\n".join(details))
 
 
-def _owner(place: tuple[str, str], tests: Sequence[Called]) -> Called | None:
+def _owner(place: tuple[str, str], tests: Sequence[LauncherName]) -> LauncherName | None:
     """The test whose path has the most parts in common with a place; None if several have."""
     words = {word for text in place for word in _JOINTS.split(text) if word}
     scores = {test.address: len(words & _parts(test)) for test in tests}
@@ -160,7 +160,7 @@ def _owner(place: tuple[str, str], tests: Sequence[Called]) -> Called | None:
     return best[0] if most and len(best) == 1 else None
 
 
-def _parts(test: Called) -> set[str]:
+def _parts(test: LauncherName) -> set[str]:
     whole, _ = os.path.splitext(test.file)
     return set(_JOINTS.split(whole))
 
@@ -168,7 +168,7 @@ def _parts(test: Called) -> set[str]:
 class SourceOrder:
     """Whether the report has the tests of each file in the order of the source, so far."""
 
-    def __init__(self, tests: Sequence[Called]) -> None:
+    def __init__(self, tests: Sequence[LauncherName]) -> None:
         self._rank = {
             test.address: rank
             for rank, test in enumerate(sorted(tests, key=lambda t: (t.path, t.line, t.number)))
@@ -176,7 +176,7 @@ class SourceOrder:
         self._last: dict[str, int] = {}
         self.holds = True
 
-    def saw(self, test: Called) -> None:
+    def saw(self, test: LauncherName) -> None:
         """The report has this test now."""
         rank = self._rank.get(test.address, 0)
         if test.line:
