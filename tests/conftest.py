@@ -99,6 +99,10 @@ def suite(name: str, kind: str, *paths: str, **keys: Any) -> str:
     return "".join(["[[suite]]\n", *(f"{key} = {_toml(each)}\n" for key, each in every.items())])
 
 
+GUARD = 300
+"""Seconds after which a call hangs. On a busy machine, the demo takes more than two minutes."""
+
+
 @dataclass
 class Run:
     """What a run of the program left: exit code, both outputs, and results by address."""
@@ -149,7 +153,7 @@ class Folder:
         typed = "".join(f"{answer}\n" for answer in answers)
         if not any(name.startswith("PYTHON") for name in environment):
             told = _quick().run(
-                arguments, self.path, {**self.environment(), **environment}, typed, 120
+                arguments, self.path, {**self.environment(), **environment}, typed, GUARD
             )
             return Run(*told, {})
         done = subprocess.run(
@@ -159,7 +163,7 @@ class Folder:
             input=typed,
             capture_output=True,
             text=True,
-            timeout=120,
+            timeout=GUARD,
             check=False,
         )
         return Run(done.returncode, done.stdout, done.stderr, {})

@@ -125,6 +125,14 @@ def test_batches_go_only_where_they_can_run(machines, quay):
     assert f"{machines.address} is not contacted" in looked.text
 
 
+def test_the_time_limit_of_a_run_ends_it_on_machines(machines, folder):
+    folder.file("wolfbane.toml", suite("slow", "program", "slow"))
+    folder.file("slow/a.sh", "exec sleep 600")
+    there = folder.run("--run-time", "3s", "--on", machines.address)
+    assert there.code == 3, there.out  # no test has a result
+    assert "stopped after the time limit of 3 s (--run-time)" in there.text
+
+
 def test_a_lost_machine_loses_nothing(machines, quay, tmp_path):
     machines.join("quay-3")
     mark = tmp_path / "kill-me"

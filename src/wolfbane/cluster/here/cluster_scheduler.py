@@ -258,7 +258,13 @@ class ClusterScheduler(Scheduler):
                     self._troubles.pop((batch.target, batch.suite, machine.link.name), None)
 
     def _lost(self, machine: _OnMachine, why: str) -> None:
-        """A machine was lost: its unfinished tests run again on other machines."""
+        """A machine was lost: its unfinished tests run again on other machines.
+
+        If the run is being stopped, the machine was ended: these tests do not run.
+        """
+        if self._pool.stopping:
+            self.unrun += sum(len(left) for _, left in machine.batches.values())
+            return
         words = f"lost the connection to machine {machine.link.name}"
         if machine.begun:
             self.warnings.append(f"{words}: {why}")
