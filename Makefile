@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check lock newest lowest bench differential faults launchers services strangers screenshots clean
+.PHONY: demo test quick check lock newest lowest bench differential faults launchers services strangers screenshots clean
 
 # The lock file has every library with its version and hash, so a commit passes as long as they exist.
 # uv installs them in seconds; pip takes a minute, and does it where uv does not reach the packages.
@@ -27,6 +27,10 @@ test: $(VENV)/.ready
 	.ci/programs perl:perl tclsh:tcl node:nodejs cargo:cargo
 	$(BIN)/python -m compileall -q src
 	$(BIN)/python -m pytest -n 5 --dist loadscope --no-loadscope-reorder
+
+# The tests of the rooms that the uncommitted changes touch; SINCE=main takes those since a revision.
+quick: $(VENV)/.ready
+	$(BIN)/python -m benchmarks.quick $(SINCE)
 
 check: $(VENV)/.ready
 	$(BIN)/ruff check

@@ -9,6 +9,7 @@ from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 
 import pytest
+from benchmarks.rooms import ROOMS, files_for, room_of
 
 from wolfbane.kinds.registry import KINDS
 
@@ -84,3 +85,13 @@ def test_files_and_functions_are_short():
             if isinstance(node, ast.IfExp):
                 ternaries = sum(isinstance(inner, ast.IfExp) for inner in ast.walk(node))
                 assert ternaries == 1, f"{name_of(path)}:{node.lineno}: one inside another"
+
+
+def test_each_file_has_a_room_with_tests():
+    gone = [room for room in ROOMS if not (SOURCE / room).exists()]
+    assert gone == [], "rooms that no longer exist"
+    paths = [path.relative_to(SOURCE).as_posix() for path in FILES]
+    homeless = [path for path in paths if not room_of(path) and "/" in path]
+    assert homeless == [], "files without a room"
+    tests = files_for(f"src/wolfbane/{room}" for room in ROOMS)
+    assert [test for test in tests if not (SOURCE.parents[1] / test).exists()] == []
