@@ -260,10 +260,16 @@ class ClusterScheduler(Scheduler):
     def _lost(self, machine: _OnMachine, why: str) -> None:
         """A machine was lost: its unfinished tests run again on other machines.
 
-        If the run is being stopped, the machine was ended: these tests do not run.
+        If the run is being stopped, the machine was ended: these tests do not run, or keep the
+        result of their last attempt.
         """
         if self._pool.stopping:
-            self.unrun += sum(len(left) for _, left in machine.batches.values())
+            for batch, left in machine.batches.values():
+                if batch.again:
+                    self.give_up(left.values())
+                else:
+                    self.unrun += len(left)
+                self.over(batch)
             return
         words = f"lost the connection to machine {machine.link.name}"
         if machine.begun:
