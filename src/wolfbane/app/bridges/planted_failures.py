@@ -1,4 +1,4 @@
-"""Breaks a test on purpose, in the copy, to learn the launcher's exit code for a failed test."""
+"""Breaks a test on purpose, in the copy, to learn the exit code and the line of a failed test."""
 
 from __future__ import annotations
 
@@ -152,9 +152,7 @@ class ExitCodes:
         """The reading with the line of a failure that only a planted failure showed."""
         if reading is None or not self.failed_line:
             return reading
-        table = {**reading.table, "failed": self.failed_line}
-        unseen = [outcome for outcome in reading.unseen if outcome != "failed"]
-        return msgspec.structs.replace(reading, table=table, unseen=unseen)
+        return reading.with_failed(self.failed_line)
 
     def _place(self, guess: NamesGuess) -> Breakable | None:
         """The known lines of the test that the command names."""

@@ -43,6 +43,11 @@ class Reading(msgspec.Struct, frozen=True):
         place = self.table.get("report") or "its output"
         return f"{place} as {self.table['format']}: {len(self.entries)} entries"
 
+    def with_failed(self, pattern: str) -> Reading:
+        """The reading with a pattern for failures, which were not seen before."""
+        unseen = [outcome for outcome in self.unseen if outcome != "failed"]
+        return msgspec.structs.replace(self, table={**self.table, "failed": pattern}, unseen=unseen)
+
 
 class Clues(msgspec.Struct, frozen=True):
     """What is known about the output: texts that may be the name of a test, the words for
@@ -124,12 +129,12 @@ def with_failed_line(
     known = {entry.name for entry in reading.entries}
     both = f"{everything.output}\n{failed.output}".encode()
     for other in _lines(both, {}, clues, root):
-        table = {**reading.table, "failed": other.table["failed"]}
-        same = read_as(table, everything.output.encode()) == list(reading.entries)
-        bad = [e for e in read_as(table, failed.output.encode()) if e.outcome is Outcome.FAILED]
+        learnt = reading.with_failed(other.table["failed"])
+        same = read_as(learnt.table, everything.output.encode()) == list(reading.entries)
+        entries = read_as(learnt.table, failed.output.encode())
+        bad = [entry for entry in entries if entry.outcome is Outcome.FAILED]
         if same and any(entry.name in known for entry in bad):
-            unseen = [outcome for outcome in reading.unseen if outcome != "failed"]
-            return msgspec.structs.replace(reading, table=table, unseen=unseen)
+            return learnt
     return None
 
 
